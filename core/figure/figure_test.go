@@ -1,0 +1,166 @@
+package figure
+
+import (
+	"fmt"
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/core/quantity"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+)
+
+func average(mean float64) trace.Average { return trace.Average{Mean: mean, N: 10} }
+
+// point makes a point from the setpoints of line and load and the measured volts and amps on both sides.
+func point(line, load, vin, iin, vout, iout float64) Point {
+	return Point{
+		Place: map[string]float64{"source.volts": line, "load.amps": load},
+		Averages: map[string]trace.Average{
+			"source.volts": average(vin), "source.amps": average(iin), "source.watts": average(vin * iin),
+			"load.volts": average(vout), "load.amps": average(iout), "load.watts": average(vout * iout),
+		},
+	}
+}
+
+var ratings = map[string]quantity.Quantity{
+	"nominal_line": quantity.Of(48, "V"), "rated_current": quantity.Of(8, "A"), "rated_volts": quantity.Of(15, "V"),
+}
+
+func record(points ...Point) *Record { return &Record{Points: points, Ratings: ratings} }
+
+func TestEfficiencyAndLossOfTheWorkedExample(t *testing.T) {
+	rec := record(point(48, 8, 48.02, 2.680, 15.010, 8.000))
+	// Each power to u = 0.05 %: half-widths of volts alone, so that the rectangle of each side is u·√3.
+	spec := func() uncertainty.Spec { return uncertainty.Spec{{To: 100, Reading: 0.0005 * math.Sqrt(3)}} }
+	exact := uncertainty.Spec{{To: 100}}
+	rec.Specs = map[string]uncertainty.Spec{"source.volts": spec(), "source.amps": exact, "load.volts": spec(), "load.amps": exact}
+
+	r := Compute(rec, Request{ID: "efficiency"})
+	require.Nil(t, r.Undetermined)
+	assert.InDelta(t, 93.31, r.Value, 5e-3)
+	assert.InDelta(t, 0.066, r.U/r.K, 5e-4)
+	assert.InDelta(t, 1.902, r.K, 2e-3, "two like rectangles")
+	assert.Equal(t, "%", r.Unit)
+
+	r = Compute(rec, Request{ID: "loss"})
+	assert.InDelta(t, 8.61, r.Value, 5e-3)
+	assert.InDelta(t, 0.088, r.U/r.K, 5e-4)
+}
+
+func TestRegulationOfTheWorkedExamples(t *testing.T) {
+	line := record(point(36, 8, 36, 3.5, 15.012, 8), point(48, 8, 48, 2.7, 15.008, 8), point(60, 8, 60, 2.2, 15.003, 8))
+	assert.InDelta(t, 0.060, Compute(line, Request{ID: "line-regulation"}).Value, 5e-4)
+	assert.InDelta(t, -9, Compute(line, Request{ID: "line-shift"}).Value, 1e-6)
+
+	load := record(point(48, 0.5, 48, 0.2, 15.046, 0.5), point(48, 4, 48, 1.3, 15.030, 4), point(48, 8, 48, 2.7, 15.006, 8))
+	assert.InDelta(t, 0.267, Compute(load, Request{ID: "load-regulation"}).Value, 5e-4)
+	assert.InDelta(t, -40, Compute(load, Request{ID: "load-shift"}).Value, 1e-6)
+
+	between := record(point(36, 8, 36, 3.5, 15.012, 8), point(60, 8, 60, 2.2, 15.003, 8))
+	r := Compute(between, Request{ID: "line-regulation"})
+	assert.InDelta(t, 100*0.009/15.0075, r.Value, 1e-9, "nominal line lies between the points: V_ref is interpolated")
+	r = Compute(between, Request{ID: "line-regulation", Reference: "rated"})
+	assert.InDelta(t, 0.06, r.Value, 1e-9)
+}
+
+func TestOutputAccuracyOfTheWorkedExample(t *testing.T) {
+	rec := record(point(48, 8, 48, 2.7, 15.010, 8), point(36, 8, 36, 3.4, 14.980, 8))
+	rec.Specs = map[string]uncertainty.Spec{"load.volts": {{To: 20, Reading: 0.0005}}}
+	r := Compute(rec, Request{ID: "output-accuracy"})
+	assert.InDelta(t, 0.067, r.Value, 5e-4)
+	assert.InDelta(t, 1.645*0.05/math.Sqrt(3), r.U, 1e-3, "the meter's gain counts in full")
+	r = Compute(rec, Request{ID: "output-accuracy", At: map[string]float64{"load.amps": 8}})
+	assert.InDelta(t, -0.133, r.Value, 5e-4, "the largest magnitude, with its sign")
+	assert.Contains(t, r.Remarks[0], "largest of 2 points")
+}
+
+func TestOneMetersGainCancelsInRegulation(t *testing.T) {
+	rec := record(point(36, 8, 36, 3.5, 15.012, 8), point(48, 8, 48, 2.7, 15.008, 8), point(60, 8, 60, 2.2, 15.003, 8))
+	rec.Specs = map[string]uncertainty.Spec{"load.volts": {{To: 20, Reading: 0.001, Offset: 0.002}}}
+	r := Compute(rec, Request{ID: "line-regulation"})
+	assert.Less(t, r.U, 1e-4, "0.1 % of gain would be 0.1 points if it did not cancel")
+}
+
+// hold gives traces of an unloaded unit that draws the given watts at 48 V for a time, with frames each 100 ms.
+func hold(watts, seconds, loadAmps float64) *Record {
+	columns := map[string]func(t float64) float64{
+		"source.energy": func(t float64) float64 { return watts * t }, "source.volts": func(float64) float64 { return 48 },
+		"source.amps": func(float64) float64 { return watts / 48 }, "load.amps": func(float64) float64 { return loadAmps },
+	}
+	return &Record{
+		Stages: []Span{{"power up", "set", 0, 1}, {"no load", "hold", 0, seconds}},
+		Trace: func(column string, t0, t1 float64) (trace.Series, error) {
+			var s trace.Series
+			for k := range int((t1-t0)*10) + 1 {
+				at := t0 + float64(k)/10
+				s.T, s.X = append(s.T, at), append(s.X, columns[column](at))
+			}
+			return s, nil
+		},
+		Specs: map[string]uncertainty.Spec{
+			"source.volts": {{To: 60, Reading: 0.0003}}, "source.amps": {{To: 5, Reading: 0.0005, Offset: 50e-6}}, "load.amps": {{To: 10, Offset: 1e-3}},
+		},
+	}
+}
+
+func TestNoLoadPowerIsEnergyOverTime(t *testing.T) {
+	// The worked example: 0.0352 Wh in 600 s.
+	r := Compute(hold(0.2112, 600, 0), Request{ID: "no-load-power"})
+	require.Nil(t, r.Undetermined)
+	assert.InDelta(t, 0.2112, r.Value, 1e-9)
+	assert.InDelta(t, 1.645*50e-6*48/math.Sqrt(3), r.U, 3e-4, "the current's offset rules")
+}
+
+func TestWhatIsUndeterminedSaysWhy(t *testing.T) {
+	ordinary := []Point{point(36, 8, 36, 3.5, 15.012, 8), point(48, 8, 48, 2.7, 15.008, 8)}
+	coarse := hold(0.2112, 60, 0)
+	coarse.Specs["source.amps"] = uncertainty.Spec{{To: 5, Offset: 5e-3}}
+	limited := point(48, 8, 48, 2.7, 15, 8)
+	limited.Averages["source.limited"] = average(1)
+	few := point(48, 8, 48, 2.7, 15, 8)
+	few.Averages["load.volts"] = trace.Average{Mean: 15, N: 2}
+	missing := point(48, 8, 48, 2.7, 15, 8)
+	missing.Averages["source.amps"] = trace.Average{}
+	drifting := point(36, 8, 36, 3.5, 15, 8)
+	drifting.Averages["load.volts"] = trace.Average{Mean: 15, N: 10, Drift: 0.1}
+	unrated := record(ordinary...)
+	unrated.Ratings = nil
+	idle := record(point(48, 8, 48, 2.7, 0.001, 0.001))
+	idle.Specs = map[string]uncertainty.Spec{}
+	for _, c := range []string{"source.volts", "source.amps", "load.volts", "load.amps"} {
+		idle.Specs[c] = uncertainty.Spec{{To: 100, Offset: 5e-3}}
+	}
+	for name, c := range map[string]struct {
+		rec  *Record
+		id   string
+		code string
+	}{
+		"no such point":          {record(point(36, 8, 36, 3.5, 15, 8)), "efficiency", NoPoint},
+		"one line only":          {record(ordinary[1]), "line-regulation", TooFew},
+		"load not held":          {record(ordinary[0], point(48, 8, 48, 2.7, 15, 7.5)), "line-regulation", WrongConditions},
+		"supply in its limit":    {record(limited), "efficiency", Limited},
+		"two readings":           {record(few), "efficiency", TooFew},
+		"a reading missing":      {record(missing), "efficiency", IsMissing},
+		"still drifting":         {record(drifting, ordinary[1]), "line-regulation", NotSettled},
+		"no rating":              {unrated, "line-regulation", NoRating},
+		"no rated volts":         {unrated, "output-accuracy", NoRating},
+		"more out than in":       {record(point(48, 8, 48, 2.0, 15, 8)), "efficiency", Implausible},
+		"zero power in":          {record(point(48, 8, 48, 0, 15, 8)), "efficiency", ZeroDivisor},
+		"no load":                {idle, "efficiency", BelowFloor},
+		"the load is on":         {hold(0.2, 60, 0.5), "no-load-power", NoMark},
+		"window too short":       {hold(0.2, 5, 0), "no-load-power", TooFew},
+		"range too coarse":       {coarse, "no-load-power", BelowFloor},
+		"a figure that is not":   {record(), "brightness", NoData},
+		"nominal line not there": {record(point(36, 8, 36, 3.5, 15, 8), point(40, 8, 40, 3.2, 15, 8)), "line-regulation", NoPoint},
+	} {
+		r := Compute(c.rec, Request{ID: c.id})
+		require.NotNil(t, r.Undetermined, name)
+		assert.Equal(t, c.code, r.Undetermined.Code, fmt.Sprintf("%s: %s", name, r.Undetermined.Sentence))
+		assert.NotEmpty(t, r.Undetermined.Sentence)
+		assert.Zero(t, r.Value, "an undetermined figure has no value")
+	}
+}

@@ -1,0 +1,120 @@
+// Package nameplate reads the ratings and safe windows of a type of unit.
+//
+//	nameplate: tern
+//	title: Harbour lantern DC-DC module
+//	maker: Skerry Light Works
+//	kind: converter
+//	ratings:
+//	  nominal_line: 48 V
+//	  rated_volts: 15 V
+//	  rated_current: 8 A
+//	windows:
+//	  source.volts: {min: 0 V, max: 62 V}
+package nameplate
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"regexp"
+	"slices"
+
+	"usherbench/core/document"
+	"usherbench/core/quantity"
+)
+
+// Nameplate is what a type of unit is rated for.
+type Nameplate struct {
+	Name, Title, Maker, Model, Kind string
+	// Ratings by name, as conditions and figures ask for them: nominal_line, rated_volts, rated_current …
+	Ratings map[string]quantity.Quantity
+	// Windows are the safe setpoints by quantity of a run ("source.volts").
+	Windows map[string]Window
+	Text    string
+}
+
+// Window is a safe range, ends included, in SI.
+type Window struct{ Min, Max float64 }
+
+// Holds tells whether a setpoint lies inside the window.
+func (w Window) Holds(x float64) bool { return x >= w.Min && x <= w.Max }
+
+// NamePattern is what names of nameplates, procedures, bays and instruments look like.
+var NamePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+
+var ratingName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+
+// Parse reads a nameplate. The error is a document.Findings.
+func Parse(text []byte) (*Nameplate, error) {
+	doc, err := document.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	p := &Nameplate{Ratings: map[string]quantity.Quantity{}, Windows: map[string]Window{}, Text: string(text)}
+	doc.Root().Fields(map[string]func(document.Node){
+		"nameplate": func(n document.Node) {
+			if p.Name = n.Text(); !NamePattern.MatchString(p.Name) {
+				n.Fail("%q is not a name; use small letters, digits and hyphens, beginning with a letter", p.Name)
+			}
+		},
+		"title":   func(n document.Node) { p.Title = n.Text() },
+		"maker":   func(n document.Node) { p.Maker = n.Text() },
+		"model":   func(n document.Node) { p.Model = n.Text() },
+		"kind":    func(n document.Node) { p.Kind = n.Text() },
+		"ratings": p.readRatings,
+		"windows": p.readWindows,
+	}, "nameplate", "ratings")
+	if err := doc.Findings().Err(); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *Nameplate) readRatings(n document.Node) {
+	for _, e := range n.Entries() {
+		if !ratingName.MatchString(e.Key) {
+			e.At.Fail("%q is not a name of a rating; use small letters, digits and underscores", e.Key)
+			continue
+		}
+		q, err := quantity.Parse(e.Value.Text())
+		if err != nil {
+			e.Value.Fail("%s", err)
+			continue
+		}
+		p.Ratings[e.Key] = q
+	}
+}
+
+func (p *Nameplate) readWindows(n document.Node) {
+	for _, e := range n.Entries() {
+		kind, ok := quantity.KindOfColumn(e.Key)
+		if !ok {
+			e.At.Fail("%q is not a quantity of a seat, such as source.volts", e.Key)
+			continue
+		}
+		w := Window{Min: math.Inf(-1), Max: math.Inf(1)}
+		e.Value.Fields(map[string]func(document.Node){
+			"min": func(n document.Node) { w.Min = n.Quantity(kind.Unit.Dim).Value },
+			"max": func(n document.Node) { w.Max = n.Quantity(kind.Unit.Dim).Value },
+		})
+		if w.Min > w.Max {
+			e.Value.Fail("min is above max; swap them")
+		}
+		p.Windows[e.Key] = w
+	}
+}
+
+// Rating looks up a rating of the given dimension.
+func (p *Nameplate) Rating(name string, dim quantity.Dimension) (float64, error) {
+	if p == nil {
+		return 0, fmt.Errorf("the procedure is for any unit, so there is no nameplate to take %s from", name)
+	}
+	q, ok := p.Ratings[name]
+	if !ok {
+		return 0, fmt.Errorf("nameplate %s does not state %s; %s", p.Name, name, document.Suggest(name, slices.Collect(maps.Keys(p.Ratings))))
+	}
+	if q.Dim != dim {
+		return 0, fmt.Errorf("nameplate %s states %s in %s, not in %s", p.Name, name, q.Dim, dim)
+	}
+	return q.Value, nil
+}

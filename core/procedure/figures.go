@@ -1,0 +1,139 @@
+package procedure
+
+import (
+	"math"
+	"regexp"
+	"slices"
+
+	"usherbench/core/document"
+	"usherbench/core/figure"
+	"usherbench/core/outcome"
+	"usherbench/core/quantity"
+)
+
+func (r *reader) readFigure(n document.Node) {
+	f := FigureRequest{Request: figure.Request{Output: "load", Input: "source"}}
+	var id, at, limit document.Node
+	n.Fields(map[string]func(document.Node){
+		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },
+		"at":        func(n document.Node) { at = n },
+		"output":    func(n document.Node) { f.Output = r.seatName(n) },
+		"input":     func(n document.Node) { f.Input = r.seatName(n) },
+		"reference": func(n document.Node) { f.Reference = n.Word("nominal", "rated") },
+		"stage":     func(n document.Node) { f.Stage = r.stageName(n) },
+		"limit":     func(n document.Node) { limit = n },
+	}, "figure")
+	if !id.Present() {
+		return
+	}
+	def, ok := figure.Lookup(f.ID)
+	if !ok {
+		id.Fail("unknown figure %q; %s", f.ID, document.Suggest(f.ID, figure.IDs()))
+		return
+	}
+	for _, e := range at.Entries() {
+		_, q, ok := r.settable(e.At, e.Key)
+		if !ok {
+			continue
+		}
+		kind, ok := quantity.KindOf(q)
+		if !ok {
+			e.At.Fail("%s has no value to be at; choose a quantity with a unit", e.Key)
+			continue
+		}
+		if f.At == nil {
+			f.At = map[string]float64{}
+		}
+		f.At[e.Key] = r.value(e.Value, kind.Unit.Dim)
+		if def.Points && !r.swept(e.Key, f.At[e.Key]) {
+			e.Value.Fail("no grid has a place at %s = %s, so nothing feeds the figure", e.Key, e.Value.Text())
+		}
+	}
+	if def.Points && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Grid != nil }) {
+		id.Fail("%s is computed from the points of a grid, but no stage is one", f.ID)
+	}
+	if limit.Present() {
+		f.Limit = r.readLimit(limit, def)
+	}
+	r.p.Figures = append(r.p.Figures, f)
+}
+
+func (r *reader) seatName(n document.Node) string {
+	name := n.Text()
+	if _, ok := r.seat(name); !ok {
+		n.Fail("unknown seat %q; %s", name, document.Suggest(name, r.seatNames()))
+	}
+	return name
+}
+
+func (r *reader) stageName(n document.Node) string {
+	var names []string
+	for _, s := range r.p.Stages {
+		names = append(names, s.Name)
+	}
+	name := n.Text()
+	if !slices.Contains(names, name) {
+		n.Fail("no stage has the name %q; %s", name, document.Suggest(name, names))
+	}
+	return name
+}
+
+// swept tells whether some grid visits the value, or something set before holds it.
+func (r *reader) swept(column string, value float64) bool {
+	same := func(x float64) bool { return math.Abs(x-value) <= figure.PlaceTolerance*math.Abs(value) }
+	for _, s := range r.p.Stages {
+		if s.Grid != nil {
+			for _, a := range s.Grid.Axes {
+				if a.Column() == column && slices.ContainsFunc(a.Values, same) {
+					return true
+				}
+			}
+		}
+		if s.Set != nil && slices.ContainsFunc(s.Set.Settings, func(x Setting) bool { return x.Column() == column && same(x.Value) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// readLimit reads a limit in the figure's own unit: 93 % is 93 for a figure in %.
+func (r *reader) readLimit(n document.Node, def figure.Definition) *outcome.Limit {
+	limit := outcome.NoLimit()
+	unit, _ := quantity.ParseUnit(def.Unit)
+	number := func(to *float64) func(document.Node) {
+		return func(n document.Node) { *to = r.value(n, unit.Dim) / unit.Factor }
+	}
+	n.Fields(map[string]func(document.Node){
+		"min": number(&limit.Min), "max": number(&limit.Max), "marginal": number(&limit.Marginal),
+		"rule": func(n document.Node) {
+			limit.Rule = outcome.Rule(n.Word(string(outcome.RuleSimple), string(outcome.RuleGuarded), string(outcome.RuleZones), string(outcome.RuleMarginalBand)))
+		},
+	})
+	if err := limit.Check(); err != nil {
+		n.Fail("%s", err)
+	}
+	if limit.Min > def.Most || limit.Max < def.Least {
+		n.Fail("the limit can never be met: %s lies between %g and %g %s", def.ID, def.Least, def.Most, def.Unit)
+	}
+	return &limit
+}
+
+var curveForm = regexp.MustCompile(`^(\S+) by (\S+?)(?: per (\S+))?$`)
+
+func (r *reader) readCurve(n document.Node) {
+	m := curveForm.FindStringSubmatch(n.Text())
+	if m == nil {
+		n.Fail("a curve reads like: efficiency by load.amps per source.volts")
+		return
+	}
+	c := Curve{Of: m[1], By: m[2], Per: m[3]}
+	if c.Of != "efficiency" && c.Of != "loss" && r.p.Columns.Index(c.Of) < 0 {
+		n.Fail("%s", unknownName(c.Of, append(slices.Clone(r.p.Columns), "efficiency", "loss")))
+	}
+	for _, column := range []string{c.By, c.Per} {
+		if column != "" && r.p.Columns.Index(column) < 0 {
+			n.Fail("%s", unknownName(column, r.p.Columns))
+		}
+	}
+	r.p.Curves = append(r.p.Curves, c)
+}

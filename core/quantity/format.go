@@ -1,0 +1,115 @@
+package quantity
+
+import (
+	"math"
+	"strconv"
+	"strings"
+)
+
+// Minus is the true minus sign, which is as wide as a digit.
+const Minus = "−"
+
+var displaySymbols = map[Dimension]string{
+	Voltage: "V", Current: "A", Power: "W", Resistance: "Ω", Time: "s", Frequency: "Hz", Charge: "Ah", Energy: "Wh",
+	Temperature: "°C", ChargeRate: "C",
+}
+
+var steps = []struct {
+	factor float64
+	prefix string
+}{{1e9, "G"}, {1e6, "M"}, {1e3, "k"}, {1, ""}, {1e-3, "m"}, {1e-6, "µ"}, {1e-9, "n"}, {1e-12, "p"}}
+
+// String shows the quantity with up to six significant digits and an engineering prefix: "1.5 A", "−9 mV", "2.4 Ah".
+func (q Quantity) String() string { return q.Format(6) }
+
+// Format shows the quantity with at most the given number of significant digits, an engineering prefix and a true minus sign.
+// Trailing zeros are dropped. Durations of two minutes and more are shown in min and h.
+func (q Quantity) Format(digits int) string { return string(q.Append(nil, digits)) }
+
+// Append adds what Format returns to dst.
+func (q Quantity) Append(dst []byte, digits int) []byte {
+	symbol, known := displaySymbols[q.Dim]
+	value := q.Value
+	switch {
+	case math.IsNaN(value) || math.IsInf(value, 0):
+		return append(dst, "—"...)
+	case q.Dim == Time && math.Abs(value) >= 7200:
+		value, symbol = value/3600, "h"
+		return appendNumber(dst, value, digits, "", symbol)
+	case q.Dim == Time && math.Abs(value) >= 120:
+		value, symbol = value/60, "min"
+		return appendNumber(dst, value, digits, "", symbol)
+	case q.Dim == Charge || q.Dim == Energy:
+		value /= 3600
+	case q.Dim == Temperature || q.Dim == Number || q.Dim == ChargeRate:
+		return appendNumber(dst, value, digits, "", symbol)
+	case !known:
+		return appendNumber(dst, value, digits, "", q.Dim.String())
+	}
+	value, prefix := scale(value, digits)
+	return appendNumber(dst, value, digits, prefix, symbol)
+}
+
+// scale chooses the engineering prefix under which the rounded value lies between 1 and 999.
+func scale(value float64, digits int) (float64, string) {
+	if value == 0 {
+		return 0, ""
+	}
+	for _, s := range steps {
+		scaled := value / s.factor
+		if math.Abs(roundTo(scaled, digits)) >= 1 {
+			return scaled, s.prefix
+		}
+	}
+	last := steps[len(steps)-1]
+	return value / last.factor, last.prefix
+}
+
+func roundTo(value float64, digits int) float64 {
+	r, _ := strconv.ParseFloat(strconv.FormatFloat(value, 'g', digits, 64), 64)
+	return r
+}
+
+func appendNumber(dst []byte, value float64, digits int, prefix, symbol string) []byte {
+	text := strconv.FormatFloat(roundTo(value, digits), 'f', -1, 64)
+	if rest, negative := strings.CutPrefix(text, "-"); negative {
+		if rest == "0" {
+			text = rest
+		} else {
+			text = Minus + rest
+		}
+	}
+	dst = append(dst, text...)
+	if prefix+symbol != "" {
+		dst = append(dst, ' ')
+		dst = append(dst, prefix...)
+		dst = append(dst, symbol...)
+	}
+	return dst
+}
+
+// Fixed shows a value in a unit with a fixed number of decimals and a true minus sign, for readouts that must not jump.
+// A missing value is a dash.
+func Fixed(value float64, decimals int) string {
+	if math.IsNaN(value) || math.IsInf(value, 0) {
+		return "—"
+	}
+	text := strconv.FormatFloat(value, 'f', decimals, 64)
+	if rest, negative := strings.CutPrefix(text, "-"); negative {
+		if strings.Trim(rest, "0.") == "" {
+			return rest
+		}
+		return Minus + rest
+	}
+	return text
+}
+
+// Decimals is the number of decimals at which an expanded uncertainty shows two significant digits, 0 … 9.
+// Without an uncertainty (zero, negative or not a number) it is the given fallback.
+func Decimals(expanded float64, fallback int) int {
+	if !(expanded > 0) || math.IsInf(expanded, 0) {
+		return fallback
+	}
+	rounded := roundTo(expanded, 2)
+	return min(max(1-int(math.Floor(math.Log10(rounded))), 0), 9)
+}

@@ -1,0 +1,172 @@
+// Package quantity turns text such as "1.5 A" into a number with a dimension and back.
+//
+// A [Quantity] holds its value in SI units (volts, amperes, seconds, coulombs for Ah, joules for Wh), so that values of one
+// dimension can be compared and combined without thinking of prefixes. Temperatures are held in degrees Celsius; a kelvin is a
+// difference of one degree, and no arithmetic here converts between the two scales.
+package quantity
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// Dimension is the product of powers of the base units. The zero value is a pure number.
+type Dimension struct {
+	Volt, Ampere, Second, Kelvin int8
+	// Rate counts C-rates, which become a current only with the rated capacity of a battery.
+	Rate int8
+}
+
+// The dimensions that have a name of their own.
+var (
+	Number      = Dimension{}
+	Voltage     = Dimension{Volt: 1}
+	Current     = Dimension{Ampere: 1}
+	Power       = Dimension{Volt: 1, Ampere: 1}
+	Resistance  = Dimension{Volt: 1, Ampere: -1}
+	Time        = Dimension{Second: 1}
+	Frequency   = Dimension{Second: -1}
+	Charge      = Dimension{Ampere: 1, Second: 1}
+	Energy      = Dimension{Volt: 1, Ampere: 1, Second: 1}
+	Temperature = Dimension{Kelvin: 1}
+	ChargeRate  = Dimension{Rate: 1}
+)
+
+var dimensionNames = map[Dimension]string{
+	Number: "a plain number", Voltage: "volts", Current: "amperes", Power: "watts", Resistance: "ohms", Time: "seconds",
+	Frequency: "hertz", Charge: "ampere-hours", Energy: "watt-hours", Temperature: "degrees Celsius", ChargeRate: "a C-rate",
+}
+
+// String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it has no name.
+func (d Dimension) String() string {
+	if name, ok := dimensionNames[d]; ok {
+		return name
+	}
+	var b strings.Builder
+	for _, p := range []struct {
+		symbol string
+		power  int8
+	}{{"V", d.Volt}, {"A", d.Ampere}, {"s", d.Second}, {"K", d.Kelvin}, {"C", d.Rate}} {
+		if p.power == 0 {
+			continue
+		}
+		if b.Len() > 0 {
+			b.WriteString("·")
+		}
+		b.WriteString(p.symbol)
+		if p.power != 1 {
+			fmt.Fprintf(&b, "^%d", p.power)
+		}
+	}
+	return b.String()
+}
+
+// Times is the dimension of a product.
+func (d Dimension) Times(e Dimension) Dimension {
+	return Dimension{d.Volt + e.Volt, d.Ampere + e.Ampere, d.Second + e.Second, d.Kelvin + e.Kelvin, d.Rate + e.Rate}
+}
+
+// Per is the dimension of a quotient.
+func (d Dimension) Per(e Dimension) Dimension {
+	return Dimension{d.Volt - e.Volt, d.Ampere - e.Ampere, d.Second - e.Second, d.Kelvin - e.Kelvin, d.Rate - e.Rate}
+}
+
+// Quantity is a value in SI units with its dimension.
+type Quantity struct {
+	Value float64
+	Dim   Dimension
+}
+
+// Of makes a quantity from a value in the given unit: Of(1.5, "mA").
+// It panics on a unit that does not exist; it is for units written in the program.
+func Of(value float64, unit string) Quantity {
+	u, err := ParseUnit(unit)
+	if err != nil {
+		panic(err)
+	}
+	return Quantity{value * u.Factor, u.Dim}
+}
+
+// SyntaxError says what is wrong with a text that should be a quantity or a unit.
+type SyntaxError struct {
+	Input  string // the text as given, shortened if long
+	Reason string // what is wrong with it, and what to write instead
+}
+
+func (e *SyntaxError) Error() string { return fmt.Sprintf("%q: %s", e.Input, e.Reason) }
+
+const longestInput = 60
+
+func syntaxError(input, format string, args ...any) error {
+	if len(input) > longestInput {
+		cut := longestInput
+		for cut > 0 && !utf8.RuneStart(input[cut]) {
+			cut--
+		}
+		input = input[:cut] + "…"
+	}
+	return &SyntaxError{Input: input, Reason: fmt.Sprintf(format, args...)}
+}
+
+// Parse reads a number followed by a unit, with or without a space: "1.5 A", "36V", "−20 mV", "0.2 %", "2", "1e3 Ω".
+// Hyphen and true minus sign are both accepted. A number without a unit is a pure number.
+// The error is a *SyntaxError that quotes the input.
+func Parse(text string) (Quantity, error) {
+	s := strings.ReplaceAll(strings.TrimSpace(text), "−", "-")
+	if s == "" {
+		return Quantity{}, syntaxError(text, "empty; write a number and a unit, such as 12 V")
+	}
+	end := numberEnd(s)
+	value, err := strconv.ParseFloat(s[:end], 64)
+	if err != nil || math.IsInf(value, 0) {
+		return Quantity{}, syntaxError(text, "does not begin with a number; write a number and a unit, such as 12 V")
+	}
+	symbol := strings.TrimSpace(s[end:])
+	if symbol == "" {
+		return Quantity{value, Number}, nil
+	}
+	unit, err := ParseUnit(symbol)
+	if err != nil {
+		return Quantity{}, syntaxError(text, "%s", err.(*SyntaxError).Reason)
+	}
+	value *= unit.Factor
+	if math.IsInf(value, 0) {
+		return Quantity{}, syntaxError(text, "is too large")
+	}
+	return Quantity{value, unit.Dim}, nil
+}
+
+// numberEnd is the length of the longest prefix of s that has the form of a decimal number.
+// An "e" counts as an exponent only when digits follow it.
+func numberEnd(s string) int {
+	i := 0
+	digits := func() {
+		for i < len(s) && s[i] >= '0' && s[i] <= '9' {
+			i++
+		}
+	}
+	if i < len(s) && (s[i] == '-' || s[i] == '+') {
+		i++
+	}
+	digits()
+	if i < len(s) && s[i] == '.' {
+		i++
+		digits()
+	}
+	if i < len(s) && (s[i] == 'e' || s[i] == 'E') {
+		mark := i
+		i++
+		if i < len(s) && (s[i] == '-' || s[i] == '+') {
+			i++
+		}
+		first := i
+		digits()
+		if i == first {
+			i = mark
+		}
+	}
+	return i
+}

@@ -1,0 +1,146 @@
+package quantity
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+)
+
+// Unit is a symbol with its dimension and the factor that turns a value in it into SI.
+type Unit struct {
+	Symbol string
+	Dim    Dimension
+	Factor float64
+}
+
+type baseUnit struct {
+	dim      Dimension
+	factor   float64
+	prefixed bool
+}
+
+var baseUnits = map[string]baseUnit{
+	"V": {Voltage, 1, true}, "A": {Current, 1, true}, "W": {Power, 1, true},
+	"Ω": {Resistance, 1, true}, "ohm": {Resistance, 1, true},
+	"s": {Time, 1, true}, "min": {Time, 60, false}, "h": {Time, 3600, false},
+	"Hz": {Frequency, 1, true},
+	"Ah": {Charge, 3600, true}, "Wh": {Energy, 3600, true}, "J": {Energy, 1, true},
+	"°C": {Temperature, 1, false}, "K": {Temperature, 1, true},
+	"%": {Number, 0.01, false}, "ppm": {Number, 1e-6, false},
+	"C": {ChargeRate, 1, false},
+}
+
+var prefixes = map[string]float64{
+	"p": 1e-12, "n": 1e-9, "µ": 1e-6, "μ": 1e-6, "u": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6, "G": 1e9,
+}
+
+// nearMisses maps units that people write to the one that is meant.
+var nearMisses = map[string]string{
+	"volt": "V", "volts": "V", "v": "V", "amp": "A", "amps": "A", "ampere": "A", "a": "A", "watt": "W", "watts": "W", "w": "W",
+	"sec": "s", "secs": "s", "second": "s", "seconds": "s", "S": "s", "minute": "min", "minutes": "min", "mins": "min",
+	"hour": "h", "hours": "h", "hr": "h", "hz": "Hz", "ah": "Ah", "wh": "Wh", "ohms": "Ω", "Ohm": "Ω", "R": "Ω",
+	"degC": "°C", "deg": "°C", "percent": "%", "pct": "%", "ma": "mA", "mv": "mV", "mS": "ms",
+}
+
+// ParseUnit reads a unit with an optional prefix, or a quotient of two: "mV", "Ah", "mV/s", "°C/min".
+func ParseUnit(symbol string) (Unit, error) {
+	top, bottom, quotient := strings.Cut(symbol, "/")
+	unit, err := simpleUnit(symbol, top)
+	if err != nil || !quotient {
+		unit.Symbol = symbol
+		return unit, err
+	}
+	per, err := simpleUnit(symbol, bottom)
+	if err != nil {
+		return Unit{}, err
+	}
+	return Unit{symbol, unit.Dim.Per(per.Dim), unit.Factor / per.Factor}, nil
+}
+
+func simpleUnit(whole, symbol string) (Unit, error) {
+	if base, ok := baseUnits[symbol]; ok {
+		return Unit{symbol, base.dim, base.factor}, nil
+	}
+	for prefix, factor := range prefixes {
+		rest, ok := strings.CutPrefix(symbol, prefix)
+		if !ok {
+			continue
+		}
+		if base, ok := baseUnits[rest]; ok && base.prefixed {
+			return Unit{symbol, base.dim, base.factor * factor}, nil
+		}
+	}
+	if meant, ok := nearMisses[symbol]; ok {
+		return Unit{}, syntaxError(whole, "%q is not a unit here; write %s", symbol, meant)
+	}
+	return Unit{}, syntaxError(whole, "%q is not a unit; known are V, A, W, Ω, s, min, h, Hz, Ah, Wh, J, °C, K, %%, ppm, C with the prefixes p n µ m k M G", symbol)
+}
+
+// LiteralPattern is a regular expression for a number with an optional unit inside a longer text, for lexers.
+// A word that merely begins like a unit ("3 and") is left alone.
+var LiteralPattern = sync.OnceValue(func() string {
+	var ascii, other []string
+	add := func(symbol string) {
+		if last := symbol[len(symbol)-1]; last >= 'A' && last <= 'z' {
+			ascii = append(ascii, regexp.QuoteMeta(symbol))
+		} else {
+			other = append(other, regexp.QuoteMeta(symbol))
+		}
+	}
+	for symbol, base := range baseUnits {
+		add(symbol)
+		if base.prefixed {
+			for prefix := range prefixes {
+				add(prefix + symbol)
+			}
+		}
+	}
+	longestFirst := func(a, b string) int {
+		if len(a) != len(b) {
+			return len(b) - len(a)
+		}
+		return strings.Compare(a, b)
+	}
+	slices.SortFunc(ascii, longestFirst)
+	slices.SortFunc(other, longestFirst)
+	word, sign := strings.Join(ascii, "|"), strings.Join(other, "|")
+	one := `(?:(?:` + word + `)\b|` + sign + `)`
+	return `(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?(?:\s*` + one + `(?:/` + one + `)?)?`
+})
+
+// Kind is what a quantity of a seat is: its dimension and the unit in which people read it.
+type Kind struct {
+	Name string
+	Unit Unit
+}
+
+var kinds = func() map[string]Kind {
+	m := map[string]Kind{}
+	for name, symbol := range map[string]string{
+		"volts": "V", "amps": "A", "watts": "W", "ohms": "Ω", "celsius": "°C", "hertz": "Hz", "charge": "Ah", "energy": "Wh",
+	} {
+		unit, err := ParseUnit(symbol)
+		if err != nil {
+			panic(err)
+		}
+		m[name] = Kind{name, unit}
+	}
+	m["limited"] = Kind{"limited", Unit{"", Number, 1}}
+	return m
+}()
+
+// KindOf looks up a quantity of a seat by its word: "volts", "amps", "charge" …
+func KindOf(name string) (Kind, bool) {
+	k, ok := kinds[name]
+	return k, ok
+}
+
+// KindOfColumn looks up the quantity of a run by its full name: "source.volts".
+func KindOfColumn(column string) (Kind, bool) {
+	_, name, ok := strings.Cut(column, ".")
+	if !ok {
+		return Kind{}, false
+	}
+	return KindOf(name)
+}

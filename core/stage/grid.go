@@ -1,0 +1,161 @@
+package stage
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+
+	"usherbench/core/condition"
+	"usherbench/core/figure"
+	"usherbench/core/procedure"
+	"usherbench/core/trace"
+)
+
+// gridRunner visits operating points: at each it commands, settles, averages, and gives one point.
+type gridRunner struct {
+	name        string
+	spec        *procedure.Grid
+	columns     trace.Columns
+	settleUntil *condition.Condition
+	grid        gridState
+}
+
+type gridState struct {
+	Index   int     `json:"index"`
+	Since   float64 `json:"since"`   // when the place's commands were in force
+	Settled float64 `json:"settled"` // when averaging began; −1 while settling
+	Held    []condition.Hold
+	// Times and Values are the frames of the average so far; missing readings are null.
+	Times  []float64    `json:"times"`
+	Values [][]*float64 `json:"values"`
+	frames []trace.Frame
+}
+
+func (r *gridRunner) enter(*Machine) []Effect {
+	r.grid = gridState{Index: -1}
+	return r.visit(nil)
+}
+
+// visit goes to the next place and commands only what differs from the place before.
+func (r *gridRunner) visit(effects []Effect) []Effect {
+	r.grid.Index++
+	place := r.spec.Place(r.grid.Index)
+	if r.grid.Index > 0 {
+		before := r.spec.Place(r.grid.Index - 1)
+		changed := place[:0:0]
+		for i, s := range place {
+			if s != before[i] {
+				changed = append(changed, s)
+			}
+		}
+		place = changed
+	}
+	r.grid.Settled, r.grid.frames = -1, nil
+	if r.settleUntil != nil {
+		r.settleUntil.Reset()
+	}
+	return append(effects, Command{place})
+}
+
+func (r *gridRunner) applied(_ *Machine, t float64) ([]Effect, verdict) {
+	r.grid.Since = t
+	return []Effect{Mark{t, MarkCommand, settingsLabel(r.spec.Place(r.grid.Index))}}, goesOn
+}
+
+func (r *gridRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
+	if r.grid.Settled < 0 && !r.settled(m, f) {
+		return nil, goesOn
+	}
+	r.grid.frames = append(r.grid.frames, f)
+	if f.T < r.grid.Settled+r.spec.Average {
+		return nil, goesOn
+	}
+	effects := []Effect{Point{r.point(m)}, Mark{f.T, MarkPointDone, fmt.Sprintf("point %d of %d", r.grid.Index+1, r.spec.Places())}}
+	if r.grid.Index+1 == r.spec.Places() {
+		return effects, over
+	}
+	return r.visit(effects), goesOn
+}
+
+// settled tells whether averaging begins with this frame: the settling time is over, or the condition holds. A condition that
+// does not come to hold in time lets the average begin all the same; the figure then says that the point was not settled.
+func (r *gridRunner) settled(m *Machine, f trace.Frame) bool {
+	past := f.T - r.grid.Since
+	holds := r.settleUntil != nil && r.settleUntil.Evaluate(m.sample(f)) == condition.True
+	if !holds && past < r.spec.Settle {
+		return false
+	}
+	r.grid.Settled = f.T
+	return true
+}
+
+// point averages the frames that were collected.
+func (r *gridRunner) point(m *Machine) figure.Point {
+	frames := r.grid.frames
+	p := figure.Point{
+		Index: m.state.Points, Stage: r.name, T0: frames[0].T, T1: frames[len(frames)-1].T,
+		Place: maps.Clone(m.state.Setpoints), Averages: map[string]trace.Average{},
+	}
+	m.state.Points++
+	for i, column := range r.columns {
+		s := trace.Series{T: make([]float64, len(frames)), X: make([]float64, len(frames))}
+		for k, f := range frames {
+			s.T[k], s.X[k] = f.T, f.Values[i]
+		}
+		// The resolution enters with the accuracy, when a figure is computed. An average of too few readings keeps its count.
+		a, err := trace.SettledAverage(s, 0)
+		if err != nil {
+			a.Mean = 0
+		}
+		p.Averages[column] = a
+	}
+	return p
+}
+
+func (r *gridRunner) progress(m *Machine) (share, left float64, detail string) {
+	places := r.spec.Places()
+	each := r.spec.Settle + r.spec.Average
+	here := min(max(m.state.Now-r.grid.Since, 0), each)
+	done := float64(r.grid.Index) + here/each
+	return done / float64(places), (float64(places) - done) * each, fmt.Sprintf("%d of %d points", r.grid.Index, places)
+}
+
+func (r *gridRunner) save() any {
+	g := r.grid
+	if r.settleUntil != nil {
+		g.Held = r.settleUntil.State()
+	}
+	g.Times, g.Values = nil, nil
+	for _, f := range g.frames {
+		row := make([]*float64, len(f.Values))
+		for i, x := range f.Values {
+			if !math.IsNaN(x) {
+				row[i] = &x
+			}
+		}
+		g.Times, g.Values = append(g.Times, f.T), append(g.Values, row)
+	}
+	return g
+}
+
+func (r *gridRunner) load(data []byte) error {
+	if err := json.Unmarshal(data, &r.grid); err != nil {
+		return err
+	}
+	r.grid.frames = nil
+	for k, t := range r.grid.Times {
+		f := trace.Frame{T: t, Values: make([]float64, len(r.grid.Values[k]))}
+		for i, x := range r.grid.Values[k] {
+			f.Values[i] = trace.Missing
+			if x != nil {
+				f.Values[i] = *x
+			}
+		}
+		r.grid.frames = append(r.grid.frames, f)
+	}
+	if r.settleUntil != nil {
+		r.settleUntil.Restore(r.grid.Held)
+	}
+	return nil
+}

@@ -1,0 +1,91 @@
+package stage
+
+import (
+	"encoding/json"
+
+	"usherbench/core/condition"
+	"usherbench/core/procedure"
+	"usherbench/core/trace"
+)
+
+// setRunner sets things; with until it then waits.
+type setRunner struct {
+	spec   procedure.Set
+	until  *condition.Condition
+	within float64
+	wait   wait
+}
+
+// wait is the state of waiting for a condition.
+type wait struct {
+	Since float64          `json:"since"`
+	Held  []condition.Hold `json:"held,omitempty"`
+}
+
+func (r *setRunner) enter(m *Machine) []Effect {
+	r.wait = wait{Since: m.state.Now}
+	if r.until != nil {
+		r.until.Reset()
+	}
+	return []Effect{Command{r.spec.Settings}}
+}
+
+func (r *setRunner) applied(_ *Machine, t float64) ([]Effect, verdict) {
+	r.wait.Since = t
+	effects := []Effect{Mark{t, MarkCommand, settingsLabel(r.spec.Settings)}}
+	if r.until == nil {
+		return effects, over
+	}
+	return effects, goesOn
+}
+
+func (r *setRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
+	return awaited(m, f, r.until, r.wait.Since, r.within)
+}
+
+// awaited evaluates a condition that is waited for since a time, for a time.
+func awaited(m *Machine, f trace.Frame, until *condition.Condition, since, within float64) ([]Effect, verdict) {
+	if until != nil && until.Evaluate(m.sample(f)) == condition.True {
+		return []Effect{Mark{f.T, MarkCondition, until.Text}}, over
+	}
+	if within > 0 && f.T-since > within {
+		return nil, timedOut
+	}
+	return nil, goesOn
+}
+
+func (r *setRunner) progress(m *Machine) (share, left float64, detail string) {
+	if r.until == nil {
+		return 0, 0, ""
+	}
+	return min((m.state.Now-r.wait.Since)/r.within, 1), 0, "until " + r.until.Text
+}
+
+func (r *setRunner) save() any {
+	w := r.wait
+	if r.until != nil {
+		w.Held = r.until.State()
+	}
+	return w
+}
+
+func (r *setRunner) load(data []byte) error {
+	if err := json.Unmarshal(data, &r.wait); err != nil {
+		return err
+	}
+	if r.until != nil {
+		r.until.Restore(r.wait.Held)
+	}
+	return nil
+}
+
+func settingsLabel(settings []procedure.Setting) string {
+	label := ""
+	for i, s := range settings {
+		if i > 0 {
+			label += ", "
+		}
+		label += s.String()
+	}
+	return label
+}

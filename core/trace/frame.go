@@ -1,0 +1,91 @@
+// Package trace holds what a run has measured: frames as they come in, and series cut from them, with the arithmetic that
+// figures are built on: windows, means, integrals, crossings, slopes and decimation.
+package trace
+
+import (
+	"math"
+	"slices"
+
+	"usherbench/core/quantity"
+)
+
+// Frame is all quantities of a bay at one instant. Values are in SI units, one per column of the run's [Columns]; a missing
+// reading is NaN. T is bench time in seconds since the start of the run.
+type Frame struct {
+	T      float64
+	Values []float64
+}
+
+// Columns names the values of a frame in order: "source.volts", "load.amps" …
+type Columns []string
+
+// Index is the position of a column, or −1.
+func (c Columns) Index(name string) int { return slices.Index(c, name) }
+
+// Missing is the value of a reading that did not come.
+var Missing = math.NaN()
+
+// Counters computes the columns that are derived from readings (watts, charge, energy of each seat) at the full rate of the
+// frames, so that thinning the record afterwards harms no figure. The zero value is not useful; see [NewCounters].
+type Counters struct {
+	columns Columns
+	seats   []seatCounter
+}
+
+type seatCounter struct {
+	volts, amps, watts, charge, energy int
+	lastT, lastAmps, lastWatts         float64
+	q, e                               float64
+}
+
+// Derived lists the columns that [Counters] computes for a seat that reads volts and amps.
+func Derived(seat string) []string {
+	return []string{seat + ".watts", seat + ".charge", seat + ".energy"}
+}
+
+// NewCounters prepares counters for the seats whose volts and amps are among the columns.
+func NewCounters(columns Columns, seats []string) *Counters {
+	c := &Counters{columns: columns}
+	for _, seat := range seats {
+		s := seatCounter{
+			volts: columns.Index(seat + ".volts"), amps: columns.Index(seat + ".amps"), watts: columns.Index(seat + ".watts"),
+			charge: columns.Index(seat + ".charge"), energy: columns.Index(seat + ".energy"), lastAmps: Missing, lastWatts: Missing,
+		}
+		if s.volts >= 0 && s.amps >= 0 && s.watts >= 0 && s.charge >= 0 && s.energy >= 0 {
+			c.seats = append(c.seats, s)
+		}
+	}
+	return c
+}
+
+// The recorded steps of the counters: 1 µA·s and 1 µJ, far below any instrument's resolution over an interval.
+const counterStep = 1e-6
+
+// Fill computes the derived values of the frame in place. Between frames volts and amps are straight lines; a frame whose
+// readings are missing is bridged by the straight line between its neighbours.
+func (c *Counters) Fill(f Frame) {
+	for i := range c.seats {
+		s := &c.seats[i]
+		amps := f.Values[s.amps]
+		watts := f.Values[s.volts] * amps
+		f.Values[s.watts] = watts
+		if !math.IsNaN(watts) {
+			if !math.IsNaN(s.lastWatts) {
+				span := f.T - s.lastT
+				s.q += 0.5 * (s.lastAmps + amps) * span
+				s.e += 0.5 * (s.lastWatts + watts) * span
+			}
+			s.lastT, s.lastAmps, s.lastWatts = f.T, amps, watts
+		}
+		f.Values[s.charge] = math.Round(s.q/counterStep) * counterStep
+		f.Values[s.energy] = math.Round(s.e/counterStep) * counterStep
+	}
+}
+
+// UnitOf is the unit in which a column is shown and exported.
+func UnitOf(column string) quantity.Unit {
+	if kind, ok := quantity.KindOfColumn(column); ok {
+		return kind.Unit
+	}
+	return quantity.Unit{Factor: 1}
+}

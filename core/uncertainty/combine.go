@@ -1,0 +1,141 @@
+package uncertainty
+
+import (
+	"errors"
+	"math"
+)
+
+// ErrImplausible is returned for correlations outside ±1 or that make a variance negative, ErrMissing for a NaN among the inputs.
+var (
+	ErrImplausible = errors.New("correlations are impossible")
+	ErrMissing     = errors.New("an input uncertainty is missing")
+)
+
+// Combined is √(Σ(c_i·u_i)² + 2·Σ_{i<j} c_i·c_j·r_ij·u_i·u_j) for sensitivities c, standard uncertainties u and a function r
+// that gives the correlation of i and j (nil: independent).
+func Combined(c, u []float64, r func(i, j int) float64) (float64, error) {
+	var sum, scale float64
+	for i := range c {
+		if math.IsNaN(c[i]) || math.IsNaN(u[i]) {
+			return math.NaN(), ErrMissing
+		}
+		sum += c[i] * u[i] * c[i] * u[i]
+		scale += c[i] * u[i] * c[i] * u[i]
+		if r == nil {
+			continue
+		}
+		for j := i + 1; j < len(c); j++ {
+			rij := r(i, j)
+			if math.Abs(rij) > 1 {
+				return math.NaN(), ErrImplausible
+			}
+			sum += 2 * c[i] * c[j] * rij * u[i] * u[j]
+		}
+	}
+	if sum < -1e-12*scale {
+		return math.NaN(), ErrImplausible
+	}
+	return math.Sqrt(max(sum, 0)), nil
+}
+
+// Product is the standard uncertainty of x1·x2, in the form that also holds at zero.
+func Product(x1, u1, x2, u2, r float64) float64 {
+	return math.Sqrt(x2*u1*x2*u1 + x1*u2*x1*u2 + 2*r*x1*x2*u1*u2)
+}
+
+// Ratio is the standard uncertainty of x1/x2; NaN if x2 is zero.
+func Ratio(x1, u1, x2, u2, r float64) float64 {
+	if x2 == 0 {
+		return math.NaN()
+	}
+	e1, e2 := u1/math.Abs(x1), u2/math.Abs(x2)
+	return math.Abs(x1/x2) * math.Sqrt(e1*e1+e2*e2-2*r*e1*e2)
+}
+
+// Reading is one input of a figure: a mean measured by one quantity of one instrument.
+type Reading struct {
+	Value float64 // SI
+	// Group names instrument, quantity and range: readings of one group share their gain and their offset error.
+	Group string
+	// Gain and Offset bound the shared errors: share of the reading, and SI.
+	Gain, Offset float64
+	// Noise is the standard uncertainty that is new in each reading: u_A of a mean, not below the resolution.
+	Noise float64
+}
+
+// Expanded is the uncertainty of a figure.
+type Expanded struct {
+	U     float64 // expanded uncertainty, covers 95 %, in the figure's unit
+	K     float64 // coverage factor
+	Parts int     // inputs that contribute
+}
+
+// Standard is the combined standard uncertainty u = U/k.
+func (e Expanded) Standard() float64 {
+	if e.K == 0 {
+		return 0
+	}
+	return e.U / e.K
+}
+
+// Propagate gives the expanded uncertainty of y = f(x) for the readings x. With c_γ = Σ(∂f/∂x_i)·x_i and c_ω = Σ∂f/∂x_i over a
+// group,
+//
+//	u² = Σ_groups (|c_γ|·γ_max + |c_ω|·ω_max)²/3 + Σ_i (∂f/∂x_i·u_ν)²
+//
+// so that the gain of one instrument cancels in a ratio of its readings and its offset in a difference. f must be smooth near
+// the readings; the derivatives are central differences.
+func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
+	x := make([]float64, len(readings))
+	for i, r := range readings {
+		x[i] = r.Value
+	}
+	type group struct{ gain, offset, gainMax, offsetMax float64 }
+	groups := map[string]*group{}
+	var order []string
+	var noise []float64
+	for i, r := range readings {
+		step := 1e-4 * math.Abs(r.Value)
+		if step == 0 {
+			step = max(r.Noise, r.Offset, 1e-9)
+		}
+		x[i] = r.Value + step
+		up := f(x)
+		x[i] = r.Value - step
+		down := f(x)
+		x[i] = r.Value
+		c := (up - down) / (2 * step)
+		g := groups[r.Group]
+		if g == nil {
+			g = &group{gainMax: r.Gain, offsetMax: r.Offset}
+			groups[r.Group] = g
+			order = append(order, r.Group)
+		}
+		g.gain += c * r.Value
+		g.offset += c
+		if part := math.Abs(c) * r.Noise; part > 0 {
+			noise = append(noise, part)
+		}
+	}
+	var rectangles []float64
+	for _, name := range order {
+		g := groups[name]
+		if a := math.Abs(g.gain)*g.gainMax + math.Abs(g.offset)*g.offsetMax; a > 0 {
+			rectangles = append(rectangles, a)
+		}
+	}
+	return Expand(rectangles, noise)
+}
+
+// Expand combines rectangles (half-widths) and normal parts (standard uncertainties) to an expanded uncertainty.
+func Expand(rectangles, normal []float64) Expanded {
+	var u2 float64
+	for _, a := range rectangles {
+		u2 += a * a / 3
+	}
+	for _, s := range normal {
+		u2 += s * s
+	}
+	k := CoverageFactor(rectangles, normal)
+	return Expanded{U: k * math.Sqrt(u2), K: k, Parts: len(rectangles) + len(normal)}
+}

@@ -1,0 +1,44 @@
+// Package uncertainty computes how well a figure is known: from accuracy specifications of instruments and the noise of the
+// record to an expanded uncertainty that covers 95 %. It follows the Guide to the Expression of Uncertainty in Measurement
+// (JCGM 100) and, for sums dominated by one rectangle, the convolution of a rectangle with a normal distribution.
+package uncertainty
+
+import "math"
+
+// Spec is the accuracy of one quantity of one channel: a set of ranges. An empty spec means the accuracy is not stated.
+type Spec []Range
+
+// Range is one measuring range. All values are SI.
+type Range struct {
+	// To is the full scale: readings up to this magnitude belong to the range.
+	To float64 `json:"to"`
+	// Reading is the bound of the gain error as a share of the reading (0.0005 for 0.05 %).
+	Reading float64 `json:"reading"`
+	// Offset is the bound of the offset error, from shares of the range, fixed amounts and counts together.
+	Offset float64 `json:"offset"`
+	// Resolution is the step of a reading.
+	Resolution float64 `json:"resolution"`
+}
+
+// Find is the smallest range that holds the reading. Above every range it is the largest, and ok is false: the reading is
+// clipped.
+func (s Spec) Find(reading float64) (r Range, ok bool) {
+	for _, r := range s {
+		if math.Abs(reading) <= r.To {
+			return r, true
+		}
+	}
+	if len(s) == 0 {
+		return Range{}, false
+	}
+	return s[len(s)-1], false
+}
+
+// Bound is the half-width a of the rectangle in which the error of a reading lies.
+func (r Range) Bound(reading float64) float64 { return r.Reading*math.Abs(reading) + r.Offset }
+
+// Standard is the standard uncertainty of a single reading by the specification alone, a/√3.
+func (r Range) Standard(reading float64) float64 { return r.Bound(reading) / math.Sqrt(3) }
+
+// Resolution is the standard uncertainty of a step q: q/√12.
+func Resolution(q float64) float64 { return q / math.Sqrt(12) }
