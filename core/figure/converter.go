@@ -50,19 +50,20 @@ func (rec *Record) place(req Request, open ...string) (map[string]float64, error
 }
 
 // pointAt finds the point at a place.
-func (rec *Record) pointAt(req Request) (Point, []string, error) {
+func (rec *Record) pointAt(req Request) (Point, Result, error) {
 	place, err := rec.place(req)
+	r := Result{Request: Request{At: place}}
 	if err != nil {
-		return Point{}, nil, err
+		return Point{}, r, err
 	}
 	points := rec.pointsAt(place, "")
-	switch len(points) {
-	case 0:
-		return Point{}, nil, undetermined(NoPoint, "no point was measured at %s", Request{At: place}.Where())
-	case 1:
-		return points[0], nil, nil
+	if len(points) == 0 {
+		return Point{}, r, undetermined(NoPoint, "no point was measured at %s", Request{At: place}.Where())
 	}
-	return points[0], []string{"several points there, the first taken"}, nil
+	if len(points) > 1 {
+		r.Remarks = append(r.Remarks, "several points there, the first taken")
+	}
+	return points[0], r, nil
 }
 
 // power is what efficiency and loss share: the two powers of a point in W, and the readings volts and amps of both sides.
@@ -75,7 +76,8 @@ type power struct {
 
 func (rec *Record) power(req Request) (power, error) {
 	var w power
-	p, remarks, err := rec.pointAt(req)
+	p, result, err := rec.pointAt(req)
+	w.result = result
 	if err != nil {
 		return w, err
 	}
@@ -96,7 +98,7 @@ func (rec *Record) power(req Request) (power, error) {
 	if w.out, err = p.mean(req.Output + ".watts"); err != nil {
 		return w, err
 	}
-	w.result = Result{N: p.Averages[req.Output+".watts"].N, Remarks: remarks}
+	w.result.N = p.Averages[req.Output+".watts"].N
 	return w, nil
 }
 
@@ -335,7 +337,7 @@ func outputAccuracy(rec *Record, req Request) (Result, error) {
 	deviation := func(x []float64) float64 { return 100 * (x[0] - rated.Value) / rated.Value }
 	volts := req.Output + ".volts"
 	var worst Point
-	var r Result
+	r := Result{Request: Request{At: place}}
 	for i, p := range points {
 		v, err := p.mean(volts)
 		if err != nil {

@@ -152,6 +152,9 @@ func Compute(rec *Record, req Request) Result {
 	}
 	req.Output, req.Input = orElse(req.Output, "load"), orElse(req.Input, "source")
 	result, err := d.compute(rec, req)
+	if req.At == nil {
+		req.At = result.At // the place that the nameplate gave
+	}
 	result.Request, result.Unit = req, d.Unit
 	if err != nil {
 		u, ok := err.(*Undetermined)

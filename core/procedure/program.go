@@ -34,6 +34,9 @@ type Program struct {
 	Constants map[string]quantity.Quantity
 }
 
+// IsParameter tells whether a constant is a parameter that can be given for a run, not a rating.
+func (p *Program) IsParameter(name string) bool { return !strings.Contains(name, ".") }
+
 // Seat is a function in a bay that the procedure needs.
 type Seat struct {
 	Name string

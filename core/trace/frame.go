@@ -58,8 +58,9 @@ func NewCounters(columns Columns, seats []string) *Counters {
 	return c
 }
 
-// The recorded steps of the counters: 1 µA·s and 1 µJ, far below any instrument's resolution over an interval.
-const counterStep = 1e-6
+// counterScale gives the recorded steps of the counters, 1 µA·s and 1 µJ: far below any instrument's resolution over an interval,
+// and exact as decimals.
+const counterScale = 1e6
 
 // Fill computes the derived values of the frame in place. Between frames volts and amps are straight lines; a frame whose
 // readings are missing is bridged by the straight line between its neighbours.
@@ -77,8 +78,8 @@ func (c *Counters) Fill(f Frame) {
 			}
 			s.lastT, s.lastAmps, s.lastWatts = f.T, amps, watts
 		}
-		f.Values[s.charge] = math.Round(s.q/counterStep) * counterStep
-		f.Values[s.energy] = math.Round(s.e/counterStep) * counterStep
+		f.Values[s.charge] = math.Round(s.q*counterScale) / counterScale
+		f.Values[s.energy] = math.Round(s.e*counterScale) / counterScale
 	}
 }
 

@@ -1,0 +1,50 @@
+# Verbs: build demo test bars screenshots lint. Everything a verb needs is installed by it.
+
+GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*')
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+
+.PHONY: build demo test bars screenshots lint clean
+
+build: bin/usher
+
+bin/usher: $(GO_FILES) go.mod go.sum api/openapi.yaml console/dist/index.html $(wildcard demo/*/*.yaml instrument/dialect/dialects/*.yaml)
+	go build -ldflags "-X usherbench/service.Version=$(VERSION)" -o $@ ./cmd/usher
+
+CONSOLE_FILES := $(shell find console/src -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
+
+console/node_modules/.installed: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+console/src/api.gen.d.ts: api/openapi.yaml console/node_modules/.installed
+	cd console && npx openapi-typescript ../api/openapi.yaml -o src/api.gen.d.ts
+
+console/dist/index.html: $(CONSOLE_FILES) console/src/api.gen.d.ts
+	cd console && npm run build --silent
+	touch console/dist/.gitkeep
+
+demo: build
+	./bin/usher demo
+
+test: tools build lint
+	go test -timeout 10m ./...
+
+bars: build
+	go test -run '^$$' -bench . -benchtime 1x ./bars
+
+screenshots: tools build
+	go run ./docs/screenshots
+
+lint: console/dist/index.html
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo 'run gofmt -w on these'; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run lint --silent
+
+# Chromium drives the console in tests and screenshots; poppler turns reports into pictures; tmux is the terminal.
+.PHONY: tools
+tools:
+	@sh scripts/tools.sh
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

@@ -1,0 +1,335 @@
+// Package api holds the documents that the service and its clients exchange as JSON: the public interface as Go types. The same
+// documents are described for every other language by the OpenAPI document beside this file.
+package api
+
+import (
+	_ "embed"
+	"time"
+
+	"usherbench/core/document"
+	"usherbench/core/figure"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+)
+
+// OpenAPI is the OpenAPI 3.1 document of the service, as YAML.
+//
+//go:embed openapi.yaml
+var OpenAPI []byte
+
+// Problem is an error as RFC 9457 describes it. Detail says what happened and why, Remedy what to do.
+type Problem struct {
+	Type     string            `json:"type,omitempty"`
+	Title    string            `json:"title"`
+	Status   int               `json:"status"`
+	Detail   string            `json:"detail,omitempty"`
+	Remedy   string            `json:"remedy,omitempty"`
+	Findings document.Findings `json:"findings,omitempty"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Title
+	if p.Detail != "" {
+		text += ": " + p.Detail
+	}
+	if p.Remedy != "" {
+		text += " (" + p.Remedy + ")"
+	}
+	return text
+}
+
+// Role is what an account may do; each role may do what the one before it may.
+type Role string
+
+// The roles.
+const (
+	Viewer   Role = "viewer"   // see everything
+	Operator Role = "operator" // start and stop runs
+	Engineer Role = "engineer" // push procedures and nameplates
+	Admin    Role = "admin"    // accounts
+)
+
+// Setup creates the first account with the one-time code that the service printed.
+type Setup struct {
+	Code     string `json:"code"`
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+// SignIn asks for a session or, with Client, for a token.
+type SignIn struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+	// Client asks for a token in the answer instead of a cookie.
+	Client bool `json:"client,omitempty"`
+}
+
+// Account is who is signed in, or one of the accounts.
+type Account struct {
+	Name string `json:"name"`
+	Role Role   `json:"role"`
+	// Token is given once, in the answer to a sign-in of a client.
+	Token string `json:"token,omitempty"`
+}
+
+// NewAccount adds an account.
+type NewAccount struct {
+	Name     string `json:"name"`
+	Role     Role   `json:"role"`
+	Password string `json:"password"`
+}
+
+// Health tells whether the service works.
+type Health struct {
+	Status  string `json:"status"` // "ok" or "degraded"
+	Version string `json:"version"`
+	// SetUp is false until the first account was made.
+	SetUp    bool      `json:"setUp"`
+	Now      time.Time `json:"now"`
+	Problems []string  `json:"problems,omitempty"`
+}
+
+// BayState is what a bay is doing.
+type BayState string
+
+// The states of a bay.
+const (
+	BayIdle     BayState = "idle"
+	BayStarting BayState = "starting"
+	BayLive     BayState = "live"
+	BayEnding   BayState = "ending" // outputs are being made safe
+	// BayAlarm means that an output could not be confirmed off, or an instrument does not answer.
+	BayAlarm BayState = "alarm"
+)
+
+// Bay is a place where one unit at a time is tested.
+type Bay struct {
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	State BayState `json:"state"`
+	// Alarm says what is wrong and what to do.
+	Alarm string `json:"alarm,omitempty"`
+	Seats []Seat `json:"seats"`
+	// Run is the live run, or the last one.
+	Run *RunSummary `json:"run,omitempty"`
+	// Progress, Guards and Stages are of the live run.
+	Progress *stage.Progress    `json:"progress,omitempty"`
+	Guards   []stage.GuardState `json:"guards,omitempty"`
+	Stages   []StageSummary     `json:"stages,omitempty"`
+	// Readings by column, in the column's unit; a missing reading is null.
+	Readings map[string]*float64 `json:"readings"`
+	// ReadAt is when the readings were taken.
+	ReadAt time.Time `json:"readAt"`
+	// FrameRate is frames a second of bench time over the last second.
+	FrameRate float64 `json:"frameRate"`
+	// SafeSince is when the outputs were last confirmed off; absent while they may be on.
+	SafeSince *time.Time `json:"safeSince,omitempty"`
+}
+
+// StageSummary is a stage of the procedure that a bay executes.
+type StageSummary struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	// Began is the bench time at which it began, s; absent for stages to come.
+	Began *float64 `json:"began,omitempty"`
+	// Estimate is how long it should take, s; 0 if that depends on a condition.
+	Estimate float64 `json:"estimate"`
+}
+
+// Seat is a function of a bay and the channel that fills it.
+type Seat struct {
+	Name       string `json:"name"`
+	Instrument string `json:"instrument"`
+	Channel    int    `json:"channel"`
+}
+
+// Instrument is a device on the bench.
+type Instrument struct {
+	Name       string `json:"name"`
+	Address    string `json:"address"`
+	Dialect    string `json:"dialect"`
+	Identity   string `json:"identity,omitempty"`
+	Healthy    bool   `json:"healthy"`
+	Problem    string `json:"problem,omitempty"`
+	Calibrated string `json:"calibrated,omitempty"`
+	Due        string `json:"due,omitempty"`
+	Messages   uint64 `json:"messages"`
+	Errors     uint64 `json:"errors"`
+	Connects   uint64 `json:"connects"`
+	// Fills lists the seats, such as "bay1.source".
+	Fills []string `json:"fills"`
+}
+
+// StartRun asks for a run.
+type StartRun struct {
+	Bay       string `json:"bay"`
+	Procedure string `json:"procedure"`
+	// Revision of the procedure; 0 is the newest.
+	Revision   int               `json:"revision,omitempty"`
+	Serial     string            `json:"serial"`
+	Lot        string            `json:"lot,omitempty"`
+	Parameters map[string]string `json:"parameters,omitempty"`
+}
+
+// RunSummary is a run in a list.
+type RunSummary struct {
+	ID        string     `json:"id"`
+	Bay       string     `json:"bay"`
+	Serial    string     `json:"serial"`
+	Lot       string     `json:"lot,omitempty"`
+	Procedure string     `json:"procedure"`
+	Revision  int        `json:"revision"`
+	Title     string     `json:"title"`
+	Nameplate string     `json:"nameplate"`
+	Operator  string     `json:"operator"`
+	StartedAt time.Time  `json:"startedAt"`
+	EndedAt   *time.Time `json:"endedAt,omitempty"`
+	// State is "live", "done", "failed" or "aborted".
+	State  string `json:"state"`
+	Reason string `json:"reason,omitempty"`
+	// Outcome is empty while the run is live and for a run without limits.
+	Outcome string `json:"outcome,omitempty"`
+	// Duration in bench time, s.
+	Duration float64 `json:"duration"`
+}
+
+// Run is everything on record about a run except its traces.
+type Run struct {
+	RunSummary
+	Frames        int64              `json:"frames"`
+	TimeFactor    float64            `json:"timeFactor"`
+	Parameters    map[string]string  `json:"parameters,omitempty"`
+	Columns       []Column           `json:"columns"`
+	Instruments   []InstrumentUse    `json:"instruments"`
+	Figures       []procedure.Judged `json:"figures"`
+	Points        []figure.Point     `json:"points"`
+	Marks         []stage.Mark       `json:"marks"`
+	Curves        []procedure.Curve  `json:"curves"`
+	ProcedureText string             `json:"procedureText"`
+	NameplateText string             `json:"nameplateText,omitempty"`
+}
+
+// Column is a quantity of a run with the unit in which windows and exports give it.
+type Column struct {
+	Name string `json:"name"`
+	Unit string `json:"unit"`
+}
+
+// InstrumentUse says which instrument filled a seat of a run.
+type InstrumentUse struct {
+	Seat       string `json:"seat"`
+	Instrument string `json:"instrument"`
+	Channel    int    `json:"channel"`
+	Identity   string `json:"identity"`
+	Dialect    string `json:"dialect"`
+	Calibrated string `json:"calibrated,omitempty"`
+	Due        string `json:"due,omitempty"`
+}
+
+// Window is a part of a run reduced to what a screen shows.
+type Window struct {
+	Run string `json:"run"`
+	// From and To bound the whole record, s.
+	From float64 `json:"from"`
+	To   float64 `json:"to"`
+	// Exact is true when every entry is a single frame, and Max is then left out.
+	Exact  bool      `json:"exact"`
+	T      []float64 `json:"t"`
+	Traces []Trace   `json:"traces"`
+}
+
+// Trace is one quantity of a window; a missing value is null.
+type Trace struct {
+	Column
+	Min []*float64 `json:"min"`
+	Max []*float64 `json:"max,omitempty"`
+}
+
+// Procedure is the newest state of a procedure, or a revision of it.
+type Procedure struct {
+	Name     string    `json:"name"`
+	Revision int       `json:"revision"`
+	Title    string    `json:"title"`
+	For      string    `json:"for"`
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Why      string    `json:"why,omitempty"`
+	// Text is left out in lists.
+	Text string `json:"text,omitempty"`
+	// Parameters of the procedure with their values, left out in lists.
+	Parameters map[string]string `json:"parameters,omitempty"`
+	// Duration is the known part of its time, s, left out in lists.
+	Duration float64 `json:"duration,omitempty"`
+}
+
+// PushText stores a procedure or a nameplate.
+type PushText struct {
+	Text string `json:"text"`
+	Why  string `json:"why,omitempty"`
+}
+
+// Nameplate is what a type of unit is rated for.
+type Nameplate struct {
+	Name  string    `json:"name"`
+	Title string    `json:"title"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+	Text  string    `json:"text,omitempty"`
+}
+
+// JournalEntry says what was done, by whom, to what.
+type JournalEntry struct {
+	ID     uint      `json:"id"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Bay    string    `json:"bay,omitempty"`
+	Run    string    `json:"run,omitempty"`
+	What   string    `json:"what"`
+	Detail string    `json:"detail,omitempty"`
+}
+
+// ManualSet sets something on a seat by hand: a quantity with its unit, or a word for output and mode.
+type ManualSet struct {
+	Seat     string `json:"seat"`
+	Quantity string `json:"quantity"`
+	Value    string `json:"value"`
+}
+
+// StopRequest ends a run; the words go to the journal.
+type StopRequest struct {
+	Why string `json:"why,omitempty"`
+}
+
+// The kinds of live events.
+const (
+	EventBay    = "bay"    // data: Bay
+	EventFrames = "frames" // data: Frames
+	EventMark   = "mark"   // data: MarkEvent
+	EventPoint  = "point"  // data: PointEvent
+	EventRun    = "run"    // data: RunSummary; it began or ended
+	// EventReset means that the events since the given id are no longer known: fetch the state anew.
+	EventReset = "reset" // data: {}
+)
+
+// Frames is a stretch of new frames of a bay, thinned to what a screen shows.
+type Frames struct {
+	Bay     string       `json:"bay"`
+	Run     string       `json:"run"`
+	Columns []string     `json:"columns"`
+	T       []float64    `json:"t"`
+	Values  [][]*float64 `json:"values"` // by column, in the column's unit
+}
+
+// MarkEvent is a mark of a live run.
+type MarkEvent struct {
+	Bay string `json:"bay"`
+	Run string `json:"run"`
+	stage.Mark
+}
+
+// PointEvent is a point of a live run.
+type PointEvent struct {
+	Bay   string       `json:"bay"`
+	Run   string       `json:"run"`
+	Point figure.Point `json:"point"`
+}

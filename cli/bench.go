@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/core/quantity"
+	"usherbench/core/trace"
+)
+
+func (a *app) bench() *cobra.Command {
+	c := &cobra.Command{
+		Use: "bench", Short: "Show instruments, seats and health", Args: cobra.NoArgs, Example: "  usher bench\n  usher bench --json\n  usher bench set bay1 source.volts=12V source.output=on",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
+			instruments, err := cl.Instruments(ctx)
+			if err != nil {
+				return err
+			}
+			bays, err := cl.Bays(ctx)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"instruments": instruments, "bays": bays})
+			}
+			return a.printBench(instruments, bays)
+		}),
+	}
+	set := &cobra.Command{
+		Use: "set BAY SEAT.QUANTITY=VALUE …", Short: "Set something by hand; refused while a run owns the bay", Args: cobra.MinimumNArgs(2),
+		Example: "  usher bench set bay1 source.volts=12V source.amps=1A source.output=on",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			var bay api.Bay
+			for _, setting := range args[1:] {
+				column, value, ok := strings.Cut(setting, "=")
+				seat, q, dotted := strings.Cut(column, ".")
+				if !ok || !dotted {
+					return usage("%q: write it like source.volts=12V", setting)
+				}
+				var err error
+				if bay, err = cl.Set(ctx, args[0], api.ManualSet{Seat: seat, Quantity: q, Value: value}); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				return a.printJSON(bay)
+			}
+			return a.table(readings(bay))
+		}),
+	}
+	read := &cobra.Command{
+		Use: "read BAY", Short: "Read every seat of a bay", Args: cobra.ExactArgs(1), Example: "  usher bench read bay1",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			bay, err := cl.Bay(ctx, args[0])
+			if err != nil || a.json {
+				return a.jsonOr(bay, err)
+			}
+			return a.table(readings(bay))
+		}),
+	}
+	safe := &cobra.Command{
+		Use: "safe BAY", Short: "End the run of a bay, if any, and switch its outputs off", Args: cobra.ExactArgs(1), Example: "  usher bench safe bay1",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			bay, err := cl.MakeSafe(ctx, args[0], "")
+			if err != nil || a.json {
+				return a.jsonOr(bay, err)
+			}
+			fmt.Fprintf(a.out, "%s is safe: every output is read back as off.\n", bay.Title)
+			return nil
+		}),
+	}
+	c.AddCommand(set, read, safe)
+	return c
+}
+
+func readings(bay api.Bay) [][]string {
+	rows := [][]string{{"QUANTITY", "READING"}}
+	for _, seat := range bay.Seats {
+		for _, q := range []string{"volts", "amps", "watts"} {
+			column := seat.Name + "." + q
+			if value, ok := bay.Readings[column]; ok {
+				rows = append(rows, []string{column, reading(column, value)})
+			}
+		}
+	}
+	return rows
+}
+
+// reading words a value that is in its column's unit.
+func reading(column string, value *float64) string {
+	unit := trace.UnitOf(column)
+	if value == nil {
+		return "—"
+	}
+	return quantity.Fixed(*value, 4) + " " + unit.Symbol
+}
+
+func (a *app) printBench(instruments []api.Instrument, bays []api.Bay) error {
+	rows := [][]string{{"INSTRUMENT", "ADDRESS", "DIALECT", "HEALTH", "IDENTITY", "CALIBRATION DUE", "FILLS"}}
+	for _, i := range instruments {
+		health := "● ok"
+		if !i.Healthy {
+			health = "■ " + i.Problem
+		}
+		rows = append(rows, []string{i.Name, i.Address, i.Dialect, health, orDash(i.Identity), orDash(i.Due), orDash(strings.Join(i.Fills, ", "))})
+	}
+	if err := a.table(rows); err != nil {
+		return err
+	}
+	fmt.Fprintln(a.out)
+	rows = [][]string{{"BAY", "STATE", "UNIT", "PROCEDURE", "SEATS"}}
+	for _, b := range bays {
+		var seats []string
+		for _, s := range b.Seats {
+			seats = append(seats, fmt.Sprintf("%s: %s channel %d", s.Name, s.Instrument, s.Channel))
+		}
+		unit, procedure := "—", "—"
+		if b.Run != nil {
+			unit, procedure = b.Run.Serial, b.Run.Procedure
+		}
+		rows = append(rows, []string{b.Name, string(b.State), unit, procedure, strings.Join(seats, ", ")})
+		if b.Alarm != "" {
+			rows = append(rows, []string{"", "■ " + b.Alarm})
+		}
+	}
+	return a.table(rows)
+}
+
+func (a *app) stop() *cobra.Command {
+	var all bool
+	var why string
+	c := &cobra.Command{
+		Use: "stop BAY | --all", Short: "End the run of a bay, or every run, and make safe", Args: cobra.MaximumNArgs(1),
+		Example: "  usher stop bay1 --why \"smells hot\"\n  usher stop --all",
+		RunE: func(c *cobra.Command, args []string) error {
+			if all == (len(args) == 1) {
+				return usage("name one bay, or give --all")
+			}
+			cl, err := a.connect()
+			if err != nil {
+				return err
+			}
+			if all {
+				bays, err := cl.StopAll(c.Context(), why)
+				if err != nil || a.json {
+					return a.jsonOr(bays, err)
+				}
+				fmt.Fprintln(a.out, "All runs ended; every output is read back as off.")
+				return nil
+			}
+			bay, err := cl.Stop(c.Context(), args[0], why)
+			if err != nil || a.json {
+				return a.jsonOr(bay, err)
+			}
+			fmt.Fprintf(a.out, "The run in %s ended; its outputs are read back as off.\n", bay.Title)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "every bay")
+	c.Flags().StringVar(&why, "why", "", "reason, for the journal")
+	return c
+}
+
+func (a *app) journal() *cobra.Command {
+	var bay, run string
+	var limit int
+	c := &cobra.Command{
+		Use: "journal", Short: "Show what was done, by whom, to what", Args: cobra.NoArgs, Example: "  usher journal --bay bay1 --limit 50",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
+			if run != "" {
+				found, err := cl.Run(ctx, run)
+				if err != nil {
+					return err
+				}
+				run = found.ID
+			}
+			entries, err := cl.Journal(ctx, bay, run, limit)
+			if err != nil || a.json {
+				return a.jsonOr(entries, err)
+			}
+			rows := [][]string{{"AT", "BY", "BAY", "WHAT", "DETAIL"}}
+			for _, e := range entries {
+				rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.By, orDash(e.Bay), e.What, e.Detail})
+			}
+			return a.table(rows)
+		}),
+	}
+	c.Flags().StringVar(&bay, "bay", "", "only this bay")
+	c.Flags().StringVar(&run, "run", "", "only this run")
+	c.Flags().IntVar(&limit, "limit", 40, "how many entries, newest first")
+	return c
+}

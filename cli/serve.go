@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/go-viper/mapstructure/v2"
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
+
+	"usherbench/core/quantity"
+	"usherbench/engine"
+	"usherbench/service"
+)
+
+// settings is usher.yaml: how to serve, and the bench.
+type settings struct {
+	Listen        string `mapstructure:"listen"`
+	Data          string `mapstructure:"data"`
+	TLSCert       string `mapstructure:"tls_cert"`
+	TLSKey        string `mapstructure:"tls_key"`
+	Insecure      bool   `mapstructure:"insecure"`
+	LogLevel      string `mapstructure:"log_level"`
+	engine.Config `mapstructure:",squash"`
+}
+
+const defaultListen = "127.0.0.1:8750"
+
+func (a *app) serve() *cobra.Command {
+	var configFile string
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
+		Long: `Run the service: it drives the bench that usher.yaml describes, keeps the records in the data folder, and serves
+the console and the API. At the start it first makes safe what a killed service left behind.
+
+usher.yaml is taken from --config, else from the data folder, else from the current folder. Flags override environment
+variables (USHER_LISTEN, USHER_DATA, USHER_TLS_CERT, USHER_TLS_KEY, USHER_INSECURE, USHER_LOG_LEVEL, USHER_TIME_FACTOR), and
+these override the file.`,
+		Example: "  usher serve --data bench --listen 127.0.0.1:8750\n  usher serve --config /etc/usher.yaml",
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := readSettings(c, configFile, a.dataFolder())
+			if err != nil {
+				return err
+			}
+			log, err := newLogger(a.err, s.LogLevel)
+			if err != nil {
+				return err
+			}
+			r, err := service.Start(service.Config{Data: s.Data, Listen: s.Listen, TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
+			if err != nil {
+				return err
+			}
+			return a.untilStopped(c.Context(), r)
+		},
+	}
+	c.Flags().StringVar(&configFile, "config", "", "configuration file (default usher.yaml in the data folder or here)")
+	c.Flags().String("listen", defaultListen, "address to serve on; port 0 takes a free one")
+	c.Flags().String("tls-cert", "", "certificate file, for addresses that others can reach")
+	c.Flags().String("tls-key", "", "key file of the certificate")
+	c.Flags().Bool("insecure", false, "serve others without TLS, behind a proxy that does it")
+	c.Flags().String("log-level", "warn", "debug, info, warn or error")
+	c.Flags().Float64("time-factor", 0, "speed of the run clock, for a simulated bench that runs as fast")
+	return c
+}
+
+// readSettings merges flags, environment and file.
+func readSettings(c *cobra.Command, file, data string) (settings, error) {
+	v := viper.New()
+	v.SetEnvPrefix("USHER")
+	v.SetDefault("data", data)
+	for _, name := range []string{"listen", "tls-cert", "tls-key", "insecure", "log-level", "time-factor"} {
+		key := strings.ReplaceAll(name, "-", "_")
+		if err := errors.Join(v.BindPFlag(key, c.Flags().Lookup(name)), v.BindEnv(key)); err != nil {
+			return settings{}, err
+		}
+	}
+	if file == "" {
+		file = firstFile(filepath.Join(data, "usher.yaml"), "usher.yaml")
+	}
+	var s settings
+	if file != "" {
+		v.SetConfigFile(file)
+		v.SetConfigType("yaml")
+		if err := v.ReadInConfig(); err != nil {
+			return s, fmt.Errorf("configuration %s: %w", file, err)
+		}
+	}
+	err := v.UnmarshalExact(&s, viper.DecodeHook(mapstructure.ComposeDecodeHookFunc(durations)))
+	if err != nil {
+		return s, fmt.Errorf("configuration %s: %w", file, err)
+	}
+	// A flag or variable for the folder wins over the file, which may have been found in it.
+	if c.Flags().Changed("data") || os.Getenv("USHER_DATA") != "" || s.Data == "" {
+		s.Data = data
+	}
+	return s, nil
+}
+
+// durations lets times be written as everywhere else: "20 ms".
+func durations(from, to reflect.Type, value any) (any, error) {
+	if from.Kind() != reflect.String || to != reflect.TypeFor[time.Duration]() {
+		return value, nil
+	}
+	q, err := quantity.Parse(value.(string))
+	if err != nil {
+		return nil, err
+	}
+	if q.Dim != quantity.Time {
+		return nil, fmt.Errorf("%q is %s, but here belongs a time such as 20 ms", value, q.Dim)
+	}
+	return time.Duration(q.Value * float64(time.Second)), nil
+}
+
+func firstFile(paths ...string) string {
+	for _, p := range paths {
+		if _, err := os.Stat(p); err == nil {
+			return p
+		}
+	}
+	return ""
+}
+
+func newLogger(w interface{ Write([]byte) (int, error) }, level string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, usage("log level %q: choose debug, info, warn or error", level)
+	}
+	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: l})), nil
+}
+
+// untilStopped says where the service is and waits until it is asked to stop.
+func (a *app) untilStopped(ctx context.Context, r *service.Running) error {
+	if err := a.announce(r); err != nil {
+		return errors.Join(err, r.Close())
+	}
+	select {
+	case <-ctx.Done():
+		fmt.Fprintln(a.out, "Stopping: ending runs, switching outputs off …")
+		if err := r.Close(); err != nil {
+			return err
+		}
+		fmt.Fprintln(a.out, "Stopped.")
+		return nil
+	case err := <-r.Failed():
+		return errors.Join(err, r.Close())
+	}
+}
+
+func (a *app) announce(r *service.Running) error {
+	fmt.Fprintf(a.out, "Usher Bench serves %s\n", r.URL)
+	for _, p := range r.Problems {
+		fmt.Fprintf(a.err, "usher: %s\n", p)
+	}
+	code, err := r.Service.SetupCode()
+	if err != nil || code == "" {
+		return err
+	}
+	fmt.Fprintf(a.out, "Set up the first account, once, at %s/setup?code=%s\n", r.URL, code)
+	return nil
+}

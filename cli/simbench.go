@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+
+	"usherbench/demo"
+	"usherbench/simbench"
+)
+
+const defaultSimbenchPort = 8760
+
+func (a *app) simbench() *cobra.Command {
+	var o simbench.Options
+	var configFile string
+	var childMode bool
+	c := &cobra.Command{
+		Use: "simbench", Short: "Run a simulated bench in a process of its own", Args: cobra.NoArgs,
+		Long: `Run stand-ins for a supply and a load in each bay, with a unit between them, as SCPI servers on this machine.
+--write-config writes a configuration with which usher serve drives them.`,
+		Example: `  usher simbench --bays 2 --write-config usher.yaml
+  usher serve --config usher.yaml --data bench           (in another terminal)
+  usher simbench state
+  usher simbench clip bay1 TN-2213 --fault weak-regulation
+  usher simbench fault supply1 drop`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			o.Faulty = demo.FaultyUnits()
+			b, err := simbench.Start(o)
+			if err != nil {
+				return err
+			}
+			defer b.Close()
+			if configFile != "" {
+				text, err := yaml.Marshal(demo.Config(b, o.Bays, o.TimeFactor))
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(configFile, text, 0o600); err != nil {
+					return err
+				}
+			}
+			fmt.Fprintf(a.out, "The simulated bench runs; its state is at %s/state\n", b.AdminURL())
+			for _, i := range b.Instruments() {
+				fmt.Fprintf(a.out, "  %-10s %s\n", i.Name, i.Address)
+			}
+			if childMode {
+				_, _ = io.Copy(io.Discard, a.in) // ends when the parent does
+				return nil
+			}
+			<-c.Context().Done()
+			return nil
+		},
+	}
+	c.Flags().IntVar(&o.Bays, "bays", 2, "number of bays")
+	c.Flags().BoolVar(&o.SharedSupply, "shared-supply", false, "feed bay1 and bay2 from the two channels of one supply")
+	c.Flags().IntVar(&o.BasePort, "port", defaultSimbenchPort, "first port; 0 takes free ones")
+	c.Flags().Float64Var(&o.TimeFactor, "time-factor", 1, "speed of the bench's clock; the service needs the same")
+	c.Flags().BoolVar(&o.Ideal, "ideal", false, "leave noise, instrument errors and rounding out")
+	c.Flags().StringVar(&configFile, "write-config", "", "write a configuration for usher serve to this file")
+
+	c.Flags().BoolVar(&childMode, "until-input-ends", false, "run until standard input ends, for a parent process")
+
+	var admin string
+	c.PersistentFlags().StringVar(&admin, "admin", fmt.Sprintf("http://127.0.0.1:%d", defaultSimbenchPort), "address of a running bench")
+	state := &cobra.Command{Use: "state", Short: "Show what the bench itself knows: units, outputs, truth, switchings", Args: cobra.NoArgs,
+		Example: "  usher simbench state",
+		RunE:    func(*cobra.Command, []string) error { return a.benchRequest(http.MethodGet, admin+"/state", nil) }}
+	var unitFault string
+	clip := &cobra.Command{Use: "clip BAY SERIAL", Short: "Put another unit in a bay", Args: cobra.ExactArgs(2),
+		Example: "  usher simbench clip bay1 TN-2213 --fault weak-regulation",
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.benchRequest(http.MethodPut, admin+"/bays/"+args[0]+"/unit", map[string]string{"serial": args[1], "fault": unitFault})
+		}}
+	clip.Flags().StringVar(&unitFault, "fault", "", "weak-regulation, low-efficiency or dead")
+	fault := &cobra.Command{Use: "fault INSTRUMENT drop|hang|none", Short: "Break or mend an instrument", Args: cobra.ExactArgs(2),
+		Example: "  usher simbench fault supply1 drop",
+		RunE: func(_ *cobra.Command, args []string) error {
+			what := strings.TrimPrefix(args[1], "none")
+			return a.benchRequest(http.MethodPut, admin+"/instruments/"+args[0]+"/fault", map[string]string{"fault": what})
+		}}
+	c.AddCommand(state, clip, fault)
+	return c
+}
+
+// benchRequest speaks to the admin route of a simulated bench and prints its answer.
+func (a *app) benchRequest(method, address string, body any) error {
+	var reader io.Reader
+	if body != nil {
+		data, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		reader = bytes.NewReader(data)
+	}
+	request, err := http.NewRequest(method, address, reader)
+	if err != nil {
+		return err
+	}
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return fmt.Errorf("no simulated bench answers: %w; start one with: usher simbench, or name it with --admin", err)
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		return err
+	}
+	if answer.StatusCode >= 400 {
+		var problem struct{ Detail string }
+		if json.Unmarshal(text, &problem) != nil || problem.Detail == "" {
+			problem.Detail = string(text)
+		}
+		return fmt.Errorf("the simulated bench refused: %s", problem.Detail)
+	}
+	_, err = a.out.Write(text)
+	return err
+}

@@ -1,0 +1,372 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
+	"github.com/guptarohit/asciigraph"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/core/quantity"
+	"usherbench/core/trace"
+	"usherbench/report"
+)
+
+func (a *app) watch() *cobra.Command {
+	var strict bool
+	c := &cobra.Command{
+		Use: "watch BAY|RUN", Short: "Show live curves, readouts and progress", Args: cobra.ExactArgs(1),
+		Long: `Watch a bay, or the bay of a live run. In a terminal it draws live curves; otherwise it prints a line a second. A watched run is
+shown until it ends, and the exit code is its outcome. q leaves; the run goes on.`,
+		Example: "  usher watch bay1\n  usher watch last",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			if _, err := cl.Bay(ctx, args[0]); err == nil {
+				return a.watchBay(ctx, cl, args[0], "")
+			} else if p := new(api.Problem); !errors.As(err, &p) || p.Status != 404 {
+				return err
+			}
+			run, err := cl.Run(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.follow(ctx, cl, run.ID, strict)
+		}),
+	}
+	c.Flags().BoolVar(&strict, "strict", false, "count marginal as a failure in the exit code")
+	return c
+}
+
+// watchBay shows a bay, until the given run ends; with run "" until the person leaves.
+func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) error {
+	bayNow, err := cl.Bay(ctx, bay)
+	if err != nil {
+		return err
+	}
+	v := newView(bayNow)
+	out, isFile := a.out.(*os.File)
+	if !isFile || !term.IsTerminal(int(out.Fd())) || a.json {
+		return a.watchLines(ctx, cl, bay, run, v)
+	}
+	if bayNow.Run != nil && bayNow.State == api.BayLive {
+		v.backfill(ctx, cl)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	program := tea.NewProgram(screen{v}, tea.WithContext(ctx), tea.WithOutput(out))
+	go func() {
+		err := cl.Live(ctx, bay, 0, func(e client.Event) error {
+			program.Send(e)
+			if endOf(e, run) {
+				return errEnded
+			}
+			return nil
+		}, func(err error) { program.Send(lostMessage{err}) })
+		if errors.Is(err, errEnded) {
+			program.Quit()
+			return
+		}
+		if err != nil && ctx.Err() == nil {
+			program.Send(lostMessage{err})
+		}
+	}()
+	final, err := program.Run()
+	if err != nil && !errors.Is(err, tea.ErrProgramKilled) {
+		return err
+	}
+	if s, ok := final.(screen); ok && s.v.left && run != "" {
+		fmt.Fprintf(a.out, "The run goes on. Watch it again with: usher watch %s\n", bay)
+		return exitCode(exitDone)
+	}
+	return nil
+}
+
+var errEnded = errors.New("ended")
+
+// endOf tells whether an event says that the run ended.
+func endOf(e client.Event, run string) bool {
+	var r api.RunSummary
+	return run != "" && e.Kind == api.EventRun && e.Into(&r) == nil && r.ID == run && r.State != "live"
+}
+
+// watchLines prints a line a second, or a JSON document an event with --json.
+func (a *app) watchLines(ctx context.Context, cl *client.Client, bay, run string, v *view) error {
+	var last time.Time
+	err := cl.Live(ctx, bay, 0, func(e client.Event) error {
+		v.take(e)
+		switch {
+		case a.json && e.Kind != api.EventFrames:
+			fmt.Fprintf(a.out, "{\"event\":%q,\"data\":%s}\n", e.Kind, e.Data)
+		case !a.json && e.Kind == api.EventMark:
+			var m api.MarkEvent
+			if e.Into(&m) == nil && m.Kind != "command" && m.Kind != "point-done" {
+				fmt.Fprintf(a.out, "%12s  %-10s %s\n", report.Seconds(m.T), m.Kind, plain(m.Label))
+			}
+		case !a.json && e.Kind == api.EventBay && time.Since(last) >= time.Second:
+			last = time.Now()
+			fmt.Fprintln(a.out, v.line())
+		}
+		if endOf(e, run) {
+			return errEnded
+		}
+		return nil
+	}, func(err error) {
+		if err != nil {
+			fmt.Fprintf(a.err, "usher: the connection was lost (%s); trying again\n", err)
+		} else {
+			fmt.Fprintln(a.err, "usher: connected again; nothing was missed")
+		}
+	})
+	if errors.Is(err, errEnded) {
+		return nil
+	}
+	return err
+}
+
+// view is what is known of a watched bay.
+type view struct {
+	bay    api.Bay
+	t      []float64
+	traces map[string][]float64
+	marks  []string
+	lost   error
+	left   bool
+	heard  time.Time
+	width  int
+	height int
+}
+
+// keptFrames bounds the curve of a terminal, which is at most a few hundred columns wide.
+const keptFrames = 3000
+
+func newView(bay api.Bay) *view {
+	return &view{bay: bay, traces: map[string][]float64{}, heard: time.Now(), width: 100, height: 32}
+}
+
+// backfill takes what was recorded before the watch began.
+func (v *view) backfill(ctx context.Context, cl *client.Client) {
+	w, err := cl.Window(ctx, v.bay.Run.ID, nil, client.Range{}, 600)
+	if err != nil {
+		return // the curves then begin now
+	}
+	v.t = w.T
+	for _, t := range w.Traces {
+		for _, x := range t.Min {
+			v.traces[t.Name] = append(v.traces[t.Name], orNaN(x))
+		}
+	}
+}
+
+func orNaN(x *float64) float64 {
+	if x == nil {
+		return math.NaN()
+	}
+	return *x
+}
+
+// take takes an event into the view. What cannot be read is left out.
+func (v *view) take(e client.Event) {
+	v.heard = time.Now()
+	switch e.Kind {
+	case api.EventBay:
+		var b api.Bay
+		if e.Into(&b) != nil {
+			return
+		}
+		if b.Run != nil && v.bay.Run != nil && b.Run.ID != v.bay.Run.ID {
+			v.t, v.traces, v.marks = nil, map[string][]float64{}, nil
+		}
+		v.bay = b
+	case api.EventFrames:
+		var f api.Frames
+		if e.Into(&f) != nil {
+			return
+		}
+		drop := max(len(v.t)+len(f.T)-keptFrames, 0)
+		v.t = append(v.t, f.T...)[drop:]
+		for i, column := range f.Columns {
+			xs := v.traces[column]
+			for _, x := range f.Values[i] {
+				xs = append(xs, orNaN(x))
+			}
+			v.traces[column] = xs[min(drop, len(xs)):]
+		}
+	case api.EventMark:
+		var m api.MarkEvent
+		if e.Into(&m) == nil && m.Kind != "command" && m.Kind != "point-done" {
+			v.marks = append(v.marks, fmt.Sprintf("%10s  %-9s %s", report.Seconds(m.T), m.Kind, plain(m.Label)))
+			v.marks = v.marks[max(0, len(v.marks)-4):]
+		}
+	}
+}
+
+// line is the view in one line.
+func (v *view) line() string {
+	parts := []string{string(v.bay.State)}
+	if p := v.bay.Progress; p != nil {
+		parts = append(parts, fmt.Sprintf("%s %s, %s to go", p.Name, p.Detail, report.Seconds(p.Left)))
+	}
+	for _, seat := range v.bay.Seats {
+		for _, q := range []string{"volts", "amps"} {
+			column := seat.Name + "." + q
+			parts = append(parts, column+" "+reading(column, v.bay.Readings[column]))
+		}
+	}
+	return strings.Join(parts, "  ")
+}
+
+type lostMessage struct{ err error }
+
+type heartbeat time.Time
+
+func beat() tea.Cmd {
+	return tea.Tick(500*time.Millisecond, func(t time.Time) tea.Msg { return heartbeat(t) })
+}
+
+// screen is the view as a terminal program.
+type screen struct{ v *view }
+
+func (s screen) Init() tea.Cmd { return beat() }
+
+func (s screen) Update(m tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := m.(type) {
+	case client.Event:
+		s.v.take(m)
+		s.v.lost = nil
+	case lostMessage:
+		s.v.lost = m.err
+	case heartbeat:
+		return s, beat()
+	case tea.WindowSizeMsg:
+		s.v.width, s.v.height = m.Width, m.Height
+	case tea.KeyPressMsg:
+		switch m.String() {
+		case "q", "esc", "ctrl+c":
+			s.v.left = true
+			return s, tea.Quit
+		}
+	}
+	return s, nil
+}
+
+// The colours of the console's quantities, as a dark terminal shows them.
+var (
+	voltsStyle = lipgloss.NewStyle().Foreground(lipgloss.Color("#5fb8ee")).Bold(true)
+	ampsStyle  = lipgloss.NewStyle().Foreground(lipgloss.Color("#f58a4b")).Bold(true)
+	wattsStyle = lipgloss.NewStyle().Foreground(lipgloss.Color("#35c79a")).Bold(true)
+	mutedStyle = lipgloss.NewStyle().Foreground(lipgloss.Color("#9bb0ab"))
+	liveStyle  = lipgloss.NewStyle().Foreground(lipgloss.Color("#f3b33d")).Bold(true)
+	failStyle  = lipgloss.NewStyle().Foreground(lipgloss.Color("#ff9d92")).Bold(true)
+	boldStyle  = lipgloss.NewStyle().Bold(true)
+)
+
+// staleAfter is how long the view may hear nothing before it says that its numbers are old.
+const staleAfter = 3 * time.Second
+
+func (s screen) View() tea.View {
+	view := tea.NewView(s.v.draw())
+	view.AltScreen = true
+	return view
+}
+
+func (v *view) draw() string {
+	var b strings.Builder
+	stale := v.lost != nil || time.Since(v.heard) > staleAfter
+	b.WriteString(v.head(stale) + "\n\n" + v.readouts(stale) + "\n\n")
+	rows := max((v.height-18)/2, 4)
+	b.WriteString(v.curve([]string{"source.volts", "load.volts"}, "V", rows, voltsStyle) + "\n")
+	b.WriteString(v.curve([]string{"source.amps", "load.amps"}, "A", rows, ampsStyle) + "\n")
+	b.WriteString(v.foot())
+	return b.String()
+}
+
+func (v *view) head(stale bool) string {
+	state := mutedStyle.Render("○ " + string(v.bay.State))
+	switch {
+	case stale:
+		state = failStyle.Render("■ no contact with the service, numbers are old")
+	case v.bay.Alarm != "":
+		state = failStyle.Render("■ " + plain(v.bay.Alarm))
+	case v.bay.State == api.BayLive:
+		state = liveStyle.Render("● live")
+	}
+	line := boldStyle.Render(v.bay.Title) + "  " + state
+	if r := v.bay.Run; r != nil {
+		line += "  " + mutedStyle.Render(fmt.Sprintf("%s · %s, rev %d", plain(r.Serial), plain(r.Procedure), r.Revision))
+	}
+	return line
+}
+
+func (v *view) readouts(stale bool) string {
+	var blocks []string
+	for _, seat := range v.bay.Seats {
+		line := mutedStyle.Render(fmt.Sprintf("%-7s", seat.Name))
+		for _, q := range []struct {
+			name     string
+			decimals int
+			style    lipgloss.Style
+		}{{"volts", 3, voltsStyle}, {"amps", 4, ampsStyle}, {"watts", 2, wattsStyle}} {
+			text := "—"
+			if x := v.bay.Readings[seat.Name+"."+q.name]; x != nil && !stale {
+				text = quantity.Fixed(*x, q.decimals)
+			}
+			unit := trace.UnitOf(seat.Name + "." + q.name).Symbol
+			line += q.style.Render(fmt.Sprintf("%10s", text)) + " " + mutedStyle.Render(unit) + "  "
+		}
+		blocks = append(blocks, line)
+	}
+	return strings.Join(blocks, "\n")
+}
+
+// curve draws the traces that are there on common axes.
+func (v *view) curve(columns []string, unit string, rows int, style lipgloss.Style) string {
+	var data [][]float64
+	var names []string
+	for _, c := range columns {
+		if xs := v.traces[c]; len(xs) > 1 {
+			data, names = append(data, xs), append(names, c)
+		}
+	}
+	if len(data) == 0 {
+		return mutedStyle.Render(unit+": no frames yet") + strings.Repeat("\n", rows)
+	}
+	colors := []asciigraph.AnsiColor{asciigraph.Gray, asciigraph.SteelBlue}
+	if unit == "A" {
+		colors[1] = asciigraph.Orange
+	}
+	plot := asciigraph.PlotMany(data, asciigraph.Height(rows-1), asciigraph.Width(max(v.width-14, 20)), asciigraph.Precision(2),
+		asciigraph.SeriesColors(colors[2-len(data):]...), asciigraph.LowerBound(0))
+	span := ""
+	if n := len(v.t); n > 1 {
+		span = fmt.Sprintf("   %s to %s", report.Seconds(v.t[0]), report.Seconds(v.t[n-1]))
+	}
+	return style.Render(unit) + mutedStyle.Render("  "+strings.Join(names, " (grey) and ")+span) + "\n" + plot
+}
+
+func (v *view) foot() string {
+	var b strings.Builder
+	if p := v.bay.Progress; p != nil {
+		const width = 40
+		full := min(max(int(p.Share*width), 0), width)
+		b.WriteString(liveStyle.Render(strings.Repeat("━", full)) + mutedStyle.Render(strings.Repeat("─", width-full)))
+		fmt.Fprintf(&b, "  %s %s  ", boldStyle.Render(p.Name), p.Detail)
+		b.WriteString(mutedStyle.Render(report.Seconds(p.Left)+" to go") + "\n")
+	}
+	for _, g := range v.bay.Guards {
+		b.WriteString(mutedStyle.Render(fmt.Sprintf("guard  %s  ", plain(g.Words))) + g.Distance + mutedStyle.Render(" to trip") + "\n")
+	}
+	for _, m := range v.marks {
+		b.WriteString(mutedStyle.Render(m) + "\n")
+	}
+	b.WriteString(mutedStyle.Render("q leaves; the run goes on"))
+	return b.String()
+}

@@ -1,0 +1,437 @@
+// Package client is the Go client of the service's API; the command line is its first user.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"usherbench/api"
+)
+
+// Client calls one service. It is safe for use by several goroutines.
+type Client struct {
+	// Server is the base address, such as http://127.0.0.1:8750.
+	Server string
+	// Token is sent with every request; empty for the routes that need none.
+	Token string
+	// HTTP sends the requests; nil means http.DefaultClient.
+	HTTP *http.Client
+}
+
+// ErrUnreachable is returned when nothing answers at the server's address.
+var ErrUnreachable = errors.New("the service does not answer")
+
+func (c *Client) http() *http.Client {
+	if c.HTTP != nil {
+		return c.HTTP
+	}
+	return http.DefaultClient
+}
+
+// send makes a request; an answer that is an error becomes an *api.Problem.
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any, header http.Header) (*http.Response, error) {
+	address := strings.TrimSuffix(c.Server, "/") + path
+	if len(query) > 0 {
+		address += "?" + query.Encode()
+	}
+	var reader io.Reader
+	if body != nil {
+		data, err := json.Marshal(body)
+		if err != nil {
+			return nil, err
+		}
+		reader = bytes.NewReader(data)
+	}
+	request, err := http.NewRequestWithContext(ctx, method, address, reader)
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range header {
+		request.Header[k] = v
+	}
+	if body != nil {
+		request.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	response, err := c.http().Do(request)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("%w at %s: %w; is it running? start it with: usher serve", ErrUnreachable, c.Server, err)
+	}
+	if response.StatusCode >= 400 {
+		defer response.Body.Close()
+		return nil, problem(response)
+	}
+	return response, nil
+}
+
+func problem(response *http.Response) error {
+	data, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	p := &api.Problem{Title: response.Status, Status: response.StatusCode}
+	if err := json.Unmarshal(data, p); err != nil || p.Title == "" {
+		p.Title = response.Status
+	}
+	return p
+}
+
+func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	return call[T](ctx, c, http.MethodGet, path, query, nil)
+}
+
+func call[T any](ctx context.Context, c *Client, method, path string, query url.Values, body any) (T, error) {
+	var out T
+	response, err := c.send(ctx, method, path, query, body, nil)
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
+	if response.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("%s %s: the answer cannot be read: %w", method, path, err)
+	}
+	return out, nil
+}
+
+const base = "/api/v1"
+
+func one(parts ...string) string {
+	path := base
+	for _, p := range parts {
+		path += "/" + url.PathEscape(p)
+	}
+	return path
+}
+
+// Health tells whether the service works.
+func (c *Client) Health(ctx context.Context) (api.Health, error) {
+	return get[api.Health](ctx, c, "/health", nil)
+}
+
+// SetUp makes the first account.
+func (c *Client) SetUp(ctx context.Context, s api.Setup) (api.Account, error) {
+	return call[api.Account](ctx, c, http.MethodPost, one("setup"), nil, s)
+}
+
+// SignIn gets a token for name and password.
+func (c *Client) SignIn(ctx context.Context, name, password string) (api.Account, error) {
+	return call[api.Account](ctx, c, http.MethodPost, one("sign-in"), nil, api.SignIn{Name: name, Password: password, Client: true})
+}
+
+// SignOut forgets the token.
+func (c *Client) SignOut(ctx context.Context) error {
+	_, err := call[struct{}](ctx, c, http.MethodPost, one("sign-out"), nil, nil)
+	return err
+}
+
+// Me is who the token belongs to.
+func (c *Client) Me(ctx context.Context) (api.Account, error) {
+	return get[api.Account](ctx, c, one("me"), nil)
+}
+
+// AddAccount adds an account.
+func (c *Client) AddAccount(ctx context.Context, a api.NewAccount) (api.Account, error) {
+	return call[api.Account](ctx, c, http.MethodPost, one("accounts"), nil, a)
+}
+
+// Accounts lists the accounts.
+func (c *Client) Accounts(ctx context.Context) ([]api.Account, error) {
+	return get[[]api.Account](ctx, c, one("accounts"), nil)
+}
+
+// Instruments describes the bench.
+func (c *Client) Instruments(ctx context.Context) ([]api.Instrument, error) {
+	return get[[]api.Instrument](ctx, c, one("instruments"), nil)
+}
+
+// Bays lists the bays.
+func (c *Client) Bays(ctx context.Context) ([]api.Bay, error) {
+	return get[[]api.Bay](ctx, c, one("bays"), nil)
+}
+
+// Bay describes one bay.
+func (c *Client) Bay(ctx context.Context, name string) (api.Bay, error) {
+	return get[api.Bay](ctx, c, one("bays", name), nil)
+}
+
+// Set sets something on a seat by hand.
+func (c *Client) Set(ctx context.Context, bay string, s api.ManualSet) (api.Bay, error) {
+	return call[api.Bay](ctx, c, http.MethodPut, one("bays", bay, "setting"), nil, s)
+}
+
+// Stop ends the run of a bay.
+func (c *Client) Stop(ctx context.Context, bay, why string) (api.Bay, error) {
+	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "stop"), nil, api.StopRequest{Why: why})
+}
+
+// MakeSafe ends the run of a bay, if there is one, and switches its outputs off.
+func (c *Client) MakeSafe(ctx context.Context, bay, why string) (api.Bay, error) {
+	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "safe"), nil, api.StopRequest{Why: why})
+}
+
+// StopAll ends every run and makes every bay safe.
+func (c *Client) StopAll(ctx context.Context, why string) ([]api.Bay, error) {
+	return call[[]api.Bay](ctx, c, http.MethodPost, one("stop-all"), nil, api.StopRequest{Why: why})
+}
+
+// Procedures lists the newest revision of every procedure.
+func (c *Client) Procedures(ctx context.Context) ([]api.Procedure, error) {
+	return get[[]api.Procedure](ctx, c, one("procedures"), nil)
+}
+
+// Procedure reads a revision; 0 is the newest.
+func (c *Client) Procedure(ctx context.Context, name string, revision int) (api.Procedure, error) {
+	query := url.Values{}
+	if revision > 0 {
+		query.Set("revision", strconv.Itoa(revision))
+	}
+	return get[api.Procedure](ctx, c, one("procedures", name), query)
+}
+
+// PushProcedure stores a procedure as its next revision.
+func (c *Client) PushProcedure(ctx context.Context, text, why string) (api.Procedure, error) {
+	return call[api.Procedure](ctx, c, http.MethodPost, one("procedures"), nil, api.PushText{Text: text, Why: why})
+}
+
+// CheckProcedure checks a procedure without storing it.
+func (c *Client) CheckProcedure(ctx context.Context, text string) (api.Procedure, error) {
+	return call[api.Procedure](ctx, c, http.MethodPost, one("procedures", "check"), nil, api.PushText{Text: text})
+}
+
+// Nameplates lists the nameplates.
+func (c *Client) Nameplates(ctx context.Context) ([]api.Nameplate, error) {
+	return get[[]api.Nameplate](ctx, c, one("nameplates"), nil)
+}
+
+// Nameplate reads a nameplate.
+func (c *Client) Nameplate(ctx context.Context, name string) (api.Nameplate, error) {
+	return get[api.Nameplate](ctx, c, one("nameplates", name), nil)
+}
+
+// PushNameplate stores a nameplate.
+func (c *Client) PushNameplate(ctx context.Context, text string) (api.Nameplate, error) {
+	return call[api.Nameplate](ctx, c, http.MethodPost, one("nameplates"), nil, api.PushText{Text: text})
+}
+
+// StartRun begins a run.
+func (c *Client) StartRun(ctx context.Context, s api.StartRun) (api.RunSummary, error) {
+	return call[api.RunSummary](ctx, c, http.MethodPost, one("runs"), nil, s)
+}
+
+// RunFilter chooses runs; empty fields choose all.
+type RunFilter struct {
+	Bay, Serial, Lot, Procedure, Outcome, State, Before string
+	Since                                               time.Time
+	Limit                                               int
+}
+
+// Runs lists runs, newest first.
+func (c *Client) Runs(ctx context.Context, f RunFilter) ([]api.RunSummary, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{
+		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State, "before": f.Before,
+	} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	if !f.Since.IsZero() {
+		query.Set("since", f.Since.Format(time.RFC3339))
+	}
+	if f.Limit > 0 {
+		query.Set("limit", strconv.Itoa(f.Limit))
+	}
+	return get[[]api.RunSummary](ctx, c, one("runs"), query)
+}
+
+// Run reads everything on record about a run: by its id, a unique prefix of it, or "last".
+func (c *Client) Run(ctx context.Context, ref string) (api.Run, error) {
+	return get[api.Run](ctx, c, one("runs", ref), nil)
+}
+
+// Range is a part of a run in seconds since its start; the zero value is all of it.
+type Range struct{ From, To float64 }
+
+func (r Range) query() url.Values {
+	query := url.Values{}
+	if r.From > 0 {
+		query.Set("from", strconv.FormatFloat(r.From, 'f', -1, 64))
+	}
+	if r.To > 0 {
+		query.Set("to", strconv.FormatFloat(r.To, 'f', -1, 64))
+	}
+	return query
+}
+
+// Window reads columns of a run (nil: all), reduced to about the given number of buckets.
+func (c *Client) Window(ctx context.Context, ref string, columns []string, r Range, buckets int) (api.Window, error) {
+	query := r.query()
+	query.Set("buckets", strconv.Itoa(buckets))
+	if len(columns) > 0 {
+		query.Set("columns", strings.Join(columns, ","))
+	}
+	return get[api.Window](ctx, c, one("runs", ref, "window"), query)
+}
+
+// Export writes the data of a run as "csv" or "json".
+func (c *Client) Export(ctx context.Context, ref, format string, r Range, w io.Writer) error {
+	query := r.query()
+	query.Set("format", format)
+	return c.download(ctx, one("runs", ref, "export"), query, w)
+}
+
+// Report writes the report of a run as PDF.
+func (c *Client) Report(ctx context.Context, ref string, w io.Writer) error {
+	return c.download(ctx, one("runs", ref, "report"), nil, w)
+}
+
+func (c *Client) download(ctx context.Context, path string, query url.Values, w io.Writer) error {
+	response, err := c.send(ctx, http.MethodGet, path, query, nil, nil)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	_, err = io.Copy(w, response.Body)
+	return err
+}
+
+// Journal lists entries, newest first; empty bay and run choose all.
+func (c *Client) Journal(ctx context.Context, bay, run string, limit int) ([]api.JournalEntry, error) {
+	query := url.Values{"limit": {strconv.Itoa(limit)}}
+	if bay != "" {
+		query.Set("bay", bay)
+	}
+	if run != "" {
+		query.Set("run", run)
+	}
+	return get[[]api.JournalEntry](ctx, c, one("journal"), query)
+}
+
+// Event is an event of the live stream.
+type Event struct {
+	ID   uint64
+	Kind string
+	Data json.RawMessage
+}
+
+// Into reads the event's data.
+func (e Event) Into(v any) error { return json.Unmarshal(e.Data, v) }
+
+// heardWithin is how long a stream may be quiet before it counts as lost; the service says something every two seconds.
+const heardWithin = 7 * time.Second
+
+// Live calls take for every event, beginning after the given id (0: now), of one bay or ("") of all. When the stream is lost it comes
+// back by itself and continues where it was; lost is told of it with the reason, and of the return with nil. Live returns when the
+// context ends or take returns an error.
+func (c *Client) Live(ctx context.Context, bay string, after uint64, take func(Event) error, lost func(error)) error {
+	wait := 200 * time.Millisecond
+	broken := false
+	for {
+		heard := false
+		err := c.stream(ctx, bay, &after, func(e Event) error {
+			if broken && lost != nil {
+				lost(nil)
+			}
+			heard, broken = true, false
+			if e.Kind == "tick" {
+				return nil
+			}
+			if err := take(e); err != nil {
+				return &stopped{err}
+			}
+			return nil
+		})
+		var stop *stopped
+		switch {
+		case errors.As(err, &stop):
+			return stop.err
+		case ctx.Err() != nil:
+			return ctx.Err()
+		}
+		var p *api.Problem
+		if errors.As(err, &p) && p.Status < 500 {
+			return err // the service answers, but not to this
+		}
+		if !broken && lost != nil {
+			lost(err)
+		}
+		broken = true
+		if heard {
+			wait = 200 * time.Millisecond
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, 5*time.Second)
+	}
+}
+
+type stopped struct{ err error }
+
+func (s *stopped) Error() string { return s.err.Error() }
+
+// stream reads one connection until it ends.
+func (c *Client) stream(ctx context.Context, bay string, after *uint64, take func(Event) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	query, header := url.Values{}, http.Header{}
+	if bay != "" {
+		query.Set("bay", bay)
+	}
+	if *after > 0 {
+		header.Set("Last-Event-ID", strconv.FormatUint(*after, 10))
+	}
+	response, err := c.send(ctx, http.MethodGet, one("live"), query, nil, header)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	quiet := time.AfterFunc(heardWithin, cancel)
+	defer quiet.Stop()
+	lines := bufio.NewReaderSize(response.Body, 64<<10)
+	e := Event{Kind: "message"}
+	for {
+		line, err := lines.ReadString('\n')
+		if err != nil {
+			return err
+		}
+		quiet.Reset(heardWithin)
+		line = strings.TrimRight(line, "\r\n")
+		name, value, _ := strings.Cut(line, ": ")
+		switch {
+		case line == "":
+			if e.ID > 0 {
+				*after = e.ID
+			}
+			if err := take(e); err != nil {
+				return err
+			}
+			e = Event{Kind: "message"}
+		case name == "id":
+			if e.ID, err = strconv.ParseUint(value, 10, 64); err != nil {
+				return fmt.Errorf("live stream: %w", err)
+			}
+		case name == "event":
+			e.Kind = value
+		case name == "data":
+			e.Data = append(e.Data, value...)
+		}
+	}
+}

@@ -1,0 +1,67 @@
+package procedure
+
+import (
+	"math"
+
+	"usherbench/core/figure"
+	"usherbench/core/outcome"
+)
+
+// Judged is a figure with its limit and what came of it.
+type Judged struct {
+	figure.Result
+	Title string `json:"title"`
+	// Where words the place or stage of the figure.
+	Where string `json:"where,omitempty"`
+	// Min, Max and Marginal are the limit in the figure's unit; nil: open.
+	Min      *float64        `json:"min,omitempty"`
+	Max      *float64        `json:"max,omitempty"`
+	Marginal float64         `json:"marginal,omitempty"`
+	Rule     outcome.Rule    `json:"rule,omitempty"`
+	Outcome  outcome.Outcome `json:"outcome,omitempty"`
+	Version  int             `json:"version"`
+}
+
+// Judge computes every figure that the program asks for from the record and judges it against its limit. A figure without a limit
+// has no outcome.
+func (p *Program) Judge(rec *figure.Record) []Judged {
+	judged := make([]Judged, 0, len(p.Figures))
+	for _, f := range p.Figures {
+		definition, _ := figure.Lookup(f.ID)
+		j := Judged{Result: figure.Compute(rec, f.Request), Title: definition.Title, Version: figure.Version}
+		if j.Where = j.Request.Where(); j.Where == "" {
+			j.Where = f.Stage
+		}
+		if f.Limit != nil {
+			j.judge(*f.Limit)
+		}
+		judged = append(judged, j)
+	}
+	return judged
+}
+
+func (j *Judged) judge(l outcome.Limit) {
+	if !math.IsInf(l.Min, 0) {
+		j.Min = &l.Min
+	}
+	if !math.IsInf(l.Max, 0) {
+		j.Max = &l.Max
+	}
+	j.Marginal, j.Rule = l.Marginal, l.Rule
+	if j.Undetermined != nil {
+		j.Outcome = outcome.Undetermined
+		return
+	}
+	j.Outcome = l.Judge(j.Value, j.U)
+}
+
+// Outcomes lists the outcomes of the judged figures.
+func Outcomes(judged []Judged) []outcome.Outcome {
+	var all []outcome.Outcome
+	for _, j := range judged {
+		if j.Outcome != outcome.None {
+			all = append(all, j.Outcome)
+		}
+	}
+	return all
+}

@@ -1,0 +1,305 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"runtime/debug"
+	"strings"
+	"sync"
+	"time"
+
+	"usherbench/api"
+	"usherbench/core/outcome"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+	"usherbench/store"
+)
+
+// liveRun is a run under way. Its fields belong to the bay's goroutine, except stop and done.
+type liveRun struct {
+	bay      *Bay
+	program  *procedure.Program
+	machine  *stage.Machine
+	record   *store.Run
+	recorder *store.Recorder
+	keeper   keeper
+	counters *trace.Counters
+	picks    []int // where the program's columns are among the bay's
+	began    time.Time
+	lastT    float64
+	frames   framesBatch
+	told     time.Time // when watchers were last told of the status
+	finish   *stage.Finish
+
+	stopOnce sync.Once
+	stop     chan string   // who asks the run to end
+	done     chan struct{} // closed when the bay is safe and the run is on record as ended
+}
+
+func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
+	r := &liveRun{
+		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), done: make(chan struct{}),
+		counters: trace.NewCounters(b.sampler.columns, b.seatNames()), keeper: keeper{every: p.Every},
+	}
+	for _, column := range p.Columns {
+		r.picks = append(r.picks, b.sampler.columns.Index(column))
+	}
+	return r
+}
+
+func (r *liveRun) askStop(by string) { r.stopOnce.Do(func() { r.stop <- by }) }
+
+// launch puts the run on record and hands it to the bay's goroutine.
+func (b *Bay) launch(ctx context.Context, r *liveRun) error {
+	r.record.StartedAt = time.Now()
+	if err := b.engine.store.CreateRun(r.record); err != nil {
+		return fmt.Errorf("put the run on record: %w", err)
+	}
+	r.recorder = b.engine.store.NewRecorder(r.record.ID, r.record.Columns)
+	summary := r.record.Summary()
+	b.mu.Lock()
+	b.run, b.last, b.safeSince = r, &summary, time.Time{}
+	b.stages = nil
+	for _, s := range r.program.Stages {
+		b.stages = append(b.stages, api.StageSummary{Name: s.Name, Kind: s.Kind(), Estimate: s.Duration()})
+	}
+	b.mu.Unlock()
+	b.engine.journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",
+		Detail: fmt.Sprintf("%s revision %d on %s", r.record.Procedure, r.record.Revision, r.record.Serial)})
+	started := make(chan struct{})
+	select {
+	case b.requests <- func() { close(started); r.conduct() }:
+		<-started
+		return nil
+	case <-ctx.Done():
+		r.abandon(ctx.Err().Error())
+		return ctx.Err()
+	case <-b.engine.ctx.Done():
+		r.abandon(errStopping.Error())
+		return errStopping
+	}
+}
+
+// abandon ends a run that was put on record but never conducted.
+func (r *liveRun) abandon(why string) {
+	r.finish = &stage.Finish{Ending: stage.Aborted, Reason: why}
+	r.conclude(nil)
+}
+
+// conduct executes the program. Whatever happens, it ends with the bay made safe and the run on record as ended.
+func (r *liveRun) conduct() {
+	b := r.bay
+	defer func() {
+		if p := recover(); p != nil {
+			b.engine.log.Error("conductor", "panic", p, "stack", string(debug.Stack()))
+			r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted, Reason: fmt.Sprintf("internal error: %v", p)}
+		}
+		b.setState(api.BayEnding)
+		r.conclude(b.makeSafe("end of run "+r.record.ID, r.record.ID))
+	}()
+	// The program begins from a known state.
+	if err := b.makeSafe("before run "+r.record.ID, r.record.ID); err != nil {
+		r.finish = &stage.Finish{Ending: stage.Aborted, Reason: "the outputs could not be confirmed off before the start"}
+		return
+	}
+	b.setState(api.BayLive)
+	b.engine.Hub.Publish(api.EventRun, b.name, r.record.Summary())
+	r.began = time.Now()
+	r.act(r.machine.Start())
+	interval := time.Duration(float64(min(b.config.Interval.Seconds(), r.program.Every)) / b.engine.config.TimeFactor * float64(time.Second))
+	next := r.began
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for r.finish == nil {
+		select {
+		case by := <-r.stop:
+			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: by}))
+		case <-b.engine.ctx.Done():
+			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: "the service, which is shutting down"}))
+		case <-timer.C:
+			r.tick()
+			// A late frame is not made up for by a burst of others.
+			next = next.Add(interval)
+			if now := time.Now(); next.Before(now) {
+				next = now
+			}
+			timer.Reset(time.Until(next))
+		}
+	}
+}
+
+// now is the bench time since the start of the run, s, in whole microseconds.
+func (r *liveRun) now() float64 {
+	return math.Round(time.Since(r.began).Seconds()*r.bay.engine.config.TimeFactor*1e6) / 1e6
+}
+
+// tick takes one frame.
+func (r *liveRun) tick() {
+	b := r.bay
+	values := make([]float64, len(b.sampler.columns))
+	before := r.now()
+	b.sampler.sample(values)
+	after := r.now()
+	// A frame's time is the middle of its readings, and later than the frame before.
+	t := math.Max(math.Round((before+after)/2*1e6)/1e6, r.lastT+1e-6)
+	r.lastT = t
+	frame := trace.Frame{T: t, Values: values}
+	r.counters.Fill(frame)
+	picked := make([]float64, len(r.picks))
+	for i, k := range r.picks {
+		picked[i] = values[k]
+	}
+	seen := trace.Frame{T: t, Values: picked}
+	effects := r.machine.Advance(stage.Frame{Frame: seen})
+	r.keeper.frame(r.recorder, frame, len(effects) > 0)
+	r.act(effects)
+	if x, err := b.sampler.silent(r.began, b.config.LostAfter); x != nil && r.finish == nil {
+		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf(
+			"instrument %s (%s) has not answered for %s: %v; check its power, cable and address, then start again", x.instrument.Name, x.name, b.config.LostAfter, err)}))
+	}
+	if err := r.recorder.Err(); err != nil && r.finish == nil {
+		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
+	}
+	r.tell(frame, seen)
+}
+
+// act carries out effects in order. Commands are acknowledged to the machine, which may answer with more.
+func (r *liveRun) act(effects []stage.Effect) {
+	for len(effects) > 0 {
+		commanded := false
+		for _, e := range effects {
+			switch e := e.(type) {
+			case stage.Command:
+				commanded = true
+				if err := r.command(e.Settings); err != nil {
+					effects = r.machine.Advance(stage.Failed{T: r.now(), Reason: err.Error()})
+					r.act(effects)
+					return
+				}
+			case stage.Mark:
+				r.mark(e)
+			case stage.Point:
+				if err := r.recorder.Point(e.Point); err != nil {
+					r.bay.engine.log.Error("record a point", "err", err)
+				}
+				r.bay.engine.Hub.Publish(api.EventPoint, r.bay.name, api.PointEvent{Bay: r.bay.name, Run: r.record.ID, Point: e.Point})
+			case stage.Finish:
+				r.finish = &e
+				return
+			}
+		}
+		if !commanded {
+			return
+		}
+		effects = r.machine.Advance(stage.Applied{T: math.Max(r.now(), r.lastT)})
+	}
+}
+
+// command sets things, in order. A frame before and after is kept.
+func (r *liveRun) command(settings []procedure.Setting) error {
+	r.keeper.command(r.recorder)
+	for _, s := range settings {
+		x := r.bay.seat(s.Seat)
+		if x == nil {
+			return fmt.Errorf("the bay has no seat %s", s.Seat)
+		}
+		if err := x.apply(context.Background(), s); err != nil {
+			return fmt.Errorf("%s was not carried out: %w", s, err)
+		}
+	}
+	return nil
+}
+
+func (b *Bay) seat(name string) *seat {
+	for _, x := range b.seats {
+		if x.name == name {
+			return x
+		}
+	}
+	return nil
+}
+
+func (r *liveRun) mark(m stage.Mark) {
+	r.recorder.Mark(m)
+	b := r.bay
+	if m.Kind == stage.MarkStage {
+		b.mu.Lock()
+		if i := r.machine.Progress().Stage; i < len(b.stages) {
+			b.stages[i].Began = &m.T
+		}
+		b.mu.Unlock()
+	}
+	if m.Kind == stage.MarkGuard {
+		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped", Detail: m.Label})
+	}
+	b.engine.Hub.Publish(api.EventMark, b.name, api.MarkEvent{Bay: b.name, Run: r.record.ID, Mark: m})
+}
+
+// tell updates readouts on every frame, and watchers as often as a screen can show.
+func (r *liveRun) tell(frame, seen trace.Frame) {
+	b := r.bay
+	b.mu.Lock()
+	b.values, b.readAt = frame.Values, time.Now()
+	b.rate.frame(frame.T)
+	b.mu.Unlock()
+	r.frames.frames = append(r.frames.frames, frame)
+	if time.Since(r.frames.sent) >= framesInterval {
+		b.engine.Hub.Publish(api.EventFrames, b.name, r.frames.take(b.name, r.record.ID, b.sampler.columns))
+	}
+	if time.Since(r.told) >= statusInterval {
+		r.told = time.Now()
+		progress, guards := r.machine.Progress(), r.machine.Guards(seen)
+		b.mu.Lock()
+		b.progress, b.guards = &progress, guards
+		b.mu.Unlock()
+		b.publish()
+	}
+}
+
+func (b *Bay) setState(s api.BayState) {
+	b.mu.Lock()
+	b.state = s
+	b.mu.Unlock()
+	b.publish()
+}
+
+// conclude puts the end of the run on record, computes its figures, and frees the bay.
+func (r *liveRun) conclude(safeErr error) {
+	b := r.bay
+	ended := time.Now()
+	reason := r.finish.Reason
+	if safeErr != nil {
+		reason = strings.TrimPrefix(reason+"; an output was not confirmed off", "; ")
+		r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: "not confirmed off: " + safeErr.Error()})
+	}
+	r.keeper.flush(r.recorder)
+	columns := map[string]any{"state": string(r.finish.Ending), "reason": reason, "ended_at": &ended, "duration": r.finish.T, "frames": r.recorder.Frames()}
+	if err := r.recorder.Finish(columns); err != nil {
+		b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
+	}
+	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " + string(r.finish.Ending), Detail: reason})
+	if _, err := b.engine.Judge(r.record.ID); err != nil {
+		b.engine.log.Error("figures", "run", r.record.ID, "err", err)
+	}
+	summary := r.record.Summary()
+	if stored, err := b.engine.store.Run(r.record.ID); err == nil {
+		summary = stored.Summary()
+	}
+	b.mu.Lock()
+	b.run, b.last, b.progress, b.guards, b.state = nil, &summary, nil, nil, api.BayIdle
+	b.mu.Unlock()
+	b.engine.Hub.Publish(api.EventRun, b.name, summary)
+	b.publish()
+	close(r.done)
+}
+
+// outcomeOf is the outcome of a run from how it ended and its figures. A run that failed before its limits could be judged is a
+// failed unit all the same.
+func outcomeOf(run store.Run, judged []procedure.Judged) outcome.Outcome {
+	if run.State == string(stage.Failure) {
+		return outcome.Fail
+	}
+	return outcome.OfRun(run.State == string(stage.Aborted), procedure.Outcomes(judged))
+}

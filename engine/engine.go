@@ -1,0 +1,230 @@
+// Package engine is where programs meet instruments. An [Engine] owns the bench; each [Bay] samples its seats, conducts runs through
+// the pure stage machine, records them, and makes safe on every way out.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"usherbench/api"
+	"usherbench/core/outcome"
+	"usherbench/instrument"
+	"usherbench/instrument/dialect"
+	"usherbench/instrument/scpi"
+	"usherbench/store"
+)
+
+// Engine runs the bays of one bench. It is safe for use by several goroutines.
+type Engine struct {
+	Hub *Hub
+
+	config      Config
+	store       *store.Store
+	log         *slog.Logger
+	instruments map[string]*instrument.Instrument
+	bays        map[string]*Bay
+
+	cancel context.CancelFunc
+	ctx    context.Context
+	wg     sync.WaitGroup
+}
+
+// Errors that callers tell apart.
+var (
+	// ErrBusy means that a run owns the bay.
+	ErrBusy = errors.New("a run owns the bay")
+	// ErrIdle means that there is no run to stop.
+	ErrIdle = errors.New("no run is live in the bay")
+	// ErrUnknownBay means that the bench has no such bay.
+	ErrUnknownBay = errors.New("there is no such bay")
+	// ErrNotReady means that the bench cannot do what was asked as it is.
+	ErrNotReady = errors.New("the bench is not ready")
+	// ErrBadRequest means that what was asked for is wrong in itself.
+	ErrBadRequest = errors.New("the request is wrong")
+
+	errStopping = errors.New("the service is shutting down")
+)
+
+// Open checks the configuration, makes safe what a killed service left behind, and begins to sample every bay.
+func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Logger) (*Engine, error) {
+	if err := config.complete(dialects); err != nil {
+		return nil, fmt.Errorf("configuration of the bench: %w", err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	e := &Engine{
+		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
+		Hub: NewHub(uint64(time.Now().UnixMilli())), config: config, store: s, log: log,
+		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
+	}
+	for name, i := range config.Instruments {
+		e.instruments[name] = instrument.Open(name, i.Address, dialects[i.Dialect])
+	}
+	for name, c := range config.Bays {
+		e.bays[name] = newBay(e, name, c)
+	}
+	if err := e.recoverAbandoned(); err != nil {
+		return nil, errors.Join(err, e.Close())
+	}
+	for _, b := range e.bays {
+		b.start()
+	}
+	return e, nil
+}
+
+// Close ends every run, makes every bay safe, and closes the connections.
+func (e *Engine) Close() error {
+	for _, b := range e.bays {
+		b.stopRun("the service, which is shutting down")
+	}
+	e.cancel()
+	e.wg.Wait()
+	var errs []error
+	for _, i := range e.instruments {
+		errs = append(errs, i.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// recoverAbandoned makes safe the bays of runs that are on record as live, all at once, and ends those runs as aborted with what
+// was recorded.
+func (e *Engine) recoverAbandoned() error {
+	runs, err := e.store.AbandonedRuns()
+	if err != nil {
+		return fmt.Errorf("look for runs that were left behind: %w", err)
+	}
+	var wg sync.WaitGroup
+	errs := make([]error, len(runs))
+	for i, r := range runs {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			errs[i] = e.endAbandoned(r)
+		}()
+	}
+	wg.Wait()
+	return errors.Join(errs...)
+}
+
+func (e *Engine) endAbandoned(r store.Run) error {
+	const reason = "the service was killed while the run was live; the outputs were made safe when it started again"
+	if b, ok := e.bays[r.Bay]; ok {
+		// An alarm is kept by the bay, which goes on trying.
+		_ = b.makeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
+	} else {
+		e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "ALARM: make safe not possible",
+			Detail: "the bay of an abandoned run is no longer configured; check its outputs by hand"})
+	}
+	end, err := e.store.EndTime(r.ID)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	if err := e.store.UpdateRun(r.ID, map[string]any{"state": "aborted", "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end}); err != nil {
+		return err
+	}
+	e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
+	if _, err := e.Judge(r.ID); err != nil {
+		e.log.Warn("figures of an aborted run", "run", r.ID, "err", err)
+	}
+	return nil
+}
+
+// pause waits, or less if the context ends.
+func (e *Engine) pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// journal adds an entry; one that cannot be written goes to the log at least.
+func (e *Engine) journal(entry store.JournalEntry) {
+	if err := e.store.Journal(entry); err != nil {
+		e.log.Error("journal", "err", err, "entry", entry)
+	}
+	e.log.Info("journal", "bay", entry.Bay, "run", entry.RunID, "what", entry.What, "detail", entry.Detail, "by", entry.By)
+}
+
+// Bay finds a bay.
+func (e *Engine) Bay(name string) (*Bay, error) {
+	b, ok := e.bays[name]
+	if !ok {
+		return nil, fmt.Errorf("%w: %q; known: %v", ErrUnknownBay, name, e.bayNames())
+	}
+	return b, nil
+}
+
+// Bays lists the bays by name.
+func (e *Engine) Bays() []*Bay {
+	bays := make([]*Bay, 0, len(e.bays))
+	for _, name := range e.bayNames() {
+		bays = append(bays, e.bays[name])
+	}
+	return bays
+}
+
+func (e *Engine) bayNames() []string { return slices.Sorted(maps.Keys(e.bays)) }
+
+// StopAll ends every run and makes every bay safe, at once. The error names the bays that could not be confirmed safe.
+func (e *Engine) StopAll(by string) error {
+	var wg sync.WaitGroup
+	errs := make([]error, len(e.bays))
+	for i, b := range e.Bays() {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			if errs[i] = b.Safe(by); errs[i] != nil {
+				errs[i] = fmt.Errorf("%s: %w", b.name, errs[i])
+			}
+		}()
+	}
+	wg.Wait()
+	return errors.Join(errs...)
+}
+
+// Instruments describes the bench and asks each instrument who it is, all at once.
+func (e *Engine) Instruments(ctx context.Context) []api.Instrument {
+	names := slices.Sorted(maps.Keys(e.instruments))
+	list := make([]api.Instrument, len(names))
+	var wg sync.WaitGroup
+	for k, name := range names {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			i, c := e.instruments[name], e.config.Instruments[name]
+			a := api.Instrument{Name: name, Address: i.Address, Dialect: i.Dialect.Name, Calibrated: c.Calibrated, Due: c.Due, Fills: []string{}}
+			identity, err := i.Identify(ctx)
+			a.Identity, a.Healthy = identity, err == nil
+			if err != nil {
+				a.Problem = err.Error()
+			}
+			stats := i.Statistics()
+			a.Messages, a.Errors, a.Connects = stats.Messages, stats.Errors, stats.Connects
+			for _, b := range e.Bays() {
+				for _, s := range b.seats {
+					if s.instrument == i {
+						a.Fills = append(a.Fills, b.name+"."+s.name)
+					}
+				}
+			}
+			list[k] = a
+		}()
+	}
+	wg.Wait()
+	return list
+}
+
+// Statistics counts the messages of every instrument.
+func (e *Engine) Statistics() map[string]scpi.Statistics {
+	all := map[string]scpi.Statistics{}
+	for name, i := range e.instruments {
+		all[name] = i.Statistics()
+	}
+	return all
+}

@@ -1,0 +1,107 @@
+package engine
+
+import (
+	"encoding/json"
+	"sync"
+)
+
+// Event is something that happened, for everyone who watches. IDs grow by one.
+type Event struct {
+	ID   uint64
+	Kind string
+	Bay  string
+	Data []byte // JSON
+}
+
+// Hub hands events to subscribers and remembers the last ones, so that a subscriber that comes back misses nothing. Publishing never
+// waits: a subscriber that does not keep up is cut off and comes back with the id it saw last.
+type Hub struct {
+	mu      sync.Mutex
+	next    uint64
+	recent  []Event // ring, next write at next%len
+	clients map[*Subscription]bool
+}
+
+// Subscription is one watcher's stream. C is closed when the watcher fell too far behind or Close was called.
+type Subscription struct {
+	C   chan Event
+	hub *Hub
+}
+
+const (
+	remembered = 8192
+	behind     = 1024
+)
+
+// NewHub makes an empty hub. IDs begin at first, which should be larger than any id before a restart.
+func NewHub(first uint64) *Hub {
+	return &Hub{next: first, recent: make([]Event, 0, remembered), clients: map[*Subscription]bool{}}
+}
+
+// Publish sends an event to all subscribers. A value that cannot be written as JSON is a mistake in the program and is dropped.
+func (h *Hub) Publish(kind, bay string, value any) {
+	data, err := json.Marshal(value)
+	if err != nil {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	e := Event{h.next, kind, bay, data}
+	h.next++
+	if len(h.recent) < remembered {
+		h.recent = append(h.recent, e)
+	} else {
+		copy(h.recent, h.recent[remembered/2:])
+		h.recent = append(h.recent[:remembered/2], e)
+	}
+	for s := range h.clients {
+		select {
+		case s.C <- e:
+		default:
+			h.drop(s)
+		}
+	}
+}
+
+// Subscribe begins a stream. With after > 0 it first gives what happened after that event; known is false if that is no longer
+// remembered, and the subscriber must fetch the state anew.
+func (h *Hub) Subscribe(after uint64) (s *Subscription, missed []Event, known bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	s = &Subscription{C: make(chan Event, behind), hub: h}
+	h.clients[s] = true
+	if after == 0 {
+		return s, nil, true
+	}
+	for _, e := range h.recent {
+		if e.ID > after {
+			missed = append(missed, e)
+		}
+	}
+	known = after < h.next && (len(h.recent) == 0 && after == h.next-1 || len(h.recent) > 0 && h.recent[0].ID <= after+1)
+	if !known {
+		missed = nil
+	}
+	return s, missed, known
+}
+
+// LastID is the id of the newest event.
+func (h *Hub) LastID() uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.next - 1
+}
+
+func (h *Hub) drop(s *Subscription) {
+	if h.clients[s] {
+		delete(h.clients, s)
+		close(s.C)
+	}
+}
+
+// Close ends the subscription.
+func (s *Subscription) Close() {
+	s.hub.mu.Lock()
+	defer s.hub.mu.Unlock()
+	s.hub.drop(s)
+}

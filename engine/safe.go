@@ -1,0 +1,93 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/store"
+)
+
+// safeWithin bounds how long make safe tries to confirm an output, wall time.
+const safeWithin = 3 * time.Second
+
+// makeSafe switches the outputs of the bay off, what drains first, and reads each back. Every way out of a run leads here. An output
+// that cannot be confirmed off is named in the error, after safeWithin; the others are off long before, since each is tried once
+// before any is tried again. why goes to the journal.
+func (b *Bay) makeSafe(why, runID string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), safeWithin)
+	defer cancel()
+	order := slices.Clone(b.seats)
+	slices.SortStableFunc(order, func(x, y *seat) int {
+		switch {
+		case x.kind.Drains == y.kind.Drains:
+			return 0
+		case x.kind.Drains:
+			return -1
+		}
+		return 1
+	})
+	problems := map[*seat]error{}
+	var confirmed []string
+	for round := 0; round == 0 || len(order) > 0 && ctx.Err() == nil; round++ {
+		if round > 0 {
+			b.engine.pause(ctx, 100*time.Millisecond)
+		}
+		order = slices.DeleteFunc(order, func(x *seat) bool {
+			err := x.switchOff(ctx)
+			if err == nil {
+				confirmed = append(confirmed, x.name+" off")
+				delete(problems, x)
+				return true
+			}
+			problems[x] = err
+			return false
+		})
+	}
+	detail := strings.Join(confirmed, ", ")
+	var errs []error
+	for x, err := range problems {
+		errs = append(errs, fmt.Errorf("%s (channel %d of %s) is not confirmed off: %w", x.name, x.channel, x.instrument.Name, err))
+	}
+	err := errors.Join(errs...)
+	what := "made safe"
+	if err != nil {
+		what = "ALARM: make safe not confirmed"
+		detail = strings.TrimPrefix(detail+"; "+strings.ReplaceAll(err.Error(), "\n", "; "), "; ")
+	}
+	b.setSafe(err)
+	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: why + ": " + detail})
+	return err
+}
+
+// switchOff switches the output of a seat off and reads it back.
+func (x *seat) switchOff(ctx context.Context) error {
+	attempt, cancel := context.WithTimeout(ctx, x.instrument.Dialect.Within+200*time.Millisecond)
+	defer cancel()
+	setErr := x.instrument.SetWord(attempt, x.channel, "output", "off")
+	on, err := x.instrument.OutputOn(attempt, x.channel)
+	switch {
+	case err != nil:
+		return errors.Join(setErr, err)
+	case on:
+		return errors.Join(setErr, errors.New("it reads back as on"))
+	}
+	return nil
+}
+
+// setSafe notes that the outputs were confirmed off, or raises the alarm.
+func (b *Bay) setSafe(err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err != nil {
+		b.alarm = fmt.Sprintf("An output may still be on: %s. Switch it off at the instrument and check its connection; the bay goes on trying.",
+			strings.ReplaceAll(err.Error(), "\n", "; "))
+		b.safeSince = time.Time{}
+		return
+	}
+	b.alarm = ""
+	b.safeSince = time.Now()
+}

@@ -1,0 +1,259 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"usherbench/api"
+	"usherbench/core/figure"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+	"usherbench/store"
+)
+
+var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
+
+// StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady, ErrBadRequest,
+// store.ErrNotFound, or the findings of the procedure.
+func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
+	if !serialPattern.MatchString(request.Serial) {
+		return api.RunSummary{}, fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest, request.Serial)
+	}
+	if err := b.own(api.BayStarting); err != nil {
+		return api.RunSummary{}, err
+	}
+	run, err := b.prepare(ctx, by, request)
+	if err != nil {
+		b.release()
+		return api.RunSummary{}, err
+	}
+	if err := b.launch(ctx, run); err != nil {
+		b.release()
+		return api.RunSummary{}, err
+	}
+	return run.record.Summary(), nil
+}
+
+// prepare does everything that can fail before anything is energised.
+func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*liveRun, error) {
+	s := b.engine.store
+	revision, err := s.Revision(request.Procedure, request.Revision)
+	if err != nil {
+		return nil, err
+	}
+	program, plate, err := b.engine.Resolve(revision, request.Parameters)
+	if err != nil {
+		return nil, err
+	}
+	if err := b.covers(program); err != nil {
+		return nil, err
+	}
+	uses, err := b.identify(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := b.handle(ctx, request.Serial); err != nil {
+		return nil, err
+	}
+	machine, err := stage.New(program)
+	if err != nil {
+		return nil, err
+	}
+	specs, err := json.Marshal(b.specs())
+	if err != nil {
+		return nil, err
+	}
+	record := &store.Run{
+		ID: ulid.Make().String(), Bay: b.name, Serial: request.Serial, Lot: request.Lot, Procedure: revision.Name, Revision: revision.Number,
+		Title: revision.Title, Nameplate: program.For, Operator: by, State: store.Live, TimeFactor: b.engine.config.TimeFactor,
+		ProcedureText: revision.Text, Parameters: request.Parameters, Columns: b.sampler.columns, Instruments: uses, Specs: string(specs),
+	}
+	if plate != nil {
+		record.NameplateText = plate.Text
+	}
+	return newLiveRun(b, program, machine, record), nil
+}
+
+// Resolve turns a revision into a program.
+func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) (*procedure.Program, *nameplate.Nameplate, error) {
+	var plate *nameplate.Nameplate
+	if revision.For != "" && revision.For != "any" {
+		stored, err := e.store.Nameplate(revision.For)
+		if err != nil {
+			return nil, nil, err
+		}
+		if plate, err = nameplate.Parse([]byte(stored.Text)); err != nil {
+			return nil, nil, fmt.Errorf("nameplate %s: %w", stored.Name, err)
+		}
+	}
+	program, err := procedure.Parse([]byte(revision.Text), plate, parameters)
+	return program, plate, err
+}
+
+// covers checks that the bay has every seat that the program needs, and that its instruments can do what is asked of them.
+func (b *Bay) covers(p *procedure.Program) error {
+	var missing []string
+	for _, need := range p.Seats {
+		i := slices.IndexFunc(b.seats, func(x *seat) bool { return x.name == need.Name })
+		if i < 0 {
+			missing = append(missing, fmt.Sprintf("the procedure needs a seat %q, which %s does not have; choose another bay or add it to the configuration", need.Name, b.name))
+			continue
+		}
+		d := b.seats[i].instrument.Dialect
+		for q, most := range need.Ratings {
+			kind, _ := quantity.KindOf(q)
+			if spec := d.SetRanges[q]; len(spec) > 0 && most > spec[len(spec)-1].To {
+				missing = append(missing, fmt.Sprintf("%s.%s must reach %s, but %s ends at %s; use another instrument or lower needs", need.Name, q,
+					quantity.Quantity{Value: most, Dim: kind.Unit.Dim}, b.seats[i].instrument.Name, quantity.Quantity{Value: spec[len(spec)-1].To, Dim: kind.Unit.Dim}))
+			}
+		}
+		for _, mode := range need.Modes {
+			if d.Words["mode"][mode] == "" {
+				missing = append(missing, fmt.Sprintf("%s must know the mode %s, which %s does not have", need.Name, mode, b.seats[i].instrument.Name))
+			}
+		}
+	}
+	if len(missing) > 0 {
+		return fmt.Errorf("%w: %s", ErrNotReady, strings.Join(missing, "; "))
+	}
+	return nil
+}
+
+// identify asks every instrument of the bay who it is and empties its error queue.
+func (b *Bay) identify(ctx context.Context) ([]api.InstrumentUse, error) {
+	var uses []api.InstrumentUse
+	for _, x := range b.seats {
+		identity, err := x.instrument.Identify(ctx)
+		if err == nil {
+			_, err = x.instrument.Errors(ctx)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrNotReady, err)
+		}
+		c := b.engine.config.Instruments[x.instrument.Name]
+		uses = append(uses, api.InstrumentUse{
+			Seat: x.name, Instrument: x.instrument.Name, Channel: x.channel, Identity: identity, Dialect: x.instrument.Dialect.Name,
+			Calibrated: c.Calibrated, Due: c.Due,
+		})
+	}
+	return uses, nil
+}
+
+// handlerWithin is how long a unit handler may take to put a unit in place.
+const handlerWithin = 60 * time.Second
+
+// handle tells the bay's unit handler which unit is to be tested, and waits until it is in place.
+func (b *Bay) handle(ctx context.Context, serial string) error {
+	if b.config.Handler == "" {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, handlerWithin)
+	defer cancel()
+	body, err := json.Marshal(map[string]string{"serial": serial})
+	if err != nil {
+		return err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodPut, b.config.Handler, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return fmt.Errorf("%w: the unit handler of %s does not answer: %w", ErrNotReady, b.name, err)
+	}
+	defer answer.Body.Close()
+	text, _ := io.ReadAll(io.LimitReader(answer.Body, 4096))
+	if answer.StatusCode >= 300 {
+		return fmt.Errorf("%w: the unit handler of %s refused %q: %s", ErrNotReady, b.name, serial, strings.TrimSpace(string(text)))
+	}
+	return nil
+}
+
+// specs are the accuracies of what the bay reads, by column.
+func (b *Bay) specs() map[string]uncertainty.Spec {
+	specs := map[string]uncertainty.Spec{}
+	for _, x := range b.seats {
+		for q, spec := range x.instrument.Dialect.ReadRanges {
+			specs[x.name+"."+q] = spec
+		}
+	}
+	return specs
+}
+
+// Judge computes the figures of a run from its record and stores them with the outcome.
+func (e *Engine) Judge(runID string) ([]procedure.Judged, error) {
+	run, err := e.store.Run(runID)
+	if err != nil {
+		return nil, err
+	}
+	program, record, err := e.Record(run)
+	if err != nil {
+		return nil, err
+	}
+	judged := program.Judge(record)
+	return judged, e.store.SaveFigures(run.ID, judged, outcomeOf(run, judged))
+}
+
+// Record gathers what the figures of a run are computed from, and the program with its texts.
+func (e *Engine) Record(run store.Run) (*procedure.Program, *figure.Record, error) {
+	program, plate, err := run.Program()
+	if err != nil {
+		return nil, nil, err
+	}
+	points, err := e.store.Points(run.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	marks, err := e.store.Marks(run.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	var specs map[string]uncertainty.Spec
+	if err := json.Unmarshal([]byte(run.Specs), &specs); run.Specs != "" && err != nil {
+		return nil, nil, fmt.Errorf("accuracies of run %s: %w", run.ID, err)
+	}
+	record := &figure.Record{Points: points, Stages: spans(program, marks, run.Duration), Specs: specs}
+	if plate != nil {
+		record.Ratings = plate.Ratings
+	}
+	record.Trace = func(column string, t0, t1 float64) (trace.Series, error) {
+		return e.store.Trace(context.Background(), run, column, t0, t1)
+	}
+	return program, record, nil
+}
+
+// spans are the stages that happened, from the marks of their beginnings and ends.
+func spans(p *procedure.Program, marks []stage.Mark, end float64) []figure.Span {
+	kinds := map[string]string{}
+	for _, s := range p.Stages {
+		kinds[s.Name] = s.Kind()
+	}
+	var all []figure.Span
+	for _, m := range marks {
+		switch m.Kind {
+		case stage.MarkStage:
+			all = append(all, figure.Span{Name: m.Label, Kind: kinds[m.Label], T0: m.T, T1: math.Max(end, m.T)})
+		case stage.MarkStageEnd:
+			if len(all) > 0 {
+				all[len(all)-1].T1 = m.T
+			}
+		}
+	}
+	return all
+}

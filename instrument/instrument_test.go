@@ -1,0 +1,117 @@
+package instrument_test
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/instrument"
+	"usherbench/instrument/dialect"
+	"usherbench/instrument/scpi"
+	"usherbench/simbench"
+)
+
+func bench(t *testing.T) (b *simbench.Bench, supply, load *instrument.Instrument) {
+	b, err := simbench.Start(simbench.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { b.Close() })
+	library, err := dialect.Load("")
+	require.NoError(t, err)
+	for _, i := range b.Instruments() {
+		opened := instrument.Open(i.Name, i.Address, library["sim-"+i.Kind])
+		t.Cleanup(func() { opened.Close() })
+		if i.Kind == "supply" {
+			supply = opened
+		} else {
+			load = opened
+		}
+	}
+	return b, supply, load
+}
+
+func TestAUnitIsDrivenThroughItsInstruments(t *testing.T) {
+	ctx := context.Background()
+	b, supply, load := bench(t)
+	identity, err := supply.Identify(ctx)
+	require.NoError(t, err)
+	assert.Contains(t, identity, "SIM-S2")
+
+	require.NoError(t, supply.Set(ctx, 1, "volts", 48))
+	require.NoError(t, supply.Set(ctx, 1, "amps", 4))
+	require.NoError(t, supply.SetWord(ctx, 1, "output", "on"))
+	require.NoError(t, load.SetWord(ctx, 1, "mode", "current"))
+	require.NoError(t, load.Set(ctx, 1, "amps", 2))
+	require.NoError(t, load.SetWord(ctx, 1, "output", "on"))
+	on, err := supply.OutputOn(ctx, 1)
+	require.NoError(t, err)
+	assert.True(t, on)
+
+	values := make([]float64, 3)
+	require.Eventually(t, func() bool { return load.Read(ctx, 1, values) == nil && values[0] > 14.8 }, 2e9, 5e6)
+	require.NoError(t, load.Read(ctx, 1, values))
+	assert.InDelta(t, 15, values[0], 0.05)
+	assert.InDelta(t, 2, values[1], 0.01)
+	require.NoError(t, supply.Read(ctx, 1, values))
+	assert.InDelta(t, 48, values[0], 0.1)
+	assert.Zero(t, values[2], "not in its limit")
+	require.NoError(t, supply.Read(ctx, 2, values))
+	assert.InDelta(t, 0, values[0], 0.02, "the second channel is off")
+
+	state, err := b.State("bay1")
+	require.NoError(t, err)
+	assert.True(t, state.SourceOn && state.LoadOn)
+	require.NoError(t, load.SetWord(ctx, 1, "output", "off"))
+	on, err = load.OutputOn(ctx, 1)
+	require.NoError(t, err)
+	assert.False(t, on)
+}
+
+func TestWhatAnInstrumentRefusesIsAnErrorWithItsWords(t *testing.T) {
+	ctx := context.Background()
+	_, supply, load := bench(t)
+	err := supply.Set(ctx, 1, "volts", 500)
+	var refused *scpi.InstrumentError
+	require.ErrorAs(t, err, &refused)
+	assert.Contains(t, refused.Queue[0], "-222")
+	assert.ErrorContains(t, supply.Set(ctx, 3, "volts", 5), "-222", "there is no third channel")
+	assert.ErrorContains(t, supply.Set(ctx, 1, "ohms", 5), "has no message for it")
+	assert.ErrorContains(t, load.SetWord(ctx, 1, "mode", "dreaming"), "no message for mode dreaming")
+
+	queue, err := supply.Errors(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, queue, "every error was fetched with its command")
+
+	stranger := instrument.Open("x", supply.Address, load.Dialect)
+	defer stranger.Close()
+	_, err = stranger.Identify(ctx)
+	assert.ErrorIs(t, err, instrument.ErrWrongIdentity)
+	assert.ErrorContains(t, err, "choose another dialect")
+}
+
+func TestAConnectionIsRestoredAfterALoss(t *testing.T) {
+	ctx := context.Background()
+	b, supply, _ := bench(t)
+	values := make([]float64, 3)
+	require.NoError(t, supply.Read(ctx, 1, values))
+	require.NoError(t, b.SetFault("supply1", simbench.Drop))
+	require.Error(t, supply.Read(ctx, 1, values))
+	require.NoError(t, b.SetFault("supply1", simbench.NoFault))
+	require.Eventually(t, func() bool { return supply.Read(ctx, 1, values) == nil }, 3e9, 20e6)
+	assert.EqualValues(t, 2, supply.Statistics().Connects)
+}
+
+func TestALateAnswerIsNeverTakenForTheNext(t *testing.T) {
+	ctx := context.Background()
+	b, supply, _ := bench(t)
+	values := make([]float64, 3)
+	require.NoError(t, supply.Set(ctx, 1, "volts", 12))
+	require.NoError(t, b.SetFault("supply1", simbench.Hang))
+	require.Error(t, supply.Read(ctx, 1, values), "a hang ends with the deadline")
+	require.NoError(t, b.SetFault("supply1", simbench.NoFault))
+	require.Eventually(t, func() bool {
+		identity, err := supply.Identify(ctx)
+		return err == nil && assert.Contains(t, identity, "SIM-S2")
+	}, 3e9, 20e6)
+}

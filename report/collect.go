@@ -1,0 +1,37 @@
+// Package report turns the record of a run into what is handed over: a PDF for people, CSV for spreadsheets, JSON with everything.
+package report
+
+import (
+	"fmt"
+
+	"usherbench/api"
+	"usherbench/core/procedure"
+	"usherbench/core/trace"
+	"usherbench/store"
+)
+
+// Collect gathers everything on record about a run except its traces.
+func Collect(s *store.Store, run store.Run) (api.Run, error) {
+	doc := api.Run{
+		RunSummary: run.Summary(), Frames: run.Frames, TimeFactor: run.TimeFactor, Parameters: run.Parameters,
+		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{}, Curves: []procedure.Curve{},
+	}
+	for _, c := range run.Columns {
+		doc.Columns = append(doc.Columns, api.Column{Name: c, Unit: trace.UnitOf(c).Symbol})
+	}
+	doc.Instruments = append(doc.Instruments, run.Instruments...)
+	var err error
+	if doc.Figures, err = s.Figures(run.ID); err != nil {
+		return doc, fmt.Errorf("figures of run %s: %w", run.ID, err)
+	}
+	if doc.Points, err = s.Points(run.ID); err != nil {
+		return doc, fmt.Errorf("points of run %s: %w", run.ID, err)
+	}
+	if doc.Marks, err = s.Marks(run.ID); err != nil {
+		return doc, fmt.Errorf("marks of run %s: %w", run.ID, err)
+	}
+	if program, _, err := run.Program(); err == nil && program.Curves != nil {
+		doc.Curves = program.Curves
+	}
+	return doc, nil
+}

@@ -1,0 +1,184 @@
+package report
+
+import (
+	"bytes"
+	"fmt"
+	"image/color"
+	"math"
+	"slices"
+	"strings"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgimg"
+
+	"usherbench/api"
+	"usherbench/core/figure"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/trace"
+)
+
+// Line is one curve of a picture.
+type Line struct {
+	Label string
+	X, Y  []float64
+}
+
+// Picture is a curve request evaluated over the points of a run.
+type Picture struct {
+	Title, XLabel, YLabel string
+	Lines                 []Line
+}
+
+// defaultCurves are drawn for a run with points whose procedure asks for no curves.
+var defaultCurves = []procedure.Curve{{Of: "efficiency", By: "load.amps", Per: "source.volts"}, {Of: "load.volts", By: "load.amps", Per: "source.volts"}}
+
+// Pictures evaluates the curves that a run's procedure asks for.
+func Pictures(doc api.Run) []Picture {
+	curves := doc.Curves
+	if len(curves) == 0 {
+		curves = defaultCurves
+	}
+	var pictures []Picture
+	for _, c := range curves {
+		if p := picture(doc.Points, c); len(p.Lines) > 0 {
+			pictures = append(pictures, p)
+		}
+	}
+	return pictures
+}
+
+func picture(points []figure.Point, c procedure.Curve) Picture {
+	p := Picture{Title: fmt.Sprintf("%s by %s", label(c.Of), label(c.By)), XLabel: axis(c.By), YLabel: axis(c.Of)}
+	lines := map[float64]*Line{}
+	var order []float64
+	for _, point := range points {
+		x, okX := value(point, c.By)
+		y, okY := value(point, c.Of)
+		if !okX || !okY {
+			continue
+		}
+		key := 0.0
+		if c.Per != "" {
+			key = point.Place[c.Per]
+		}
+		line := lines[key]
+		if line == nil {
+			line = &Line{}
+			if c.Per != "" {
+				line.Label = quantity.Quantity{Value: key, Dim: trace.UnitOf(c.Per).Dim}.String()
+			}
+			lines[key] = line
+			order = append(order, key)
+		}
+		line.X, line.Y = append(line.X, x), append(line.Y, y)
+	}
+	slices.Sort(order)
+	for _, key := range order {
+		p.Lines = append(p.Lines, *lines[key])
+	}
+	return p
+}
+
+// value is a quantity of a point in its unit; efficiency and loss are computed from the two powers.
+func value(p figure.Point, of string) (float64, bool) {
+	in, out := p.Averages["source.watts"], p.Averages["load.watts"]
+	switch of {
+	case "efficiency":
+		return 100 * out.Mean / in.Mean, in.N > 0 && out.N > 0 && in.Mean > 0 && out.Mean > 0
+	case "loss":
+		return in.Mean - out.Mean, in.N > 0 && out.N > 0
+	}
+	a, ok := p.Averages[of]
+	return a.Mean / trace.UnitOf(of).Factor, ok && a.N > 0
+}
+
+func label(of string) string {
+	seat, q, ok := strings.Cut(of, ".")
+	if !ok {
+		return strings.ToUpper(of[:1]) + of[1:]
+	}
+	return seat + " " + q
+}
+
+func axis(of string) string {
+	unit := trace.UnitOf(of).Symbol
+	switch of {
+	case "efficiency":
+		unit = "%"
+	case "loss":
+		unit = "W"
+	}
+	return fmt.Sprintf("%s (%s)", label(of), unit)
+}
+
+// The colours of the console's quantities on paper, in the order of lines, with a dash each so that colour is never the only sign.
+var lineStyles = []struct {
+	color color.RGBA
+	dash  []vg.Length
+}{
+	{color.RGBA{0x00, 0x67, 0xa5, 0xff}, nil},
+	{color.RGBA{0xc9, 0x4f, 0x00, 0xff}, []vg.Length{vg.Points(6), vg.Points(2)}},
+	{color.RGBA{0x00, 0x79, 0x5a, 0xff}, []vg.Length{vg.Points(2), vg.Points(2)}},
+	{color.RGBA{0xa3, 0x4a, 0x80, 0xff}, []vg.Length{vg.Points(8), vg.Points(2), vg.Points(2), vg.Points(2)}},
+	{color.RGBA{0x8a, 0x6a, 0x00, 0xff}, []vg.Length{vg.Points(10), vg.Points(3)}},
+}
+
+var ink, grid = color.RGBA{0x1d, 0x2a, 0x2b, 0xff}, color.RGBA{0xdd, 0xd5, 0xc5, 0xff}
+
+// PNG draws a picture, width and height in millimetres.
+func (p Picture) PNG(width, height float64) ([]byte, error) {
+	pl := plot.New()
+	sans := func(size float64) font.Font {
+		return font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Points(size)}
+	}
+	pl.X.Label.Text, pl.Y.Label.Text = p.XLabel, p.YLabel
+	for _, a := range []*plot.Axis{&pl.X, &pl.Y} {
+		a.Label.TextStyle.Font, a.Tick.Label.Font = sans(8.5), sans(8)
+		a.Label.TextStyle.Color, a.Tick.Label.Color, a.Color = ink, ink, ink
+		a.Tick.Color = ink
+	}
+	pl.Legend.TextStyle.Font, pl.Legend.TextStyle.Color = sans(8), ink
+	pl.Legend.Top, pl.Legend.ThumbnailWidth, pl.Legend.Padding = false, vg.Points(24), vg.Points(1)
+	lines := plotter.NewGrid()
+	lines.Horizontal.Color, lines.Vertical.Color = grid, grid
+	pl.Add(lines)
+	for i, l := range p.Lines {
+		style := lineStyles[i%len(lineStyles)]
+		xys := make(plotter.XYs, len(l.X))
+		for k := range l.X {
+			xys[k].X, xys[k].Y = l.X[k], l.Y[k]
+		}
+		line, dots, err := plotter.NewLinePoints(xys)
+		if err != nil {
+			return nil, fmt.Errorf("draw %s: %w", p.Title, err)
+		}
+		line.Color, line.Dashes, line.Width = style.color, style.dash, vg.Points(1.2)
+		dots.Color, dots.Shape, dots.Radius = style.color, draw.CircleGlyph{}, vg.Points(1.6)
+		pl.Add(line, dots)
+		if l.Label != "" {
+			pl.Legend.Add(l.Label, line)
+		}
+	}
+	pad(&pl.Y)
+	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter), vgimg.UseDPI(220))
+	pl.Draw(draw.New(canvas))
+	var b bytes.Buffer
+	if _, err := (vgimg.PngCanvas{Canvas: canvas}).WriteTo(&b); err != nil {
+		return nil, fmt.Errorf("draw %s: %w", p.Title, err)
+	}
+	return b.Bytes(), nil
+}
+
+// pad leaves some air above and below the curves, so that a flat one does not fill the picture with noise at its edge.
+func pad(a *plot.Axis) {
+	span := a.Max - a.Min
+	if span <= 0 {
+		span = math.Max(math.Abs(a.Max)*1e-3, 1e-6)
+	}
+	a.Min, a.Max = a.Min-0.08*span, a.Max+0.08*span
+}

@@ -1,0 +1,85 @@
+package report
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"usherbench/core/outcome"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+)
+
+// Value words a figure: "93.31 ± 0.13 %", with two digits of uncertainty and the value to the same place.
+func Value(f procedure.Judged) string {
+	if f.Undetermined != nil {
+		return "undetermined"
+	}
+	if f.U <= 0 {
+		return fmt.Sprintf("%s %s", quantity.Fixed(f.Value, 4), f.Unit)
+	}
+	d := quantity.Decimals(f.U, 4)
+	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(f.Value, d), quantity.Fixed(f.U, d), f.Unit)
+}
+
+// Limit words the limit of a figure: "≥ 93 %", "≤ 0.5 % (marginal from 0.4)", "14.85 … 15.15 V"; "—" without one.
+func Limit(f procedure.Judged) string {
+	short := func(x float64) string { return quantity.Quantity{Value: x}.Format(6) }
+	var text string
+	switch {
+	case f.Min == nil && f.Max == nil:
+		return "—"
+	case f.Min == nil:
+		text = "≤ " + short(*f.Max) + " " + f.Unit
+		if f.Marginal > 0 {
+			text += fmt.Sprintf(" (marginal above %s)", short(*f.Max-f.Marginal))
+		}
+	case f.Max == nil:
+		text = "≥ " + short(*f.Min) + " " + f.Unit
+		if f.Marginal > 0 {
+			text += fmt.Sprintf(" (marginal below %s)", short(*f.Min+f.Marginal))
+		}
+	default:
+		text = short(*f.Min) + " … " + short(*f.Max) + " " + f.Unit
+	}
+	return text
+}
+
+// Sign is the shape that goes with an outcome, so that colour is never the only sign.
+func Sign(o string) string {
+	switch outcome.Outcome(o) {
+	case outcome.Pass:
+		return "●"
+	case outcome.Marginal:
+		return "▲"
+	case outcome.Fail:
+		return "■"
+	case outcome.Aborted:
+		return "×"
+	case outcome.Undetermined:
+		return "?"
+	}
+	return "○"
+}
+
+// Seconds words a time in a run: "12.35 s", "2 min 03 s", "1 h 20 min".
+func Seconds(s float64) string {
+	switch whole := int(math.Round(s)); {
+	case s < 0 || math.IsNaN(s):
+		return "—"
+	case s < 60:
+		return fmt.Sprintf("%.2f s", s)
+	case whole < 3600:
+		return fmt.Sprintf("%d min %02d s", whole/60, whole%60)
+	default:
+		return fmt.Sprintf("%d h %02d min", whole/3600, whole%3600/60)
+	}
+}
+
+// moment words a time of day in the report, with its zone.
+func moment(t *time.Time) string {
+	if t == nil {
+		return "—"
+	}
+	return t.Format("2006-01-02 15:04:05 MST")
+}

@@ -1,0 +1,103 @@
+package service
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"usherbench/api"
+	"usherbench/store"
+)
+
+func (s *Service) instruments(c *echo.Context) error {
+	return c.JSON(http.StatusOK, s.engine.Instruments(c.Request().Context()))
+}
+
+func (s *Service) bays(c *echo.Context) error {
+	list := []api.Bay{}
+	for _, b := range s.engine.Bays() {
+		list = append(list, b.Status())
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
+func (s *Service) bay(c *echo.Context) error {
+	b, err := s.engine.Bay(c.Param("bay"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, b.Status())
+}
+
+func (s *Service) setByHand(c *echo.Context) error {
+	b, err := s.engine.Bay(c.Param("bay"))
+	if err != nil {
+		return err
+	}
+	body, err := bind[api.ManualSet](c)
+	if err != nil {
+		return err
+	}
+	if err := b.Set(c.Request().Context(), who(c), body); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, b.Status())
+}
+
+func (s *Service) stopBay(c *echo.Context) error {
+	b, err := s.engine.Bay(c.Param("bay"))
+	if err != nil {
+		return err
+	}
+	if err := b.Stop(stopper(c)); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, b.Status())
+}
+
+// stopper is who asks for a stop, with the reason if one is given.
+func stopper(c *echo.Context) string {
+	by := who(c)
+	if body, err := bind[api.StopRequest](c); err == nil && body.Why != "" {
+		by += " (" + body.Why + ")"
+	}
+	return by
+}
+
+func (s *Service) makeSafe(c *echo.Context) error {
+	b, err := s.engine.Bay(c.Param("bay"))
+	if err != nil {
+		return err
+	}
+	if err := b.Safe(stopper(c)); err != nil {
+		return notSafe(err)
+	}
+	return c.JSON(http.StatusOK, b.Status())
+}
+
+func (s *Service) stopAll(c *echo.Context) error {
+	if err := s.engine.StopAll(stopper(c)); err != nil {
+		return notSafe(err)
+	}
+	return s.bays(c)
+}
+
+func notSafe(err error) error {
+	return &api.Problem{Title: "Not confirmed safe", Status: http.StatusBadGateway, Detail: err.Error(), Remedy: "switch the outputs off at the instruments"}
+}
+
+func (s *Service) journal(c *echo.Context) error {
+	limit, err := wholeParam(c, "limit", 200, 1, 1000)
+	if err != nil {
+		return err
+	}
+	entries, err := s.store.JournalEntries(store.JournalFilter{Bay: c.QueryParam("bay"), Run: c.QueryParam("run"), Limit: limit})
+	if err != nil {
+		return err
+	}
+	list := []api.JournalEntry{}
+	for _, e := range entries {
+		list = append(list, api.JournalEntry{ID: e.ID, At: e.At, By: e.By, Bay: e.Bay, Run: e.RunID, What: e.What, Detail: e.Detail})
+	}
+	return c.JSON(http.StatusOK, list)
+}

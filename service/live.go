@@ -1,0 +1,84 @@
+package service
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"usherbench/api"
+	"usherbench/engine"
+)
+
+// tickInterval is how often a quiet stream says that it is alive. A client that hears nothing for three of these is cut off.
+const tickInterval = 2 * time.Second
+
+// live streams events as server-sent events. Last-Event-ID (or the parameter after) continues a stream; bay limits it to one bay.
+func (s *Service) live(c *echo.Context) error {
+	text := c.Request().Header.Get("Last-Event-ID")
+	if text == "" {
+		text = c.QueryParam("after")
+	}
+	after, err := strconv.ParseUint(text, 10, 64)
+	if text != "" && err != nil {
+		return badRequest(fmt.Sprintf("%q is not the id of an event", text), "")
+	}
+	bay := c.QueryParam("bay")
+	subscription, missed, known := s.engine.Hub.Subscribe(after)
+	defer subscription.Close()
+	w := c.Response()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("X-Accel-Buffering", "no")
+	w.WriteHeader(http.StatusOK)
+	flusher := http.NewResponseController(w)
+	send := func(e engine.Event) error {
+		if bay != "" && e.Bay != bay && e.Bay != "" {
+			return nil
+		}
+		_, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.Data)
+		return err
+	}
+	if after == 0 || !known {
+		// The first event tells where the stream begins, so that a client that is cut off before any other can still continue.
+		kind := "tick"
+		if !known {
+			kind = api.EventReset
+		}
+		if err := send(engine.Event{ID: s.engine.Hub.LastID(), Kind: kind, Data: []byte("{}")}); err != nil {
+			return nil
+		}
+	}
+	for _, e := range missed {
+		if send(e) != nil {
+			return nil
+		}
+	}
+	if err := flusher.Flush(); err != nil {
+		return err
+	}
+	tick := time.NewTicker(tickInterval)
+	defer tick.Stop()
+	for {
+		select {
+		case <-c.Request().Context().Done():
+			return nil
+		case e, open := <-subscription.C:
+			if !open || send(e) != nil {
+				return nil // too far behind, or gone: the client comes back with the id it saw last
+			}
+		case <-tick.C:
+			if _, err := fmt.Fprintf(w, "event: tick\ndata: {}\n\n"); err != nil {
+				return nil
+			}
+		}
+		if len(subscription.C) > 0 {
+			continue // one flush for all that is waiting
+		}
+		if flusher.Flush() != nil {
+			return nil
+		}
+	}
+}

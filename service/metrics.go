@@ -1,0 +1,64 @@
+package service
+
+import (
+	"github.com/labstack/echo/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"usherbench/api"
+	"usherbench/engine"
+)
+
+// benchCollector reads the engine when metrics are asked for, so that nothing has to be counted twice.
+type benchCollector struct{ engine *engine.Engine }
+
+var (
+	live      = prometheus.NewDesc("usher_bay_live", "1 while a run is live in the bay.", []string{"bay"}, nil)
+	alarm     = prometheus.NewDesc("usher_bay_alarm", "1 while an output of the bay may be on that could not be confirmed off.", []string{"bay"}, nil)
+	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"}, nil)
+	messages  = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.", []string{"instrument"}, nil)
+	errorsOf  = prometheus.NewDesc("usher_instrument_errors_total", "Messages without a usable answer.", []string{"instrument"}, nil)
+	connects  = prometheus.NewDesc("usher_instrument_connects_total", "Connections opened to the instrument.", []string{"instrument"}, nil)
+)
+
+func newMetrics(en *engine.Engine) *prometheus.Registry {
+	r := prometheus.NewRegistry()
+	r.MustRegister(benchCollector{en}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return r
+}
+
+func (b benchCollector) Describe(ch chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{live, alarm, frameRate, messages, errorsOf, connects} {
+		ch <- d
+	}
+}
+
+func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, x float64, label string) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, x, label)
+	}
+	for _, bay := range b.engine.Bays() {
+		s := bay.Status()
+		gauge(live, truth(s.State == api.BayLive), s.Name)
+		gauge(alarm, truth(s.Alarm != ""), s.Name)
+		gauge(frameRate, s.FrameRate, s.Name)
+	}
+	for name, stats := range b.engine.Statistics() {
+		ch <- prometheus.MustNewConstMetric(messages, prometheus.CounterValue, float64(stats.Messages), name)
+		ch <- prometheus.MustNewConstMetric(errorsOf, prometheus.CounterValue, float64(stats.Errors), name)
+		ch <- prometheus.MustNewConstMetric(connects, prometheus.CounterValue, float64(stats.Connects), name)
+	}
+}
+
+func truth(b bool) float64 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func (s *Service) showMetrics(c *echo.Context) error {
+	promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{}).ServeHTTP(c.Response(), c.Request())
+	return nil
+}

@@ -1,0 +1,73 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"usherbench/api"
+	"usherbench/core/document"
+	"usherbench/engine"
+	"usherbench/store"
+)
+
+var errSignIn = &api.Problem{Title: "Not signed in", Status: http.StatusUnauthorized, Detail: "this needs an account", Remedy: "sign in, or send a token as Authorization: Bearer"}
+
+// answerError turns any error into a problem document.
+func (s *Service) answerError(c *echo.Context, err error) {
+	if r, ok := c.Response().(*echo.Response); ok && r.Committed {
+		return
+	}
+	p := problemOf(err)
+	if p.Status >= 500 {
+		s.log.Error("request", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err)
+	}
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	c.Response().WriteHeader(p.Status)
+	if err := json.NewEncoder(c.Response()).Encode(p); err != nil {
+		s.log.Debug("answer", "err", err) // the client went away
+	}
+}
+
+// problemOf words an error. What a person did gets its words; what broke inside is only logged.
+func problemOf(err error) *api.Problem {
+	var p *api.Problem
+	if errors.As(err, &p) {
+		return p
+	}
+	var findings document.Findings
+	if errors.As(err, &findings) {
+		return &api.Problem{Title: "The document has mistakes", Status: http.StatusUnprocessableEntity, Detail: findings.Error(), Findings: findings}
+	}
+	for _, known := range []struct {
+		err           error
+		status        int
+		title, remedy string
+	}{
+		{store.ErrNotFound, http.StatusNotFound, "Not found", ""},
+		{store.ErrConflict, http.StatusConflict, "It exists already", "choose another name"},
+		{store.ErrNoColumn, http.StatusBadRequest, "The request is wrong", ""},
+		{engine.ErrUnknownBay, http.StatusNotFound, "Not found", ""},
+		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
+		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
+		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
+		{engine.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
+	} {
+		if errors.Is(err, known.err) {
+			return &api.Problem{Title: known.title, Status: known.status, Detail: err.Error(), Remedy: known.remedy}
+		}
+	}
+	var coder echo.HTTPStatusCoder
+	if errors.As(err, &coder) {
+		status := coder.StatusCode()
+		return &api.Problem{Title: http.StatusText(status), Status: status, Detail: rootCause(err).Error()}
+	}
+	return &api.Problem{Title: "Something broke in the service", Status: http.StatusInternalServerError, Remedy: "look into the service's log; the bench is not affected"}
+}
+
+// badRequest words a mistake in a request.
+func badRequest(detail, remedy string) error {
+	return &api.Problem{Title: "The request is wrong", Status: http.StatusBadRequest, Detail: detail, Remedy: remedy}
+}

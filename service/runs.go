@@ -1,0 +1,213 @@
+package service
+
+import (
+	"fmt"
+	"math"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"usherbench/api"
+	"usherbench/core/trace"
+	"usherbench/report"
+	"usherbench/store"
+)
+
+func (s *Service) startRun(c *echo.Context) error {
+	body, err := bind[api.StartRun](c)
+	if err != nil {
+		return err
+	}
+	b, err := s.engine.Bay(body.Bay)
+	if err != nil {
+		return err
+	}
+	run, err := b.StartRun(c.Request().Context(), who(c), body)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, run)
+}
+
+func (s *Service) listRuns(c *echo.Context) error {
+	limit, err := wholeParam(c, "limit", 100, 1, 1000)
+	if err != nil {
+		return err
+	}
+	f := store.RunFilter{
+		Bay: c.QueryParam("bay"), Serial: c.QueryParam("serial"), Lot: c.QueryParam("lot"), Procedure: c.QueryParam("procedure"),
+		Outcome: c.QueryParam("outcome"), State: c.QueryParam("state"), Before: c.QueryParam("before"), Limit: limit,
+	}
+	if since := c.QueryParam("since"); since != "" {
+		if f.Since, err = time.Parse(time.RFC3339, since); err != nil {
+			return badRequest(fmt.Sprintf("since: %q is not a time", since), "write it like 2026-03-31T08:00:00Z")
+		}
+	}
+	runs, err := s.store.Runs(f)
+	if err != nil {
+		return err
+	}
+	list := []api.RunSummary{}
+	for _, r := range runs {
+		list = append(list, r.Summary())
+	}
+	return c.JSON(http.StatusOK, list)
+}
+
+func (s *Service) showRun(c *echo.Context) error {
+	run, err := s.store.Run(c.Param("run"))
+	if err != nil {
+		return err
+	}
+	document, err := report.Collect(s.store, run)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, document)
+}
+
+// The bounds of a window's resolution: a narrow picture, and the widest screen.
+const defaultBuckets, mostBuckets = 1600, 8000
+
+func (s *Service) window(c *echo.Context) error {
+	run, err := s.store.Run(c.Param("run"))
+	if err != nil {
+		return err
+	}
+	from, to, err := timeRange(c)
+	if err != nil {
+		return err
+	}
+	n, err := wholeParam(c, "buckets", defaultBuckets, 2, mostBuckets)
+	if err != nil {
+		return err
+	}
+	var columns []string
+	if names := c.QueryParam("columns"); names != "" {
+		columns = strings.Split(names, ",")
+	}
+	w, err := s.store.Window(c.Request().Context(), run, columns, from, to, n)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, windowOf(run.ID, w))
+}
+
+func windowOf(runID string, w store.Window) api.Window {
+	out := api.Window{Run: runID, From: w.T0, To: w.T1, Exact: w.Exact, T: []float64{}, Traces: []api.Trace{}}
+	for i, column := range w.Columns {
+		unit := trace.UnitOf(column)
+		t := api.Trace{Column: api.Column{Name: column, Unit: unit.Symbol}, Min: make([]*float64, len(w.Buckets[i]))}
+		if !w.Exact {
+			t.Max = make([]*float64, len(w.Buckets[i]))
+		}
+		for k, b := range w.Buckets[i] {
+			if i == 0 {
+				out.T = append(out.T, b.T)
+			}
+			t.Min[k] = scaled(b.Min, unit.Factor)
+			if !w.Exact {
+				t.Max[k] = scaled(b.Max, unit.Factor)
+			}
+		}
+		out.Traces = append(out.Traces, t)
+	}
+	return out
+}
+
+func scaled(x, factor float64) *float64 {
+	if math.IsNaN(x) || math.IsInf(x, 0) {
+		return nil
+	}
+	x /= factor
+	return &x
+}
+
+func (s *Service) export(c *echo.Context) error {
+	run, err := s.store.Run(c.Param("run"))
+	if err != nil {
+		return err
+	}
+	from, to, err := timeRange(c)
+	if err != nil {
+		return err
+	}
+	name := fmt.Sprintf("%s_%s_%s", run.Procedure, fileName(run.Serial), run.ID)
+	w := c.Response()
+	switch format := c.QueryParamOr("format", "csv"); format {
+	case "csv":
+		attach(w, "text/csv; charset=utf-8", name+".csv")
+		return report.WriteCSV(c.Request().Context(), w, s.store, run, from, to)
+	case "json":
+		attach(w, "application/json", name+".json")
+		return report.WriteJSON(c.Request().Context(), w, s.store, run, from, to)
+	default:
+		return badRequest(fmt.Sprintf("format %q is not known", format), "choose csv or json")
+	}
+}
+
+func (s *Service) report(c *echo.Context) error {
+	run, err := s.store.Run(c.Param("run"))
+	if err != nil {
+		return err
+	}
+	document, err := report.Collect(s.store, run)
+	if err != nil {
+		return err
+	}
+	pdf, err := report.PDF(document)
+	if err != nil {
+		return err
+	}
+	attach(c.Response(), "application/pdf", fmt.Sprintf("%s_%s_%s.pdf", run.Procedure, fileName(run.Serial), run.ID))
+	_, err = c.Response().Write(pdf)
+	return err
+}
+
+func attach(w http.ResponseWriter, contentType, name string) {
+	w.Header().Set("Content-Type", contentType)
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+}
+
+// fileName makes a serial number safe for a file name.
+func fileName(serial string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '/' || r == ' ' || r > 126 {
+			return '-'
+		}
+		return r
+	}, serial)
+}
+
+// timeRange reads from and to, in seconds since the start of the run; absent: the whole run.
+func timeRange(c *echo.Context) (from, to float64, err error) {
+	from, to = 0, math.MaxFloat64
+	for name, x := range map[string]*float64{"from": &from, "to": &to} {
+		text := c.QueryParam(name)
+		if text == "" {
+			continue
+		}
+		if *x, err = strconv.ParseFloat(text, 64); err != nil || math.IsNaN(*x) || math.IsInf(*x, 0) {
+			return 0, 0, badRequest(fmt.Sprintf("%s: %q is not a number of seconds", name, text), "")
+		}
+	}
+	if from >= to {
+		return 0, 0, badRequest("from must be before to", "")
+	}
+	return from, to, nil
+}
+
+func wholeParam(c *echo.Context, name string, fallback, least, most int) (int, error) {
+	text := c.QueryParam(name)
+	if text == "" {
+		return fallback, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < least || n > most {
+		return 0, badRequest(fmt.Sprintf("%s: %q is not a whole number from %d to %d", name, text, least, most), "")
+	}
+	return n, nil
+}

@@ -1,0 +1,172 @@
+// Package service offers the engine and the records over HTTP: REST under /api/v1, a live stream, and the console. It is thin: it
+// parses, calls, and answers. Every route stands in one table with the role that it needs; a route that is not in the table does
+// not exist.
+package service
+
+import (
+	"errors"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+
+	"usherbench/api"
+	"usherbench/engine"
+	"usherbench/store"
+)
+
+// Version of the program, set by the build.
+var Version = "dev"
+
+// Service answers requests. Make one with New.
+type Service struct {
+	store    *store.Store
+	engine   *engine.Engine
+	log      *slog.Logger
+	accounts *accounts
+	echo     *echo.Echo
+	metrics  *prometheus.Registry
+	// Dialect folder problems and the like, shown by health.
+	problems []string
+}
+
+// Options of a service.
+type Options struct {
+	// Problems found at the start that do not keep the service from working.
+	Problems []string
+	// Secure marks cookies for TLS only.
+	Secure bool
+}
+
+// largestBody bounds what a request may send; a procedure is at most a quarter of it.
+const largestBody = 1 << 20
+
+// route is one entry of the table. An empty role is open to everyone.
+type route struct {
+	method, path string
+	role         api.Role
+	handle       echo.HandlerFunc
+	// limited routes accept few attempts from one place.
+	limited bool
+}
+
+func (s *Service) routes() []route {
+	return []route{
+		{"GET", "/health", "", s.health, false},
+		{"GET", "/metrics", api.Viewer, s.showMetrics, false},
+		{"GET", "/api/v1/openapi.json", "", s.openAPI, false},
+		{"POST", "/api/v1/setup", "", s.setUp, true},
+		{"POST", "/api/v1/sign-in", "", s.signIn, true},
+		{"POST", "/api/v1/sign-out", api.Viewer, s.signOut, false},
+		{"GET", "/api/v1/me", api.Viewer, s.me, false},
+		{"GET", "/api/v1/accounts", api.Admin, s.listAccounts, false},
+		{"POST", "/api/v1/accounts", api.Admin, s.addAccount, false},
+		{"GET", "/api/v1/instruments", api.Viewer, s.instruments, false},
+		{"GET", "/api/v1/bays", api.Viewer, s.bays, false},
+		{"GET", "/api/v1/bays/:bay", api.Viewer, s.bay, false},
+		{"PUT", "/api/v1/bays/:bay/setting", api.Engineer, s.setByHand, false},
+		{"POST", "/api/v1/bays/:bay/stop", api.Operator, s.stopBay, false},
+		{"POST", "/api/v1/bays/:bay/safe", api.Operator, s.makeSafe, false},
+		{"POST", "/api/v1/stop-all", api.Operator, s.stopAll, false},
+		{"GET", "/api/v1/live", api.Viewer, s.live, false},
+		{"GET", "/api/v1/procedures", api.Viewer, s.listProcedures, false},
+		{"POST", "/api/v1/procedures", api.Engineer, s.pushProcedure, false},
+		{"POST", "/api/v1/procedures/check", api.Viewer, s.checkProcedure, false},
+		{"GET", "/api/v1/procedures/:name", api.Viewer, s.showProcedure, false},
+		{"GET", "/api/v1/nameplates", api.Viewer, s.listNameplates, false},
+		{"POST", "/api/v1/nameplates", api.Engineer, s.pushNameplate, false},
+		{"GET", "/api/v1/nameplates/:name", api.Viewer, s.showNameplate, false},
+		{"POST", "/api/v1/runs", api.Operator, s.startRun, false},
+		{"GET", "/api/v1/runs", api.Viewer, s.listRuns, false},
+		{"GET", "/api/v1/runs/:run", api.Viewer, s.showRun, false},
+		{"GET", "/api/v1/runs/:run/window", api.Viewer, s.window, false},
+		{"GET", "/api/v1/runs/:run/export", api.Viewer, s.export, false},
+		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
+		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},
+	}
+}
+
+// New makes the service. It is an http.Handler.
+func New(st *store.Store, en *engine.Engine, log *slog.Logger, o Options) *Service {
+	s := &Service{store: st, engine: en, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(), problems: o.Problems}
+	s.metrics = newMetrics(en)
+	s.echo.Logger = log
+	s.echo.HTTPErrorHandler = s.answerError
+	s.echo.Use(middleware.Recover(), s.protect, middleware.BodyLimit(largestBody),
+		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return c.Path() == "/api/v1/live" }}))
+	limiter := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
+		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 0.2, Burst: 10, ExpiresIn: 10 * time.Minute}),
+		DenyHandler: func(*echo.Context, string, error) error {
+			return &api.Problem{Title: "Too many attempts", Status: http.StatusTooManyRequests, Detail: "sign-in was tried too often from here", Remedy: "wait a minute and try again"}
+		},
+	})
+	for _, r := range s.routes() {
+		var chain []echo.MiddlewareFunc
+		if r.limited {
+			chain = append(chain, limiter)
+		}
+		if r.role != "" {
+			chain = append(chain, s.allow(r.role))
+		}
+		s.echo.Add(r.method, r.path, r.handle, chain...)
+	}
+	s.echo.Any("/api/*", func(c *echo.Context) error {
+		if _, err := s.accounts.of(c.Request()); err != nil {
+			return errSignIn
+		}
+		return echo.ErrNotFound
+	})
+	s.echo.GET("/*", s.consoleFile)
+	return s
+}
+
+func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+
+// SetupCode makes a new one-time code for the first account; empty if there is an account already.
+func (s *Service) SetupCode() (string, error) { return s.accounts.setupCode() }
+
+// LocalToken gives the program on this machine that may read the data folder a token, in place of an older one.
+func (s *Service) LocalToken() (string, error) { return s.accounts.localToken() }
+
+func (s *Service) health(c *echo.Context) error {
+	setUp, err := s.accounts.exist()
+	h := api.Health{Status: "ok", Version: Version, SetUp: setUp, Now: time.Now(), Problems: s.problems}
+	if err != nil {
+		h.Problems = append(h.Problems, "the records cannot be read: "+err.Error())
+	}
+	for _, b := range s.engine.Bays() {
+		if status := b.Status(); status.Alarm != "" {
+			h.Problems = append(h.Problems, status.Name+": "+status.Alarm)
+		}
+	}
+	code := http.StatusOK
+	if len(h.Problems) > 0 {
+		h.Status = "degraded"
+	}
+	if err != nil {
+		code = http.StatusServiceUnavailable
+	}
+	return c.JSON(code, h)
+}
+
+// bind reads the JSON body of a request.
+func bind[T any](c *echo.Context) (T, error) {
+	var body T
+	if err := c.Bind(&body); err != nil {
+		return body, &api.Problem{Title: "The request cannot be read", Status: http.StatusBadRequest, Detail: rootCause(err).Error(), Remedy: "send JSON as /api/v1/openapi.json describes it"}
+	}
+	return body, nil
+}
+
+func rootCause(err error) error {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}

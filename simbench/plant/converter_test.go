@@ -1,0 +1,88 @@
+package plant
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var (
+	line = Source{On: true, Volts: 48, Amps: 5}
+	full = Load{On: true, Mode: ConstantCurrent, Level: 8}
+)
+
+func tern(t *testing.T, serial string, fault Fault) Converter {
+	c, err := Tern(serial, fault)
+	require.NoError(t, err)
+	return c
+}
+
+func TestASerialIsAlwaysTheSameUnit(t *testing.T) {
+	assert.Equal(t, tern(t, "TN-1", Healthy), tern(t, "TN-1", Healthy))
+	assert.NotEqual(t, tern(t, "TN-1", Healthy), tern(t, "TN-2", Healthy))
+	_, err := Tern("TN-1", "cracked")
+	assert.ErrorContains(t, err, "weak-regulation")
+}
+
+func TestHealthyUnitsMeetTheirData(t *testing.T) {
+	for i := range 200 {
+		c := tern(t, fmt.Sprintf("TN-%d", i), Healthy)
+		o := c.Solve(line, full, true)
+		assert.Greater(t, o.Efficiency(), 93.0)
+		assert.Less(t, o.Efficiency(), 96.0)
+		assert.InDelta(t, 15, o.OutputVolts, 0.09)
+		assert.InDelta(t, o.LineVolts*o.LineAmps, o.OutputVolts*o.LoadAmps+o.Loss(), 1e-12)
+		light := c.Solve(line, Load{On: true, Mode: ConstantCurrent, Level: 0.5}, true)
+		assert.Less(t, (light.OutputVolts-o.OutputVolts)/o.OutputVolts, 0.004)
+	}
+}
+
+func TestFaultsTouchTheirFigure(t *testing.T) {
+	weak := tern(t, "TN-1", WeakRegulation)
+	light := weak.Solve(line, Load{On: true, Mode: ConstantCurrent, Level: 0.5}, true)
+	heavy := weak.Solve(line, full, true)
+	assert.Greater(t, (light.OutputVolts-heavy.OutputVolts)/heavy.OutputVolts, 0.006)
+	assert.Less(t, tern(t, "TN-1", LowEfficiency).Solve(line, full, true).Efficiency(), 93.0)
+	assert.Zero(t, tern(t, "TN-1", DeadUnit).Solve(line, full, true).OutputVolts)
+}
+
+func TestLockoutHasHysteresis(t *testing.T) {
+	c := tern(t, "TN-1", Healthy)
+	between := Source{On: true, Volts: (c.LockoutOn + c.LockoutOff) / 2, Amps: 5}
+	assert.Zero(t, c.Solve(between, full, false).OutputVolts)
+	assert.Positive(t, c.Solve(between, full, true).OutputVolts)
+}
+
+func TestEveryLoadModeIsConsistent(t *testing.T) {
+	c := tern(t, "TN-1", Healthy)
+	for _, l := range []Load{{true, ConstantCurrent, 4}, {true, ConstantPower, 60}, {true, ConstantResistance, 3.75}} {
+		o := c.Solve(line, l, true)
+		assert.InDelta(t, l.amps(o.OutputVolts), o.LoadAmps, 1e-9, l.Mode)
+		assert.InDelta(t, 4, o.LoadAmps, 0.05, l.Mode)
+	}
+	o := c.Solve(line, Load{On: true, Mode: ConstantVoltage, Level: 5}, true)
+	assert.InDelta(t, 5, o.OutputVolts, 1e-12)
+	assert.InDelta(t, c.CurrentLimit, o.LoadAmps, 1e-12)
+}
+
+func TestAWeakSourceIsLimited(t *testing.T) {
+	o := tern(t, "TN-1", Healthy).Solve(Source{On: true, Volts: 48, Amps: 1}, full, true)
+	assert.True(t, o.SourceLimited)
+	assert.Zero(t, o.OutputVolts)
+}
+
+func TestTheOutputStartsSoftlyAndRingsAtAStep(t *testing.T) {
+	c := tern(t, "TN-1", Healthy)
+	var s State
+	off := Load{}
+	assert.Zero(t, c.At(&s, 0, line, off).OutputVolts)
+	assert.InDelta(t, 7.5, c.At(&s, 0.010, line, off).OutputVolts, 0.1)
+	steady := c.At(&s, 1, line, off).OutputVolts
+	assert.Equal(t, c.Solve(line, off, true).OutputVolts, steady)
+	dipped := c.At(&s, 1.001, line, full).OutputVolts
+	settled := c.Solve(line, full, true).OutputVolts
+	assert.Less(t, dipped, settled-0.1)
+	assert.InDelta(t, settled, c.At(&s, 1.1, line, full).OutputVolts, 1e-12, "exact again when the ring has decayed")
+}

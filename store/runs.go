@@ -1,0 +1,183 @@
+package store
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"usherbench/core/figure"
+	"usherbench/core/nameplate"
+	"usherbench/core/outcome"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+)
+
+// Live is the state of a run that has not ended.
+const Live = "live"
+
+// Program resolves the texts that the run was made with. The nameplate is nil if it had none.
+func (r Run) Program() (*procedure.Program, *nameplate.Nameplate, error) {
+	var plate *nameplate.Nameplate
+	if r.NameplateText != "" {
+		var err error
+		if plate, err = nameplate.Parse([]byte(r.NameplateText)); err != nil {
+			return nil, nil, fmt.Errorf("nameplate of run %s: %w", r.ID, err)
+		}
+	}
+	program, err := procedure.Parse([]byte(r.ProcedureText), plate, r.Parameters)
+	if err != nil {
+		return nil, nil, fmt.Errorf("procedure of run %s: %w", r.ID, err)
+	}
+	return program, plate, nil
+}
+
+// CreateRun stores a run that begins.
+func (s *Store) CreateRun(r *Run) error { return s.db.Create(r).Error }
+
+// Run reads a run by its id, a unique prefix of it, or "last" for the newest.
+func (s *Store) Run(ref string) (Run, error) {
+	var runs []Run
+	q := s.db.Order("started_at DESC").Limit(2)
+	if ref != "last" {
+		q = q.Where("id >= ? AND id < ?", ref, ref+"\uffff")
+	}
+	if err := q.Find(&runs).Error; err != nil {
+		return Run{}, err
+	}
+	switch {
+	case len(runs) == 0 && ref == "last":
+		return Run{}, fmt.Errorf("there is no run yet: %w", ErrNotFound)
+	case len(runs) == 0:
+		return Run{}, fmt.Errorf("run %q: %w", ref, ErrNotFound)
+	case len(runs) > 1 && ref != "last" && runs[0].ID != ref && runs[1].ID != ref:
+		return Run{}, fmt.Errorf("run %q: several runs begin so; write more of the id: %w", ref, ErrNotFound)
+	}
+	return runs[0], nil
+}
+
+// RunFilter chooses runs; empty fields choose all.
+type RunFilter struct {
+	Bay, Serial, Lot, Procedure, Outcome, State string
+	Since                                       time.Time
+	// Before continues a list: only runs that began before this one's id.
+	Before string
+	Limit  int
+}
+
+// Runs lists runs, newest first, without their texts.
+func (s *Store) Runs(f RunFilter) ([]Run, error) {
+	q := s.db.Omit("procedure_text", "nameplate_text", "specs").Order("id DESC").Limit(orDefault(f.Limit, 100))
+	for column, value := range map[string]string{
+		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State,
+	} {
+		if value != "" {
+			q = q.Where(column+" = ?", value)
+		}
+	}
+	if !f.Since.IsZero() {
+		q = q.Where("started_at >= ?", f.Since)
+	}
+	if f.Before != "" {
+		q = q.Where("id < ?", f.Before)
+	}
+	var runs []Run
+	return runs, q.Find(&runs).Error
+}
+
+// LatestRun is the newest run of a bay; ErrNotFound if it never had one.
+func (s *Store) LatestRun(bay string) (Run, error) {
+	runs, err := s.Runs(RunFilter{Bay: bay, Limit: 1})
+	if err != nil || len(runs) == 0 {
+		return Run{}, notFound(orNotFound(err), "run in bay", bay)
+	}
+	return runs[0], nil
+}
+
+func orNotFound(err error) error {
+	if err == nil {
+		return gorm.ErrRecordNotFound
+	}
+	return err
+}
+
+// UpdateRun changes the named columns of a run.
+func (s *Store) UpdateRun(id string, columns map[string]any) error {
+	return s.db.Model(&Run{}).Where("id = ?", id).Updates(columns).Error
+}
+
+// SaveFigures replaces the figures of a run and sets its outcome, in one transaction.
+func (s *Store) SaveFigures(runID string, figures []procedure.Judged, verdict outcome.Outcome) error {
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Delete(&Figure{}, "run_id = ?", runID).Error; err != nil {
+			return err
+		}
+		for i, f := range figures {
+			data, err := json.Marshal(f)
+			if err != nil {
+				return fmt.Errorf("figure %s: %w", f.ID, err)
+			}
+			row := Figure{RunID: runID, Position: i, Figure: f.ID, Outcome: string(f.Outcome), Version: f.Version, Data: string(data)}
+			if f.Undetermined == nil {
+				row.Value = &f.Value
+			}
+			if err := tx.Create(&row).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Model(&Run{}).Where("id = ?", runID).Update("outcome", string(verdict)).Error
+	})
+}
+
+// Figures reads the figures of a run in the procedure's order.
+func (s *Store) Figures(runID string) ([]procedure.Judged, error) {
+	var rows []Figure
+	if err := s.db.Where("run_id = ?", runID).Order("position").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	return decodeRows(rows, func(r Figure) string { return r.Data }, procedure.Judged{})
+}
+
+// Points reads the points of a run in order.
+func (s *Store) Points(runID string) ([]figure.Point, error) {
+	var rows []pointRow
+	if err := s.db.Where("run_id = ?", runID).Order("seq").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	return decodeRows(rows, func(r pointRow) string { return r.Data }, figure.Point{})
+}
+
+// decodeRows unpacks the JSON of rows; the last argument only gives the type.
+func decodeRows[R, T any](rows []R, data func(R) string, _ T) ([]T, error) {
+	out := make([]T, len(rows))
+	for i, r := range rows {
+		if err := json.Unmarshal([]byte(data(r)), &out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Marks reads the marks of a run in order.
+func (s *Store) Marks(runID string) ([]stage.Mark, error) {
+	var rows []markRow
+	if err := s.db.Where("run_id = ?", runID).Order("seq").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	marks := make([]stage.Mark, len(rows))
+	for i, r := range rows {
+		marks[i] = stage.Mark{T: r.T, Kind: stage.MarkKind(r.Kind), Label: r.Label}
+	}
+	return marks, nil
+}
+
+// AbandonedRuns lists runs that are on record as live. At the start of the service these are what a killed run left behind.
+func (s *Store) AbandonedRuns() ([]Run, error) { return s.Runs(RunFilter{State: Live, Limit: 1000}) }
+
+// EndTime is the time of the last recorded frame of a run, s.
+func (s *Store) EndTime(runID string) (float64, error) {
+	var end float64
+	err := s.db.Model(&chunk{}).Select("COALESCE(MAX(t1), 0)").Where("run_id = ?", runID).Scan(&end).Error
+	return end, err
+}

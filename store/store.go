@@ -1,0 +1,122 @@
+// Package store keeps the records of the service in one SQLite file: accounts, nameplates, procedure revisions, runs with their
+// traces, points, marks and figures, and the journal.
+//
+// Traces are written by [Recorder]s as compressed blocks of columns with a min/max pyramid above them; once a second one
+// transaction takes the new frames of all bays. [Store.Window] reads any window of any run at a cost that does not grow with the
+// length of the run.
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// Store is an open database. It is safe for use by several goroutines.
+type Store struct {
+	db *gorm.DB
+
+	mu        sync.Mutex // guards recorders
+	recorders map[string]*Recorder
+	flushed   chan struct{} // closed when the flusher has ended
+	stop      context.CancelFunc
+}
+
+// ErrNotFound is returned when a record does not exist, ErrConflict when it exists already or changed meanwhile.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrConflict = errors.New("it exists already")
+)
+
+// FlushInterval is how often new frames become durable: nothing older is lost by a kill or a power cut.
+const FlushInterval = time.Second
+
+// Open opens or creates the database at path and brings it to the current schema.
+func Open(path string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
+	dsn := "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_txlock=immediate"
+	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, TranslateError: true})
+	if err != nil {
+		return nil, fmt.Errorf("open database %s: %w", path, err)
+	}
+	if err := migrate(db); err != nil {
+		return nil, fmt.Errorf("open database %s: %w", path, err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &Store{db: db, recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
+	go s.flushRegularly(ctx)
+	return s, nil
+}
+
+// migrations bring a database from one schema version to the next; the version is the number of those applied.
+var migrations = []func(tx *gorm.DB) error{
+	func(tx *gorm.DB) error {
+		return tx.AutoMigrate(&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{}, &pointRow{}, &Figure{}, &JournalEntry{})
+	},
+}
+
+func migrate(db *gorm.DB) error {
+	var version int
+	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
+		return err
+	}
+	if version > len(migrations) {
+		return fmt.Errorf("it was written by a newer program (schema %d, this one knows %d); use that program, or another data folder", version, len(migrations))
+	}
+	for ; version < len(migrations); version++ {
+		err := db.Transaction(func(tx *gorm.DB) error {
+			if err := migrations[version](tx); err != nil {
+				return err
+			}
+			return tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version+1)).Error
+		})
+		if err != nil {
+			return fmt.Errorf("migration to schema %d: %w", version+1, err)
+		}
+	}
+	return nil
+}
+
+// Close writes what is pending and closes the database.
+func (s *Store) Close() error {
+	s.stop()
+	<-s.flushed
+	err := s.flush()
+	db, dbErr := s.db.DB()
+	if dbErr != nil {
+		return errors.Join(err, dbErr)
+	}
+	return errors.Join(err, db.Close())
+}
+
+func (s *Store) flushRegularly(ctx context.Context) {
+	defer close(s.flushed)
+	ticker := time.NewTicker(FlushInterval)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			_ = s.flush() // each recorder keeps the error for its bay
+		}
+	}
+}
+
+// notFound words gorm's missing record.
+func notFound(err error, what, name string) error {
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return fmt.Errorf("%s %q: %w", what, name, ErrNotFound)
+	}
+	return err
+}
