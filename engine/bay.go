@@ -58,11 +58,20 @@ func newBay(e *Engine, name string, c BayConfig) *Bay {
 		kind, _ := procedure.KindOfSeat(seatName)
 		b.seats = append(b.seats, &seat{name: seatName, kind: kind, instrument: e.instruments[s.Instrument], channel: s.Channel})
 	}
+	// What feeds stands before what drains, in columns and readouts.
+	slices.SortStableFunc(b.seats, func(x, y *seat) int { return drainsLast(x) - drainsLast(y) })
 	if run, err := e.store.LatestRun(name); err == nil {
 		summary := run.Summary()
 		b.last = &summary
 	}
 	return b
+}
+
+func drainsLast(x *seat) int {
+	if x.kind.Drains {
+		return 1
+	}
+	return 0
 }
 
 // start begins to sample.

@@ -21,15 +21,7 @@ func (b *Bay) makeSafe(why, runID string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), safeWithin)
 	defer cancel()
 	order := slices.Clone(b.seats)
-	slices.SortStableFunc(order, func(x, y *seat) int {
-		switch {
-		case x.kind.Drains == y.kind.Drains:
-			return 0
-		case x.kind.Drains:
-			return -1
-		}
-		return 1
-	})
+	slices.SortStableFunc(order, func(x, y *seat) int { return drainsLast(y) - drainsLast(x) })
 	problems := map[*seat]error{}
 	var confirmed []string
 	for round := 0; round == 0 || len(order) > 0 && ctx.Err() == nil; round++ {

@@ -55,12 +55,11 @@ func PDF(doc api.Run) ([]byte, error) {
 	p.AddUTF8FontFromBytes(family, "B", liberationsansbold.TTF)
 	p.SetTitle(fmt.Sprintf("%s, %s", doc.Serial, doc.Title), true)
 	p.SetCreator("Usher Bench", true)
-	p.AliasNbPages("{pages}")
 	p.SetFooterFunc(func() {
 		p.SetY(-14)
 		p.font("", 7.5, mutedColor)
 		p.CellFormat(inner/2, 5, "Run "+doc.ID, "", 0, "L", false, 0, "")
-		p.CellFormat(inner/2, 5, fmt.Sprintf("Page %d of {pages}", p.PageNo()), "", 0, "R", false, 0, "")
+		p.CellFormat(inner/2, 5, fmt.Sprintf("Page %d", p.PageNo()), "", 0, "R", false, 0, "")
 	})
 	p.AddPage()
 	p.head(doc)
@@ -229,15 +228,15 @@ func (p page) figures(doc api.Run) {
 		return
 	}
 	p.section("Figures")
-	p.row([]cell{heading("Figure", 34, "L"), heading("at", 52, "L"), heading("value, U for 95 %", 34, "R"), heading("limit", 34, "R"), heading("outcome", 20, "R")}, 6)
+	p.row([]cell{heading("Figure", 30, "L"), heading("at", 46, "L"), heading("value ± U (95 %)", 34, "R"), heading("limit", 42, "R"), heading("outcome", 22, "R")}, 6)
 	for _, f := range doc.Figures {
 		color := inkColor
 		if c, ok := outcomes[string(f.Outcome)]; ok {
 			color = c[0]
 		}
 		p.row([]cell{
-			{f.Title, 34, "L", inkColor, true}, {orDash(f.Where), 52, "L", mutedColor, false}, {Value(f), 34, "R", inkColor, false},
-			{Limit(f), 34, "R", inkColor, false}, {orDash(string(f.Outcome)), 20, "R", color, true},
+			{f.Title, 30, "L", inkColor, true}, {orDash(f.Where), 46, "L", mutedColor, false}, {Value(f), 34, "R", inkColor, false},
+			{Limit(f), 42, "R", inkColor, false}, {orDash(string(f.Outcome)), 22, "R", color, true},
 		}, 6)
 		if notes := remarks(f.Remarks); f.Undetermined != nil || notes != "" {
 			if f.Undetermined != nil {

@@ -143,7 +143,8 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 		a.Tick.Color = ink
 	}
 	pl.Legend.TextStyle.Font, pl.Legend.TextStyle.Color = sans(8), ink
-	pl.Legend.Top, pl.Legend.ThumbnailWidth, pl.Legend.Padding = false, vg.Points(24), vg.Points(1)
+	pl.Legend.Top, pl.Legend.ThumbnailWidth, pl.Legend.Padding = p.falls(), vg.Points(24), vg.Points(1)
+	pl.X.Tick.Marker, pl.Y.Tick.Marker = plot.TickerFunc(ticks), plot.TickerFunc(ticks)
 	lines := plotter.NewGrid()
 	lines.Horizontal.Color, lines.Vertical.Color = grid, grid
 	pl.Add(lines)
@@ -172,6 +173,37 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 		return nil, fmt.Errorf("draw %s: %w", p.Title, err)
 	}
 	return b.Bytes(), nil
+}
+
+// falls tells whether the curves end lower than they begin, so that the free corner on the right is the upper one.
+func (p Picture) falls() bool {
+	var change float64
+	for _, l := range p.Lines {
+		change += l.Y[len(l.Y)-1] - l.Y[0]
+	}
+	return change < 0
+}
+
+// ticks divides an axis into four to eight round steps, with labels of as many decimals as the step needs.
+func ticks(least, most float64) []plot.Tick {
+	raw := (most - least) / 5
+	if !(raw > 0) {
+		return []plot.Tick{{Value: least, Label: quantity.Fixed(least, 3)}}
+	}
+	power := math.Pow(10, math.Floor(math.Log10(raw)))
+	step := 10 * power
+	for _, round := range []float64{1, 2, 5} {
+		if raw <= round*power {
+			step = round * power
+			break
+		}
+	}
+	decimals := max(0, int(math.Ceil(-math.Log10(step)-1e-9)))
+	var all []plot.Tick
+	for k := math.Ceil(least/step - 1e-9); k*step <= most+1e-9*step; k++ {
+		all = append(all, plot.Tick{Value: k * step, Label: quantity.Fixed(k*step, decimals)})
+	}
+	return all
 }
 
 // pad leaves some air above and below the curves, so that a flat one does not fill the picture with noise at its edge.

@@ -1,0 +1,81 @@
+<script setup lang="ts">
+import { mdiLogout, mdiThemeLightDark } from '@mdi/js'
+import { computed, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useTheme } from 'vuetify'
+
+import LanternMark from './components/LanternMark.vue'
+import { useLive } from './composables/live'
+import { useSession } from './composables/session'
+import { timeOfDay } from './format'
+
+const session = useSession()
+const live = useLive()
+const route = useRoute()
+const router = useRouter()
+const theme = useTheme()
+
+const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
+const places = computed(() => [
+  { name: 'floor', title: 'Floor', note: liveCount.value ? `${liveCount.value} live` : '', on: route.name === 'floor' || route.name === 'bay' },
+  { name: 'runs', title: 'Runs', note: '', on: route.name === 'runs' || route.name === 'run' },
+])
+
+watch(() => session.account, (account) => (account ? live.start() : live.stop()), { immediate: true })
+
+function toggleTheme() {
+  const next = theme.global.current.value.dark ? 'light' : 'dark'
+  theme.change(next)
+  localStorage.setItem('theme', next)
+}
+
+async function leave() {
+  await session.signOut()
+  await router.push({ name: 'sign-in' })
+}
+</script>
+
+<template>
+  <v-app>
+    <div v-if="session.account && !route.meta.open" class="frame">
+      <nav aria-label="Places">
+        <router-link class="mark" to="/"><LanternMark />Usher Bench</router-link>
+        <router-link v-for="p in places" :key="p.name" :to="{ name: p.name }" class="place" :class="{ on: p.on }">
+          {{ p.title }} <span>{{ p.note }}</span>
+        </router-link>
+        <span class="grow" />
+        <div class="account muted">
+          <span :title="`role ${session.account.role}`">{{ session.account.name }}</span>
+          <v-btn :icon="mdiThemeLightDark" variant="text" size="small" aria-label="Switch between light and dark" @click="toggleTheme" />
+          <v-btn :icon="mdiLogout" variant="text" size="small" aria-label="Sign out" @click="leave" />
+        </div>
+      </nav>
+      <main>
+        <div v-if="!live.connected" class="stale" role="alert">
+          ■ No contact with the service since {{ timeOfDay(new Date(live.heardAt)) }}. Readouts are hidden until it answers; the service and the bench go on
+          without the console.
+        </div>
+        <router-view />
+      </main>
+    </div>
+    <router-view v-else />
+  </v-app>
+</template>
+
+<style scoped>
+.frame { display: grid; grid-template-columns: 200px minmax(0, 1fr); min-height: 100vh; }
+nav { padding: 20px 12px; border-right: 1px solid var(--line); display: flex; flex-direction: column; gap: 2px; position: sticky; top: 0; height: 100vh; }
+.mark { display: flex; align-items: center; gap: 10px; font-weight: 650; font-size: 16px; padding: 0 10px 22px; color: var(--ink); text-decoration: none; }
+.place { padding: 9px 12px; border-radius: 8px; color: var(--muted); text-decoration: none; display: flex; justify-content: space-between; }
+.place.on { background: var(--surface); color: var(--ink); font-weight: 600; box-shadow: inset 3px 0 0 var(--live-fill); }
+.account { display: flex; align-items: center; padding-left: 12px; }
+.account span { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+main { min-width: 0; }
+.stale { background: var(--fail-fill); color: var(--fail); padding: 10px 26px; font-weight: 550; position: sticky; top: 0; z-index: 5; }
+@media (max-width: 900px) {
+  .frame { grid-template-columns: minmax(0, 1fr); grid-template-rows: auto 1fr; }
+  nav { flex-direction: row; align-items: center; position: static; height: auto; padding: 8px 10px; border-right: 0; border-bottom: 1px solid var(--line); }
+  .mark { padding: 0 8px; font-size: 0; gap: 0; }
+  .account span { display: none; }
+}
+</style>

@@ -1,0 +1,84 @@
+import type { components } from './api.gen'
+
+type Schemas = components['schemas']
+export type Bay = Schemas['Bay']
+export type Run = Schemas['Run']
+export type RunSummary = Schemas['RunSummary']
+export type Figure = Schemas['Figure']
+export type Point = Schemas['Point']
+export type Mark = Schemas['Mark']
+export type Window = Schemas['Window']
+export type Frames = Schemas['Frames']
+export type Account = Schemas['Account']
+export type Procedure = Schemas['Procedure']
+export type Problem = Schemas['Problem']
+export type Health = Schemas['Health']
+export type StartRun = Schemas['StartRun']
+export type MarkEvent = Schemas['MarkEvent']
+export type PointEvent = Schemas['PointEvent']
+
+// ApiError carries a problem document: what happened, why, and what to do.
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) {
+    super([problem.title, problem.detail].filter(Boolean).join(': '))
+  }
+  get remedy(): string { return this.problem.remedy ?? '' }
+}
+
+const unreachable: Problem = {
+  title: 'The service does not answer', status: 0,
+  detail: 'it was stopped, or the network is interrupted', remedy: 'the console tries again by itself',
+}
+
+async function request<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let response: Response
+  try {
+    response = await fetch(path, {
+      method,
+      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch {
+    throw new ApiError(unreachable)
+  }
+  if (!response.ok) {
+    const problem: Problem = await response.json().catch(() => ({ title: response.statusText, status: response.status }))
+    throw new ApiError(problem)
+  }
+  return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
+}
+
+const base = '/api/v1'
+const one = (...parts: string[]) => base + parts.map((p) => '/' + encodeURIComponent(p)).join('')
+
+export const api = {
+  health: () => request<Health>('GET', '/health'),
+  setUp: (code: string, name: string, password: string) => request<Account>('POST', one('setup'), { code, name, password }),
+  signIn: (name: string, password: string) => request<Account>('POST', one('sign-in'), { name, password }),
+  signOut: () => request<void>('POST', one('sign-out')),
+  me: () => request<Account>('GET', one('me')),
+  bays: () => request<Bay[]>('GET', one('bays')),
+  stop: (bay: string) => request<Bay>('POST', one('bays', bay, 'stop'), {}),
+  makeSafe: (bay: string) => request<Bay>('POST', one('bays', bay, 'safe'), {}),
+  stopAll: () => request<Bay[]>('POST', one('stop-all'), {}),
+  procedures: () => request<Procedure[]>('GET', one('procedures')),
+  procedure: (name: string) => request<Procedure>('GET', one('procedures', name)),
+  startRun: (start: StartRun) => request<RunSummary>('POST', one('runs'), start),
+  runs: (filter: Record<string, string>) => request<RunSummary[]>('GET', one('runs') + '?' + new URLSearchParams(filter)),
+  run: (id: string) => request<Run>('GET', one('runs', id)),
+  window: (run: string, options: { from?: number; to?: number; buckets?: number; columns?: string[] }) => {
+    const query = new URLSearchParams()
+    if (options.from !== undefined) query.set('from', String(options.from))
+    if (options.to !== undefined) query.set('to', String(options.to))
+    if (options.columns) query.set('columns', options.columns.join(','))
+    query.set('buckets', String(options.buckets ?? 1600))
+    return request<Window>('GET', one('runs', run, 'window') + '?' + query)
+  },
+  exportURL: (run: string, format: 'csv' | 'json', from?: number, to?: number) => {
+    const query = new URLSearchParams({ format })
+    if (from !== undefined) query.set('from', String(from))
+    if (to !== undefined) query.set('to', String(to))
+    return one('runs', run, 'export') + '?' + query
+  },
+  reportURL: (run: string) => one('runs', run, 'report'),
+}

@@ -1,0 +1,36 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+
+// A button that asks once, with the consequence in the question.
+defineProps<{ label: string; question: string; consequence: string; act: () => Promise<void>; disabled?: boolean }>()
+const open = ref(false)
+const busy = ref(false)
+
+async function go(act: () => Promise<void>) {
+  busy.value = true
+  try {
+    await act()
+  } finally {
+    busy.value = false
+    open.value = false
+  }
+}
+</script>
+
+<template>
+  <v-btn class="danger" :disabled="disabled" @click="open = true">{{ label }}</v-btn>
+  <v-dialog v-model="open" max-width="440">
+    <v-card class="pa-5">
+      <p class="question">{{ question }}</p>
+      <p class="muted mt-2">{{ consequence }}</p>
+      <div class="d-flex ga-3 mt-5 justify-end">
+        <v-btn :disabled="busy" @click="open = false">Keep running</v-btn>
+        <v-btn class="danger" data-test="confirm" autofocus :loading="busy" @click="go(act)">{{ label }}</v-btn>
+      </div>
+    </v-card>
+  </v-dialog>
+</template>
+
+<style scoped>
+.question { font-size: 16px; font-weight: 620; }
+</style>

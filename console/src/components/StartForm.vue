@@ -1,0 +1,92 @@
+<script setup lang="ts">
+import { computed, onMounted, ref, watch } from 'vue'
+
+import { api, type Procedure } from '../api'
+import { seconds } from '../format'
+import ProblemNote from './ProblemNote.vue'
+
+// Three clicks to a run: choose, scan or type the serial number, start.
+const props = defineProps<{ bay: string; disabled: boolean; last?: { procedure: string; lot?: string } }>()
+const procedures = ref<Procedure[]>([])
+const chosen = ref<string | null>(null)
+const detail = ref<Procedure | null>(null)
+const serial = ref('')
+const lot = ref('')
+const parameters = ref<Record<string, string>>({})
+const error = ref<unknown>(null)
+const busy = ref(false)
+const asking = ref(false)
+
+const items = computed(() => procedures.value.map((p) => ({ title: `${p.name} · ${p.title}`, value: p.name })))
+const changed = computed(() =>
+  Object.fromEntries(Object.entries(parameters.value).filter(([name, text]) => text !== detail.value?.parameters?.[name])))
+
+onMounted(async () => {
+  try {
+    procedures.value = await api.procedures()
+    chosen.value = props.last?.procedure ?? procedures.value[0]?.name ?? null
+    lot.value = props.last?.lot ?? ''
+  } catch (e) {
+    error.value = e
+  }
+})
+
+watch(chosen, async (name) => {
+  detail.value = null
+  parameters.value = {}
+  if (!name) return
+  try {
+    const p = await api.procedure(name)
+    if (name !== chosen.value) return
+    detail.value = p
+    parameters.value = { ...p.parameters }
+  } catch (e) {
+    error.value = e
+  }
+})
+
+async function start() {
+  busy.value = true
+  error.value = null
+  try {
+    await api.startRun({ bay: props.bay, procedure: chosen.value ?? '', serial: serial.value.trim(), lot: lot.value.trim(), parameters: changed.value })
+    serial.value = ''
+  } catch (e) {
+    error.value = e
+  } finally {
+    busy.value = false
+    asking.value = false
+  }
+}
+</script>
+
+<template>
+  <form class="panel start" @submit.prevent="asking = true">
+    <h2>Start a run</h2>
+    <div class="fields">
+      <v-select v-model="chosen" :items="items" label="Procedure" hide-details />
+      <v-text-field v-model="serial" label="Serial number" name="serial" hide-details autofocus />
+      <v-text-field v-model="lot" label="Lot" name="lot" hide-details />
+      <v-text-field v-for="(_, name) in parameters" :key="name" v-model="parameters[name]" :label="`Parameter ${name}`" hide-details />
+      <v-btn type="submit" variant="flat" color="primary" size="large" data-test="start" :disabled="disabled || !serial.trim() || !chosen" :loading="busy">Start</v-btn>
+    </div>
+    <p v-if="detail" class="muted mt-3">Revision {{ detail.revision }} for {{ detail.for }}<template v-if="detail.duration">, takes about {{ seconds(detail.duration) }} of bench time</template>.</p>
+    <ProblemNote class="mt-3" :error="error" />
+    <v-dialog v-model="asking" max-width="440">
+      <v-card class="pa-5">
+        <p class="question">Start {{ chosen }} on {{ serial }}?</p>
+        <p class="muted mt-2">The outputs of this bay go on. Check that the unit is clipped in and nobody touches it.</p>
+        <div class="d-flex ga-3 mt-5 justify-end">
+          <v-btn @click="asking = false">Not yet</v-btn>
+          <v-btn variant="flat" color="primary" data-test="confirm" autofocus :loading="busy" @click="start">Start</v-btn>
+        </div>
+      </v-card>
+    </v-dialog>
+  </form>
+</template>
+
+<style scoped>
+.fields { display: grid; grid-template-columns: minmax(200px, 2fr) minmax(120px, 1fr) minmax(100px, 1fr); gap: 12px; align-items: center; }
+.question { font-size: 16px; font-weight: 620; }
+@media (max-width: 700px) { .fields { grid-template-columns: 1fr; } }
+</style>

@@ -1,0 +1,150 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { useTheme } from 'vuetify'
+
+import type { Mark } from '../api'
+import { type Option, palette, quantityColor, save, svgOf, VChart } from '../chart'
+import { clock, quantityOf, reading, seatOf, unitOf } from '../format'
+
+export interface Line { column: string; data: [number, number | null][] }
+
+const props = defineProps<{
+  lines: Line[]
+  from: number
+  to: number
+  // view is the visible part; absent while the whole is shown.
+  view?: [number, number]
+  marks?: Mark[]
+  cursors?: [number | null, number | null]
+  live?: boolean
+  name: string
+}>()
+const emit = defineEmits<{ view: [from: number, to: number]; pick: [t: number, second: boolean] }>()
+
+const theme = useTheme()
+const chart = ref<InstanceType<typeof VChart> | null>(null)
+const box = ref<HTMLElement | null>(null)
+
+const panelHeight = 165
+const panelGap = 34
+const quantities = computed(() => ['volts', 'amps', 'watts', 'celsius', 'charge'].filter((q) => props.lines.some((l) => quantityOf(l.column) === q)))
+const height = computed(() => quantities.value.length * (panelHeight + panelGap) + 46)
+const titles: Record<string, string> = { volts: 'Volts (V)', amps: 'Amps (A)', watts: 'Watts (W)', celsius: 'Temperature (°C)', charge: 'Charge (Ah)' }
+
+function verticals(): object[] {
+  const t = palette(theme.global.current.value.dark)
+  const stages = (props.marks ?? []).filter((m) => m.kind === 'stage' || m.kind === 'guard').map((m) => ({
+    xAxis: m.t, label: { show: false }, lineStyle: { color: m.kind === 'guard' ? t.fail : t.line, type: 'solid', width: 1 },
+  }))
+  const cursors = (props.cursors ?? []).flatMap((x, i) => (x === null ? [] : [{
+    xAxis: x, label: { show: true, formatter: i === 0 ? 'A' : 'B', color: t.ink, fontWeight: 650, position: 'end' }, lineStyle: { color: t.ink, type: i === 0 ? 'solid' : 'dashed', width: 1.2 },
+  }]))
+  const now = props.live ? [{ xAxis: props.to, label: { show: true, formatter: 'now', color: t.live, position: 'end' }, lineStyle: { color: t.live, type: [3, 4] } }] : []
+  return [...stages, ...cursors, ...now]
+}
+
+const option = computed<Option>(() => {
+  const t = palette(theme.global.current.value.dark)
+  const [viewFrom, viewTo] = props.view ?? [props.from, props.to]
+  const span = Math.max(viewTo - viewFrom, 1e-6)
+  const axisText = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
+  const qs = quantities.value
+  return {
+    animation: false,
+    textStyle: { fontFamily: 'Inter Variable' },
+    legend: { top: 0, right: 8, itemWidth: 26, itemHeight: 8, icon: undefined, textStyle: { color: t.muted, fontSize: 11 }, data: props.lines.map((l) => l.column) },
+    grid: qs.map((_, i) => ({ left: 62, right: 26, top: 34 + i * (panelHeight + panelGap), height: panelHeight })),
+    axisPointer: { link: [{ xAxisIndex: 'all' }], lineStyle: { color: t.muted } },
+    tooltip: {
+      trigger: 'axis', confine: true, transitionDuration: 0, backgroundColor: t.raised, borderColor: t.line, textStyle: { color: t.ink, fontSize: 12 },
+      formatter: (raw: unknown) => {
+        const items = raw as { axisValue: number; seriesName: string; value: [number, number | null]; marker: string }[]
+        const rows = items.map((p) => `${p.marker} ${p.seriesName}: <b>${reading(p.seriesName, p.value[1])}</b> ${unitOf(p.seriesName)}`)
+        return [clock(items[0]?.axisValue ?? 0, Math.min(span, 4)), ...new Set(rows)].join('<br>')
+      },
+    },
+    xAxis: qs.map((_, i) => ({
+      type: 'value', gridIndex: i, min: props.from, max: Math.max(props.to, props.from + 1e-3), splitLine: { show: false },
+      axisLine: { lineStyle: { color: t.line } }, axisTick: { lineStyle: { color: t.line } },
+      axisLabel: { ...axisText, show: i === qs.length - 1, hideOverlap: true, formatter: (x: number) => clock(x, span) },
+      axisPointer: { label: { show: false } },
+    })),
+    yAxis: qs.map((q, i) => ({
+      type: 'value', gridIndex: i, scale: true, name: titles[q], nameTextStyle: { ...axisText, align: 'left', padding: [0, 0, 0, -52] }, nameGap: 10,
+      splitNumber: 4, splitLine: { lineStyle: { color: t.line } }, axisLabel: axisText,
+    })),
+    dataZoom: props.live ? [] : [{
+      type: 'inside', xAxisIndex: qs.map((_, i) => i), filterMode: 'none', startValue: viewFrom, endValue: viewTo, minValueSpan: 0.05, zoomOnMouseWheel: true, moveOnMouseMove: true,
+    }],
+    series: props.lines.map((l) => ({
+      type: 'line', name: l.column, data: l.data, showSymbol: false, connectNulls: false, sampling: undefined,
+      xAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0), yAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0),
+      lineStyle: { width: 1.6, color: quantityColor(quantityOf(l.column), t), type: seatOf(l.column) === 'load' ? [6, 4] : 'solid' },
+      itemStyle: { color: quantityColor(quantityOf(l.column), t) }, emphasis: { disabled: true },
+      markLine: { silent: true, symbol: 'none', animation: false, data: verticals() },
+    })) as Option['series'],
+  }
+})
+
+// The chart's events are typed loosely; what they carry is read field by field.
+const numberOf = (o: object, key: string): number | undefined => {
+  const x = (o as Record<string, unknown>)[key]
+  return typeof x === 'number' ? x : undefined
+}
+
+function zoomed(e: { batch?: object[] }) {
+  const payload = e.batch?.[0] ?? e
+  const z = { start: numberOf(payload, 'start'), end: numberOf(payload, 'end') }
+  if (z.start === undefined || z.end === undefined) return
+  const length = props.to - props.from
+  emit('view', props.from + (length * z.start) / 100, props.from + (length * z.end) / 100)
+}
+
+let pressedAt = 0
+function clicked(e: { offsetX: number; offsetY: number; event: unknown }) {
+  if (!(e.event instanceof MouseEvent)) return
+  // A drag pans; only a click that stayed in place sets a cursor.
+  if (Math.abs(e.event.clientX - pressedAt) > 4 || props.live) return
+  const at = (chart.value as unknown as { convertFromPixel(f: object, v: number[]): number[] }).convertFromPixel({ gridIndex: 0 }, [e.offsetX, e.offsetY])
+  if (at?.[0] !== undefined && at[0] >= props.from && at[0] <= props.to) emit('pick', at[0], e.event.shiftKey)
+}
+
+function key(e: KeyboardEvent) {
+  if (props.live) return
+  const [a, b] = props.view ?? [props.from, props.to]
+  const span = b - a
+  const middle = (a + b) / 2
+  const step = e.key === 'ArrowLeft' ? -0.01 : 0.01
+  if (e.key === 'ArrowLeft' || e.key === 'ArrowRight') {
+    const now = props.cursors?.[e.shiftKey ? 1 : 0] ?? middle
+    emit('pick', Math.min(Math.max(now + step * span, props.from), props.to), e.shiftKey)
+  } else if (e.key === '+') emit('view', middle - span / 4, middle + span / 4)
+  else if (e.key === '-') emit('view', Math.max(props.from, middle - span), Math.min(props.to, middle + span))
+  else if (e.key === '0') emit('view', props.from, props.to)
+  else return
+  e.preventDefault()
+}
+
+function savePNG() {
+  const t = palette(theme.global.current.value.dark)
+  const url = (chart.value as unknown as { getDataURL(o: object): string }).getDataURL({ type: 'png', pixelRatio: 2, backgroundColor: t.surface })
+  save(`${props.name}.png`, url)
+}
+function saveSVG() {
+  const text = svgOf(option.value, box.value?.clientWidth ?? 900, height.value)
+  save(`${props.name}.svg`, URL.createObjectURL(new Blob([text], { type: 'image/svg+xml' })))
+}
+defineExpose({ savePNG, saveSVG })
+</script>
+
+<template>
+  <div ref="box" class="chart" tabindex="0" role="img" :aria-label="`Curves of ${lines.map((l) => l.column).join(', ')}`" @keydown="key"
+    @pointerdown.capture="pressedAt = $event.clientX" @dblclick="emit('view', from, to)">
+    <VChart ref="chart" :option="option" :style="{ height: `${height}px` }" autoresize :update-options="{ replaceMerge: ['series'] }"
+      @datazoom="zoomed" @zr:click="clicked" />
+  </div>
+</template>
+
+<style scoped>
+.chart { min-width: 0; }
+</style>

@@ -1,0 +1,57 @@
+import type { Figure } from './api'
+
+const minus = '\u2212'
+
+// fixed shows a number with a fixed count of decimals and a true minus sign; a missing one is a dash.
+export function fixed(x: number | null | undefined, decimals: number): string {
+  if (x === null || x === undefined || !Number.isFinite(x)) return '—'
+  const text = Math.abs(x).toFixed(decimals)
+  return (x < 0 && Number(text) !== 0 ? minus : '') + text
+}
+
+// Decimals of readouts: what the instruments resolve, so that digits neither jump nor lie.
+const decimals: Record<string, number> = { volts: 3, amps: 4, watts: 2, charge: 4, energy: 3, celsius: 1, ohms: 3, hertz: 2 }
+const units: Record<string, string> = { volts: 'V', amps: 'A', watts: 'W', charge: 'Ah', energy: 'Wh', celsius: '°C', ohms: 'Ω', hertz: 'Hz' }
+
+export const quantityOf = (column: string) => column.slice(column.indexOf('.') + 1)
+export const seatOf = (column: string) => column.slice(0, Math.max(column.indexOf('.'), 0))
+export const unitOf = (column: string) => units[quantityOf(column)] ?? ''
+export const reading = (column: string, x: number | null | undefined) => fixed(x, decimals[quantityOf(column)] ?? 3)
+
+// seconds words a time in a run.
+export function seconds(s: number): string {
+  if (!Number.isFinite(s) || s < 0) return '—'
+  if (s < 60) return `${s.toFixed(s < 10 ? 1 : 0)} s`
+  const whole = Math.round(s)
+  if (whole < 3600) return `${Math.floor(whole / 60)} min ${String(whole % 60).padStart(2, '0')} s`
+  return `${Math.floor(whole / 3600)} h ${String(Math.floor((whole % 3600) / 60)).padStart(2, '0')} min`
+}
+
+// clock words a bench time on an axis, with as many decimals as the view needs.
+export function clock(s: number, span: number): string {
+  if (span < 120 && s < 120) return `${s.toFixed(span < 0.5 ? 3 : span < 5 ? 2 : span < 30 ? 1 : 0)} s`
+  const rest = s % 60
+  const small = rest.toFixed(span < 5 ? 2 : span < 60 ? 1 : 0).padStart(span < 5 ? 5 : span < 60 ? 4 : 2, '0')
+  const minutes = Math.floor(s / 60)
+  return minutes >= 60 ? `${Math.floor(minutes / 60)}:${String(minutes % 60).padStart(2, '0')}:${small}` : `${minutes}:${small}`
+}
+
+export const dateTime = (t: string) =>
+  new Date(t).toLocaleString('en-GB', { year: 'numeric', month: 'short', day: '2-digit', hour: '2-digit', minute: '2-digit' })
+export const timeOfDay = (t: string | Date) => new Date(t).toLocaleTimeString('en-GB')
+
+// value words a figure with two digits of uncertainty and the value to the same place.
+export function value(f: Figure): string {
+  if (f.undetermined) return 'undetermined'
+  if (f.u <= 0) return `${fixed(f.value, 4)} ${f.unit}`
+  const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(f.u.toPrecision(2)))), 0), 9)
+  return `${fixed(f.value, d)} ± ${fixed(f.u, d)} ${f.unit}`
+}
+
+export function limit(f: Figure): string {
+  const short = (x: number) => String(Number(x.toPrecision(6))).replace('-', minus)
+  if (f.min === undefined && f.max === undefined) return '—'
+  if (f.min === undefined) return `≤ ${short(f.max!)} ${f.unit}` + (f.marginal ? ` (marginal above ${short(f.max! - f.marginal)})` : '')
+  if (f.max === undefined) return `≥ ${short(f.min)} ${f.unit}` + (f.marginal ? ` (marginal below ${short(f.min + f.marginal)})` : '')
+  return `${short(f.min)} … ${short(f.max)} ${f.unit}`
+}

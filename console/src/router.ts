@@ -1,0 +1,31 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { api } from './api'
+import { useSession } from './composables/session'
+import Floor from './views/Floor.vue'
+
+declare module 'vue-router' {
+  interface RouteMeta { open?: boolean }
+}
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'floor', component: Floor },
+    { path: '/sign-in', name: 'sign-in', component: () => import('./views/SignIn.vue'), meta: { open: true } },
+    { path: '/setup', name: 'setup', component: () => import('./views/SetUp.vue'), meta: { open: true } },
+    { path: '/bays/:bay', name: 'bay', component: () => import('./views/Bay.vue'), props: true },
+    { path: '/runs', name: 'runs', component: () => import('./views/Runs.vue') },
+    { path: '/runs/:run', name: 'run', component: () => import('./views/Run.vue'), props: true },
+    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./views/Nowhere.vue') },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  if (to.meta.open) return true
+  const session = useSession()
+  if (session.account || (await session.load())) return true
+  const health = await api.health().catch(() => null)
+  if (health && !health.setUp) return { name: 'setup' }
+  return { name: 'sign-in', query: { next: to.fullPath } }
+})

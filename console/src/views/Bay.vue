@@ -1,0 +1,94 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+
+import { api } from '../api'
+import BaySide from '../components/BaySide.vue'
+import ConfirmButton from '../components/ConfirmButton.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import Readout from '../components/Readout.vue'
+import StartForm from '../components/StartForm.vue'
+import StateChip from '../components/StateChip.vue'
+import TraceChart from '../components/TraceChart.vue'
+import { useLiveCurves } from '../composables/curves'
+import { useLive } from '../composables/live'
+import { useSession } from '../composables/session'
+
+const props = defineProps<{ bay: string }>()
+const live = useLive()
+const session = useSession()
+const error = ref<unknown>(null)
+
+const bay = computed(() => live.bays.get(props.bay))
+const running = computed(() => bay.value !== undefined && bay.value.state !== 'idle' && bay.value.state !== 'alarm')
+const runId = computed(() => bay.value?.run?.id)
+const { lines, marks, newest } = useLiveCurves(props.bay, runId)
+
+const columns = computed(() => (bay.value?.seats ?? []).map((s) => ({ seat: s.name, columns: ['volts', 'amps', 'watts'].map((q) => `${s.name}.${q}`) })))
+const value = (column: string) => (live.connected ? bay.value?.readings[column] : null)
+const notes = computed(() => marks.value.filter((m) => ['stage', 'guard', 'condition', 'timed-out', 'bench', 'end'].includes(m.kind)).slice(-8))
+
+async function guarded(act: () => Promise<unknown>) {
+  error.value = null
+  try {
+    await act()
+  } catch (e) {
+    error.value = e
+  }
+}
+</script>
+
+<template>
+  <div class="page">
+    <div v-if="!live.loaded" class="muted">Asking the service …</div>
+    <div v-else-if="!bay" class="panel">There is no bay named {{ props.bay }}. <router-link to="/">Go to the floor</router-link></div>
+    <template v-else>
+      <header>
+        <h1>{{ bay.title }}</h1>
+        <StateChip :state="bay.alarm ? 'alarm' : bay.state" />
+        <span v-if="bay.run && running" class="muted">{{ bay.run.nameplate }} {{ bay.run.serial }} · {{ bay.run.procedure }}, rev {{ bay.run.revision }}</span>
+        <span class="grow" />
+        <span v-if="running" class="muted nowrap">{{ bay.frameRate.toFixed(0) }} frames/s</span>
+        <ConfirmButton v-if="running" label="Stop" question="Stop this run?" consequence="It ends as aborted, the outputs go off, and what was recorded is kept."
+          :disabled="!session.mayOperate" :act="() => guarded(() => api.stop(props.bay))" />
+        <ConfirmButton v-else label="Make safe" question="Switch every output of this bay off?" consequence="Loads first, then sources, each read back."
+          :disabled="!session.mayOperate" :act="() => guarded(() => api.makeSafe(props.bay))" />
+      </header>
+      <ProblemNote :error="error" />
+      <p v-if="bay.alarm" class="panel alarm" role="alert">■ {{ bay.alarm }}</p>
+      <div class="two">
+        <div class="stack">
+          <StartForm v-if="!running" :bay="props.bay" :disabled="!session.mayOperate || bay.alarm !== undefined" :last="bay.run" />
+          <div class="panel readouts" data-test="readouts">
+            <div v-for="g in columns" :key="g.seat" class="group">
+              <span class="muted seat">{{ g.seat }}</span>
+              <Readout v-for="c in g.columns" :key="c" :column="c" :value="value(c)" />
+            </div>
+          </div>
+          <div v-if="!running && bay.run" class="panel ended" data-test="ended">
+            <StateChip :state="bay.run.outcome ?? bay.run.state" />
+            <span>{{ bay.run.serial }} · {{ bay.run.procedure }}</span>
+            <span v-if="bay.run.reason" class="muted">{{ bay.run.reason }}</span>
+            <span class="grow" />
+            <router-link :to="{ name: 'run', params: { run: bay.run.id } }">Figures and curves</router-link>
+          </div>
+          <div v-if="lines.length" class="panel">
+            <h2>{{ running ? 'Live curves' : 'Curves of the last run' }}</h2>
+            <TraceChart :lines="lines" :from="0" :to="newest" :marks="marks" :live="running" :name="`${props.bay}-live`" />
+          </div>
+          <div v-else class="panel muted">No frames yet. Curves appear as soon as a run records.</div>
+        </div>
+        <BaySide :bay="bay" :now="newest" :notes="notes" />
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.readouts { display: flex; flex-wrap: wrap; gap: 8px 34px; }
+.group { display: flex; gap: 20px; align-items: baseline; flex-wrap: wrap; }
+.seat { width: 44px; }
+.ended { display: flex; gap: 12px; align-items: baseline; flex-wrap: wrap; }
+.ended a { color: var(--ink); font-weight: 600; }
+.alarm { color: var(--fail); border-color: var(--fail); font-weight: 550; }
+.nowrap { white-space: nowrap; }
+</style>

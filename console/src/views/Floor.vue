@@ -1,0 +1,62 @@
+<script setup lang="ts">
+import { computed, onUnmounted, reactive, ref } from 'vue'
+
+import { api, type Frames } from '../api'
+import BayTile from '../components/BayTile.vue'
+import ConfirmButton from '../components/ConfirmButton.vue'
+import ProblemNote from '../components/ProblemNote.vue'
+import { useLive } from '../composables/live'
+import { useSession } from '../composables/session'
+
+const live = useLive()
+const session = useSession()
+const error = ref<unknown>(null)
+
+// The last frames of each bay, for the miniature curves.
+const kept = 160
+const curves = reactive(new Map<string, { run: string; values: (number | null)[] }>())
+const unlisten = live.listen({
+  frames(f: Frames) {
+    const i = Math.max(f.columns.indexOf('load.amps'), 0)
+    const before = curves.get(f.bay)
+    const values = before?.run === f.run ? before.values : []
+    curves.set(f.bay, { run: f.run, values: [...values, ...(f.values[i] ?? [])].slice(-kept) })
+  },
+})
+onUnmounted(unlisten)
+
+const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
+const energised = computed(() => live.list.filter((b) => !b.safeSince).length)
+
+async function stopAll() {
+  error.value = null
+  try {
+    await api.stopAll()
+  } catch (e) {
+    error.value = e
+  }
+}
+</script>
+
+<template>
+  <div class="page">
+    <header>
+      <h1>Floor</h1>
+      <span class="muted">{{ live.list.length }} bays · {{ liveCount }} live · {{ energised ? `outputs on or not yet confirmed off: ${energised}` : 'every output confirmed off' }}</span>
+      <span class="grow" />
+      <ConfirmButton label="Stop all and make safe" question="Stop every run and switch every output off?"
+        :consequence="liveCount ? `${liveCount} live runs end as aborted. What was recorded is kept.` : 'No run is live; outputs are switched off and read back.'"
+        :disabled="!session.mayOperate" :act="stopAll" />
+    </header>
+    <ProblemNote :error="error" />
+    <div v-if="!live.loaded" class="muted">Asking the service for its bays …</div>
+    <div v-else-if="live.list.length === 0" class="panel muted">The bench has no bays yet. Describe instruments and bays in usher.yaml and start the service again.</div>
+    <div class="tiles">
+      <BayTile v-for="b in live.list" :key="b.name" :bay="b" :fresh="live.connected" :curve="curves.get(b.name)?.values ?? []" />
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.tiles { display: grid; grid-template-columns: repeat(auto-fill, minmax(min(420px, 100%), 1fr)); gap: var(--gap); }
+</style>

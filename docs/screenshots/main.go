@@ -1,0 +1,284 @@
+// Command screenshots makes the pictures in this folder from the demo scenario: views of the console in Chromium, a page of a report,
+// and terminal views. It is run by: make screenshots.
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"html"
+	"io"
+	"log"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+const (
+	folder   = "docs/screenshots"
+	binary   = "bin/usher"
+	width    = 1280
+	height   = 800
+	name     = "demo"
+	password = "harbour lantern"
+)
+
+func main() {
+	if err := run(); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run() error {
+	data, err := os.MkdirTemp("", "usher-pictures-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(data)
+	url, stop, err := startDemo(data)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	ctx, cancel := browser()
+	defer cancel()
+	steps := []func() error{
+		func() error { return console(ctx, url) },
+		func() error { return terminalViews(ctx, data) },
+		func() error { return reportPage(data) },
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// startDemo starts the demo and waits until its runs are under way.
+func startDemo(data string) (url string, stop func(), err error) {
+	cmd := exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--data", data)
+	cmd.Stderr = os.Stderr
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", nil, err
+	}
+	stop = func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	}
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if rest, ok := strings.CutPrefix(lines.Text(), "Usher Bench serves "); ok {
+			go io.Copy(io.Discard, out) //nolint:errcheck // nobody reads the rest
+			return rest, stop, nil
+		}
+	}
+	stop()
+	return "", nil, fmt.Errorf("the demo did not start: %w", lines.Err())
+}
+
+// action is a step in the browser.
+type action = chromedp.Action[chromedp.Void]
+
+func browser() (context.Context, context.CancelFunc) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("force-color-profile", "srgb"))
+	allocator, cancelAllocator := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, cancel := chromedp.NewContext(allocator)
+	return ctx, func() { cancel(); cancelAllocator() }
+}
+
+func shot(file string) action {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		png, err := chromedp.CaptureScreenshot()(ctx, t)
+		if err != nil {
+			return chromedp.Void{}, err
+		}
+		return chromedp.Void{}, os.WriteFile(filepath.Join(folder, file), png, 0o644)
+	}
+}
+
+// hold gives live views time to show a few more frames.
+func hold(d time.Duration) action { return chromedp.Sleep(d) }
+
+func theme(value string) action {
+	return chromedp.Evaluate[chromedp.Void](`localStorage.setItem("theme", "` + value + `")`)
+}
+
+func visible(css string) action     { return chromedp.WaitVisible(chromedp.CSS(css)) }
+func click(css string) action       { return chromedp.Click(chromedp.CSS(css)) }
+func typed(css, text string) action { return chromedp.SendKeys(chromedp.CSS(css), text) }
+
+func console(ctx context.Context, url string) error {
+	actions := []action{
+		chromedp.EmulateViewport(width, height),
+		chromedp.Navigate(url), visible(`input[name=name]`), theme("light"), chromedp.Reload(), visible(`input[name=name]`),
+		typed(`input[name=name]`, name), typed(`input[name=password]`, password), shot("sign-in.png"),
+		click(`button[type=submit]`), visible(`[data-bay=bay1]`), hold(20 * time.Second), shot("floor.png"),
+		theme("dark"), chromedp.Navigate(url + "/bays/bay1"), visible(`[data-test=readouts]`), visible(`canvas`), hold(4 * time.Second), shot("bay-live.png"),
+		theme("light"), chromedp.Navigate(url + "/runs"), visible(`[data-test=runs] tbody tr`), shot("runs.png"),
+		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
+		chromedp.Navigate(url + "/bays/bay1"), visible(`[data-test=ended]`), hold(time.Second), shot("bay-start.png"),
+		click(`[data-test=ended] a`), visible(`[data-test=figures]`), visible(`canvas`), hold(time.Second), shot("run.png"),
+		chromedp.MouseClickXY(520, 640), chromedp.MouseClickXY(820, 640), hold(500 * time.Millisecond),
+		chromedp.EmulateViewport(width, 2400), hold(time.Second), shot("run-whole.png"),
+		chromedp.EmulateViewport(390, 844), theme("dark"), chromedp.Navigate(url), visible(`[data-bay=bay2]`), hold(2 * time.Second), shot("floor-phone.png"),
+		chromedp.EmulateViewport(width, height),
+	}
+	return chromedp.Do(ctx, actions...)
+}
+
+// terminal runs a command in tmux for a while and draws what the terminal shows.
+func terminal(ctx context.Context, file, command string, columns, rows int, wait time.Duration) error {
+	session := "usher-pictures"
+	tmux := func(args ...string) ([]byte, error) { return exec.Command("tmux", args...).CombinedOutput() }
+	if out, err := tmux("new-session", "-d", "-s", session, "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-e", "COLORTERM=truecolor", "-e", "TERM=tmux-256color", "-e", "PS1=$ ", "sh"); err != nil {
+		return fmt.Errorf("tmux: %w: %s", err, out)
+	}
+	defer tmux("kill-session", "-t", session) //nolint:errcheck // it may have ended
+	if out, err := tmux("send-keys", "-t", session, command, "Enter"); err != nil {
+		return fmt.Errorf("tmux: %w: %s", err, out)
+	}
+	time.Sleep(wait)
+	text, err := tmux("capture-pane", "-t", session, "-p", "-e")
+	if err != nil {
+		return fmt.Errorf("tmux: %w", err)
+	}
+	page := `<meta charset="utf-8"><style>body{margin:0;background:#101c1c;color:#e9f0ec;padding:18px 22px;font:14px/1.32 "DejaVu Sans Mono",monospace;white-space:pre}</style>` + toHTML(string(text))
+	return chromedp.Do(ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(page))), hold(300*time.Millisecond), shot(file))
+}
+
+var colorSequence = regexp.MustCompile("\x1b\\[([0-9;]*)m")
+
+// basicColors are the first sixteen colours of a terminal.
+var basicColors = strings.Fields("#1d2a2b #ff9d92 #58d3ac #f0b75a #5fb8ee #d999c0 #7fd0d0 #e9f0ec #5b6a6b #ff9d92 #58d3ac #f3b33d #5fb8ee #d999c0 #7fd0d0 #ffffff")
+
+// toHTML draws text with colour sequences, as far as tmux writes them.
+func toHTML(text string) string {
+	var b strings.Builder
+	open, last := false, 0
+	for _, m := range colorSequence.FindAllStringSubmatchIndex(text, -1) {
+		b.WriteString(html.EscapeString(text[last:m[0]]))
+		last = m[1]
+		if open {
+			b.WriteString("</span>")
+		}
+		b.WriteString(`<span style="` + style(text[m[2]:m[3]]) + `">`)
+		open = true
+	}
+	b.WriteString(html.EscapeString(text[last:]))
+	if open {
+		b.WriteString("</span>")
+	}
+	return b.String()
+}
+
+// current is the style that the sequences so far have set; tmux writes only what changes.
+var current struct{ color, weight string }
+
+func style(sequence string) string {
+	codes := strings.Split(sequence, ";")
+	for i := 0; i < len(codes); i++ {
+		n, _ := strconv.Atoi(codes[i])
+		switch {
+		case n == 0:
+			current.color, current.weight = "", ""
+		case n == 1:
+			current.weight = "bold"
+		case n == 22:
+			current.weight = ""
+		case n == 39:
+			current.color = ""
+		case n >= 30 && n <= 37:
+			current.color = basicColors[n-30]
+		case n >= 90 && n <= 97:
+			current.color = basicColors[n-82]
+		case n == 38 && i+4 < len(codes) && codes[i+1] == "2":
+			current.color = fmt.Sprintf("rgb(%s,%s,%s)", codes[i+2], codes[i+3], codes[i+4])
+			i += 4
+		case n == 38 && i+2 < len(codes) && codes[i+1] == "5":
+			current.color = palette256(codes[i+2])
+			i += 2
+		}
+	}
+	return "color:" + current.color + ";font-weight:" + current.weight
+}
+
+// palette256 is a colour of the extended palette: sixteen basic ones, a cube of 6×6×6, and greys.
+func palette256(code string) string {
+	n, _ := strconv.Atoi(code)
+	switch {
+	case n < 16:
+		return basicColors[n]
+	case n >= 232:
+		grey := 8 + 10*(n-232)
+		return fmt.Sprintf("rgb(%d,%d,%d)", grey, grey, grey)
+	}
+	level := func(x int) int {
+		if x == 0 {
+			return 0
+		}
+		return 55 + 40*x
+	}
+	n -= 16
+	return fmt.Sprintf("rgb(%d,%d,%d)", level(n/36), level(n/6%6), level(n%6))
+}
+
+func terminalViews(ctx context.Context, data string) error {
+	self, err := filepath.Abs(binary)
+	if err != nil {
+		return err
+	}
+	link := filepath.Join(data, "bin")
+	if err := os.MkdirAll(link, 0o700); err != nil {
+		return err
+	}
+	if err := os.Symlink(self, filepath.Join(link, "usher")); err != nil {
+		return err
+	}
+	prepare := fmt.Sprintf("cd %s; PATH=%s:$PATH; export USHER_DATA=%s; clear; ", data, link, data)
+	start := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2212")
+	if out, err := start.CombinedOutput(); err != nil {
+		return fmt.Errorf("start a run: %w: %s", err, out)
+	}
+	if err := terminal(ctx, "terminal-watch.png", prepare+"usher watch bay1", 140, 42, 24*time.Second); err != nil {
+		return err
+	}
+	failed := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2213", "--follow")
+	for failed.ProcessState == nil {
+		out, err := failed.CombinedOutput()
+		if err == nil || failed.ProcessState.ExitCode() == 3 {
+			break
+		}
+		if !strings.Contains(string(out), "busy") {
+			return fmt.Errorf("run a faulty unit: %w: %s", err, out)
+		}
+		time.Sleep(2 * time.Second)
+		failed = exec.Command(failed.Path, failed.Args[1:]...)
+	}
+	return terminal(ctx, "terminal-show.png", prepare+"usher show last; usher runs --limit 8", 140, 32, 2*time.Second)
+}
+
+func reportPage(data string) error {
+	pdf := filepath.Join(data, "report.pdf")
+	if out, err := exec.Command(binary, "--data", data, "report", "last", "-o", pdf).CombinedOutput(); err != nil {
+		return fmt.Errorf("report: %w: %s", err, out)
+	}
+	page := filepath.Join(folder, "report")
+	if out, err := exec.Command("pdftoppm", "-r", "100", "-png", "-singlefile", pdf, page).CombinedOutput(); err != nil {
+		return fmt.Errorf("pdftoppm: %w: %s", err, out)
+	}
+	return nil
+}
