@@ -135,12 +135,15 @@ func (a *app) runs() *cobra.Command {
 			}
 			rows := [][]string{{"RUN", "STARTED", "BAY", "UNIT", "PROCEDURE", "REV", "OUTCOME", "DURATION"}}
 			for _, r := range runs {
-				state := r.Outcome
+				state, duration := r.Outcome, report.Seconds(r.Duration)
 				if state == "" {
 					state = r.State
 				}
+				if r.State == "live" {
+					duration = "—"
+				}
 				rows = append(rows, []string{r.ID, r.StartedAt.Local().Format("2006-01-02 15:04:05"), r.Bay, r.Serial, r.Procedure, fmt.Sprint(r.Revision),
-					report.Sign(r.Outcome) + " " + state, report.Seconds(r.Duration)})
+					report.Sign(r.Outcome) + " " + state, duration})
 			}
 			return a.table(rows)
 		}),

@@ -18,6 +18,7 @@ import (
 	"usherbench/api"
 	"usherbench/client"
 	"usherbench/core/quantity"
+	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/report"
 )
@@ -108,7 +109,7 @@ func (a *app) watchLines(ctx context.Context, cl *client.Client, bay, run string
 			fmt.Fprintf(a.out, "{\"event\":%q,\"data\":%s}\n", e.Kind, e.Data)
 		case !a.json && e.Kind == api.EventMark:
 			var m api.MarkEvent
-			if e.Into(&m) == nil && m.Kind != "command" && m.Kind != "point-done" {
+			if e.Into(&m) == nil && !quiet[m.Kind] {
 				fmt.Fprintf(a.out, "%12s  %-10s %s\n", report.Seconds(m.T), m.Kind, plain(m.Label))
 			}
 		case !a.json && e.Kind == api.EventBay && time.Since(last) >= time.Second:
@@ -144,6 +145,9 @@ type view struct {
 	width  int
 	height int
 }
+
+// quiet marks are too many, or say nothing that the next one does not.
+var quiet = map[stage.MarkKind]bool{stage.MarkCommand: true, stage.MarkPointDone: true, stage.MarkStageEnd: true}
 
 // keptFrames bounds the curve of a terminal, which is at most a few hundred columns wide.
 const keptFrames = 3000
@@ -202,7 +206,7 @@ func (v *view) take(e client.Event) {
 		}
 	case api.EventMark:
 		var m api.MarkEvent
-		if e.Into(&m) == nil && m.Kind != "command" && m.Kind != "point-done" {
+		if e.Into(&m) == nil && !quiet[m.Kind] {
 			v.marks = append(v.marks, fmt.Sprintf("%10s  %-9s %s", report.Seconds(m.T), m.Kind, plain(m.Label)))
 			v.marks = v.marks[max(0, len(v.marks)-4):]
 		}
@@ -343,13 +347,34 @@ func (v *view) curve(columns []string, unit string, rows int, style lipgloss.Sty
 	if unit == "A" {
 		colors[1] = asciigraph.Orange
 	}
-	plot := asciigraph.PlotMany(data, asciigraph.Height(rows-1), asciigraph.Width(max(v.width-14, 20)), asciigraph.Precision(2),
-		asciigraph.SeriesColors(colors[2-len(data):]...), asciigraph.LowerBound(0))
+	plot := asciigraph.PlotMany(data, asciigraph.Height(rows-1), asciigraph.Width(max(v.width-14, 20)),
+		asciigraph.YAxisValueFormatter(func(x float64) string { return fmt.Sprintf("%7.2f", x) }),
+		asciigraph.SeriesColors(colors[2-len(data):]...), asciigraph.LowerBound(0), asciigraph.UpperBound(roundTop(data, rows-1)))
 	span := ""
 	if n := len(v.t); n > 1 {
 		span = fmt.Sprintf("   %s to %s", report.Seconds(v.t[0]), report.Seconds(v.t[n-1]))
 	}
 	return style.Render(unit) + mutedStyle.Render("  "+strings.Join(names, " (grey) and ")+span) + "\n" + plot
+}
+
+// roundTop is the upper end of an axis whose rows are round numbers apart.
+func roundTop(data [][]float64, rows int) float64 {
+	var most float64
+	for _, xs := range data {
+		for _, x := range xs {
+			if x > most { // a missing value is not
+				most = x
+			}
+		}
+	}
+	raw := max(most, 1e-3) / float64(rows)
+	power := math.Pow(10, math.Floor(math.Log10(raw)))
+	for _, round := range []float64{1, 1.5, 2, 2.5, 3, 4, 5, 6, 8} {
+		if raw <= round*power {
+			return round * power * float64(rows)
+		}
+	}
+	return 10 * power * float64(rows)
 }
 
 func (v *view) foot() string {

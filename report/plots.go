@@ -53,7 +53,7 @@ func Pictures(doc api.Run) []Picture {
 }
 
 func picture(points []figure.Point, c procedure.Curve) Picture {
-	p := Picture{Title: fmt.Sprintf("%s by %s", label(c.Of), label(c.By)), XLabel: axis(c.By), YLabel: axis(c.Of)}
+	p := Picture{Title: fmt.Sprintf("%s by %s", label(c.Of), strings.ToLower(label(c.By))), XLabel: axis(c.By), YLabel: axis(c.Of)}
 	lines := map[float64]*Line{}
 	var order []float64
 	for _, point := range points {
@@ -99,10 +99,10 @@ func value(p figure.Point, of string) (float64, bool) {
 
 func label(of string) string {
 	seat, q, ok := strings.Cut(of, ".")
-	if !ok {
-		return strings.ToUpper(of[:1]) + of[1:]
+	if ok {
+		of = seat + " " + q
 	}
-	return seat + " " + q
+	return strings.ToUpper(of[:1]) + of[1:]
 }
 
 func axis(of string) string {

@@ -87,6 +87,7 @@ async function start() {
 
 <style scoped>
 .fields { display: grid; grid-template-columns: minmax(200px, 2fr) minmax(120px, 1fr) minmax(100px, 1fr); gap: 12px; align-items: center; }
+.fields .v-btn { grid-column: -2 / -1; }
 .question { font-size: 16px; font-weight: 620; }
-@media (max-width: 700px) { .fields { grid-template-columns: 1fr; } }
+@media (max-width: 700px) { .fields { grid-template-columns: 1fr; } .fields .v-btn { grid-column: auto; } }
 </style>

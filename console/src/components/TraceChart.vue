@@ -49,6 +49,8 @@ const option = computed<Option>(() => {
   const span = Math.max(viewTo - viewFrom, 1e-6)
   const axisText = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
   const qs = quantities.value
+  // A live picture leaves some air to the right of now.
+  const end = Math.max(props.live ? props.to + 0.04 * (props.to - props.from) : props.to, props.from + 1e-3)
   return {
     animation: false,
     textStyle: { fontFamily: 'Inter Variable' },
@@ -64,7 +66,7 @@ const option = computed<Option>(() => {
       },
     },
     xAxis: qs.map((_, i) => ({
-      type: 'value', gridIndex: i, min: props.from, max: Math.max(props.to, props.from + 1e-3), splitLine: { show: false },
+      type: 'value', gridIndex: i, min: props.from, max: end, splitLine: { show: false },
       axisLine: { lineStyle: { color: t.line } }, axisTick: { lineStyle: { color: t.line } },
       axisLabel: { ...axisText, show: i === qs.length - 1, hideOverlap: true, formatter: (x: number) => clock(x, span) },
       axisPointer: { label: { show: false } },
@@ -77,7 +79,7 @@ const option = computed<Option>(() => {
       type: 'inside', xAxisIndex: qs.map((_, i) => i), filterMode: 'none', startValue: viewFrom, endValue: viewTo, minValueSpan: 0.05, zoomOnMouseWheel: true, moveOnMouseMove: true,
     }],
     series: props.lines.map((l) => ({
-      type: 'line', name: l.column, data: l.data, showSymbol: false, connectNulls: false, sampling: undefined,
+      type: 'line', name: l.column, data: l.data, symbol: 'none', connectNulls: false, sampling: undefined,
       xAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0), yAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0),
       lineStyle: { width: 1.6, color: quantityColor(quantityOf(l.column), t), type: seatOf(l.column) === 'load' ? [6, 4] : 'solid' },
       itemStyle: { color: quantityColor(quantityOf(l.column), t) }, emphasis: { disabled: true },

@@ -1,6 +1,6 @@
 import { onUnmounted, ref, shallowRef, watch, type Ref } from 'vue'
 
-import { api, type MarkEvent } from '../api'
+import { api, type Mark } from '../api'
 import type { Line } from '../components/TraceChart.vue'
 import { useLive } from './live'
 
@@ -12,17 +12,23 @@ const mostFrames = 6000
 export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
   const live = useLive()
   const lines = shallowRef<Line[]>([])
-  const marks = ref<MarkEvent[]>([])
+  const marks = ref<Mark[]>([])
   const newest = ref(0)
   let fetching = false
+  let later = 0
 
-  async function fetchAll() {
+  // The record becomes durable once a second, and new frames arrive from the moment the stream opened. What lies between the two is
+  // on record a moment later, so a second fetch fills it.
+  const flushed = 1300
+
+  async function fetchAll(again = true) {
     const id = run.value
     if (!id || fetching) return
     fetching = true
     try {
-      const w = await api.window(id, { buckets: 1200 })
+      const [w, record] = await Promise.all([api.window(id, { buckets: 1200 }), api.run(id)])
       if (id !== run.value) return
+      marks.value = record.marks
       const after = w.t.at(-1) ?? 0
       const newer = new Map(lines.value.map((l) => [l.column, l.data.filter(([t]) => t > after)]))
       lines.value = w.traces.filter((t) => drawn.test(t.name)).map((t) => ({
@@ -30,6 +36,8 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
         data: [...bands(w.t, t.min, t.max), ...(newer.get(t.name) ?? [])],
       }))
       newest.value = Math.max(newest.value, after)
+      clearTimeout(later)
+      if (again && record.state === 'live') later = window.setTimeout(() => void fetchAll(false), flushed)
     } catch {
       // The curves then begin with the next frames; the banner says if the service is gone.
     } finally {
@@ -56,14 +64,18 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
         return [{ column, data: [...old, ...fresh] }]
       })
       newest.value = f.t.at(-1) ?? newest.value
-      if ((lines.value[0]?.data.length ?? 0) > mostFrames) void fetchAll()
+      if ((lines.value[0]?.data.length ?? 0) > mostFrames) void fetchAll(false)
     },
     mark(m) {
       if (m.bay === bay && m.run === run.value) marks.value = [...marks.value, m]
     },
+    run(r) {
+      if (r.id === run.value && r.state !== 'live') void fetchAll(false)
+    },
     gap: () => void fetchAll(),
   })
   onUnmounted(unlisten)
+  onUnmounted(() => clearTimeout(later))
   return { lines, marks, newest }
 }
 
