@@ -7,6 +7,7 @@ import (
 	"errors"
 	"log/slog"
 	"net/http"
+	"regexp"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -169,4 +170,22 @@ func rootCause(err error) error {
 		}
 		err = inner
 	}
+}
+
+// Entry is a route as the table has it, for checks against the OpenAPI document.
+type Entry struct {
+	// Operation is method and path as the document writes them: "GET /api/v1/bays/{bay}".
+	Operation string
+	Role      api.Role
+}
+
+var pathParameter = regexp.MustCompile(`:(\w+)`)
+
+// Table lists every route of the service.
+func (s *Service) Table() []Entry {
+	var entries []Entry
+	for _, r := range s.routes() {
+		entries = append(entries, Entry{r.method + " " + pathParameter.ReplaceAllString(r.path, "{$1}"), r.role})
+	}
+	return entries
 }

@@ -117,12 +117,13 @@ func (b *Bench) build(next func() int) error {
 			channel = 2
 			shared = nil
 		}
-		s.outputs[channel-1].fixture = f
+		f.output = &s.outputs[channel-1]
+		f.output.fixture = f
 		if b.options.SharedSupply && i == 0 {
 			shared = s
 		}
 		l := newLoad(fmt.Sprintf("L1-%04d", 201+i), b.options.Ideal)
-		l.fixture = f
+		l.fixture, f.input = f, l
 		if err := b.listen(fmt.Sprintf("load%d", i+1), "load", &l.interpreter, next()); err != nil {
 			return err
 		}
@@ -247,6 +248,8 @@ func (i *Instrument) setFault(fault InstrumentFault) {
 type fixture struct {
 	name    string
 	clock   clock
+	output  *supplyOutput // what feeds it
+	input   *load         // what drains it
 	mu      sync.Mutex
 	serial  string
 	fault   plant.Fault
@@ -329,13 +332,16 @@ func (b *Bench) State(bay string) (BayState, error) {
 	return BayState{f.name, f.serial, string(f.fault), f.source.On, f.load.On, truth, slices.Clone(f.history)}, nil
 }
 
-// Unit is the true unit in a bay.
-func (b *Bench) Unit(bay string) (plant.Converter, error) {
+// Truth is the exact steady state of the unit in a bay when the supply is set to some volts and the load to some amps, with the
+// errors that both have in setting them. With amps 0 the load is off.
+func (b *Bench) Truth(bay string, volts, amps float64) (plant.Operating, error) {
 	f, err := b.fixture(bay)
 	if err != nil {
-		return plant.Converter{}, err
+		return plant.Operating{}, err
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.unit, nil
+	source := plant.Source{On: true, Volts: f.output.setVolts.set(volts), Amps: mostSupplyAmps}
+	drain := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: f.input.setAmps.set(amps)}
+	return f.unit.Solve(source, drain, true), nil
 }

@@ -1,0 +1,160 @@
+// Package servicetest starts a whole house for tests: a simulated bench on real sockets and a service that drives it, with clients
+// whose every request and answer is held against the OpenAPI document.
+package servicetest
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/demo"
+	"usherbench/engine"
+	"usherbench/service"
+	"usherbench/simbench"
+)
+
+// House is a running bench and service.
+type House struct {
+	Bench   *simbench.Bench
+	Running *service.Running
+	// Local is the client of this machine, an admin.
+	Local *client.Client
+	Data  string
+	t     testing.TB
+}
+
+// Options of a house; the zero value is one bay at ×20 with noise.
+type Options struct {
+	Bays         int
+	TimeFactor   float64
+	Ideal        bool
+	SharedSupply bool
+	// Empty leaves the scenario's nameplates and procedures out.
+	Empty bool
+	// Change changes the configuration before the service starts.
+	Change func(*engine.Config)
+}
+
+// patience bounds every wait of a test; it is only reached when something is broken.
+const patience = 60 * time.Second
+
+// Start starts a house that is closed with the test.
+func Start(t testing.TB, o Options) *House {
+	t.Helper()
+	if o.Bays == 0 {
+		o.Bays = 1
+	}
+	if o.TimeFactor == 0 {
+		o.TimeFactor = 20
+	}
+	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, TimeFactor: o.TimeFactor, Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits()})
+	require.NoError(t, err)
+	t.Cleanup(func() { bench.Close() })
+	config := demo.Config(bench, o.Bays, o.TimeFactor)
+	if o.Change != nil {
+		o.Change(&config)
+	}
+	h := &House{Bench: bench, Data: t.TempDir(), t: t}
+	h.Running, err = service.Start(service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
+	require.NoError(t, err)
+	t.Cleanup(h.Close)
+	token, err := h.Running.Service.LocalToken()
+	require.NoError(t, err)
+	h.Local = h.Client(token)
+	if o.Empty {
+		return h
+	}
+	for _, text := range demo.Nameplates() {
+		_, err := h.Local.PushNameplate(t.Context(), text)
+		require.NoError(t, err)
+	}
+	for _, text := range demo.Procedures() {
+		_, err := h.Local.PushProcedure(t.Context(), text, "")
+		require.NoError(t, err)
+	}
+	return h
+}
+
+// Close ends the service; it may be called before the test ends.
+func (h *House) Close() {
+	if h.Running == nil {
+		return
+	}
+	running := h.Running
+	h.Running = nil
+	require.NoError(h.t, running.Close())
+}
+
+// Client makes a client with a token whose traffic is validated.
+func (h *House) Client(token string) *client.Client {
+	return &client.Client{Server: h.Running.URL, Token: token, HTTP: &http.Client{Transport: validating{h.t}}}
+}
+
+// As makes an account with a role and gives its client.
+func (h *House) As(role api.Role) *client.Client {
+	h.t.Helper()
+	name := "test " + string(role)
+	const password = "a lantern in the fog"
+	_, err := h.Local.AddAccount(h.t.Context(), api.NewAccount{Name: name, Role: role, Password: password})
+	require.NoError(h.t, err)
+	account, err := h.Client("").SignIn(h.t.Context(), name, password)
+	require.NoError(h.t, err)
+	return h.Client(account.Token)
+}
+
+// Until watches the live stream until an event satisfies the function.
+func (h *House) Until(is func(client.Event) bool) {
+	h.t.Helper()
+	ctx, cancel := context.WithTimeout(h.t.Context(), patience)
+	defer cancel()
+	found := false
+	err := h.Local.Live(ctx, "", 0, func(e client.Event) error {
+		if is(e) {
+			found = true
+			cancel()
+		}
+		return nil
+	}, nil)
+	require.True(h.t, found, "waited in vain: %v", err)
+}
+
+// Start starts a run and returns when it is live.
+func (h *House) Start(bay, procedure, serial string) api.RunSummary {
+	h.t.Helper()
+	run, err := h.Local.StartRun(h.t.Context(), api.StartRun{Bay: bay, Procedure: procedure, Serial: serial})
+	require.NoError(h.t, err)
+	return run
+}
+
+// Ended waits until a run has ended and its bay is free, and reads it.
+func (h *House) Ended(run api.RunSummary) api.Run {
+	h.t.Helper()
+	var doc api.Run
+	require.Eventually(h.t, func() bool {
+		var err error
+		doc, err = h.Local.Run(h.t.Context(), run.ID)
+		require.NoError(h.t, err)
+		bay, err := h.Local.Bay(h.t.Context(), run.Bay)
+		require.NoError(h.t, err)
+		return doc.State != "live" && bay.State != api.BayLive && bay.State != api.BayEnding
+	}, patience, 20*time.Millisecond)
+	return doc
+}
+
+// Push stores a procedure.
+func (h *House) Push(text string) {
+	h.t.Helper()
+	_, err := h.Local.PushProcedure(h.t.Context(), text, "")
+	require.NoError(h.t, err)
+}
+
+// Database is the path of the records.
+func (h *House) Database() string { return filepath.Join(h.Data, "usher.db") }
