@@ -275,14 +275,21 @@ func (r *liveRun) conclude(safeErr error) {
 		r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: "not confirmed off: " + safeErr.Error()})
 	}
 	r.keeper.flush(r.recorder)
-	columns := map[string]any{"state": string(r.finish.Ending), "reason": reason, "ended_at": &ended, "duration": r.finish.T, "frames": r.recorder.Frames()}
-	if err := r.recorder.Finish(columns); err != nil {
+	// The run ends for its readers when its figures are there too, in one transaction; until then it is on record as live.
+	r.record.EndedAt, r.record.Duration, r.record.Frames = &ended, r.finish.T, r.recorder.Frames()
+	if err := r.recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.finish.T, "frames": r.record.Frames}); err != nil {
 		b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
 	}
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " + string(r.finish.Ending), Detail: reason})
-	if _, err := b.engine.Judge(r.record.ID); err != nil {
+	r.record.State, r.record.Reason = string(r.finish.Ending), reason
+	state := map[string]any{"state": r.record.State, "reason": reason}
+	if _, err := b.engine.judge(*r.record, state); err != nil {
 		b.engine.log.Error("figures", "run", r.record.ID, "err", err)
+		state["outcome"] = string(outcomeOf(*r.record, nil))
+		if err := b.engine.store.UpdateRun(r.record.ID, state); err != nil {
+			b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
+		}
 	}
+	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " + string(r.finish.Ending), Detail: reason})
 	summary := r.record.Summary()
 	if stored, err := b.engine.store.Run(r.record.ID); err == nil {
 		summary = stored.Summary()

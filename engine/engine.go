@@ -125,13 +125,19 @@ func (e *Engine) endAbandoned(r store.Run) error {
 		return err
 	}
 	now := time.Now()
-	if err := e.store.UpdateRun(r.ID, map[string]any{"state": "aborted", "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end}); err != nil {
+	stored, err := e.store.Run(r.ID) // with the texts that lists leave out
+	if err != nil {
 		return err
 	}
-	e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
-	if _, err := e.Judge(r.ID); err != nil {
+	stored.State, stored.Reason, stored.Duration = "aborted", reason, end
+	columns := map[string]any{"state": stored.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end}
+	if _, err := e.judge(stored, columns); err != nil {
 		e.log.Warn("figures of an aborted run", "run", r.ID, "err", err)
+		if err := e.store.UpdateRun(r.ID, columns); err != nil {
+			return err
+		}
 	}
+	e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
 	return nil
 }
 

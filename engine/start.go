@@ -70,6 +70,8 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 	if err := b.handle(ctx, request.Serial); err != nil {
 		return nil, err
 	}
+	// An instrument that is silent is named before the guards that miss its readings.
+	program.LostAfter = 1.25 * b.config.LostAfter.Seconds() * b.engine.config.TimeFactor
 	machine, err := stage.New(program)
 	if err != nil {
 		return nil, err
@@ -196,18 +198,15 @@ func (b *Bay) specs() map[string]uncertainty.Spec {
 	return specs
 }
 
-// Judge computes the figures of a run from its record and stores them with the outcome.
-func (e *Engine) Judge(runID string) ([]procedure.Judged, error) {
-	run, err := e.store.Run(runID)
-	if err != nil {
-		return nil, err
-	}
+// judge computes the figures of a run from its record and stores them with the outcome and other columns of the run, at once.
+func (e *Engine) judge(run store.Run, columns map[string]any) ([]procedure.Judged, error) {
 	program, record, err := e.Record(run)
 	if err != nil {
 		return nil, err
 	}
 	judged := program.Judge(record)
-	return judged, e.store.SaveFigures(run.ID, judged, outcomeOf(run, judged))
+	columns["outcome"] = string(outcomeOf(run, judged))
+	return judged, e.store.SaveFigures(run.ID, judged, columns)
 }
 
 // Record gathers what the figures of a run are computed from, and the program with its texts.

@@ -59,6 +59,6 @@ func truth(b bool) float64 {
 }
 
 func (s *Service) showMetrics(c *echo.Context) error {
-	promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{}).ServeHTTP(c.Response(), c.Request())
+	promhttp.HandlerFor(s.metrics, promhttp.HandlerOpts{DisableCompression: true}).ServeHTTP(c.Response(), c.Request())
 	return nil
 }

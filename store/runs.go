@@ -9,7 +9,6 @@ import (
 
 	"usherbench/core/figure"
 	"usherbench/core/nameplate"
-	"usherbench/core/outcome"
 	"usherbench/core/procedure"
 	"usherbench/core/stage"
 )
@@ -107,8 +106,8 @@ func (s *Store) UpdateRun(id string, columns map[string]any) error {
 	return s.db.Model(&Run{}).Where("id = ?", id).Updates(columns).Error
 }
 
-// SaveFigures replaces the figures of a run and sets its outcome, in one transaction.
-func (s *Store) SaveFigures(runID string, figures []procedure.Judged, verdict outcome.Outcome) error {
+// SaveFigures replaces the figures of a run and sets columns of the run, such as its outcome, in one transaction.
+func (s *Store) SaveFigures(runID string, figures []procedure.Judged, columns map[string]any) error {
 	return s.db.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Delete(&Figure{}, "run_id = ?", runID).Error; err != nil {
 			return err
@@ -126,7 +125,7 @@ func (s *Store) SaveFigures(runID string, figures []procedure.Judged, verdict ou
 				return err
 			}
 		}
-		return tx.Model(&Run{}).Where("id = ?", runID).Update("outcome", string(verdict)).Error
+		return tx.Model(&Run{}).Where("id = ?", runID).Updates(columns).Error
 	})
 }
 

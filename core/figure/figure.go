@@ -260,7 +260,7 @@ func (rec *Record) reading(p Point, column string) (uncertainty.Reading, bool) {
 	r, ok := rec.Specs[column].Find(a.Mean)
 	return uncertainty.Reading{
 		Value: a.Mean, Group: fmt.Sprintf("%s to %g", column, r.To), Gain: r.Reading, Offset: r.Offset,
-		Noise: max(a.SE, uncertainty.Resolution(r.Resolution)),
+		Noise: max(a.SE, uncertainty.Resolution(r.Resolution)), N: a.N,
 	}, ok
 }
 

@@ -48,7 +48,7 @@ func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string) (*
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{plate: plate, values: values, p: &Program{Every: 0.1, Constants: map[string]quantity.Quantity{}}}
+	r := &reader{plate: plate, values: values, p: &Program{Every: 0.1, LostAfter: 2, Constants: map[string]quantity.Quantity{}}}
 	r.read(doc.Root())
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err

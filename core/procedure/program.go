@@ -24,9 +24,11 @@ type Program struct {
 	Seats            []Seat
 	Columns          trace.Columns
 	// Every is the interval of recorded frames, s.
-	Every  float64
-	Guards []Guard
-	Stages []Stage
+	Every float64
+	// LostAfter is how long a guard's condition may stay unknown before it trips, s.
+	LostAfter float64
+	Guards    []Guard
+	Stages    []Stage
 	// Figures are what is computed from the record, with limits.
 	Figures []FigureRequest
 	Curves  []Curve

@@ -97,9 +97,6 @@ func (Mark) effect()    {}
 func (Point) effect()   {}
 func (Finish) effect()  {}
 
-// lostAfter is how long a guard's condition may stay unknown before it trips, s.
-const lostAfter = 2.0
-
 // Machine executes one program. It is not safe for use by several goroutines.
 type Machine struct {
 	program *procedure.Program
@@ -246,8 +243,8 @@ func (m *Machine) watch(f trace.Frame) []Effect {
 			if m.state.Unknown[i] < 0 {
 				m.state.Unknown[i] = f.T
 			}
-			if f.T-m.state.Unknown[i] >= lostAfter {
-				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %g s: %s", lostAfter, words)
+			if f.T-m.state.Unknown[i] >= m.program.LostAfter {
+				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter, words)
 				return append([]Effect{Mark{f.T, MarkGuard, reason}}, m.finish(f.T, Aborted, reason)...)
 			}
 		default:

@@ -3,6 +3,8 @@ package uncertainty
 import (
 	"errors"
 	"math"
+
+	"gonum.org/v1/gonum/stat/distuv"
 )
 
 // ErrImplausible is returned for correlations outside ±1 or that make a variance negative, ErrMissing for a NaN among the inputs.
@@ -61,6 +63,8 @@ type Reading struct {
 	Gain, Offset float64
 	// Noise is the standard uncertainty that is new in each reading: u_A of a mean, not below the resolution.
 	Noise float64
+	// N is how many readings Noise was estimated from; 0 means that it is known exactly.
+	N int
 }
 
 // Expanded is the uncertainty of a figure.
@@ -93,7 +97,7 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	type group struct{ gain, offset, gainMax, offsetMax float64 }
 	groups := map[string]*group{}
 	var order []string
-	var noise []float64
+	var noise []Normal
 	for i, r := range readings {
 		step := 1e-4 * math.Abs(r.Value)
 		if step == 0 {
@@ -114,7 +118,7 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 		g.gain += c * r.Value
 		g.offset += c
 		if part := math.Abs(c) * r.Noise; part > 0 {
-			noise = append(noise, part)
+			noise = append(noise, Normal{part, r.N - 1})
 		}
 	}
 	var rectangles []float64
@@ -127,15 +131,34 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	return Expand(rectangles, noise)
 }
 
-// Expand combines rectangles (half-widths) and normal parts (standard uncertainties) to an expanded uncertainty.
-func Expand(rectangles, normal []float64) Expanded {
-	var u2 float64
+// Normal is a normally distributed part: its standard uncertainty, and the degrees of freedom of its estimate (≤ 0: known exactly).
+type Normal struct {
+	Standard float64
+	Freedom  int
+}
+
+// fewReadings is the number of effective degrees of freedom from which Student's factor is left out.
+const fewReadings = 30
+
+// Expand combines rectangles (half-widths) and normal parts to an expanded uncertainty. Where the noise was estimated from few
+// readings the factor grows by Student's t over 1.960, with the effective degrees of freedom ν = u⁴/Σ(u_i⁴/ν_i) of Welch and
+// Satterthwaite; rectangles are bounds and count as known exactly.
+func Expand(rectangles []float64, normal []Normal) Expanded {
+	var u2, estimated float64
 	for _, a := range rectangles {
 		u2 += a * a / 3
 	}
-	for _, s := range normal {
-		u2 += s * s
+	standards := make([]float64, len(normal))
+	for i, p := range normal {
+		standards[i] = p.Standard
+		u2 += p.Standard * p.Standard
+		if p.Freedom > 0 {
+			estimated += math.Pow(p.Standard, 4) / float64(p.Freedom)
+		}
 	}
-	k := CoverageFactor(rectangles, normal)
+	k := CoverageFactor(rectangles, standards)
+	if freedom := u2 * u2 / estimated; estimated > 0 && freedom < fewReadings {
+		k *= distuv.StudentsT{Mu: 0, Sigma: 1, Nu: max(freedom, 1)}.Quantile(0.975) / normalFactor
+	}
 	return Expanded{U: k * math.Sqrt(u2), K: k, Parts: len(rectangles) + len(normal)}
 }

@@ -68,6 +68,13 @@ func TestGainCancelsInARatioAndOffsetInADifference(t *testing.T) {
 	assert.InDelta(t, 1.902*0.01*math.Sqrt(2.0/3), Propagate(func(x []float64) float64 { return x[0] - x[1] }, readings).U, 1e-4)
 }
 
+func TestFewReadingsWidenTheInterval(t *testing.T) {
+	assert.InDelta(t, 2.262, Expand(nil, []Normal{{1, 9}}).U, 1e-3, "Student's t for 9 degrees of freedom")
+	assert.InDelta(t, 1.960, Expand(nil, []Normal{{1, 100}}).U, 1e-3)
+	assert.InDelta(t, 1.960*math.Sqrt2, Expand(nil, []Normal{{1, 0}, {1, 200}}).U, 1e-3)
+	assert.InDelta(t, 1.645, Expand([]float64{math.Sqrt(3)}, []Normal{{1e-3, 2}}).U, 2e-2, "what hardly counts does not widen")
+}
+
 // The stated interval must hold the truth in about 95 % of cases when errors are drawn from the specification.
 func TestIntervalsHoldTheTruth(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
