@@ -121,14 +121,15 @@ func (a *app) runs() *cobra.Command {
 	c := &cobra.Command{
 		Use: "runs", Short: "List runs, newest first", Args: cobra.NoArgs,
 		Example: "  usher runs --bay bay1 --outcome fail\n  usher runs --serial TN-2208 --since 2026-03-01",
-		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
+		PreRunE: func(*cobra.Command, []string) (err error) {
 			if since != "" {
-				t, err := time.ParseInLocation(time.DateOnly, since, time.Local)
-				if err != nil {
+				if f.Since, err = time.ParseInLocation(time.DateOnly, since, time.Local); err != nil {
 					return usage("--since %q: write it like 2026-03-31", since)
 				}
-				f.Since = t
 			}
+			return nil
+		},
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
 			runs, err := cl.Runs(ctx, f)
 			if err != nil || a.json {
 				return a.jsonOr(runs, err)
@@ -217,18 +218,18 @@ func (a *app) printRun(r api.Run) error {
 
 func (a *app) export() *cobra.Command {
 	var format, output, from, to string
+	var r client.Range
 	c := &cobra.Command{
 		Use: "export RUN --format csv|json -o FILE", Short: "Write the data of a run", Args: cobra.ExactArgs(1),
 		Long:    "Write the data of a run: csv has a line a frame with units in the header, json everything on record. -o - writes to standard output.",
 		Example: "  usher export last --format csv -o run.csv\n  usher export 01K --format json -o - --from 12s --to 1min",
-		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+		PreRunE: func(*cobra.Command, []string) error {
 			if format == "" {
 				format = strings.TrimPrefix(filepath.Ext(output), ".")
 			}
 			if format != "csv" && format != "json" {
 				return usage("give --format csv or --format json")
 			}
-			var r client.Range
 			for _, bound := range []struct {
 				name, text string
 				to         *float64
@@ -242,6 +243,9 @@ func (a *app) export() *cobra.Command {
 				}
 				*bound.to = q.Value
 			}
+			return nil
+		},
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			return a.write(output, func(w io.Writer) error { return cl.Export(ctx, args[0], format, r, w) })
 		}),
 	}
@@ -256,10 +260,13 @@ func (a *app) report() *cobra.Command {
 	var output string
 	c := &cobra.Command{
 		Use: "report RUN -o FILE.pdf", Short: "Write the report of a run as PDF", Args: cobra.ExactArgs(1), Example: "  usher report last -o report.pdf",
-		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+		PreRunE: func(*cobra.Command, []string) error {
 			if output == "" {
 				return usage("name the file with -o")
 			}
+			return nil
+		},
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			return a.write(output, func(w io.Writer) error { return cl.Report(ctx, args[0], w) })
 		}),
 	}

@@ -145,6 +145,7 @@ func loss(rec *Record, req Request) (Result, error) {
 
 // sweep is the output volts along line or load, the other held.
 type sweep struct {
+	place    map[string]float64 // what is held
 	points   []Point
 	volts    []float64 // output, at each point
 	along    []float64 // measured line or load, increasing
@@ -159,7 +160,7 @@ func (rec *Record) sweep(req Request, along, held string, heldTolerance float64,
 	if err != nil {
 		return s, err
 	}
-	s.points = rec.pointsAt(place, along)
+	s.place, s.points = place, rec.pointsAt(place, along)
 	if len(s.points) == 0 {
 		return s, undetermined(NoPoint, "no point was measured at %s", Request{At: place}.Where())
 	}
@@ -209,7 +210,7 @@ func (s sweep) regulation(reference func(volts []float64) float64) Result {
 		}
 	}
 	f := func(x []float64) float64 { return 100 * (x[top] - x[bottom]) / math.Abs(reference(x)) }
-	r := Result{Value: f(s.volts), N: len(s.points)}
+	r := Result{Request: Request{At: s.place}, Value: f(s.volts), N: len(s.points)}
 	r.withUncertainty(f, s.readings, s.stated)
 	if s.stated && r.Value <= r.U {
 		r.Remarks = append(r.Remarks, "not told from 0")
@@ -293,7 +294,7 @@ func loadRegulation(rec *Record, req Request) (Result, error) {
 func (s sweep) shift() Result {
 	last := len(s.volts) - 1
 	f := func(x []float64) float64 { return 1000 * (x[last] - x[0]) }
-	r := Result{Value: f(s.volts), N: len(s.points)}
+	r := Result{Request: Request{At: s.place}, Value: f(s.volts), N: len(s.points)}
 	r.withUncertainty(f, s.readings, s.stated)
 	return r
 }

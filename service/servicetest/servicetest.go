@@ -4,6 +4,7 @@ package servicetest
 
 import (
 	"context"
+	"encoding/json"
 	"log/slog"
 	"net/http"
 	"os"
@@ -66,9 +67,11 @@ func Start(t testing.TB, o Options) *House {
 	h.Running, err = service.Start(service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
 	require.NoError(t, err)
 	t.Cleanup(h.Close)
-	token, err := h.Running.Service.LocalToken()
+	text, err := os.ReadFile(filepath.Join(h.Data, service.LocalAccessFile))
 	require.NoError(t, err)
-	h.Local = h.Client(token)
+	var access service.LocalAccess
+	require.NoError(t, json.Unmarshal(text, &access))
+	h.Local = h.Client(access.Token)
 	if o.Empty {
 		return h
 	}
