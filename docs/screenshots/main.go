@@ -20,13 +20,13 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"usherbench/console/chromium"
 )
 
 const (
 	folder   = "docs/screenshots"
 	binary   = "bin/usher"
-	width    = 1280
-	height   = 800
 	name     = "demo"
 	password = "harbour lantern"
 )
@@ -48,7 +48,7 @@ func run() error {
 		return err
 	}
 	defer stop()
-	ctx, cancel := browser()
+	ctx, cancel := chromium.Open(context.Background())
 	defer cancel()
 	steps := []func() error{
 		func() error { return console(ctx, url) },
@@ -89,53 +89,30 @@ func startDemo(data string) (url string, stop func(), err error) {
 	return "", nil, fmt.Errorf("the demo did not start: %w", lines.Err())
 }
 
-// action is a step in the browser.
-type action = chromedp.Action[chromedp.Void]
-
-func browser() (context.Context, context.CancelFunc) {
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("force-color-profile", "srgb"))
-	allocator, cancelAllocator := chromedp.NewExecAllocator(context.Background(), options...)
-	ctx, cancel := chromedp.NewContext(allocator)
-	return ctx, func() { cancel(); cancelAllocator() }
-}
-
-func shot(file string) action {
-	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		png, err := chromedp.CaptureScreenshot()(ctx, t)
-		if err != nil {
-			return chromedp.Void{}, err
-		}
-		return chromedp.Void{}, os.WriteFile(filepath.Join(folder, file), png, 0o644)
-	}
-}
+func shot(file string) chromium.Action { return chromium.Shot(folder, file) }
 
 // hold gives live views time to show a few more frames.
-func hold(d time.Duration) action { return chromedp.Sleep(d) }
+func hold(d time.Duration) chromium.Action { return chromedp.Sleep(d) }
 
-func theme(value string) action {
+func theme(value string) chromium.Action {
 	return chromedp.Evaluate[chromedp.Void](`localStorage.setItem("theme", "` + value + `")`)
 }
 
-func visible(css string) action     { return chromedp.WaitVisible(chromedp.CSS(css)) }
-func click(css string) action       { return chromedp.Click(chromedp.CSS(css)) }
-func typed(css, text string) action { return chromedp.SendKeys(chromedp.CSS(css), text) }
-
 func console(ctx context.Context, url string) error {
-	actions := []action{
-		chromedp.EmulateViewport(width, height),
-		chromedp.Navigate(url), visible(`input[name=name]`), theme("light"), chromedp.Reload(), visible(`input[name=name]`),
-		typed(`input[name=name]`, name), typed(`input[name=password]`, password), shot("sign-in.png"),
-		click(`button[type=submit]`), visible(`[data-bay=bay1]`), hold(20 * time.Second), shot("floor.png"),
-		theme("dark"), chromedp.Navigate(url + "/bays/bay1"), visible(`[data-test=readouts]`), visible(`canvas`), hold(4 * time.Second), shot("bay-live.png"),
-		theme("light"), chromedp.Navigate(url + "/runs"), visible(`[data-test=runs] tbody tr`), shot("runs.png"),
+	actions := []chromium.Action{
+		chromedp.EmulateViewport(chromium.Width, chromium.Height),
+		chromedp.Navigate(url), chromium.Visible(`input[name=name]`), theme("light"), chromedp.Reload(), chromium.Visible(`input[name=name]`),
+		chromium.Type(`input[name=name]`, name), chromium.Type(`input[name=password]`, password), shot("sign-in.png"),
+		chromium.Click(`button[type=submit]`), chromium.Visible(`[data-bay=bay1]`), hold(20 * time.Second), shot("floor.png"),
+		theme("dark"), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`), hold(4 * time.Second), shot("bay-live.png"),
+		theme("light"), chromedp.Navigate(url + "/runs"), chromium.Visible(`[data-test=runs] tbody tr`), shot("runs.png"),
 		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
-		chromedp.Navigate(url + "/bays/bay1"), visible(`[data-test=ended]`), hold(time.Second), shot("bay-start.png"),
-		click(`[data-test=ended] a`), visible(`[data-test=figures]`), visible(`canvas`), hold(time.Second), shot("run.png"),
+		chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`), hold(time.Second), shot("bay-start.png"),
+		chromium.Click(`[data-test=ended] a`), chromium.Visible(`[data-test=figures]`), chromium.Visible(`canvas`), hold(time.Second), shot("run.png"),
 		chromedp.MouseClickXY(520, 640), chromedp.MouseClickXY(820, 640), hold(500 * time.Millisecond),
-		chromedp.EmulateViewport(width, 2400), hold(time.Second), shot("run-whole.png"),
-		chromedp.EmulateViewport(390, 844), theme("dark"), chromedp.Navigate(url), visible(`[data-bay=bay2]`), hold(2 * time.Second), shot("floor-phone.png"),
-		chromedp.EmulateViewport(width, height),
+		chromedp.EmulateViewport(chromium.Width, 2400), hold(time.Second), shot("run-whole.png"),
+		chromedp.EmulateViewport(390, 844), theme("dark"), chromedp.Navigate(url), chromium.Visible(`[data-bay=bay2]`), hold(2 * time.Second), shot("floor-phone.png"),
+		chromedp.EmulateViewport(chromium.Width, chromium.Height),
 	}
 	return chromedp.Do(ctx, actions...)
 }

@@ -1,0 +1,99 @@
+// Package usherbench_test holds the rules that keep the house in order.
+package usherbench_test
+
+import (
+	"os/exec"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// packages lists the imports of every package of the module, tests left out.
+func packages(t *testing.T) map[string][]string {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./...").Output()
+	require.NoError(t, err)
+	all := map[string][]string{}
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		fields := strings.Fields(line)
+		all[strings.TrimPrefix(fields[0], "usherbench/")] = fields[1:]
+	}
+	return all
+}
+
+func standard(path string) bool {
+	return !strings.Contains(strings.Split(path, "/")[0], ".") && !strings.HasPrefix(path, "usherbench/")
+}
+
+// rules say what of ours, and of others where that is limited, a tree may import.
+var rules = []struct {
+	tree   string
+	ours   *regexp.Regexp
+	others *regexp.Regexp // nil: any
+}{
+	{"core/document", regexp.MustCompile(`^core/quantity$`), regexp.MustCompile(`^github.com/goccy/go-yaml`)},
+	{"core/condition", regexp.MustCompile(`^core/quantity$`), regexp.MustCompile(`^github.com/alecthomas/participle/v2`)},
+	{"core", regexp.MustCompile(`^core/`), regexp.MustCompile(`^gonum.org/`)},
+	{"simbench/plant", regexp.MustCompile(`^core/`), regexp.MustCompile(`^gonum.org/`)},
+	{"simbench", regexp.MustCompile(`^(core|simbench)/`), nil},
+	{"instrument", regexp.MustCompile(`^(core/(document|nameplate|quantity|uncertainty)|instrument/)`), nil},
+	{"api", regexp.MustCompile(`^core/`), regexp.MustCompile(`^$`)},
+	{"store", regexp.MustCompile(`^(core/|api$)`), nil},
+	{"engine", regexp.MustCompile(`^(core/|api$|store$|instrument)`), nil},
+	{"report", regexp.MustCompile(`^(core/|api$|store$)`), nil},
+	{"service/servicetest", regexp.MustCompile(`.*`), nil},
+	// The service hands the dialects to the engine, and touches no instrument itself.
+	{"service", regexp.MustCompile(`^(core/|api$|store$|engine$|report$|console$|instrument/dialect$)`), nil},
+	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
+	{"console", regexp.MustCompile(`^$`), nil},
+	{"demo", regexp.MustCompile(`^(engine|simbench)$`), nil},
+	{"cli", regexp.MustCompile(`.*`), nil},
+	{"cmd/usher", regexp.MustCompile(`^cli$`), regexp.MustCompile(`^$`)},
+	{"docs/screenshots", regexp.MustCompile(`^console/chromium$`), nil},
+}
+
+func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
+	for name, imports := range packages(t) {
+		i := slices.IndexFunc(rules, func(r struct {
+			tree   string
+			ours   *regexp.Regexp
+			others *regexp.Regexp
+		}) bool {
+			return name == r.tree || strings.HasPrefix(name, r.tree+"/")
+		})
+		if name == "usherbench" || name == "bars" {
+			continue
+		}
+		if !assert.GreaterOrEqual(t, i, 0, "%s has no rule", name) {
+			continue
+		}
+		for _, path := range imports {
+			if ours, ok := strings.CutPrefix(path, "usherbench/"); ok {
+				assert.Regexp(t, rules[i].ours, ours, "%s imports it", name)
+			} else if !standard(path) && rules[i].others != nil {
+				assert.Regexp(t, rules[i].others, path, "%s imports it", name)
+			}
+		}
+	}
+}
+
+func TestTheCoreHasNoClockSocketOrScreen(t *testing.T) {
+	for name, imports := range packages(t) {
+		if !strings.HasPrefix(name, "core/") {
+			continue
+		}
+		for _, path := range imports {
+			assert.NotContains(t, []string{"time", "net", "net/http", "os", "database/sql", "log", "log/slog", "context", "math/rand", "math/rand/v2"}, path, "%s imports it", name)
+		}
+	}
+}
+
+func TestPackagesHaveNamesThatSayWhatTheyDo(t *testing.T) {
+	for name := range packages(t) {
+		last := name[strings.LastIndex(name, "/")+1:]
+		assert.NotContains(t, []string{"util", "utils", "common", "helper", "helpers", "manager", "base", "types", "misc"}, last)
+	}
+}

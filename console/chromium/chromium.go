@@ -1,0 +1,73 @@
+// Package chromium drives the console in a headless browser, for tests and screenshots.
+package chromium
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Action is a step in the browser.
+type Action = chromedp.Action[chromedp.Void]
+
+// Width and Height of the window.
+const Width, Height = 1280, 800
+
+// Open starts a browser with an empty profile. It prefers reduced motion, so that a click never meets a moving button.
+// The context is for Do; cancel ends the browser.
+func Open(parent context.Context) (context.Context, context.CancelFunc) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(Width, Height),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("force-prefers-reduced-motion", true), chromedp.Flag("disable-component-update", true))
+	allocator, cancelAllocator := chromedp.NewExecAllocator(parent, options...)
+	ctx, cancel := chromedp.NewContext(allocator)
+	return ctx, func() { cancel(); cancelAllocator() }
+}
+
+// Do carries out steps in order.
+func Do(ctx context.Context, steps ...Action) error { return chromedp.Do(ctx, steps...) }
+
+// Visit opens an address, Visible waits for an element, Click and Type act on one. Elements are named by CSS selectors.
+func Visit(url string) Action { return chromedp.Navigate(url) }
+
+// Visible waits until an element is visible.
+func Visible(css string) Action { return chromedp.WaitVisible(chromedp.CSS(css)) }
+
+// Gone waits until no element matches.
+func Gone(css string) Action { return chromedp.WaitNotPresent(chromedp.CSS(css)) }
+
+// Click clicks an element.
+func Click(css string) Action { return chromedp.Click(chromedp.CSS(css)) }
+
+// Type types text into an element.
+func Type(css, text string) Action { return chromedp.SendKeys(chromedp.CSS(css), text) }
+
+// Until waits until a JavaScript expression is true.
+func Until(expression string) Action {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Poll[bool](expression)(ctx, t)
+		return chromedp.Void{}, err
+	}
+}
+
+// Evaluate computes a JavaScript expression.
+func Evaluate[T any](ctx context.Context, expression string) (T, error) {
+	return chromedp.Run(ctx, chromedp.Evaluate[T](expression))
+}
+
+// SignIn opens the service at an address and signs in.
+func SignIn(url, name, password string) Action {
+	return chromedp.Steps(Visit(url), Visible(`input[name=name]`), Type(`input[name=name]`, name), Type(`input[name=password]`, password), Click(`button[type=submit]`), Visible(`h1`))
+}
+
+// Shot saves a picture of the window.
+func Shot(folder, file string) Action {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		png, err := chromedp.CaptureScreenshot()(ctx, t)
+		if err != nil {
+			return chromedp.Void{}, err
+		}
+		return chromedp.Void{}, os.WriteFile(filepath.Join(folder, file), png, 0o644)
+	}
+}
