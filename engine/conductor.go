@@ -32,6 +32,7 @@ type liveRun struct {
 	frames   framesBatch
 	told     time.Time // when watchers were last told of the status
 	finish   *stage.Finish
+	tripped  string // words of the guard that ended the run
 
 	stopOnce sync.Once
 	stop     chan string   // who asks the run to end
@@ -232,7 +233,7 @@ func (r *liveRun) mark(m stage.Mark) {
 		b.mu.Unlock()
 	}
 	if m.Kind == stage.MarkGuard {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped", Detail: m.Label})
+		r.tripped = m.Label // goes to the journal when the outputs are off: the disk may be slow
 	}
 	b.engine.Hub.Publish(api.EventMark, b.name, api.MarkEvent{Bay: b.name, Run: r.record.ID, Mark: m})
 }
@@ -270,6 +271,9 @@ func (r *liveRun) conclude(safeErr error) {
 	b := r.bay
 	ended := time.Now()
 	reason := r.finish.Reason
+	if r.tripped != "" {
+		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped", Detail: r.tripped})
+	}
 	if safeErr != nil {
 		reason = strings.TrimPrefix(reason+"; an output was not confirmed off", "; ")
 		r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: "not confirmed off: " + safeErr.Error()})

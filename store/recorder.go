@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"sync"
 
 	"gorm.io/gorm"
@@ -22,13 +24,15 @@ const (
 )
 
 // Recorder takes the frames, marks and points of one run and writes them with the next transaction. Its methods may be called by
-// several goroutines; they never wait for the disk.
+// several goroutines; but for Finish they never wait for the disk.
 type Recorder struct {
 	store   *Store
 	runID   string
 	product map[int][2]int
 
-	mu     sync.Mutex
+	writing sync.Mutex // held from taking a snapshot until it is committed; taken before mu
+
+	mu     sync.Mutex  // guards what follows, never held while the disk works
 	open   [][]float64 // time and columns of the chunk that is not full yet, pending frames included
 	stored int         // how many frames of open are already in small chunks
 	first  int64       // index of the first frame of open
@@ -36,7 +40,7 @@ type Recorder struct {
 	points []pointRow
 	nMarks int
 	levels [pyramidLevel]level
-	rows   []pyramidRow // finished rows of the pyramid
+	rows   []bucketRow // finished rows of the pyramid
 	err    error
 }
 
@@ -47,6 +51,13 @@ type level struct {
 	t       float64
 	members int   // members of the partial bucket
 	first   int64 // index of the first frame of buckets
+}
+
+// bucketRow is a row of the pyramid before it is encoded.
+type bucketRow struct {
+	level      int
+	first, end int64
+	buckets    [][]float64
 }
 
 // NewRecorder begins to record a run that was created before.
@@ -66,15 +77,15 @@ func (s *Store) NewRecorder(runID string, columns []string) *Recorder {
 
 // Frame records a frame. It copies what it keeps.
 func (r *Recorder) Frame(f trace.Frame) {
+	members := make([]trace.Bucket, len(f.Values))
+	for i, x := range f.Values {
+		members[i] = trace.Bucket{T: f.T, Min: x, Max: x}
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.open[0] = append(r.open[0], f.T)
 	for i, x := range f.Values {
 		r.open[i+1] = append(r.open[i+1], x)
-	}
-	members := make([]trace.Bucket, len(f.Values))
-	for i, x := range f.Values {
-		members[i] = trace.Bucket{T: f.T, Min: x, Max: x}
 	}
 	r.raise(0, f.T, members)
 }
@@ -100,16 +111,12 @@ func (r *Recorder) raise(l int, t float64, members []trace.Bucket) {
 	for i, b := range v.partial {
 		v.buckets[1+2*i], v.buckets[2+2*i] = append(v.buckets[1+2*i], b.Min), append(v.buckets[2+2*i], b.Max)
 	}
-	full := append([]trace.Bucket(nil), v.partial...)
 	if len(v.buckets[0]) == pyramidRows {
 		end := v.first + pyramidRows*framesPerBucket(l+1)
-		r.rows = append(r.rows, pyramidRow{RunID: r.runID, Level: l + 1, First: v.first, End: end, Data: encodeBlock(v.buckets, nil)})
-		v.first = end
-		for i := range v.buckets {
-			v.buckets[i] = v.buckets[i][:0]
-		}
+		r.rows = append(r.rows, bucketRow{l + 1, v.first, end, v.buckets})
+		v.first, v.buckets = end, make([][]float64, len(v.buckets))
 	}
-	r.raise(l+1, v.t, full)
+	r.raise(l+1, v.t, v.partial)
 }
 
 func framesPerBucket(level int) int64 { return int64(math.Pow(pyramidBase, float64(level))) }
@@ -148,77 +155,94 @@ func (r *Recorder) Frames() int64 {
 	return r.first + int64(len(r.open[0]))
 }
 
-// Finish writes everything that is pending together with the end of the run, and ends the recorder.
+// Finish writes everything that is pending together with columns of the run, and ends the recorder.
 func (r *Recorder) Finish(columns map[string]any) error {
 	r.store.mu.Lock()
 	delete(r.store.recorders, r.runID)
 	r.store.mu.Unlock()
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.writing.Lock()
+	defer r.writing.Unlock()
+	p := r.pending(true)
 	err := r.store.db.Transaction(func(tx *gorm.DB) error {
-		if err := r.write(tx, true); err != nil {
+		if err := p.write(tx); err != nil {
 			return err
 		}
 		return tx.Model(&Run{}).Where("id = ?", r.runID).Updates(columns).Error
 	})
-	if err == nil {
-		r.committed(true)
-	}
+	r.committed(p, err)
 	return err
 }
 
 // flush writes the pending data of all recorders in one transaction.
 func (s *Store) flush() error {
 	s.mu.Lock()
-	recorders := make([]*Recorder, 0, len(s.recorders))
-	for _, r := range s.recorders {
-		recorders = append(recorders, r)
-	}
+	recorders := slices.Collect(maps.Values(s.recorders))
 	s.mu.Unlock()
 	if len(recorders) == 0 {
 		return nil
 	}
-	for _, r := range recorders {
-		r.mu.Lock()
-		defer r.mu.Unlock()
+	pendings := make([]pending, len(recorders))
+	for i, r := range recorders {
+		r.writing.Lock()
+		defer r.writing.Unlock()
+		pendings[i] = r.pending(false)
 	}
 	err := s.db.Transaction(func(tx *gorm.DB) error {
-		for _, r := range recorders {
-			if err := r.write(tx, false); err != nil {
+		for _, p := range pendings {
+			if err := p.write(tx); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
-	for _, r := range recorders {
-		r.err = err
-		if err == nil {
-			r.committed(false)
-		}
+	for i, r := range recorders {
+		r.committed(pendings[i], err)
 	}
 	return err
 }
 
-// write puts what is pending into the transaction and changes nothing in memory, so that a failed transaction can be repeated.
-// A chunk that is full, or the last one, replaces the small ones that held its beginning.
-func (r *Recorder) write(tx *gorm.DB, last bool) error {
-	n := len(r.open[0])
+// pending is a snapshot of what a recorder has to write. It shares memory with the recorder, which only appends meanwhile.
+type pending struct {
+	runID   string
+	product map[int][2]int
+	open    [][]float64
+	stored  int
+	first   int64
+	marks   []markRow
+	points  []pointRow
+	rows    []bucketRow
+	last    bool // nothing follows
+}
+
+func (r *Recorder) pending(last bool) pending {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return pending{r.runID, r.product, slices.Clone(r.open), r.stored, r.first, r.marks, r.points, r.rows, last}
+}
+
+// write puts a snapshot into the transaction. A chunk that is full, or the last one, replaces the small ones that held its beginning.
+func (p pending) write(tx *gorm.DB) error {
+	n := len(p.open[0])
 	switch {
-	case n >= chunkFrames || last && n > 0:
-		if err := tx.Delete(&chunk{}, "run_id = ? AND first >= ?", r.runID, r.first).Error; err != nil {
+	case n >= chunkFrames || p.last && n > 0:
+		if err := tx.Delete(&chunk{}, "run_id = ? AND first >= ?", p.runID, p.first).Error; err != nil {
 			return err
 		}
 		for from := 0; from < n; from += chunkFrames {
-			if err := r.writeChunk(tx, from, min(from+chunkFrames, n)); err != nil {
+			if err := p.writeChunk(tx, from, min(from+chunkFrames, n)); err != nil {
 				return err
 			}
 		}
-	case n > r.stored:
-		if err := r.writeChunk(tx, r.stored, n); err != nil {
+	case n > p.stored:
+		if err := p.writeChunk(tx, p.stored, n); err != nil {
 			return err
 		}
 	}
-	return errors.Join(createAll(tx, r.rows), createAll(tx, r.marks), createAll(tx, r.points))
+	rows := make([]pyramidRow, len(p.rows))
+	for i, r := range p.rows {
+		rows[i] = pyramidRow{RunID: p.runID, Level: r.level, First: r.first, End: r.end, Data: encodeBlock(r.buckets, nil)}
+	}
+	return errors.Join(createAll(tx, rows), createAll(tx, p.marks), createAll(tx, p.points))
 }
 
 func createAll[Row any](tx *gorm.DB, rows []Row) error {
@@ -228,31 +252,36 @@ func createAll[Row any](tx *gorm.DB, rows []Row) error {
 	return tx.CreateInBatches(&rows, 100).Error
 }
 
-func (r *Recorder) writeChunk(tx *gorm.DB, from, to int) error {
-	part := make([][]float64, len(r.open))
-	for i, xs := range r.open {
+func (p pending) writeChunk(tx *gorm.DB, from, to int) error {
+	part := make([][]float64, len(p.open))
+	for i, xs := range p.open {
 		part[i] = xs[from:to]
 	}
-	return tx.Create(&chunk{RunID: r.runID, First: r.first + int64(from), Count: to - from, T0: part[0][0], T1: part[0][to-from-1],
-		Data: encodeBlock(part, r.product)}).Error
+	return tx.Create(&chunk{RunID: p.runID, First: p.first + int64(from), Count: to - from, T0: part[0][0], T1: part[0][to-from-1],
+		Data: encodeBlock(part, p.product)}).Error
 }
 
-// committed forgets what a transaction has made durable.
-func (r *Recorder) committed(last bool) {
-	n := len(r.open[0])
-	if n >= chunkFrames || last {
+// committed forgets what a transaction has made durable, or keeps it all if the transaction failed.
+func (r *Recorder) committed(p pending, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err = err; err != nil {
+		return
+	}
+	n := len(p.open[0])
+	if n >= chunkFrames || p.last {
 		// Chunks were written in full lengths; what is beyond the last full one stays open, as a small chunk.
 		keep := n % chunkFrames
-		if last {
+		if p.last {
 			keep = 0
 		}
 		for i := range r.open {
-			r.open[i] = append(r.open[i][:0], r.open[i][n-keep:]...)
+			r.open[i] = append([]float64(nil), r.open[i][n-keep:]...)
 		}
 		r.first += int64(n - keep)
 		r.stored = keep
 	} else {
 		r.stored = n
 	}
-	r.rows, r.marks, r.points = nil, nil, nil
+	r.rows, r.marks, r.points = r.rows[len(p.rows):], r.marks[len(p.marks):], r.points[len(p.points):]
 }

@@ -99,6 +99,9 @@ func (s *Store) Close() error {
 	return errors.Join(err, db.Close())
 }
 
+// Checkpoint moves everything from the write-ahead log to the main file, so that a copy of that file is complete.
+func (s *Store) Checkpoint() error { return s.db.Exec("PRAGMA wal_checkpoint(TRUNCATE)").Error }
+
 func (s *Store) flushRegularly(ctx context.Context) {
 	defer close(s.flushed)
 	ticker := time.NewTicker(FlushInterval)
