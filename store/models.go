@@ -162,7 +162,7 @@ func (s *Store) Journal(e JournalEntry) error {
 	if e.At.IsZero() {
 		e.At = time.Now()
 	}
-	return s.db.Create(&e).Error
+	return s.write(func(tx *gorm.DB) error { return tx.Create(&e).Error })
 }
 
 // JournalFilter chooses entries; empty fields choose all.
@@ -192,7 +192,9 @@ func orDefault(n, fallback int) int {
 }
 
 // PutNameplate stores a nameplate in place of an older one of the same name.
-func (s *Store) PutNameplate(n Nameplate) error { return s.db.Save(&n).Error }
+func (s *Store) PutNameplate(n Nameplate) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Save(&n).Error })
+}
 
 // Nameplate reads a nameplate.
 func (s *Store) Nameplate(name string) (Nameplate, error) {
@@ -211,7 +213,7 @@ func (s *Store) Nameplates() ([]Nameplate, error) {
 func (s *Store) PushRevision(r Revision) (stored Revision, fresh bool, err error) {
 	sum := sha256.Sum256([]byte(r.Text))
 	r.Hash = hex.EncodeToString(sum[:])
-	err = s.db.Transaction(func(tx *gorm.DB) error {
+	err = s.write(func(tx *gorm.DB) error {
 		var last Revision
 		err := tx.Where("name = ?", r.Name).Order("number DESC").First(&last).Error
 		if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
@@ -247,7 +249,7 @@ func (s *Store) Procedures() ([]Revision, error) {
 
 // CreateAccount adds an account; ErrConflict if the name is taken.
 func (s *Store) CreateAccount(a Account) (Account, error) {
-	err := s.db.Create(&a).Error
+	err := s.write(func(tx *gorm.DB) error { return tx.Create(&a).Error })
 	if errors.Is(err, gorm.ErrDuplicatedKey) {
 		return a, fmt.Errorf("account %q: %w", a.Name, ErrConflict)
 	}
@@ -267,7 +269,9 @@ func (s *Store) Accounts() ([]Account, error) {
 }
 
 // PutToken stores a token by the hash of its secret, in place of an older one with the same hash.
-func (s *Store) PutToken(t Token) error { return s.db.Omit("Account").Save(&t).Error }
+func (s *Store) PutToken(t Token) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Omit("Account").Save(&t).Error })
+}
 
 // TokenAccount finds whose token it is. An expired token is not found.
 func (s *Store) TokenAccount(hash string) (Token, error) {
@@ -277,9 +281,13 @@ func (s *Store) TokenAccount(hash string) (Token, error) {
 }
 
 // DropToken forgets a token.
-func (s *Store) DropToken(hash string) error { return s.db.Delete(&Token{Hash: hash}).Error }
+func (s *Store) DropToken(hash string) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Delete(&Token{Hash: hash}).Error })
+}
 
 // DropTokens forgets all tokens of a kind that belong to an account.
 func (s *Store) DropTokens(account uint, kind string) error {
-	return s.db.Delete(&Token{}, "account_id = ? AND kind = ?", account, kind).Error
+	return s.write(func(tx *gorm.DB) error {
+		return tx.Delete(&Token{}, "account_id = ? AND kind = ?", account, kind).Error
+	})
 }

@@ -163,7 +163,7 @@ func (r *Recorder) Finish(columns map[string]any) error {
 	r.writing.Lock()
 	defer r.writing.Unlock()
 	p := r.pending(true)
-	err := r.store.db.Transaction(func(tx *gorm.DB) error {
+	err := r.store.write(func(tx *gorm.DB) error {
 		if err := p.write(tx); err != nil {
 			return err
 		}
@@ -187,7 +187,7 @@ func (s *Store) flush() error {
 		defer r.writing.Unlock()
 		pendings[i] = r.pending(false)
 	}
-	err := s.db.Transaction(func(tx *gorm.DB) error {
+	err := s.write(func(tx *gorm.DB) error {
 		for _, p := range pendings {
 			if err := p.write(tx); err != nil {
 				return err

@@ -33,7 +33,9 @@ func (r Run) Program() (*procedure.Program, *nameplate.Nameplate, error) {
 }
 
 // CreateRun stores a run that begins.
-func (s *Store) CreateRun(r *Run) error { return s.db.Create(r).Error }
+func (s *Store) CreateRun(r *Run) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Create(r).Error })
+}
 
 // Run reads a run by its id, a unique prefix of it, or "last" for the newest.
 func (s *Store) Run(ref string) (Run, error) {
@@ -103,12 +105,12 @@ func orNotFound(err error) error {
 
 // UpdateRun changes the named columns of a run.
 func (s *Store) UpdateRun(id string, columns map[string]any) error {
-	return s.db.Model(&Run{}).Where("id = ?", id).Updates(columns).Error
+	return s.write(func(tx *gorm.DB) error { return tx.Model(&Run{}).Where("id = ?", id).Updates(columns).Error })
 }
 
 // SaveFigures replaces the figures of a run and sets columns of the run, such as its outcome, in one transaction.
 func (s *Store) SaveFigures(runID string, figures []procedure.Judged, columns map[string]any) error {
-	return s.db.Transaction(func(tx *gorm.DB) error {
+	return s.write(func(tx *gorm.DB) error {
 		if err := tx.Delete(&Figure{}, "run_id = ?", runID).Error; err != nil {
 			return err
 		}

@@ -23,6 +23,8 @@ import (
 // Store is an open database. It is safe for use by several goroutines.
 type Store struct {
 	db *gorm.DB
+	// turn is held while writing. SQLite has one writer at a time; waiting for it here costs nothing, waiting inside SQLite a thread.
+	turn sync.Mutex
 
 	mu        sync.Mutex // guards recorders
 	recorders map[string]*Recorder
@@ -97,6 +99,13 @@ func (s *Store) Close() error {
 		return errors.Join(err, dbErr)
 	}
 	return errors.Join(err, db.Close())
+}
+
+// write runs a transaction when it is this caller's turn.
+func (s *Store) write(do func(tx *gorm.DB) error) error {
+	s.turn.Lock()
+	defer s.turn.Unlock()
+	return s.db.Transaction(do)
 }
 
 // Checkpoint moves everything from the write-ahead log to the main file, so that a copy of that file is complete.
