@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"slices"
 
 	"usherbench/core/condition"
 	"usherbench/core/figure"
@@ -68,7 +69,8 @@ func (r *gridRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 		return nil, goesOn
 	}
 	r.grid.frames = append(r.grid.frames, f)
-	if f.T < r.grid.Settled+r.spec.Average {
+	past := f.T - r.grid.Settled
+	if past < r.spec.Average || r.complete() < fewestReadings && past < longestAverage*r.spec.Average {
 		return nil, goesOn
 	}
 	effects := []Effect{Point{r.point(m)}, Mark{f.T, MarkPointDone, fmt.Sprintf("point %d of %d", r.grid.Index+1, r.spec.Places())}}
@@ -76,6 +78,20 @@ func (r *gridRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 		return effects, over
 	}
 	return r.visit(effects), goesOn
+}
+
+// A point is averaged for its time, and longer when a slow bench has given fewer readings than this meanwhile, up to so many times
+// the time asked for.
+const fewestReadings, longestAverage = 5, 10
+
+// complete counts the frames of the average in which no reading is missing.
+func (r *gridRunner) complete() (n int) {
+	for _, f := range r.grid.frames {
+		if !slices.ContainsFunc(f.Values, math.IsNaN) {
+			n++
+		}
+	}
+	return n
 }
 
 // settled tells whether averaging begins with this frame: the settling time is over, or the condition holds. A condition that

@@ -185,6 +185,22 @@ func TestAProgramRunsToItsEnd(t *testing.T) {
 	assert.Equal(t, []string{"power up", "map", "idle"}, names)
 }
 
+func TestASlowBenchIsAveragedForLonger(t *testing.T) {
+	ps := points(run(t, powerUp+sweep, func(now float64, b *bench) Event {
+		// Two of three frames come without the load's readings.
+		b.missing["load"] = int(math.Round(now/0.02))%3 != 0
+		return nil
+	}))
+	require.Len(t, ps, 6)
+	for _, p := range ps {
+		assert.GreaterOrEqual(t, p.Averages["load.volts"].N, 5)
+		assert.Greater(t, p.T1-p.T0, 0.2)
+	}
+	dead := points(run(t, powerUp+sweep, func(now float64, b *bench) Event { b.missing["source"] = now > 1; return nil }))
+	require.Len(t, dead, 6, "what does not come at all does not hold the run up for ever")
+	assert.Zero(t, dead[5].Averages["source.volts"].N)
+}
+
 func TestAGridCommandsOnlyWhatChanges(t *testing.T) {
 	var sizes []int
 	for _, e := range run(t, powerUp+sweep, nil) {

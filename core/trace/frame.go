@@ -70,14 +70,17 @@ func (c *Counters) Fill(f Frame) {
 		amps := f.Values[s.amps]
 		watts := f.Values[s.volts] * amps
 		f.Values[s.watts] = watts
-		if !math.IsNaN(watts) {
-			if !math.IsNaN(s.lastWatts) {
-				span := f.T - s.lastT
-				s.q += 0.5 * (s.lastAmps + amps) * span
-				s.e += 0.5 * (s.lastWatts + watts) * span
-			}
-			s.lastT, s.lastAmps, s.lastWatts = f.T, amps, watts
+		if math.IsNaN(watts) {
+			// What the counters did meanwhile is not known before the next reading bridges the gap.
+			f.Values[s.charge], f.Values[s.energy] = Missing, Missing
+			continue
 		}
+		if !math.IsNaN(s.lastWatts) {
+			span := f.T - s.lastT
+			s.q += 0.5 * (s.lastAmps + amps) * span
+			s.e += 0.5 * (s.lastWatts + watts) * span
+		}
+		s.lastT, s.lastAmps, s.lastWatts = f.T, amps, watts
 		f.Values[s.charge] = math.Round(s.q*counterScale) / counterScale
 		f.Values[s.energy] = math.Round(s.e*counterScale) / counterScale
 	}

@@ -112,11 +112,15 @@ func TestWindowTellsMissingDataFromAbsentData(t *testing.T) {
 func TestCountersIntegrateEveryFrame(t *testing.T) {
 	columns := Columns{"source.volts", "source.amps", "source.watts", "source.charge", "source.energy"}
 	c := NewCounters(columns, []string{"source"})
-	var last Frame
+	var last, gap Frame
 	for k, amps := range []float64{2, 2, math.NaN(), 1} {
 		last = Frame{T: float64(k), Values: []float64{10, amps, 0, 0, 0}}
 		c.Fill(last)
+		if k == 2 {
+			gap = last
+		}
 	}
+	assert.True(t, math.IsNaN(gap.Values[3]), "while readings are missing, so is the counter")
 	assert.InDelta(t, 10, last.Values[2], 1e-12)
 	// The frame with the missing reading is bridged by a straight line from t = 1 to t = 3.
 	assert.InDelta(t, 2+3, last.Values[3], 1e-9)

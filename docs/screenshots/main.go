@@ -239,7 +239,7 @@ func terminalViews(ctx context.Context, data string) error {
 		if err == nil || failed.ProcessState.ExitCode() == 3 {
 			break
 		}
-		if !strings.Contains(string(out), "busy") {
+		if code := failed.ProcessState.ExitCode(); code != 5 && !strings.Contains(string(out), "busy") {
 			return fmt.Errorf("run a faulty unit: %w: %s", err, out)
 		}
 		time.Sleep(2 * time.Second)
