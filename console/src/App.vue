@@ -66,7 +66,7 @@ async function leave() {
 .frame { display: grid; grid-template-columns: 200px minmax(0, 1fr); min-height: 100vh; }
 nav { padding: 20px 12px; border-right: 1px solid var(--line); display: flex; flex-direction: column; gap: 2px; position: sticky; top: 0; height: 100vh; }
 .mark { display: flex; align-items: center; gap: 10px; font-weight: 650; font-size: 16px; padding: 0 10px 22px; color: var(--ink); text-decoration: none; }
-.place { padding: 9px 12px; border-radius: 8px; color: var(--muted); text-decoration: none; display: flex; justify-content: space-between; }
+.place { padding: 9px 12px; border-radius: 8px; color: var(--muted); text-decoration: none; display: flex; justify-content: space-between; gap: 8px; white-space: nowrap; }
 .place.on { background: var(--surface); color: var(--ink); font-weight: 600; box-shadow: inset 3px 0 0 var(--live-fill); }
 .account { display: flex; align-items: center; padding-left: 12px; }
 .account span { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
