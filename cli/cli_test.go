@@ -76,6 +76,12 @@ func TestCheckPrintsFindingsWithTheirPlace(t *testing.T) {
 		assert.Equal(t, 1, code, name)
 		assert.True(t, json.Valid([]byte(out)), name)
 	}
+	h := servicetest.Start(t, servicetest.Options{})
+	for _, text := range [][]byte{noise, []byte("procedure: x\nfor: tern\nneeds: {lod: {}}\nstages: []\n")} {
+		code, _, errOut := usher(t, "", "--data", h.Data, "procedure", "push", write(t, "bad.yaml", text))
+		assert.Equal(t, 1, code)
+		assert.Regexp(t, place, errOut, "push finds what check finds")
+	}
 	code, out, _ := usher(t, "", "procedure", "check", write(t, "good.yaml", []byte(good)))
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "no findings; 4 stages, takes about 36.00 s")

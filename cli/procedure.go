@@ -80,6 +80,10 @@ else from the demo scenario.`,
 			if err != nil {
 				return err
 			}
+			// What is no procedure at all is not even sent.
+			if _, err := procedure.ReadHeader(text); err != nil {
+				return a.findings(args[0], err)
+			}
 			p, err := cl.PushProcedure(ctx, string(text), why)
 			if err != nil {
 				return a.findings(args[0], err)
@@ -204,6 +208,9 @@ func (a *app) nameplate() *cobra.Command {
 			text, err := readDocument(args[0])
 			if err != nil {
 				return err
+			}
+			if _, err := nameplate.Parse(text); err != nil {
+				return a.findings(args[0], err)
 			}
 			n, err := cl.PushNameplate(ctx, string(text))
 			if err != nil {

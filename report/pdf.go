@@ -288,15 +288,15 @@ func (p page) instruments(doc api.Run) {
 		return
 	}
 	p.section("Instruments")
-	p.row([]cell{heading("Seat", 22, "L"), heading("Instrument", 30, "L"), heading("Identity", 74, "L"), heading("Calibrated", 24, "R"), heading("due", 24, "R")}, 6)
+	p.row([]cell{heading("Seat", 22, "L"), heading("Instrument", 30, "L"), heading("Identity", 66, "L"), heading("Calibrated", 24, "R"), heading("due", 32, "R")}, 6)
 	for _, u := range doc.Instruments {
-		due := cell{orDash(u.Due), 24, "R", inkColor, false}
+		due := cell{orDash(u.Due), 32, "R", inkColor, false}
 		if date, err := time.Parse(time.DateOnly, u.Due); err == nil && date.Before(doc.StartedAt) {
 			due.color, due.text = outcomes["fail"][0], u.Due+" overdue"
 		}
 		p.row([]cell{
 			{u.Seat, 22, "L", inkColor, false}, {fmt.Sprintf("%s, channel %d", u.Instrument, u.Channel), 30, "L", inkColor, false},
-			{u.Identity, 74, "L", inkColor, false}, {orDash(u.Calibrated), 24, "R", inkColor, false}, due,
+			{u.Identity, 66, "L", inkColor, false}, {orDash(u.Calibrated), 24, "R", inkColor, false}, due,
 		}, 6)
 	}
 	p.Ln(3)

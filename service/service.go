@@ -147,6 +147,9 @@ func (s *Service) health(c *echo.Context) error {
 	if len(h.Problems) > 0 {
 		h.Status = "degraded"
 	}
+	if _, notSignedIn := s.accounts.of(c.Request()); notSignedIn != nil {
+		h.Problems = nil // strangers learn that something is wrong, not what
+	}
 	if err != nil {
 		code = http.StatusServiceUnavailable
 	}

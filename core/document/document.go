@@ -82,8 +82,7 @@ func Parse(text []byte) (doc *Document, err error) {
 
 func admissible(text []byte) *Finding {
 	if len(text) > LongestDocument {
-		return &Finding{1, 1, fmt.Sprintf("the document has %d kB; at most %d kB are read, so this is probably another kind of file",
-			len(text)>>10, LongestDocument>>10)}
+		return &Finding{1, 1, fmt.Sprintf("the document is larger than %d kB, so this is probably another kind of file", LongestDocument>>10)}
 	}
 	line := 1
 	for part := range bytes.Lines(text) {

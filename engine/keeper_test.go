@@ -1,0 +1,132 @@
+package engine
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/core/trace"
+	"usherbench/instrument/dialect"
+	"usherbench/store"
+)
+
+func openStore(t *testing.T) *store.Store {
+	s, err := store.Open(filepath.Join(t.TempDir(), "usher.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+// kept plays frames 20 ms apart through a keeper and gives the times of those that were recorded.
+func kept(t *testing.T, frames int, act func(k *keeper, r *store.Recorder, frame int) (eventful bool)) []float64 {
+	s := openStore(t)
+	run := store.Run{ID: "01K", State: store.Live, StartedAt: time.Now(), Columns: []string{"load.volts"}}
+	require.NoError(t, s.CreateRun(&run))
+	r := s.NewRecorder(run.ID, run.Columns)
+	k := keeper{every: 0.1}
+	for i := range frames {
+		eventful := act != nil && act(&k, r, i)
+		k.frame(r, trace.Frame{T: float64(i) * 0.02, Values: []float64{float64(i)}}, eventful)
+	}
+	k.flush(r)
+	require.NoError(t, r.Finish(map[string]any{"state": "done"}))
+	series, err := s.Trace(context.Background(), run, "load.volts", 0, 1e9)
+	require.NoError(t, err)
+	return series.T
+}
+
+func TestFramesAreThinnedToTheRecordsInterval(t *testing.T) {
+	times := kept(t, 51, nil)
+	require.Len(t, times, 11)
+	for i, at := range times {
+		assert.InDelta(t, float64(i)*0.1, at, 1e-9)
+	}
+}
+
+func TestFramesOnBothSidesOfACommandAreKept(t *testing.T) {
+	times := kept(t, 21, func(k *keeper, r *store.Recorder, frame int) bool {
+		if frame == 13 { // between the frames at 0.24 s and 0.26 s
+			k.command(r)
+		}
+		return false
+	})
+	assert.Contains(t, times, 12*0.02)
+	assert.Contains(t, times, 13*0.02)
+	assert.Len(t, times, 7)
+}
+
+func TestAFrameWithAnEventIsKept(t *testing.T) {
+	times := kept(t, 21, func(_ *keeper, _ *store.Recorder, frame int) bool { return frame == 7 })
+	assert.Contains(t, times, 7*0.02)
+}
+
+func TestTheLastFrameIsKept(t *testing.T) {
+	times := kept(t, 24, nil)
+	assert.InDelta(t, 23*0.02, times[len(times)-1], 1e-9)
+}
+
+func TestBatchesForWatchersAreThinnedAndEndWithTheNewest(t *testing.T) {
+	var b framesBatch
+	for i := range 333 {
+		b.frames = append(b.frames, trace.Frame{T: float64(i), Values: []float64{float64(i), trace.Missing}})
+	}
+	out := b.take("bay1", "01A", trace.Columns{"load.volts", "load.charge"})
+	assert.LessOrEqual(t, len(out.T), mostFrames)
+	assert.Equal(t, 332.0, out.T[len(out.T)-1])
+	assert.Equal(t, 332.0, *out.Values[0][len(out.T)-1])
+	assert.Nil(t, out.Values[1][0], "a missing value is null")
+	assert.Empty(t, b.take("bay1", "01A", trace.Columns{"load.volts", "load.charge"}).T)
+}
+
+func TestTheHandlerIsToldTheSerialNumberAndMayRefuse(t *testing.T) {
+	var told []string
+	handler := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		buffer := make([]byte, 100)
+		n, _ := r.Body.Read(buffer)
+		told = append(told, r.Method+" "+string(buffer[:n]))
+		if len(told) > 1 {
+			http.Error(w, "the tray is empty", http.StatusConflict)
+		}
+	}))
+	b := &Bay{name: "bay1", config: BayConfig{Handler: handler.URL}}
+	require.NoError(t, b.handle(context.Background(), "TN-1"))
+	assert.Equal(t, []string{`PUT {"serial":"TN-1"}`}, told)
+	err := b.handle(context.Background(), "TN-2")
+	assert.ErrorIs(t, err, ErrNotReady)
+	assert.ErrorContains(t, err, "the tray is empty")
+	handler.Close()
+	assert.ErrorContains(t, b.handle(context.Background(), "TN-3"), "does not answer")
+	require.NoError(t, (&Bay{}).handle(context.Background(), "TN-4"), "a bay without a handler needs none")
+}
+
+func TestSerialNumbersAreChecked(t *testing.T) {
+	s := openStore(t)
+	dialects, err := dialect.Load("")
+	require.NoError(t, err)
+	e, err := Open(Config{Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://127.0.0.1:1", Dialect: "sim-supply"}},
+		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"}}}}}, dialects, s, slog.New(slog.DiscardHandler))
+	require.NoError(t, err, "a bench whose instruments are off can be started all the same")
+	defer e.Close()
+	b, err := e.Bay("bay1")
+	require.NoError(t, err)
+	for _, serial := range []string{"", "-", "a\nb", "<b>", string(make([]byte, 80))} {
+		_, err := b.StartRun(context.Background(), "ada", api.StartRun{Serial: serial, Procedure: "x"})
+		assert.ErrorIs(t, err, ErrBadRequest, "%q", serial)
+	}
+	for _, serial := range []string{"TN-2208", "A 1", "x/y#2"} {
+		_, err := b.StartRun(context.Background(), "ada", api.StartRun{Serial: serial, Procedure: "x"})
+		assert.ErrorIs(t, err, store.ErrNotFound, "%q is fine, only the procedure is unknown", serial)
+	}
+	instruments := e.Instruments(context.Background())
+	require.Len(t, instruments, 1)
+	assert.False(t, instruments[0].Healthy)
+	assert.Contains(t, instruments[0].Problem, "instrument psu: identify")
+}

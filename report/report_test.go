@@ -1,0 +1,184 @@
+package report
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"image/png"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/core/figure"
+	"usherbench/core/outcome"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+	"usherbench/store"
+)
+
+func number(x float64) *float64 { return &x }
+
+func result(id, unit string, value, u float64) figure.Result {
+	return figure.Result{Request: figure.Request{ID: id}, Unit: unit, Value: value, U: u, K: 2}
+}
+
+func TestFiguresAreWordedToTheirUncertainty(t *testing.T) {
+	for want, f := range map[string]procedure.Judged{
+		"93.31 ± 0.13 %":      {Result: result("efficiency", "%", 93.3123, 0.13)},
+		"−0.242 ± 0.049 %":    {Result: result("output-accuracy", "%", -0.24161, 0.0489)},
+		"120 ± 17 W":          {Result: result("loss", "W", 119.6, 17.2)},
+		"0.8203 W":            {Result: result("no-load-power", "W", 0.82034, 0)},
+		"undetermined":        {Result: figure.Result{Undetermined: &figure.Undetermined{Code: "no-point"}}},
+		"0.04475 ± 0.00080 %": {Result: result("line-regulation", "%", 0.044751, 0.0008)},
+	} {
+		assert.Equal(t, want, Value(f))
+	}
+}
+
+func TestLimitsAreWorded(t *testing.T) {
+	f := procedure.Judged{Result: result("x", "%", 1, 1)}
+	assert.Equal(t, "—", Limit(f))
+	f.Max = number(0.5)
+	assert.Equal(t, "≤ 0.5 %", Limit(f))
+	f.Marginal = 0.1
+	assert.Equal(t, "≤ 0.5 % (marginal above 0.4)", Limit(f))
+	f.Min, f.Marginal = number(-1), 0
+	assert.Equal(t, "−1 … 0.5 %", Limit(f))
+	f.Max, f.Marginal = nil, 0.25
+	assert.Equal(t, "≥ −1 % (marginal below −0.75)", Limit(f))
+}
+
+func TestTimesAndSigns(t *testing.T) {
+	for want, s := range map[string]float64{"12.35 s": 12.345001, "2 min 03 s": 123, "1 h 20 min": 4800, "—": -1} {
+		assert.Equal(t, want, Seconds(s))
+	}
+	seen := map[string]bool{}
+	for _, o := range []outcome.Outcome{outcome.Pass, outcome.Marginal, outcome.Fail, outcome.Aborted, outcome.Undetermined, outcome.None} {
+		seen[Sign(string(o))] = true
+	}
+	assert.Len(t, seen, 6, "every outcome has a shape of its own")
+}
+
+// document is a run with points over two lines, as far as a report shows it.
+func document() api.Run {
+	started := time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
+	ended := started.Add(time.Minute)
+	doc := api.Run{
+		RunSummary: api.RunSummary{ID: "01TEST", Bay: "bay1", Serial: "TN-2213", Procedure: "tern-line-load", Revision: 3, Title: "Efficiency and regulation", Nameplate: "tern",
+			Operator: "ada", StartedAt: started, EndedAt: &ended, State: "done", Outcome: "fail", Duration: 36},
+		Parameters: map[string]string{"top": "6 A"}, TimeFactor: 10,
+		Instruments: []api.InstrumentUse{{Seat: "source", Instrument: "supply1", Channel: 1, Identity: "Usher Bench,SIM-S2,S2-0101,1.0", Calibrated: "2024-03-16", Due: "2025-03-16"}},
+		Marks:       []stage.Mark{{T: 0, Kind: stage.MarkStage, Label: "power up"}, {T: 1, Kind: stage.MarkCommand, Label: "not shown"}, {T: 3, Kind: stage.MarkGuard, Label: "output runs away"}},
+		Figures: []procedure.Judged{
+			{Result: result("load-regulation", "%", 0.748, 0.001), Title: "Load regulation", Where: "source.volts 48 V", Max: number(0.5), Outcome: outcome.Fail},
+			{Result: figure.Result{Request: figure.Request{ID: "efficiency"}, Undetermined: &figure.Undetermined{Code: "no-point", Sentence: "no point was measured there"}}, Title: "Efficiency", Outcome: outcome.Undetermined},
+		},
+	}
+	for i, line := range []float64{36, 36, 48, 48} {
+		amps := float64(1 + 3*(i%2))
+		doc.Points = append(doc.Points, figure.Point{Index: i, Place: map[string]float64{"source.volts": line, "load.amps": amps}, Averages: map[string]trace.Average{
+			"source.watts": {Mean: 16 * amps, N: 9}, "load.watts": {Mean: 15 * amps, N: 9}, "load.volts": {Mean: 15 - 0.01*amps, N: 9}, "load.amps": {Mean: amps, N: 9}, "source.volts": {Mean: line, N: 9},
+		}})
+	}
+	return doc
+}
+
+func TestTheReportSaysEverythingItMust(t *testing.T) {
+	pdf, err := PDF(document())
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "report.pdf")
+	require.NoError(t, os.WriteFile(path, pdf, 0o600))
+	text, err := exec.Command("pdftotext", "-layout", path, "-").Output()
+	require.NoError(t, err)
+	for _, want := range []string{"TN-2213", "fail", "Efficiency and regulation", "tern-line-load, revision 3", "top = 6 A", "ada", "2026-11-20 08:00:00 UTC", "of bench time, ×10",
+		"Load regulation", "0.7480 ± 0.0010 %", "≤ 0.5 %", "no-point: no point was measured there", "SIM-S2,S2-0101", "2025-03-16 overdue", "output runs away", "Run 01TEST", "Page 1"} {
+		assert.Contains(t, string(text), want)
+	}
+	assert.NotContains(t, string(text), "not shown")
+}
+
+func TestALongReportStaysWithinThreePages(t *testing.T) {
+	doc := document()
+	for i := range 500 {
+		doc.Marks = append(doc.Marks, stage.Mark{T: float64(i), Kind: stage.MarkCondition, Label: strings.Repeat("a long label ", 20)})
+	}
+	pdf, err := PDF(doc)
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "report.pdf")
+	require.NoError(t, os.WriteFile(path, pdf, 0o600))
+	info, err := exec.Command("pdfinfo", path).Output()
+	require.NoError(t, err)
+	assert.Regexp(t, `Pages:\s+[1-3]\n`, string(info))
+	empty, err := PDF(api.Run{})
+	require.NoError(t, err, "a run that left nothing behind still has a report")
+	assert.NotEmpty(t, empty)
+}
+
+func TestPicturesHaveACurveForEachLine(t *testing.T) {
+	doc := document()
+	pictures := Pictures(doc)
+	require.Len(t, pictures, 2)
+	assert.Equal(t, "Efficiency by load amps", pictures[0].Title)
+	assert.Equal(t, "Efficiency (%)", pictures[0].YLabel)
+	require.Len(t, pictures[0].Lines, 2)
+	assert.Equal(t, "36 V", pictures[0].Lines[0].Label)
+	assert.InDelta(t, 93.75, pictures[0].Lines[0].Y[0], 1e-9)
+	assert.True(t, pictures[1].falls())
+	data, err := pictures[1].PNG(85, 58)
+	require.NoError(t, err)
+	picture, err := png.Decode(bytes.NewReader(data))
+	require.NoError(t, err)
+	assert.Greater(t, picture.Bounds().Dx(), 500)
+
+	doc.Curves = []procedure.Curve{{Of: "loss", By: "load.amps"}, {Of: "moon.phase", By: "load.amps"}}
+	pictures = Pictures(doc)
+	require.Len(t, pictures, 1, "what was not measured is not drawn")
+	assert.Empty(t, pictures[0].Lines[0].Label)
+}
+
+func TestTicksAreRound(t *testing.T) {
+	for _, c := range []struct {
+		least, most float64
+		want        []string
+	}{{14.86, 15.01, []string{"14.90", "14.95", "15.00"}}, {0.1, 8.2, []string{"2", "4", "6", "8"}}, {-1, 1, []string{"−1.0", "−0.5", "0.0", "0.5", "1.0"}}} {
+		var labels []string
+		for _, tick := range ticks(c.least, c.most) {
+			labels = append(labels, tick.Label)
+		}
+		assert.Equal(t, c.want, labels)
+	}
+	assert.Len(t, ticks(3, 3), 1)
+}
+
+func TestMissingReadingsAreEmptyInCSVAndNullInJSON(t *testing.T) {
+	s, err := store.Open(filepath.Join(t.TempDir(), "usher.db"))
+	require.NoError(t, err)
+	defer s.Close()
+	run := store.Run{ID: "01CSV", State: "done", StartedAt: time.Now(), Columns: []string{"load.volts", "load.charge", "source.limited"}}
+	require.NoError(t, s.CreateRun(&run))
+	r := s.NewRecorder(run.ID, run.Columns)
+	r.Frame(trace.Frame{T: 0.1, Values: []float64{15.0012, 3600, 0}})
+	r.Frame(trace.Frame{T: 0.2, Values: []float64{math.NaN(), 7200, 1}})
+	require.NoError(t, r.Finish(map[string]any{"frames": 2}))
+	var out bytes.Buffer
+	require.NoError(t, WriteCSV(context.Background(), &out, s, run, 0, 10))
+	assert.Equal(t, "time (s),load.volts (V),load.charge (Ah),source.limited\n0.1,15.0012,1,0\n0.2,,2,1\n", out.String())
+	out.Reset()
+	require.NoError(t, WriteCSV(context.Background(), &out, s, run, 0.15, 10))
+	assert.Equal(t, 2, strings.Count(out.String(), "\n"))
+	out.Reset()
+	require.NoError(t, WriteJSON(context.Background(), &out, s, run, 0, 10))
+	var doc struct{ Frames [][]*float64 }
+	require.NoError(t, json.Unmarshal(out.Bytes(), &doc))
+	assert.Nil(t, doc.Frames[1][1])
+	assert.Equal(t, 2.0, *doc.Frames[1][2])
+}
