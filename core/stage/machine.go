@@ -138,6 +138,7 @@ const (
 	goesOn verdict = iota
 	over
 	timedOut
+	lost // the readings that would tell did not come
 )
 
 // New prepares a machine. The program's conditions must be sound, as procedure.Parse has checked.
@@ -266,6 +267,9 @@ func (m *Machine) follow(effects []Effect, v verdict) []Effect {
 		return m.next(effects)
 	case timedOut:
 		return m.giveUp(effects)
+	case lost:
+		s := m.program.Stages[m.state.Stage]
+		return append(effects, m.finish(m.state.Now, Aborted, fmt.Sprintf("stage %q: %s cannot be told, its readings are missing", s.Name, s.Until))...)
 	}
 	return effects
 }

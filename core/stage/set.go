@@ -43,13 +43,23 @@ func (r *setRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	return awaited(m, f, r.until, r.wait.Since, r.within)
 }
 
-// awaited evaluates a condition that is waited for since a time, for a time.
+// awaited evaluates a condition that is waited for since a time, for a time. A unit is not blamed for readings that do not come: when
+// the condition cannot be told, the wait goes on for as long as an instrument may be silent, and then counts as lost.
 func awaited(m *Machine, f trace.Frame, until *condition.Condition, since, within float64) ([]Effect, verdict) {
-	if until != nil && until.Evaluate(m.sample(f)) == condition.True {
-		return []Effect{Mark{f.T, MarkCondition, until.Text}}, over
+	truth := condition.False
+	if until != nil {
+		truth = until.Evaluate(m.sample(f))
 	}
-	if within > 0 && f.T-since > within {
+	past := f.T - since
+	switch {
+	case truth == condition.True:
+		return []Effect{Mark{f.T, MarkCondition, until.Text}}, over
+	case within == 0 || past <= within:
+		return nil, goesOn
+	case truth == condition.False:
 		return nil, timedOut
+	case past > within+m.program.LostAfter:
+		return nil, lost
 	}
 	return nil, goesOn
 }

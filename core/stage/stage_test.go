@@ -228,6 +228,7 @@ func TestEveryWayARunCanEndEarly(t *testing.T) {
 			return nil
 		}, powerUp + sweep, Aborted, "guard tripped: runs away (load.volts > 17 V for 50 ms)"},
 		"readings missing for too long": {func(now float64, b *bench) Event { b.missing["load"] = now > 1; return nil }, powerUp + sweep, Aborted, "guard cannot be watched"},
+		"a wait without readings":       {func(_ float64, b *bench) Event { b.missing["load"] = true; return nil }, strings.Replace(powerUp, "within: 2 s", "within: 1 s", 1), Aborted, "missing"},
 		"a stop":                        {func(now float64, _ *bench) Event { return eventAfter(now, 1, StopAsked{now, "ada"}) }, powerUp + sweep, Aborted, "stopped by ada"},
 		"a lost instrument":             {func(now float64, _ *bench) Event { return eventAfter(now, 1, Failed{now, "supply silent"}) }, powerUp + sweep, Aborted, "supply silent"},
 		"a wait that may be in vain":    {nil, powerUp + "  - set: {load: {amps: 1 A}}\n    until: load.volts > 16 V\n    within: 1 s\n    else: next\n" + sweep, Done, ""},
@@ -341,4 +342,16 @@ func readable(es []Effect) []string {
 		out[i] = fmt.Sprintf("%T %+v", e, e)
 	}
 	return out
+}
+
+// Readings that are missing never make a unit a failed one, even where no guard watches them.
+func TestAUnitIsNotBlamedForMissingReadings(t *testing.T) {
+	p := program(t, powerUp+sweep)
+	p.Guards = nil
+	m, err := New(p)
+	require.NoError(t, err)
+	end := finish(t, play(t, m, m.Start(), newBench(), 0, func(_ float64, b *bench) Event { b.missing["load"] = true; return nil }))
+	assert.Equal(t, Aborted, end.Ending)
+	assert.Equal(t, `stage "power up": load.volts > 14 V for 100 ms cannot be told, its readings are missing`, end.Reason)
+	assert.InDelta(t, 4, end.T, 0.1, "the time of the wait, and that of a silent instrument")
 }
