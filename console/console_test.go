@@ -170,7 +170,9 @@ func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
 	do(t, ctx, Visit(h.Running.URL+"/runs/"+run.ID), Visible(`canvas`), Until(`document.body.innerText.includes('least and largest of each stretch')`))
 	took, err := Evaluate[float64](ctx, `performance.getEntriesByType('resource').filter((e) => e.name.includes('/window')).at(-1).duration`)
 	require.NoError(t, err)
-	t.Logf("the whole hour was fetched in %.0f ms", took)
+	opened, err := Evaluate[float64](ctx, `performance.now()`)
+	require.NoError(t, err)
+	t.Logf("the whole hour was fetched in %.0f ms, the page with it drawn was open after %.0f ms", took, opened)
 	// Every + halves what is visible.
 	for range 9 {
 		do(t, ctx, Type(`.chart`, "+"))

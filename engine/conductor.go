@@ -158,7 +158,7 @@ func (r *liveRun) tick() {
 	r.act(effects)
 	if x, err := b.sampler.silent(r.began, b.config.LostAfter); x != nil && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf(
-			"instrument %s (%s) has not answered for %s: %v; check its power, cable and address, then start again", x.instrument.Name, x.name, b.config.LostAfter, err)}))
+			"instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then start again", x.instrument.Name, x.name, b.config.LostAfter.Seconds(), err)}))
 	}
 	if err := r.recorder.Err(); err != nil && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))

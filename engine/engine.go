@@ -120,7 +120,7 @@ func (e *Engine) endAbandoned(r store.Run) error {
 		e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "ALARM: make safe not possible",
 			Detail: "the bay of an abandoned run is no longer configured; check its outputs by hand"})
 	}
-	end, err := e.store.EndTime(r.ID)
+	end, frames, err := e.store.Recorded(r.ID)
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func (e *Engine) endAbandoned(r store.Run) error {
 		return err
 	}
 	stored.State, stored.Reason, stored.Duration = "aborted", reason, end
-	columns := map[string]any{"state": stored.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end}
+	columns := map[string]any{"state": stored.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end, "frames": frames}
 	if _, err := e.judge(stored, columns); err != nil {
 		e.log.Warn("figures of an aborted run", "run", r.ID, "err", err)
 		if err := e.store.UpdateRun(r.ID, columns); err != nil {

@@ -35,7 +35,9 @@ func (b *Bay) makeSafe(why, runID string) error {
 				delete(problems, x)
 				return true
 			}
-			problems[x] = err
+			if problems[x] == nil || !errors.Is(err, context.DeadlineExceeded) {
+				problems[x] = err // that the time is up says less than why the attempt before failed
+			}
 			return false
 		})
 	}

@@ -341,7 +341,7 @@ func TestADroppedInstrumentStopsItsBayAndNoOther(t *testing.T) {
 			require.NoError(t, h.Bench.SetFault("load1", fault))
 			doc := h.Ended(run)
 			assert.Equal(t, "aborted", doc.State)
-			assert.Contains(t, doc.Reason, "instrument load1 (load) has not answered for 2s")
+			assert.Contains(t, doc.Reason, "instrument load1 (load) has not answered for 2 s")
 			assert.Contains(t, doc.Reason, "check its power, cable and address")
 			state, err := h.Bench.State("bay1")
 			require.NoError(t, err)

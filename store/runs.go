@@ -176,9 +176,12 @@ func (s *Store) Marks(runID string) ([]stage.Mark, error) {
 // AbandonedRuns lists runs that are on record as live. At the start of the service these are what a killed run left behind.
 func (s *Store) AbandonedRuns() ([]Run, error) { return s.Runs(RunFilter{State: Live, Limit: 1000}) }
 
-// EndTime is the time of the last recorded frame of a run, s.
-func (s *Store) EndTime(runID string) (float64, error) {
-	var end float64
-	err := s.db.Model(&chunk{}).Select("COALESCE(MAX(t1), 0)").Where("run_id = ?", runID).Scan(&end).Error
-	return end, err
+// Recorded is the time of the last recorded frame of a run, s, and the number of its frames.
+func (s *Store) Recorded(runID string) (end float64, frames int64, err error) {
+	var sum struct {
+		End    float64
+		Frames int64
+	}
+	err = s.db.Model(&chunk{}).Select("COALESCE(MAX(t1), 0) AS end, COALESCE(SUM(count), 0) AS frames").Where("run_id = ?", runID).Scan(&sum).Error
+	return sum.End, sum.Frames, err
 }
