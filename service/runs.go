@@ -57,12 +57,17 @@ func (s *Service) listRuns(c *echo.Context) error {
 	return c.JSON(http.StatusOK, list)
 }
 
-func (s *Service) showRun(c *echo.Context) error {
+// collect reads everything on record about the run that the path names.
+func (s *Service) collect(c *echo.Context) (api.Run, error) {
 	run, err := s.store.Run(c.Param("run"))
 	if err != nil {
-		return err
+		return api.Run{}, err
 	}
-	document, err := report.Collect(s.store, run)
+	return report.Collect(s.store, run)
+}
+
+func (s *Service) showRun(c *echo.Context) error {
+	document, err := s.collect(c)
 	if err != nil {
 		return err
 	}
@@ -150,11 +155,7 @@ func (s *Service) export(c *echo.Context) error {
 }
 
 func (s *Service) report(c *echo.Context) error {
-	run, err := s.store.Run(c.Param("run"))
-	if err != nil {
-		return err
-	}
-	document, err := report.Collect(s.store, run)
+	document, err := s.collect(c)
 	if err != nil {
 		return err
 	}
@@ -162,7 +163,7 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	attach(c.Response(), "application/pdf", fmt.Sprintf("%s_%s_%s.pdf", run.Procedure, fileName(run.Serial), run.ID))
+	attach(c.Response(), "application/pdf", fmt.Sprintf("%s_%s_%s.pdf", document.Procedure, fileName(document.Serial), document.ID))
 	_, err = c.Response().Write(pdf)
 	return err
 }

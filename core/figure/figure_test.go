@@ -115,6 +115,31 @@ func TestNoLoadPowerIsEnergyOverTime(t *testing.T) {
 	assert.InDelta(t, 1.645*50e-6*48/math.Sqrt(3), r.U, 3e-4, "the current's offset rules")
 }
 
+// pause drops the readings between two times.
+func pause(rec *Record, from, to float64) *Record {
+	whole := rec.Trace
+	rec.Trace = func(column string, t0, t1 float64) (trace.Series, error) {
+		s, err := whole(column, t0, t1)
+		for k, at := range s.T {
+			if at > from && at < to {
+				s.X[k] = math.NaN()
+			}
+		}
+		return s, err
+	}
+	return rec
+}
+
+func TestNoLoadPowerBridgesShortGapsAndNoLongOnes(t *testing.T) {
+	r := Compute(pause(hold(0.2112, 20, 0), 5, 9), Request{ID: "no-load-power"})
+	require.Nil(t, r.Undetermined)
+	assert.InDelta(t, 0.2112, r.Value, 1e-9)
+	assert.Equal(t, []string{"bridged"}, r.Remarks)
+	r = Compute(pause(hold(0.2112, 60, 0), 5, 35), Request{ID: "no-load-power", Stage: "no load"})
+	require.NotNil(t, r.Undetermined)
+	assert.Equal(t, Gap, r.Undetermined.Code)
+}
+
 func TestWhatIsUndeterminedSaysWhy(t *testing.T) {
 	ordinary := []Point{point(36, 8, 36, 3.5, 15.012, 8), point(48, 8, 48, 2.7, 15.008, 8)}
 	coarse := hold(0.2112, 60, 0)

@@ -1,49 +1,19 @@
 <script setup lang="ts">
-import { ref } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { api } from '../api'
-import LanternMark from '../components/LanternMark.vue'
-import ProblemNote from '../components/ProblemNote.vue'
-import { useSession } from '../composables/session'
+import GateForm from '../components/GateForm.vue'
 
 const route = useRoute()
-const router = useRouter()
-const session = useSession()
-const name = ref('')
-const password = ref('')
-const error = ref<unknown>(null)
-const busy = ref(false)
-
-async function submit() {
-  busy.value = true
-  error.value = null
-  try {
-    session.account = await api.signIn(name.value, password.value)
-    const next = String(route.query.next ?? '/')
-    await router.replace(next.startsWith('/') && !next.startsWith('//') ? next : '/')
-  } catch (e) {
-    error.value = e
-  } finally {
-    busy.value = false
-  }
-}
+const ready = (name: string, password: string) => name !== '' && password !== ''
+// Only a path of the console itself is gone on to.
+const next = computed(() => {
+  const path = String(route.query.next ?? '/')
+  return path.startsWith('/') && !path.startsWith('//') ? path : '/'
+})
 </script>
 
 <template>
-  <div class="gate">
-    <form class="panel" @submit.prevent="submit">
-      <p class="mark"><LanternMark />Usher Bench</p>
-      <v-text-field v-model="name" label="Account" name="name" autocomplete="username" autofocus />
-      <v-text-field v-model="password" label="Password" name="password" type="password" autocomplete="current-password" />
-      <ProblemNote :error="error" />
-      <v-btn type="submit" variant="flat" color="primary" block size="large" :loading="busy" :disabled="!name || !password">Sign in</v-btn>
-    </form>
-  </div>
+  <GateForm label="Sign in" :ready="ready" :enter="api.signIn" :next="next" />
 </template>
-
-<style scoped>
-.gate { min-height: 100vh; display: grid; place-items: center; padding: 16px; }
-form { width: min(360px, 100%); display: grid; gap: 12px; padding: 28px; }
-.mark { display: flex; gap: 10px; align-items: center; font-weight: 650; font-size: 17px; margin-bottom: 8px; }
-</style>
