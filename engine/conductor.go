@@ -31,6 +31,7 @@ type liveRun struct {
 	lastT    float64
 	frames   framesBatch
 	told     time.Time // when watchers were last told of the status
+	skewed   time.Time // when readings far apart were last marked
 	finish   *stage.Finish
 	tripped  string // words of the guard that ended the run
 
@@ -38,6 +39,9 @@ type liveRun struct {
 	stop     chan string   // who asks the run to end
 	done     chan struct{} // closed when the bay is safe and the run is on record as ended
 }
+
+// Readings of one frame that came further apart than this, wall time, are marked, but not more often than once a pause.
+const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
 
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{
@@ -141,7 +145,7 @@ func (r *liveRun) tick() {
 	b := r.bay
 	values := make([]float64, len(b.sampler.columns))
 	before := r.now()
-	b.sampler.sample(values)
+	skew := b.sampler.sample(values)
 	after := r.now()
 	// A frame's time is the middle of its readings, and later than the frame before.
 	t := math.Max(math.Round((before+after)/2*1e6)/1e6, r.lastT+1e-6)
@@ -156,6 +160,10 @@ func (r *liveRun) tick() {
 	effects := r.machine.Advance(stage.Frame{Frame: seen})
 	r.keeper.frame(r.recorder, frame, len(effects) > 0)
 	r.act(effects)
+	if skew > mostSkew && time.Since(r.skewed) > skewPause {
+		r.skewed = time.Now()
+		r.mark(stage.Mark{T: t, Kind: stage.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart", skew.Milliseconds())})
+	}
 	if x, err := b.sampler.silent(r.began, b.config.LostAfter); x != nil && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf(
 			"instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then start again", x.instrument.Name, x.name, b.config.LostAfter.Seconds(), err)}))

@@ -96,7 +96,8 @@ func (x *seat) readWhenAsked(ctx context.Context, done chan<- *seat) {
 }
 
 // sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived columns are left at zero.
-func (s *sampler) sample(values []float64) {
+// skew is how far apart the readings came.
+func (s *sampler) sample(values []float64) (skew time.Duration) {
 	waiting := 0
 	began := time.Now()
 	for _, x := range s.seats {
@@ -120,9 +121,16 @@ func (s *sampler) sample(values []float64) {
 	for i := range values {
 		values[i] = 0
 	}
+	var first, last time.Time
 	for i, x := range s.seats {
 		x.mu.Lock()
 		fresh := x.err == nil && !x.pending && !x.at.Before(began)
+		if fresh && (first.IsZero() || x.at.Before(first)) {
+			first = x.at
+		}
+		if fresh && x.at.After(last) {
+			last = x.at
+		}
 		for _, p := range s.places[i] {
 			values[p.column] = math.NaN()
 			if fresh {
@@ -131,6 +139,7 @@ func (s *sampler) sample(values []float64) {
 		}
 		x.mu.Unlock()
 	}
+	return last.Sub(first)
 }
 
 // silent finds a seat that has not answered for longer than its bay allows, with the last reason.
