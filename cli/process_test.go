@@ -206,6 +206,17 @@ func TestAKilledServiceLeavesTheBenchSafeAndTheRecordWhole(t *testing.T) {
 	assert.Equal(t, "ok", ok)
 }
 
+func TestAKilledServiceSwitchesOffWhatWasSwitchedOnByHand(t *testing.T) {
+	h := newHouse(t, 1)
+	p, cl := h.serve()
+	_, err := cl.Set(t.Context(), "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "on"})
+	require.NoError(t, err)
+	p.kill()
+	require.True(t, h.state()[0].SourceOn)
+	h.serve()
+	assert.False(t, h.state()[0].SourceOn, "off before the service takes requests")
+}
+
 func TestATerminatedServiceSwitchesOffBeforeItEnds(t *testing.T) {
 	h := newHouse(t, 1)
 	p, cl := h.serve()

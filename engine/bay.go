@@ -34,6 +34,7 @@ type Bay struct {
 	state     api.BayState
 	alarm     string
 	safeSince time.Time
+	byHand    bool // an output was switched on by hand and not made safe since
 	run       *liveRun
 	last      *api.RunSummary
 	values    []float64
@@ -132,7 +133,7 @@ func (b *Bay) retrySafe() {
 	b.mu.Lock()
 	b.state = api.BayIdle
 	b.mu.Unlock()
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: "made safe", Detail: "the instruments answer again, every output is read back as off"})
+	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: madeSafe, Detail: "the instruments answer again, every output is read back as off"})
 }
 
 func (b *Bay) seatNames() (names []string) {
@@ -239,19 +240,19 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 		return err
 	}
 	defer b.release()
+	// On record before it is done, so that a service killed meanwhile finds what to switch off.
+	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
+	if setting.Quantity == "output" && setting.Word == "on" {
+		b.mu.Lock()
+		b.safeSince, b.byHand = time.Time{}, true
+		b.mu.Unlock()
+	}
 	var setErr error
 	if err := b.do(ctx, func() { setErr = x.apply(ctx, setting) }); err != nil {
 		return err
 	}
-	detail := setting.String()
 	if setErr != nil {
-		detail += ": " + setErr.Error()
-	}
-	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "set by hand", Detail: detail})
-	if setting.Quantity == "output" && setting.Word == "on" {
-		b.mu.Lock()
-		b.safeSince = time.Time{}
-		b.mu.Unlock()
+		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() + ": " + setErr.Error()})
 	}
 	return setErr
 }

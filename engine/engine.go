@@ -84,6 +84,11 @@ func (e *Engine) Close() error {
 	}
 	e.cancel()
 	e.wg.Wait()
+	for _, b := range e.bays {
+		if b.byHand { // nobody else is left to change it
+			_ = b.makeSafe("the service shuts down with an output on that was switched by hand", "") // the journal has what failed
+		}
+	}
 	var errs []error
 	for _, i := range e.instruments {
 		errs = append(errs, i.Close())
@@ -105,6 +110,20 @@ func (e *Engine) recoverAbandoned() error {
 		go func() {
 			defer wg.Done()
 			errs[i] = e.endAbandoned(r)
+		}()
+	}
+	wg.Wait()
+	// After the runs, whose bays are safe now and in the journal so.
+	for _, b := range e.bays {
+		on, err := b.leftOnByHand()
+		errs = append(errs, err)
+		if !on {
+			continue
+		}
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			_ = b.makeSafe("an output that was switched on by hand was left behind", "") // an alarm is kept by the bay
 		}()
 	}
 	wg.Wait()

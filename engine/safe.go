@@ -11,6 +11,26 @@ import (
 	"usherbench/store"
 )
 
+// Words of the journal that the start of the service looks for.
+const (
+	madeSafe  = "made safe"
+	setByHand = "set by hand"
+)
+
+// leftOnByHand tells whether the journal has an output switched on by hand that was not made safe since.
+func (b *Bay) leftOnByHand() (bool, error) {
+	entries, err := b.engine.store.JournalEntries(store.JournalFilter{Bay: b.name, Limit: 1000})
+	for _, e := range entries { // newest first
+		switch {
+		case e.What == madeSafe:
+			return false, nil
+		case e.What == setByHand && strings.HasSuffix(e.Detail, "output = on"):
+			return true, nil
+		}
+	}
+	return false, err
+}
+
 // safeWithin bounds how long make safe tries to confirm an output, wall time.
 const safeWithin = 3 * time.Second
 
@@ -47,7 +67,7 @@ func (b *Bay) makeSafe(why, runID string) error {
 		errs = append(errs, fmt.Errorf("%s (channel %d of %s) is not confirmed off: %w", x.name, x.channel, x.instrument.Name, err))
 	}
 	err := errors.Join(errs...)
-	what := "made safe"
+	what := madeSafe
 	if err != nil {
 		what = "ALARM: make safe not confirmed"
 		detail = strings.TrimPrefix(detail+"; "+strings.ReplaceAll(err.Error(), "\n", "; "), "; ")
@@ -82,6 +102,6 @@ func (b *Bay) setSafe(err error) {
 		b.safeSince = time.Time{}
 		return
 	}
-	b.alarm = ""
+	b.alarm, b.byHand = "", false
 	b.safeSince = time.Now()
 }

@@ -330,6 +330,16 @@ func TestAServiceThatShutsDownMakesSafe(t *testing.T) {
 	assert.False(t, state.SourceOn || state.LoadOn)
 }
 
+func TestAServiceThatShutsDownSwitchesOffWhatWasSwitchedOnByHand(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	_, err := h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "on"})
+	require.NoError(t, err)
+	h.Close()
+	state, err := h.Bench.State("bay1")
+	require.NoError(t, err)
+	assert.False(t, state.SourceOn)
+}
+
 func TestADroppedInstrumentStopsItsBayAndNoOther(t *testing.T) {
 	for _, fault := range []simbench.InstrumentFault{simbench.Drop, simbench.Hang} {
 		t.Run(string(fault), func(t *testing.T) {
