@@ -25,6 +25,8 @@ type Problem struct {
 	Detail   string            `json:"detail,omitempty"`
 	Remedy   string            `json:"remedy,omitempty"`
 	Findings document.Findings `json:"findings,omitempty"`
+	// Preflight says why a run was not started.
+	Preflight []PreflightFinding `json:"preflight,omitempty"`
 }
 
 func (p *Problem) Error() string {
@@ -141,6 +143,11 @@ type Seat struct {
 	Name       string `json:"name"`
 	Instrument string `json:"instrument"`
 	Channel    int    `json:"channel"`
+	// Gang is how several channels work as one; the first is named.
+	Gang string `json:"gang,omitempty"`
+	// Energised is true from before the output is switched on until it is read back as off.
+	Energised bool      `json:"energised"`
+	Controls  []Control `json:"controls"`
 }
 
 // Instrument is a device on the bench.
@@ -156,6 +163,11 @@ type Instrument struct {
 	Messages   uint64 `json:"messages"`
 	Errors     uint64 `json:"errors"`
 	Connects   uint64 `json:"connects"`
+	// Latency of the last answers, s.
+	Median float64 `json:"median"`
+	P99    float64 `json:"p99"`
+	// Origin is "file" or "console": where it is configured.
+	Origin string `json:"origin"`
 	// Fills lists the seats, such as "bay1.source".
 	Fills []string `json:"fills"`
 }
@@ -201,6 +213,7 @@ type Run struct {
 	Parameters    map[string]string  `json:"parameters,omitempty"`
 	Columns       []Column           `json:"columns"`
 	Instruments   []InstrumentUse    `json:"instruments"`
+	Preflight     []PreflightFinding `json:"preflight"`
 	Figures       []procedure.Judged `json:"figures"`
 	Points        []figure.Point     `json:"points"`
 	Marks         []stage.Mark       `json:"marks"`

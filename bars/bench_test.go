@@ -18,6 +18,7 @@ import (
 	"usherbench/engine"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/scpi"
+	"usherbench/instrument/transport"
 	"usherbench/store"
 )
 
@@ -54,7 +55,9 @@ func serve(b *testing.B, answer func(line string) string) string {
 func BenchmarkRoundTrip(b *testing.B) {
 	const message, reply, each = "MEAS:VOLT? (@1);CURR? (@1);:OUTP:LIM? (@1)", "47.997;2.6268;0", 20_000
 	address := serve(b, func(string) string { return reply })
-	client := scpi.New("tcp://"+address, scpi.Options{})
+	at, err := transport.Parse("tcp://" + address)
+	require.NoError(b, err)
+	client := scpi.New(at, scpi.Options{})
 	defer client.Close()
 	conn, err := net.Dial("tcp", address)
 	require.NoError(b, err)
@@ -73,7 +76,7 @@ func BenchmarkRoundTrip(b *testing.B) {
 		plain := time.Since(began)
 		began = time.Now()
 		for range each {
-			if _, err := client.Query(context.Background(), message); err != nil {
+			if _, err := client.Query(context.Background(), scpi.Request{Message: message}); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -149,7 +152,7 @@ func BenchmarkGuard(b *testing.B) {
 		config.Instruments[load] = engine.InstrumentConfig{Address: "tcp://" + serve(b, loads[i].load), Dialect: "sim-load"}
 		config.Bays[fmt.Sprintf("bay%d", i)] = engine.BayConfig{Seats: map[string]engine.SeatConfig{"source": {Instrument: supply}, "load": {Instrument: load}}}
 	}
-	e, err := engine.Open(config, dialects, s, slog.New(slog.DiscardHandler))
+	e, err := engine.Open(config, dialects, s, slog.New(slog.DiscardHandler), engine.Options{})
 	require.NoError(b, err)
 	defer e.Close()
 	var latencies []time.Duration

@@ -19,14 +19,14 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
 
-	"usherbench/core/procedure"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 	"usherbench/report"
 	"usherbench/service"
 	"usherbench/store"
 )
 
-var columns = procedure.ColumnsFor([]string{"source", "load"})
+var columns = seats.ColumnsFor([]string{"source", "load"})
 
 // frames makes what a supply and a load read at a stepped load, at the resolution of the simulated instruments.
 func frames(n int) func(take func(trace.Frame)) {

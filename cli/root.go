@@ -118,7 +118,7 @@ Exit codes: 0 done or pass, 1 error, 2 wrong usage, 3 fail (marginal with --stri
 	root.PersistentFlags().StringVar(&a.data, "data", "", "data folder of the service on this machine (default usher-data; env USHER_DATA)")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(a.serve(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(), a.bench(), a.procedure(), a.nameplate(), a.run(), a.watch(), a.stop(),
+	root.AddCommand(a.serve(), a.warden(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(), a.bench(), a.procedure(), a.nameplate(), a.run(), a.watch(), a.stop(),
 		a.runs(), a.show(), a.export(), a.report(), a.journal())
 	wrapArgs(root)
 	return root

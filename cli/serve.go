@@ -6,18 +6,18 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"os/signal"
 	"path/filepath"
-	"reflect"
 	"strings"
-	"time"
+	"syscall"
 
 	"github.com/go-viper/mapstructure/v2"
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
 
-	"usherbench/core/quantity"
 	"usherbench/engine"
 	"usherbench/service"
+	"usherbench/warden"
 )
 
 // settings is usher.yaml: how to serve, and the bench.
@@ -35,10 +35,12 @@ const defaultListen = "127.0.0.1:8750"
 
 func (a *app) serve() *cobra.Command {
 	var configFile string
+	var noWarden bool
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
 		Long: `Run the service: it drives the bench that usher.yaml describes, keeps the records in the data folder, and serves
-the console and the API. At the start it first makes safe what a killed service left behind.
+the console and the API. At the start it first makes safe what a killed service left behind. A second small process, the
+warden, makes safe what is energised when this one is killed, crashes or stalls.
 
 usher.yaml is taken from --config, else from the data folder, else from the current folder. Flags override environment
 variables (USHER_LISTEN, USHER_DATA, USHER_TLS_CERT, USHER_TLS_KEY, USHER_INSECURE, USHER_LOG_LEVEL, USHER_TIME_FACTOR), and
@@ -53,7 +55,11 @@ these override the file.`,
 			if err != nil {
 				return err
 			}
-			r, err := service.Start(service.Config{Data: s.Data, Listen: s.Listen, TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
+			guard, err := wardenCommand(noWarden)
+			if err != nil {
+				return err
+			}
+			r, err := service.Start(service.Config{Warden: guard, Data: s.Data, Listen: s.Listen, TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
 			if err != nil {
 				return err
 			}
@@ -61,6 +67,7 @@ these override the file.`,
 		},
 	}
 	c.Flags().StringVar(&configFile, "config", "", "configuration file (default usher.yaml in the data folder or here)")
+	c.Flags().BoolVar(&noWarden, "no-warden", false, "do without the second process that makes safe when this one dies or stalls")
 	c.Flags().String("listen", defaultListen, "address to serve on; port 0 takes a free one")
 	c.Flags().String("tls-cert", "", "certificate file, for addresses that others can reach")
 	c.Flags().String("tls-key", "", "key file of the certificate")
@@ -92,7 +99,7 @@ func readSettings(c *cobra.Command, file, data string) (settings, error) {
 			return s, fmt.Errorf("configuration %s: %w", file, err)
 		}
 	}
-	err := v.UnmarshalExact(&s, viper.DecodeHook(mapstructure.ComposeDecodeHookFunc(durations)))
+	err := v.UnmarshalExact(&s, viper.DecodeHook(mapstructure.TextUnmarshallerHookFunc()))
 	if err != nil {
 		return s, fmt.Errorf("configuration %s: %w", file, err)
 	}
@@ -101,21 +108,6 @@ func readSettings(c *cobra.Command, file, data string) (settings, error) {
 		s.Data = data
 	}
 	return s, nil
-}
-
-// durations lets times be written as everywhere else: "20 ms".
-func durations(from, to reflect.Type, value any) (any, error) {
-	if from.Kind() != reflect.String || to != reflect.TypeFor[time.Duration]() {
-		return value, nil
-	}
-	q, err := quantity.Parse(value.(string))
-	if err != nil {
-		return nil, err
-	}
-	if q.Dim != quantity.Time {
-		return nil, fmt.Errorf("%q is %s, but here belongs a time such as 20 ms", value, q.Dim)
-	}
-	return time.Duration(q.Value * float64(time.Second)), nil
 }
 
 func firstFile(paths ...string) string {
@@ -164,4 +156,28 @@ func (a *app) announce(r *service.Running) error {
 	}
 	fmt.Fprintf(a.out, "Set up the first account, once, at %s/setup?code=%s\n", r.URL, code)
 	return nil
+}
+
+// wardenCommand is how this program is started as the warden.
+func wardenCommand(none bool) ([]string, error) {
+	if none {
+		return nil, nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("find the program to start the warden: %w", err)
+	}
+	return []string{self, "warden"}, nil
+}
+
+// warden is the second process. People do not call it: the service does, and speaks to it over a pipe.
+func (a *app) warden() *cobra.Command {
+	return &cobra.Command{
+		Use: "warden LOG", Short: "The second process that makes safe when the service dies or stalls; started by usher serve", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			// What ends the service must not end the warden before it has done its work.
+			signal.Ignore(os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGPIPE)
+			return warden.Process(a.in, a.out, args[0])
+		},
+	}
 }

@@ -8,15 +8,16 @@ import (
 	"math"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"usherbench/api"
-	"usherbench/core/document"
+	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
-	"usherbench/core/quantity"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
+	"usherbench/warden"
 )
 
 // Bay is a place where one unit at a time is tested. One goroutine samples it and conducts its runs; all methods may be called by
@@ -27,6 +28,14 @@ type Bay struct {
 	config  BayConfig
 	seats   []*seat
 	sampler *sampler
+	ctx     context.Context // ends when the bay is taken away or the engine closes
+	cancel  context.CancelFunc
+	wg      sync.WaitGroup
+	fed     map[*member]time.Time // when each armed watchdog was fed; owned by the bay's goroutine
+	// aliveUntil is by when the bay's goroutine will have been heard of again, Unix ns; the warden acts if it is not.
+	aliveUntil  atomic.Int64
+	drill       atomic.Bool // the next turn of the goroutine stands still on purpose
+	wardenActed chan warden.Report
 	// requests hands a prepared run, or work on the idle bay, to the bay's goroutine.
 	requests chan func()
 
@@ -37,12 +46,15 @@ type Bay struct {
 	byHand    bool // an output was switched on by hand and not made safe since
 	run       *liveRun
 	last      *api.RunSummary
-	values    []float64
+	values    []float64   // newest of each column
+	seenAt    []time.Time // when each came
 	readAt    time.Time
+	settings  map[string]procedure.Setting // what was set last, by column; cleared for outputs that were made safe
 	rate      rateMeter
 	progress  *stage.Progress
 	guards    []stage.GuardState
 	stages    []api.StageSummary
+	windows   map[string]nameplate.Window // bounds of manual control
 }
 
 // idleInterval is how often an idle bay is read, wall time; statusInterval how often watchers are told how a bay is.
@@ -50,43 +62,62 @@ const (
 	idleInterval   = 250 * time.Millisecond
 	statusInterval = 200 * time.Millisecond
 	framesInterval = 100 * time.Millisecond
+	// shownFor is how old a reading may be that is shown as the present one.
+	shownFor = 600 * time.Millisecond
 )
 
 func newBay(e *Engine, name string, c BayConfig) *Bay {
-	b := &Bay{engine: e, name: name, config: c, state: api.BayIdle, requests: make(chan func())}
+	b := &Bay{engine: e, name: name, config: c, state: api.BayIdle, requests: make(chan func()), fed: map[*member]time.Time{}, wardenActed: make(chan warden.Report, 1), settings: map[string]procedure.Setting{}}
+	b.ctx, b.cancel = context.WithCancel(e.ctx)
 	for _, seatName := range slices.Sorted(maps.Keys(c.Seats)) {
-		s := c.Seats[seatName]
-		kind, _ := procedure.KindOfSeat(seatName)
-		b.seats = append(b.seats, &seat{name: seatName, kind: kind, instrument: e.instruments[s.Instrument], channel: s.Channel})
+		b.seats = append(b.seats, newSeat(seatName, c.Seats[seatName], e.instruments))
 	}
 	// What feeds stands before what drains, in columns and readouts.
 	slices.SortStableFunc(b.seats, func(x, y *seat) int { return drainsLast(x) - drainsLast(y) })
 	if run, err := e.store.LatestRun(name); err == nil {
 		summary := run.Summary()
 		b.last = &summary
+		b.boundBy(run.NameplateText)
 	}
 	return b
 }
 
 func drainsLast(x *seat) int {
-	if x.kind.Drains {
+	switch {
+	case x.kind.Drains:
 		return 1
+	case !x.kind.Switches():
+		return 2 // what only measures stands last
 	}
 	return 0
 }
 
+// offOrder lists the seats that have an output in the order in which they are switched off: what drains first.
+func (b *Bay) offOrder() []*seat {
+	order := slices.DeleteFunc(slices.Clone(b.seats), func(x *seat) bool { return !x.kind.Switches() })
+	slices.SortStableFunc(order, func(x, y *seat) int { return drainsLast(y) - drainsLast(x) })
+	return order
+}
+
 // start begins to sample.
 func (b *Bay) start() {
-	b.sampler = newSampler(b.engine.ctx, &b.engine.wg, b.seats)
+	b.sampler = newSampler(b.ctx, &b.wg, b.seats)
 	b.values = make([]float64, len(b.sampler.columns))
+	b.seenAt = make([]time.Time, len(b.values))
 	for i := range b.values {
 		b.values[i] = math.NaN()
 	}
-	b.engine.wg.Add(1)
+	b.wg.Add(1)
 	go func() {
-		defer b.engine.wg.Done()
+		defer b.wg.Done()
 		b.loop()
 	}()
+}
+
+// stop ends the bay's goroutines; its outputs must be off.
+func (b *Bay) stop() {
+	b.cancel()
+	b.wg.Wait()
 }
 
 // loop samples the idle bay and does what is requested, which may be a whole run.
@@ -94,8 +125,9 @@ func (b *Bay) loop() {
 	ticker := time.NewTicker(idleInterval)
 	defer ticker.Stop()
 	for {
+		b.alive(idleInterval + joinWait)
 		select {
-		case <-b.engine.ctx.Done():
+		case <-b.ctx.Done():
 			return
 		case work := <-b.requests:
 			work()
@@ -107,15 +139,17 @@ func (b *Bay) loop() {
 
 // idle takes a reading, tells watchers, and goes on trying to make safe a bay that could not be confirmed off.
 func (b *Bay) idle() {
+	b.stallIfAsked()
 	b.mu.Lock()
 	alarmed := b.alarm != "" && b.safeSince.IsZero()
 	b.mu.Unlock()
 	if alarmed {
 		b.retrySafe()
 	}
+	b.feedWatchdogs()
 	values := make([]float64, len(b.sampler.columns))
-	b.sampler.sample(values)
-	trace.NewCounters(b.sampler.columns, b.seatNames()).Fill(trace.Frame{Values: values})
+	b.sampler.sample(values, idleInterval, nil)
+	b.sampler.counters().Fill(trace.Frame{Values: values})
 	b.show(values)
 	b.publish()
 }
@@ -124,15 +158,15 @@ func (b *Bay) idle() {
 func (b *Bay) retrySafe() {
 	ctx, cancel := context.WithTimeout(b.engine.ctx, safeWithin)
 	defer cancel()
-	for _, x := range b.seats {
+	b.alive(safeWithin)
+	for _, x := range b.offOrder() {
 		if err := x.switchOff(ctx); err != nil {
 			return
 		}
+		x.energised.Store(false)
 	}
+	b.disarmWatchdogs(ctx)
 	b.setSafe(nil)
-	b.mu.Lock()
-	b.state = api.BayIdle
-	b.mu.Unlock()
 	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: madeSafe, Detail: "the instruments answer again, every output is read back as off"})
 }
 
@@ -147,7 +181,19 @@ func (b *Bay) seatNames() (names []string) {
 func (b *Bay) show(values []float64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.values, b.readAt = values, time.Now()
+	b.keep(values)
+}
+
+// keep remembers the newest reading of each column. One that a slow instrument has not given anew is kept until it counts as lost.
+func (b *Bay) keep(values []float64) {
+	b.readAt = time.Now()
+	for i, v := range values {
+		if !math.IsNaN(v) {
+			b.values[i], b.seenAt[i] = v, b.readAt
+		} else if b.readAt.Sub(b.seenAt[i]) > min(time.Duration(b.config.LostAfter), shownFor) {
+			b.values[i] = v
+		}
+	}
 }
 
 // publish tells watchers how the bay is.
@@ -171,7 +217,7 @@ func (b *Bay) Status() api.Bay {
 		s.State = api.BayAlarm
 	}
 	for _, x := range b.seats {
-		s.Seats = append(s.Seats, api.Seat{Name: x.name, Instrument: x.instrument.Name, Channel: x.channel})
+		s.Seats = append(s.Seats, api.Seat{Name: x.name, Instrument: x.first().Name, Channel: x.first().Number, Gang: x.gang, Controls: b.controls(x), Energised: x.energised.Load()})
 	}
 	if !b.safeSince.IsZero() && b.state == api.BayIdle {
 		at := b.safeSince
@@ -223,76 +269,11 @@ func (b *Bay) do(ctx context.Context, work func()) error {
 	case b.requests <- func() { defer close(done); work() }:
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-b.engine.ctx.Done():
+	case <-b.ctx.Done():
 		return errStopping
 	}
 	<-done
 	return nil
-}
-
-// Set sets something by hand. It is refused while a run owns the bay.
-func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
-	setting, x, err := b.parseSetting(request)
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrBadRequest, err)
-	}
-	if err := b.own(api.BayStarting); err != nil {
-		return err
-	}
-	defer b.release()
-	// On record before it is done, so that a service killed meanwhile finds what to switch off.
-	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
-	if setting.Quantity == "output" && setting.Word == "on" {
-		b.mu.Lock()
-		b.safeSince, b.byHand = time.Time{}, true
-		b.mu.Unlock()
-	}
-	var setErr error
-	if err := b.do(ctx, func() { setErr = x.apply(ctx, setting) }); err != nil {
-		return err
-	}
-	if setErr != nil {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() + ": " + setErr.Error()})
-	}
-	return setErr
-}
-
-func (b *Bay) parseSetting(r api.ManualSet) (procedure.Setting, *seat, error) {
-	s := procedure.Setting{Seat: r.Seat, Quantity: r.Quantity}
-	i := slices.IndexFunc(b.seats, func(x *seat) bool { return x.name == r.Seat })
-	if i < 0 {
-		return s, nil, fmt.Errorf("%s has no seat %q; %s", b.name, r.Seat, document.Suggest(r.Seat, b.seatNames()))
-	}
-	x := b.seats[i]
-	words := x.instrument.Dialect.Words[r.Quantity]
-	if words != nil {
-		if _, ok := words[r.Value]; !ok {
-			return s, nil, fmt.Errorf("%s.%s cannot be %q; %s", r.Seat, r.Quantity, r.Value, document.Suggest(r.Value, slices.Collect(maps.Keys(words))))
-		}
-		s.Word = r.Value
-		return s, x, nil
-	}
-	kind, ok := quantity.KindOf(r.Quantity)
-	if _, settable := x.instrument.Dialect.Set[r.Quantity]; !ok || !settable {
-		return s, nil, fmt.Errorf("%s.%s cannot be set; %s", r.Seat, r.Quantity, document.Suggest(r.Quantity, slices.Collect(maps.Keys(x.instrument.Dialect.Set))))
-	}
-	q, err := quantity.Parse(r.Value)
-	if err != nil {
-		return s, nil, err
-	}
-	if q.Dim != kind.Unit.Dim {
-		return s, nil, fmt.Errorf("%q is %s, but %s.%s takes %s", r.Value, q.Dim, r.Seat, r.Quantity, kind.Unit.Dim)
-	}
-	s.Value = q.Value
-	return s, x, nil
-}
-
-// apply carries out one setting.
-func (x *seat) apply(ctx context.Context, s procedure.Setting) error {
-	if s.Word != "" {
-		return x.instrument.SetWord(ctx, x.channel, s.Quantity, s.Word)
-	}
-	return x.instrument.Set(ctx, x.channel, s.Quantity, s.Value)
 }
 
 // Safe ends the run, if there is one, and makes the bay safe.

@@ -15,6 +15,7 @@ import (
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
+	"usherbench/warden"
 )
 
 // liveRun is a run under way. Its fields belong to the bay's goroutine, except stop and done.
@@ -29,6 +30,8 @@ type liveRun struct {
 	picks    []int // where the program's columns are among the bay's
 	began    time.Time
 	lastT    float64
+	tickedAt float64 // when the last frame was done; 0: not to be judged by
+	interval time.Duration
 	frames   framesBatch
 	told     time.Time // when watchers were last told of the status
 	skewed   time.Time // when readings far apart were last marked
@@ -46,7 +49,7 @@ const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{
 		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), done: make(chan struct{}),
-		counters: trace.NewCounters(b.sampler.columns, b.seatNames()), keeper: keeper{every: p.Every},
+		counters: b.sampler.counters(), keeper: keeper{every: p.Every},
 	}
 	for _, column := range p.Columns {
 		r.picks = append(r.picks, b.sampler.columns.Index(column))
@@ -66,6 +69,7 @@ func (b *Bay) launch(ctx context.Context, r *liveRun) error {
 	summary := r.record.Summary()
 	b.mu.Lock()
 	b.run, b.last, b.safeSince = r, &summary, time.Time{}
+	b.boundBy(r.record.NameplateText)
 	b.stages = nil
 	for _, s := range r.program.Stages {
 		b.stages = append(b.stages, api.StageSummary{Name: s.Name, Kind: s.Kind(), Estimate: s.Duration()})
@@ -81,7 +85,7 @@ func (b *Bay) launch(ctx context.Context, r *liveRun) error {
 	case <-ctx.Done():
 		r.abandon(ctx.Err().Error())
 		return ctx.Err()
-	case <-b.engine.ctx.Done():
+	case <-b.ctx.Done():
 		r.abandon(errStopping.Error())
 		return errStopping
 	}
@@ -109,24 +113,33 @@ func (r *liveRun) conduct() {
 		r.finish = &stage.Finish{Ending: stage.Aborted, Reason: "the outputs could not be confirmed off before the start"}
 		return
 	}
+	err := r.prepareChannels(context.Background())
+	if err == nil {
+		err = b.setDefaults(context.Background())
+	}
+	if err != nil {
+		r.finish = &stage.Finish{Ending: stage.Aborted, Reason: "the instruments could not be prepared: " + err.Error()}
+		return
+	}
 	b.setState(api.BayLive)
 	b.engine.Hub.Publish(api.EventRun, b.name, r.record.Summary())
 	r.began = time.Now()
 	r.act(r.machine.Start())
-	interval := time.Duration(float64(min(b.config.Interval.Seconds(), r.program.Every)) / b.engine.config.TimeFactor * float64(time.Second))
+	r.interval = time.Duration(float64(min(time.Duration(b.config.Interval).Seconds(), r.program.Every)) / b.engine.config.TimeFactor * float64(time.Second))
 	next := r.began
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for r.finish == nil {
+		b.alive(r.interval + joinWait)
 		select {
 		case by := <-r.stop:
 			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: by}))
-		case <-b.engine.ctx.Done():
+		case <-b.ctx.Done():
 			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: "the service, which is shutting down"}))
 		case <-timer.C:
 			r.tick()
 			// A late frame is not made up for by a burst of others.
-			next = next.Add(interval)
+			next = next.Add(r.interval)
 			if now := time.Now(); next.Before(now) {
 				next = now
 			}
@@ -143,20 +156,23 @@ func (r *liveRun) now() float64 {
 // tick takes one frame.
 func (r *liveRun) tick() {
 	b := r.bay
+	b.stallIfAsked()
 	values := make([]float64, len(b.sampler.columns))
 	before := r.now()
-	skew := b.sampler.sample(values)
+	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 && still > warden.StallAfter.Seconds()*b.engine.Config().TimeFactor {
+		r.act(r.machine.Advance(stage.Failed{T: math.Max(before, r.lastT), Reason: fmt.Sprintf(
+			"the service stood still for %.3g s, so the warden may have switched the outputs off; see what kept the computer busy", still)}))
+		return
+	}
+	skew := b.sampler.sample(values, r.interval, func() { r.glimpse(values) })
 	after := r.now()
+	r.tickedAt = after
 	// A frame's time is the middle of its readings, and later than the frame before.
 	t := math.Max(math.Round((before+after)/2*1e6)/1e6, r.lastT+1e-6)
 	r.lastT = t
 	frame := trace.Frame{T: t, Values: values}
 	r.counters.Fill(frame)
-	picked := make([]float64, len(r.picks))
-	for i, k := range r.picks {
-		picked[i] = values[k]
-	}
-	seen := trace.Frame{T: t, Values: picked}
+	seen := trace.Frame{T: t, Values: r.pick(values)}
 	effects := r.machine.Advance(stage.Frame{Frame: seen})
 	r.keeper.frame(r.recorder, frame, len(effects) > 0)
 	r.act(effects)
@@ -164,14 +180,36 @@ func (r *liveRun) tick() {
 		r.skewed = time.Now()
 		r.mark(stage.Mark{T: t, Kind: stage.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart", skew.Milliseconds())})
 	}
-	if x, err := b.sampler.silent(r.began, b.config.LostAfter); x != nil && r.finish == nil {
-		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf(
-			"instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then start again", x.instrument.Name, x.name, b.config.LostAfter.Seconds(), err)}))
+	if trouble := b.sampler.trouble(r.began, time.Duration(b.config.LostAfter)); trouble != "" && r.finish == nil {
+		r.act(r.machine.Advance(stage.Failed{T: t, Reason: trouble}))
 	}
+	b.feedWatchdogs()
 	if err := r.recorder.Err(); err != nil && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
 	}
 	r.tell(frame, seen)
+}
+
+// pick takes the program's columns from the bay's; what the bay does not read is missing.
+func (r *liveRun) pick(values []float64) []float64 {
+	picked := make([]float64, len(r.picks))
+	for i, k := range r.picks {
+		picked[i] = math.NaN()
+		if k >= 0 {
+			picked[i] = values[k]
+		}
+	}
+	return picked
+}
+
+// glimpse has the guards look at the readings that are there, while others are late: a guard does not wait for a slow instrument.
+func (r *liveRun) glimpse(values []float64) {
+	if r.finish != nil {
+		return
+	}
+	t := math.Max(r.now(), r.lastT+1e-6)
+	r.lastT = t
+	r.act(r.machine.Advance(stage.Glimpse{Frame: trace.Frame{T: t, Values: r.pick(values)}}))
 }
 
 // act carries out effects in order. Commands are acknowledged to the machine, which may answer with more.
@@ -214,9 +252,10 @@ func (r *liveRun) command(settings []procedure.Setting) error {
 		if x == nil {
 			return fmt.Errorf("the bay has no seat %s", s.Seat)
 		}
-		if err := x.apply(context.Background(), s); err != nil {
+		if err := r.bay.command(context.Background(), x, s); err != nil {
 			return fmt.Errorf("%s was not carried out: %w", s, err)
 		}
+		r.tickedAt = 0 // a command may take its time
 	}
 	return nil
 }
@@ -250,7 +289,7 @@ func (r *liveRun) mark(m stage.Mark) {
 func (r *liveRun) tell(frame, seen trace.Frame) {
 	b := r.bay
 	b.mu.Lock()
-	b.values, b.readAt = frame.Values, time.Now()
+	b.keep(frame.Values)
 	b.rate.frame(frame.T)
 	b.mu.Unlock()
 	r.frames.frames = append(r.frames.frames, frame)

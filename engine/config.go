@@ -4,13 +4,17 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
+	"usherbench/api"
 	"usherbench/core/document"
 	"usherbench/core/nameplate"
-	"usherbench/core/procedure"
+	"usherbench/core/seats"
+	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport"
 )
@@ -23,36 +27,16 @@ type Config struct {
 	Bays        map[string]BayConfig        `mapstructure:"bays" yaml:"bays"`
 }
 
-// InstrumentConfig is where an instrument is and how it is spoken to. Dates are written 2026-03-31.
-type InstrumentConfig struct {
-	Address    string `mapstructure:"address" yaml:"address"`
-	Dialect    string `mapstructure:"dialect" yaml:"dialect"`
-	Calibrated string `mapstructure:"calibrated" yaml:"calibrated,omitempty"`
-	Due        string `mapstructure:"due" yaml:"due,omitempty"`
-}
-
-// BayConfig is a place where one unit at a time is tested.
-type BayConfig struct {
-	Title string                `mapstructure:"title" yaml:"title,omitempty"`
-	Seats map[string]SeatConfig `mapstructure:"seats" yaml:"seats"`
-	// Interval between frames, in bench time; 20 ms if not given.
-	Interval time.Duration `mapstructure:"interval" yaml:"interval,omitempty"`
-	// LostAfter is how long an instrument may be silent before the bay is made safe; 2 s if not given.
-	LostAfter time.Duration `mapstructure:"lost_after" yaml:"lost_after,omitempty"`
-	// Handler is the HTTP address of a unit handler: it is told each serial number before anything is energised, and answers when
-	// the unit is in place.
-	Handler string `mapstructure:"handler" yaml:"handler,omitempty"`
-}
-
-// SeatConfig names the channel that fills a seat.
-type SeatConfig struct {
-	Instrument string `mapstructure:"instrument" yaml:"instrument"`
-	Channel    int    `mapstructure:"channel" yaml:"channel,omitempty"`
-}
+// The parts of the configuration are those of the API.
+type (
+	InstrumentConfig = api.InstrumentConfig
+	BayConfig        = api.BayConfig
+	SeatConfig       = api.SeatConfig
+)
 
 const (
-	defaultInterval  = 20 * time.Millisecond
-	defaultLostAfter = 2 * time.Second
+	defaultInterval  = api.Span(20 * time.Millisecond)
+	defaultLostAfter = api.Span(2 * time.Second)
 	fastestFactor    = 3600
 )
 
@@ -71,11 +55,16 @@ func (c *Config) complete(dialects dialect.Library) error {
 		if !nameplate.NamePattern.MatchString(name) {
 			fail("instruments: %q is not a name; use small letters, digits and hyphens", name)
 		}
-		if err := transport.Check(i.Address); err != nil {
-			fail("instruments.%s: %w", name, err)
-		}
-		if _, ok := dialects[i.Dialect]; !ok {
+		d, ok := dialects[i.Dialect]
+		if !ok {
 			fail("instruments.%s: unknown dialect %q; %s", name, i.Dialect, document.Suggest(i.Dialect, slices.Collect(maps.Keys(dialects))))
+			d = &dialect.Dialect{Protocol: dialect.Messages} // the address is looked at all the same
+			if a, err := transport.Parse(i.Address); err == nil && a.Registers() {
+				d.Protocol = dialect.Registers
+			}
+		}
+		if _, err := instrument.Open(name, i.Address, d); err != nil { // it connects to nothing yet
+			fail("instruments.%s: %w", name, err)
 		}
 		for key, date := range map[string]string{"calibrated": i.Calibrated, "due": i.Due} {
 			if _, err := time.Parse(time.DateOnly, date); date != "" && err != nil {
@@ -83,7 +72,7 @@ func (c *Config) complete(dialects dialect.Library) error {
 			}
 		}
 	}
-	used := map[SeatConfig]string{}
+	used := map[api.ChannelRef]string{}
 	for _, name := range slices.Sorted(maps.Keys(c.Bays)) {
 		b := c.Bays[name]
 		errs = append(errs, c.completeBay(name, &b, dialects, used)...)
@@ -92,11 +81,11 @@ func (c *Config) complete(dialects dialect.Library) error {
 	return errors.Join(errs...)
 }
 
-func (c *Config) completeBay(name string, b *BayConfig, dialects dialect.Library, used map[SeatConfig]string) (errs []error) {
+func (c *Config) completeBay(bay string, b *BayConfig, dialects dialect.Library, used map[api.ChannelRef]string) (errs []error) {
 	fail := func(format string, args ...any) {
-		errs = append(errs, fmt.Errorf("bays.%s"+format, append([]any{name}, args...)...))
+		errs = append(errs, fmt.Errorf("bays.%s"+format, append([]any{bay}, args...)...))
 	}
-	if !nameplate.NamePattern.MatchString(name) {
+	if !nameplate.NamePattern.MatchString(bay) {
 		fail(": this is not a name; use small letters, digits and hyphens")
 	}
 	if b.Interval == 0 {
@@ -105,7 +94,7 @@ func (c *Config) completeBay(name string, b *BayConfig, dialects dialect.Library
 	if b.LostAfter == 0 {
 		b.LostAfter = defaultLostAfter
 	}
-	if b.Interval < time.Millisecond || b.LostAfter < 100*time.Millisecond {
+	if b.Interval < api.Span(time.Millisecond) || b.LostAfter < api.Span(100*time.Millisecond) {
 		fail(": interval must be at least 1ms and lost_after at least 100ms")
 	}
 	if u, err := url.Parse(b.Handler); b.Handler != "" && (err != nil || u.Host == "") {
@@ -114,35 +103,101 @@ func (c *Config) completeBay(name string, b *BayConfig, dialects dialect.Library
 	if len(b.Seats) == 0 {
 		fail(": it has no seats; give it at least a source")
 	}
-	for _, seat := range slices.Sorted(maps.Keys(b.Seats)) {
-		s := b.Seats[seat]
-		if s.Channel == 0 {
-			s.Channel = 1
-			b.Seats[seat] = s
+	for _, name := range slices.Sorted(maps.Keys(b.Seats)) {
+		for _, err := range c.completeSeat(name, b, dialects, used, bay) {
+			fail(".seats.%s: %w", name, err)
 		}
-		kind, ok := procedure.KindOfSeat(seat)
+	}
+	return errs
+}
+
+func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Library, used map[api.ChannelRef]string, bay string) (errs []error) {
+	fail := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
+	kind, ok := seats.KindOf(name)
+	if !ok {
+		fail("unknown seat; %s", document.Suggest(name, seats.Names()))
+		return errs
+	}
+	s := b.Seats[name]
+	switch {
+	case len(s.Channels) > 0 && s.Instrument != "":
+		fail("give either instrument and channel, or gang and channels")
+		return errs
+	case len(s.Channels) > 0 && (len(s.Channels) < 2 || s.Gang != gangSeries && s.Gang != gangParallel):
+		fail("channels that work as one are at least two, and gang says series or parallel")
+	case s.Gang != "" && len(s.Channels) == 0:
+		fail("gang %s needs channels: [{instrument: …, channel: 1}, …]", s.Gang)
+	case kind.Drains && s.Gang == gangSeries:
+		fail("loads work together in parallel only: in series they would fight over the current")
+	case !kind.Switches() && s.Gang != "":
+		fail("only what has an output can be ganged")
+	}
+	s.Channels = slices.Clone(s.Channels)
+	if len(s.Channels) == 0 && s.Channel == 0 {
+		s.Channel = 1
+	}
+	for i := range s.Channels {
+		s.Channels[i].Channel = max(s.Channels[i].Channel, 1)
+	}
+	b.Seats[name] = s
+	first := ""
+	for _, ref := range s.All() {
+		i, ok := c.Instruments[ref.Instrument]
 		if !ok {
-			fail(".seats: unknown seat %q; %s", seat, document.Suggest(seat, procedure.SeatKindNames()))
+			fail("unknown instrument %q; %s", ref.Instrument, document.Suggest(ref.Instrument, slices.Collect(maps.Keys(c.Instruments))))
 			continue
 		}
-		i, ok := c.Instruments[s.Instrument]
-		if !ok {
-			fail(".seats.%s: unknown instrument %q; %s", seat, s.Instrument, document.Suggest(s.Instrument, slices.Collect(maps.Keys(c.Instruments))))
-			continue
-		}
-		if other, taken := used[s]; taken {
-			fail(".seats.%s: channel %d of %s fills %s already; a channel can be in one place only", seat, s.Channel, s.Instrument, other)
-		}
-		used[s] = name + "." + seat
 		d, ok := dialects[i.Dialect]
 		if !ok {
 			continue // reported with the instrument
 		}
-		if s.Channel < 1 || s.Channel > d.Channels {
-			fail(".seats.%s: %s has no channel %d, it has %d", seat, s.Instrument, s.Channel, d.Channels)
+		if other, taken := used[ref]; taken && !(slices.Contains(d.Seats, "cycler") && strings.HasPrefix(other, bay+".")) {
+			fail("channel %d of %s fills %s already; a channel can be in one place only", ref.Channel, ref.Instrument, other)
+		}
+		used[ref] = bay + "." + name
+		if ref.Channel < 1 || ref.Channel > d.Channels {
+			fail("%s has no channel %d, it has %d", ref.Instrument, ref.Channel, d.Channels)
 		}
 		if !slices.Contains(d.Seats, kind.Name) {
-			fail(".seats.%s: %s cannot fill it; its dialect %s is for %v", seat, s.Instrument, d.Name, d.Seats)
+			fail("%s cannot fill it; its dialect %s is for %s", ref.Instrument, d.Name, strings.Join(d.Seats, ", "))
+		}
+		if first != "" && first != d.Name {
+			fail("the channels of a gang speak one dialect; these speak %s and %s", first, d.Name)
+		}
+		first = d.Name
+		errs = append(errs, checkExtras(s, kind, d.For(kind.Name))...)
+	}
+	return errs
+}
+
+// checkExtras checks the sensors and defaults of a seat.
+func checkExtras(s SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []error) {
+	fail := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
+	for _, q := range slices.Sorted(maps.Keys(s.Sensors)) {
+		sensor := s.Sensors[q]
+		from := sensor.From
+		if from == "" {
+			from = q
+		}
+		if !slices.Contains(kind.Reads, q) {
+			fail("sensors: a %s has no %q; %s", kind.Name, q, document.Suggest(q, kind.Reads))
+		}
+		if !slices.Contains(d.Gives(), from) {
+			fail("sensors.%s: the instrument does not read %q; %s", q, from, document.Suggest(from, d.Gives()))
+		}
+		for _, x := range []float64{sensor.Zero, sensor.Scale, sensor.Offset} {
+			if math.IsNaN(x) || math.IsInf(x, 0) {
+				fail("sensors.%s: a number is not finite", q)
+			}
+		}
+	}
+	for _, q := range slices.Sorted(maps.Keys(s.Defaults)) {
+		if q == "output" {
+			fail("defaults: an output is not switched on by default; take it away")
+			continue
+		}
+		if _, err := parseSetting(d, "defaults", q, s.Defaults[q]); err != nil {
+			fail("defaults: %w", err)
 		}
 	}
 	return errs

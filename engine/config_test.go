@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/api"
 	"usherbench/instrument/dialect"
 )
 
@@ -23,8 +24,8 @@ func TestAConfigurationIsCompleted(t *testing.T) {
 	c := benchConfig()
 	require.NoError(t, c.complete(dialects))
 	assert.Equal(t, 1.0, c.TimeFactor)
-	assert.Equal(t, 20*time.Millisecond, c.Bays["bay1"].Interval)
-	assert.Equal(t, 2*time.Second, c.Bays["bay1"].LostAfter)
+	assert.EqualValues(t, 20*time.Millisecond, c.Bays["bay1"].Interval)
+	assert.EqualValues(t, 2*time.Second, c.Bays["bay1"].LostAfter)
 	assert.Equal(t, 1, c.Bays["bay1"].Seats["source"].Channel)
 	empty := Config{}
 	assert.NoError(t, empty.complete(dialects), "a bench may be empty")
@@ -38,11 +39,11 @@ func TestEveryMistakeOfAConfigurationIsNamed(t *testing.T) {
 		`"Big PSU" is not a name`:                   func(c *Config) { c.Instruments["Big PSU"] = c.Instruments["psu"] },
 		"calibrated: \"last spring\" is not a date": func(c *Config) { i := c.Instruments["psu"]; i.Calibrated = "last spring"; c.Instruments["psu"] = i },
 		"it has no seats":                           func(c *Config) { c.Bays["bay2"] = BayConfig{} },
-		`unknown seat "sauce"`:                      func(c *Config) { c.Bays["bay1"].Seats["sauce"] = SeatConfig{Instrument: "psu", Channel: 2} },
+		`bays.bay1.seats.sauce: unknown seat`:       func(c *Config) { c.Bays["bay1"].Seats["sauce"] = SeatConfig{Instrument: "psu", Channel: 2} },
 		"psu has no channel 3":                      func(c *Config) { c.Bays["bay1"].Seats["source"] = SeatConfig{Instrument: "psu", Channel: 3} },
 		"eload cannot fill it":                      func(c *Config) { c.Bays["bay1"].Seats["source2"] = SeatConfig{Instrument: "eload"} },
 		"is not an HTTP address":                    func(c *Config) { b := c.Bays["bay1"]; b.Handler = "over there"; c.Bays["bay1"] = b },
-		"interval must be at least 1ms":             func(c *Config) { b := c.Bays["bay1"]; b.Interval = time.Microsecond; c.Bays["bay1"] = b },
+		"interval must be at least 1ms":             func(c *Config) { b := c.Bays["bay1"]; b.Interval = api.Span(time.Microsecond); c.Bays["bay1"] = b },
 		"this is not a name": func(c *Config) {
 			c.Bays["Bay One"] = BayConfig{Seats: map[string]SeatConfig{"source": {Instrument: "psu", Channel: 2}}}
 		},

@@ -12,21 +12,28 @@ import (
 	"sync"
 	"time"
 
-	"usherbench/api"
 	"usherbench/core/outcome"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
-	"usherbench/instrument/scpi"
+	"usherbench/instrument/messages"
 	"usherbench/store"
+	"usherbench/warden"
 )
 
 // Engine runs the bays of one bench. It is safe for use by several goroutines.
 type Engine struct {
 	Hub *Hub
 
-	config      Config
-	store       *store.Store
-	log         *slog.Logger
+	store   *store.Store
+	log     *slog.Logger
+	options Options
+
+	changing sync.Mutex // one change of the bench at a time
+
+	mu          sync.RWMutex // guards what follows
+	file        Config       // as the configuration file has it
+	config      Config       // with what was changed through the API
+	dialects    dialect.Library
 	instruments map[string]*instrument.Instrument
 	bays        map[string]*Bay
 
@@ -35,14 +42,33 @@ type Engine struct {
 	wg     sync.WaitGroup
 }
 
+// Options of an engine; the zero value has no warden.
+type Options struct {
+	// Warden is told what to switch off when this process can no longer do it; nil: there is none.
+	Warden Warden
+	// WardenLog is where the warden writes what it did.
+	WardenLog string
+	// Data is the folder whose disk the records fill, and that has the folder of dialects; empty: not known.
+	Data string
+}
+
+// Warden is the second process that makes safe when this one dies or stalls.
+type Warden interface {
+	Plan(p warden.Plan)
+	Energised(bay string, on bool)
+	Alive(bays []string)
+	Reports() <-chan warden.Report
+}
+
 // Errors that callers tell apart.
 var (
 	// ErrBusy means that a run owns the bay.
 	ErrBusy = errors.New("a run owns the bay")
 	// ErrIdle means that there is no run to stop.
 	ErrIdle = errors.New("no run is live in the bay")
-	// ErrUnknownBay means that the bench has no such bay.
-	ErrUnknownBay = errors.New("there is no such bay")
+	// ErrUnknownBay means that the bench has no such bay, ErrUnknownInstrument that it has no such instrument.
+	ErrUnknownBay        = errors.New("there is no such bay")
+	ErrUnknownInstrument = errors.New("there is no such instrument")
 	// ErrNotReady means that the bench cannot do what was asked as it is.
 	ErrNotReady = errors.New("the bench is not ready")
 	// ErrBadRequest means that what was asked for is wrong in itself.
@@ -52,39 +78,60 @@ var (
 )
 
 // Open checks the configuration, makes safe what a killed service left behind, and begins to sample every bay.
-func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Logger) (*Engine, error) {
-	if err := config.complete(dialects); err != nil {
-		return nil, fmt.Errorf("configuration of the bench: %w", err)
-	}
+func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Logger, o Options) (*Engine, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
-		Hub: NewHub(uint64(time.Now().UnixMilli())), config: config, store: s, log: log,
+		Hub: NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
 		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
 	}
-	for name, i := range config.Instruments {
-		e.instruments[name] = instrument.Open(name, i.Address, dialects[i.Dialect])
+	effective, err := e.overlay()
+	if err == nil {
+		err = effective.complete(dialects)
 	}
-	for name, c := range config.Bays {
+	if err != nil {
+		cancel()
+		return nil, fmt.Errorf("configuration of the bench: %w", err)
+	}
+	e.config = effective
+	for name, i := range effective.Instruments {
+		if e.instruments[name], err = instrument.Open(name, i.Address, dialects[i.Dialect]); err != nil {
+			cancel()
+			return nil, err
+		}
+	}
+	for name, c := range effective.Bays {
 		e.bays[name] = newBay(e, name, c)
 	}
+	e.tellPlan()
+	e.readWardenLog()
 	if err := e.recoverAbandoned(); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
 	for _, b := range e.bays {
 		b.start()
 	}
+	if o.Warden != nil {
+		e.wg.Add(2)
+		go e.beat()
+		go e.hearWarden()
+	}
 	return e, nil
 }
 
 // Close ends every run, makes every bay safe, and closes the connections.
 func (e *Engine) Close() error {
-	for _, b := range e.bays {
+	e.changing.Lock() // and never again: a closed engine is not changed
+	bays := e.Bays()
+	for _, b := range bays {
 		b.stopRun("the service, which is shutting down")
 	}
 	e.cancel()
+	for _, b := range bays {
+		b.stop()
+	}
 	e.wg.Wait()
-	for _, b := range e.bays {
+	for _, b := range bays {
 		if b.byHand { // nobody else is left to change it
 			_ = b.makeSafe("the service shuts down with an output on that was switched by hand", "") // the journal has what failed
 		}
@@ -131,7 +178,10 @@ func (e *Engine) recoverAbandoned() error {
 }
 
 func (e *Engine) endAbandoned(r store.Run) error {
-	const reason = "the service was killed while the run was live; the outputs were made safe when it started again"
+	reason := "the service was killed while the run was live; the outputs were made safe when it started again"
+	if by := e.madeSafeByWarden(r); by != "" {
+		reason = "the service was killed or stalled while the run was live; " + by
+	}
 	if b, ok := e.bays[r.Bay]; ok {
 		// An alarm is kept by the bay, which goes on trying.
 		_ = b.makeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
@@ -178,29 +228,32 @@ func (e *Engine) journal(entry store.JournalEntry) {
 
 // Bay finds a bay.
 func (e *Engine) Bay(name string) (*Bay, error) {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
 	b, ok := e.bays[name]
 	if !ok {
-		return nil, fmt.Errorf("%w: %q; known: %v", ErrUnknownBay, name, e.bayNames())
+		return nil, fmt.Errorf("%w: %q; known: %v", ErrUnknownBay, name, slices.Sorted(maps.Keys(e.bays)))
 	}
 	return b, nil
 }
 
 // Bays lists the bays by name.
 func (e *Engine) Bays() []*Bay {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
 	bays := make([]*Bay, 0, len(e.bays))
-	for _, name := range e.bayNames() {
+	for _, name := range slices.Sorted(maps.Keys(e.bays)) {
 		bays = append(bays, e.bays[name])
 	}
 	return bays
 }
 
-func (e *Engine) bayNames() []string { return slices.Sorted(maps.Keys(e.bays)) }
-
 // StopAll ends every run and makes every bay safe, at once. The error names the bays that could not be confirmed safe.
 func (e *Engine) StopAll(by string) error {
 	var wg sync.WaitGroup
-	errs := make([]error, len(e.bays))
-	for i, b := range e.Bays() {
+	bays := e.Bays()
+	errs := make([]error, len(bays))
+	for i, b := range bays {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
@@ -213,43 +266,13 @@ func (e *Engine) StopAll(by string) error {
 	return errors.Join(errs...)
 }
 
-// Instruments describes the bench and asks each instrument who it is, all at once.
-func (e *Engine) Instruments(ctx context.Context) []api.Instrument {
-	names := slices.Sorted(maps.Keys(e.instruments))
-	list := make([]api.Instrument, len(names))
-	var wg sync.WaitGroup
-	for k, name := range names {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			i, c := e.instruments[name], e.config.Instruments[name]
-			a := api.Instrument{Name: name, Address: i.Address, Dialect: i.Dialect.Name, Calibrated: c.Calibrated, Due: c.Due, Fills: []string{}}
-			identity, err := i.Identify(ctx)
-			a.Identity, a.Healthy = identity, err == nil
-			if err != nil {
-				a.Problem = err.Error()
-			}
-			stats := i.Statistics()
-			a.Messages, a.Errors, a.Connects = stats.Messages, stats.Errors, stats.Connects
-			for _, b := range e.Bays() {
-				for _, s := range b.seats {
-					if s.instrument == i {
-						a.Fills = append(a.Fills, b.name+"."+s.name)
-					}
-				}
-			}
-			list[k] = a
-		}()
-	}
-	wg.Wait()
-	return list
-}
-
-// Statistics counts the messages of every instrument.
-func (e *Engine) Statistics() map[string]scpi.Statistics {
-	all := map[string]scpi.Statistics{}
+// Statistics sums up the messages of every instrument.
+func (e *Engine) Statistics() map[string]messages.Statistics {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	all := map[string]messages.Statistics{}
 	for name, i := range e.instruments {
-		all[name] = i.Statistics()
+		all[name] = i.Trace().Statistics()
 	}
 	return all
 }

@@ -112,7 +112,7 @@ func TestSerialNumbersAreChecked(t *testing.T) {
 	dialects, err := dialect.Load("")
 	require.NoError(t, err)
 	e, err := Open(Config{Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://127.0.0.1:1", Dialect: "sim-supply"}},
-		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"}}}}}, dialects, s, slog.New(slog.DiscardHandler))
+		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"}}}}}, dialects, s, slog.New(slog.DiscardHandler), Options{})
 	require.NoError(t, err, "a bench whose instruments are off can be started all the same")
 	defer e.Close()
 	b, err := e.Bay("bay1")
@@ -125,7 +125,8 @@ func TestSerialNumbersAreChecked(t *testing.T) {
 		_, err := b.StartRun(context.Background(), "ada", api.StartRun{Serial: serial, Procedure: "x"})
 		assert.ErrorIs(t, err, store.ErrNotFound, "%q is fine, only the procedure is unknown", serial)
 	}
-	instruments := e.Instruments(context.Background())
+	instruments, err := e.Instruments(context.Background())
+	require.NoError(t, err)
 	require.Len(t, instruments, 1)
 	assert.False(t, instruments[0].Healthy)
 	assert.Contains(t, instruments[0].Problem, "instrument psu: identify")

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"usherbench/core/procedure"
 	"usherbench/store"
 )
 
@@ -40,8 +41,8 @@ const safeWithin = 3 * time.Second
 func (b *Bay) makeSafe(why, runID string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), safeWithin)
 	defer cancel()
-	order := slices.Clone(b.seats)
-	slices.SortStableFunc(order, func(x, y *seat) int { return drainsLast(y) - drainsLast(x) })
+	order := b.offOrder()
+	b.alive(safeWithin)
 	problems := map[*seat]error{}
 	var confirmed []string
 	for round := 0; round == 0 || len(order) > 0 && ctx.Err() == nil; round++ {
@@ -51,6 +52,7 @@ func (b *Bay) makeSafe(why, runID string) error {
 		order = slices.DeleteFunc(order, func(x *seat) bool {
 			err := x.switchOff(ctx)
 			if err == nil {
+				x.energised.Store(false)
 				confirmed = append(confirmed, x.name+" off")
 				delete(problems, x)
 				return true
@@ -64,7 +66,7 @@ func (b *Bay) makeSafe(why, runID string) error {
 	detail := strings.Join(confirmed, ", ")
 	var errs []error
 	for x, err := range problems {
-		errs = append(errs, fmt.Errorf("%s (channel %d of %s) is not confirmed off: %w", x.name, x.channel, x.instrument.Name, err))
+		errs = append(errs, fmt.Errorf("%s (%s) is not confirmed off: %w", x.name, x.channels(), err))
 	}
 	err := errors.Join(errs...)
 	what := madeSafe
@@ -72,30 +74,26 @@ func (b *Bay) makeSafe(why, runID string) error {
 		what = "ALARM: make safe not confirmed"
 		detail = strings.TrimPrefix(detail+"; "+strings.ReplaceAll(err.Error(), "\n", "; "), "; ")
 	}
+	if err == nil {
+		b.disarmWatchdogs(ctx)
+	}
 	b.setSafe(err)
 	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: why + ": " + detail})
 	return err
 }
 
-// switchOff switches the output of a seat off and reads it back.
-func (x *seat) switchOff(ctx context.Context) error {
-	attempt, cancel := context.WithTimeout(ctx, x.instrument.Dialect.Within+200*time.Millisecond)
-	defer cancel()
-	setErr := x.instrument.SetWord(attempt, x.channel, "output", "off")
-	on, err := x.instrument.OutputOn(attempt, x.channel)
-	switch {
-	case err != nil:
-		return errors.Join(setErr, err)
-	case on:
-		return errors.Join(setErr, errors.New("it reads back as on"))
-	}
-	return nil
-}
-
 // setSafe notes that the outputs were confirmed off, or raises the alarm.
 func (b *Bay) setSafe(err error) {
+	if w := b.engine.options.Warden; err == nil && w != nil {
+		w.Energised(b.name, false)
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	for _, x := range b.seats {
+		if x.kind.Switches() && !x.energised.Load() {
+			b.settings[x.name+".output"] = procedure.Setting{Seat: x.name, Quantity: "output", Word: "off"}
+		}
+	}
 	if err != nil {
 		b.alarm = fmt.Sprintf("An output may still be on: %s. Switch it off at the instrument and check its connection; the bay goes on trying.",
 			strings.ReplaceAll(err.Error(), "\n", "; "))

@@ -2,158 +2,324 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"math"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"usherbench/core/procedure"
 	"usherbench/core/trace"
-	"usherbench/instrument"
 )
 
-// seat is a function of a bay with the channel that fills it.
-type seat struct {
-	name       string
-	kind       procedure.SeatKind
-	instrument *instrument.Instrument
-	channel    int
-
-	ask     chan struct{} // asks the reader for one reading
-	pending bool          // asked, and not answered yet; owned by the sampler's caller
-
-	mu       sync.Mutex // guards what follows
-	values   []float64  // last reading, in the order of the dialect's Gives
-	at       time.Time  // when it came
-	err      error      // why the last attempt failed
+// reading is the last that a channel gave. The reader writes it, the sampler takes it.
+type reading struct {
+	mu       sync.Mutex
+	values   []float64 // in the order of the dialect's Gives
+	at       time.Time // when it came
+	taken    bool      // a frame has it
+	err      error     // why the last attempt failed
 	lastGood time.Time
+	usual    time.Duration // how long an answer takes, a moving average
+
+	pending bool         // asked, and not answered yet; owned by the sampler's caller
+	eager   atomic.Int64 // until when a slow channel reads on without being asked, Unix ns
 }
 
 // sampler reads the seats of a bay concurrently and joins their answers to frames. A slow or dead instrument never stalls the others:
 // its values are missing in the frames meanwhile. One goroutine at a time may call its methods.
 type sampler struct {
 	seats   []*seat
+	members []*member
 	columns trace.Columns
 	places  [][]place // by seat: where each reading goes
-	done    chan *seat
+	done    chan *member
 	timer   *time.Timer
+	shares  []float64 // of the members of one seat, reused
 }
 
-// place copies a reading of the dialect into a column of the frame.
-type place struct{ reading, column int }
+// place says which reading goes into a column of the frame, and what a sensor makes of it.
+type place struct {
+	quantity, from string
+	column         int
+}
 
-// joinWait bounds how long a frame waits for its slowest reading, wall time.
-const joinWait = 100 * time.Millisecond
+// joinWait bounds how long a frame waits for its slowest reading, wall time. glimpseAfter is when guards look at what is there.
+const (
+	joinWait     = 100 * time.Millisecond
+	glimpseAfter = 5 * time.Millisecond
+	// slowAt is the least time that makes an instrument a slow one, for which no frame waits.
+	slowAt = 10 * time.Millisecond
+)
 
 func newSampler(ctx context.Context, wg *sync.WaitGroup, seats []*seat) *sampler {
-	s := &sampler{seats: seats, done: make(chan *seat, len(seats)), timer: time.NewTimer(time.Hour)}
-	var names []string
+	s := &sampler{seats: seats, timer: time.NewTimer(time.Hour)}
 	for _, x := range seats {
-		names = append(names, x.name)
+		s.columns = append(s.columns, x.kind.Columns(x.name, x.gives)...)
 	}
-	s.columns = procedure.ColumnsFor(names)
 	for _, x := range seats {
 		var ps []place
-		for i, q := range x.instrument.Dialect.Gives {
+		for _, q := range x.gives {
 			if c := s.columns.Index(x.name + "." + q); c >= 0 {
-				ps = append(ps, place{i, c})
+				from := q
+				if sensor := x.config.Sensors[q]; sensor.From != "" {
+					from = sensor.From
+				}
+				ps = append(ps, place{q, from, c})
 			}
 		}
 		s.places = append(s.places, ps)
-		x.ask = make(chan struct{}, 1)
-		x.values = make([]float64, len(x.instrument.Dialect.Gives))
+		s.members = append(s.members, x.members...)
+	}
+	s.done = make(chan *member, len(s.members))
+	for _, m := range s.members {
+		m.ask = make(chan struct{}, 1)
+		m.reading.values = make([]float64, len(m.gives))
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			x.readWhenAsked(ctx, s.done)
+			m.readWhenAsked(ctx, s.done)
 		}()
 	}
 	return s
 }
 
-func (x *seat) readWhenAsked(ctx context.Context, done chan<- *seat) {
-	values := make([]float64, len(x.values))
+// counters are those of the bay; a seat that measures watts keeps them.
+func (s *sampler) counters() *trace.Counters {
+	var names []string
+	for _, x := range s.seats {
+		names = append(names, x.name)
+	}
+	c := trace.NewCounters(s.columns, names)
+	for _, x := range s.seats {
+		if slices.Contains(x.gives, "watts") {
+			c.Measured(x.name)
+		}
+	}
+	return c
+}
+
+func (m *member) readWhenAsked(ctx context.Context, done chan<- *member) {
+	values := make([]float64, len(m.gives))
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-x.ask:
+		case <-m.ask:
 		}
-		err := x.instrument.Read(ctx, x.channel, values)
-		now := time.Now()
-		x.mu.Lock()
-		x.err = err
-		if err == nil {
-			copy(x.values, values)
-			x.at, x.lastGood = now, now
+		for again := true; again; {
+			again = m.readOnce(ctx, values) && time.Now().UnixNano() < m.reading.eager.Load()
 		}
-		x.mu.Unlock()
 		select {
-		case done <- x:
+		case done <- m:
 		case <-ctx.Done():
 			return
 		}
 	}
 }
 
-// sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived columns are left at zero.
-// skew is how far apart the readings came.
-func (s *sampler) sample(values []float64) (skew time.Duration) {
-	waiting := 0
+// readOnce takes one reading; slow tells whether the instrument is one that no frame waits for.
+func (m *member) readOnce(ctx context.Context, values []float64) (slow bool) {
 	began := time.Now()
-	for _, x := range s.seats {
-		if !x.pending {
-			x.pending = true
-			x.ask <- struct{}{}
-		}
-		waiting++
+	err := m.Read(ctx, values)
+	now := time.Now()
+	r := &m.reading
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.err = err
+	if err != nil {
+		return false
 	}
-	s.timer.Reset(joinWait)
-	for waiting > 0 {
+	copy(r.values, values)
+	r.at, r.lastGood, r.taken = now, now, false
+	r.usual += (now.Sub(began) - r.usual) / 4
+	return r.usual > slowAt
+}
+
+// sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived columns are left at zero.
+// interval is the time between frames: an instrument that usually takes longer than half of it reads at its own rate, and the frames
+// between its readings have none of it. If something is late, glimpse is called once with what is there by then. skew is how far apart
+// the readings came.
+func (s *sampler) sample(values []float64, interval time.Duration, glimpse func()) (skew time.Duration) {
+	s.drain()
+	began := time.Now()
+	waiting := 0
+	for _, m := range s.members {
+		r := &m.reading
+		r.mu.Lock()
+		slow := r.usual > max(slowAt, interval/2)
+		r.mu.Unlock()
+		if slow {
+			r.eager.Store(began.Add(2*interval + joinWait).UnixNano())
+		}
+		if !r.pending {
+			r.pending = true
+			m.ask <- struct{}{}
+		}
+		if !slow {
+			waiting++
+		}
+	}
+	s.await(values, waiting, glimpse)
+	return s.join(values)
+}
+
+// drain notes who has answered since the last frame.
+func (s *sampler) drain() {
+	for {
 		select {
-		case x := <-s.done:
-			x.pending = false
+		case m := <-s.done:
+			m.reading.pending = false
+		default:
+			return
+		}
+	}
+}
+
+// await waits for answers, with a look at what is there when some are late.
+func (s *sampler) await(values []float64, waiting int, glimpse func()) {
+	s.timer.Reset(glimpseAfter)
+	for late := false; waiting > 0; {
+		select {
+		case m := <-s.done:
+			m.reading.pending = false
 			waiting--
 		case <-s.timer.C:
-			waiting = 0
+			if late {
+				return
+			}
+			late = true
+			s.timer.Reset(joinWait - glimpseAfter)
+			if glimpse != nil {
+				s.fill(values, false)
+				glimpse()
+			}
 		}
 	}
 	s.timer.Stop()
-	for i := range values {
-		values[i] = 0
-	}
+}
+
+// join makes the frame of all readings that no frame had.
+func (s *sampler) join(values []float64) (skew time.Duration) {
+	return s.fill(values, true)
+}
+
+// fill puts readings that no frame had into the columns; take marks them as had.
+func (s *sampler) fill(values []float64, take bool) (skew time.Duration) {
+	clear(values)
 	var first, last time.Time
 	for i, x := range s.seats {
-		x.mu.Lock()
-		fresh := x.err == nil && !x.pending && !x.at.Before(began)
-		if fresh && (first.IsZero() || x.at.Before(first)) {
-			first = x.at
-		}
-		if fresh && x.at.After(last) {
-			last = x.at
+		fresh := true
+		for _, m := range x.members {
+			r := &m.reading
+			r.mu.Lock()
+			fresh = fresh && r.err == nil && !r.taken && !r.at.IsZero()
+			if fresh && r.usual <= slowAt {
+				if first.IsZero() || r.at.Before(first) {
+					first = r.at
+				}
+				if r.at.After(last) {
+					last = r.at
+				}
+			}
+			r.mu.Unlock()
 		}
 		for _, p := range s.places[i] {
 			values[p.column] = math.NaN()
 			if fresh {
-				values[p.column] = x.values[p.reading]
+				values[p.column] = s.value(x, p)
 			}
 		}
-		x.mu.Unlock()
+		if fresh && take {
+			for _, m := range x.members {
+				m.reading.mu.Lock()
+				m.reading.taken = true
+				m.reading.mu.Unlock()
+			}
+			s.watchShares(x)
+		}
 	}
 	return last.Sub(first)
 }
 
-// silent finds a seat that has not answered for longer than its bay allows, with the last reason.
-func (s *sampler) silent(since time.Time, lostAfter time.Duration) (*seat, error) {
-	for _, x := range s.seats {
-		x.mu.Lock()
-		last, err := x.lastGood, x.err
-		x.mu.Unlock()
+// value is one quantity of a seat: the readings of its channels joined, and what a sensor makes of them.
+func (s *sampler) value(x *seat, p place) float64 {
+	v := s.raw(x, p.from)
+	if sensor, ok := x.config.Sensors[p.quantity]; ok {
+		return sensor.Value(v)
+	}
+	return v
+}
+
+func (s *sampler) raw(x *seat, q string) float64 {
+	s.shares = s.shares[:0]
+	for _, m := range x.members {
+		i := slices.Index(m.gives, q)
+		if i < 0 {
+			return math.NaN()
+		}
+		m.reading.mu.Lock()
+		s.shares = append(s.shares, m.reading.values[i])
+		m.reading.mu.Unlock()
+	}
+	return x.joined(q, s.shares)
+}
+
+// defaultImbalance is how far a share may be from the mean; below leastShare of the range nothing is said, since offsets rule there.
+const (
+	defaultImbalance = 0.1
+	leastShare       = 0.02
+)
+
+// watchShares notes since when the channels of a gang have shared unevenly.
+func (s *sampler) watchShares(x *seat) {
+	q := map[string]string{gangSeries: "volts", gangParallel: "amps"}[x.gang]
+	if q == "" || math.IsNaN(s.raw(x, q)) {
+		return
+	}
+	mean, worst := 0.0, 0.0
+	for _, v := range s.shares {
+		mean += v / float64(len(s.shares))
+	}
+	for _, v := range s.shares {
+		worst = math.Max(worst, math.Abs(v-mean))
+	}
+	bound := x.config.Imbalance
+	if bound == 0 {
+		bound = defaultImbalance
+	}
+	least := 0.0
+	if most, ok := x.first().Dialect.Most(q); ok {
+		least = leastShare * most
+	}
+	switch {
+	case worst <= bound*math.Abs(mean) || worst <= least:
+		x.uneven = time.Time{}
+	case x.uneven.IsZero():
+		x.uneven = time.Now()
+	}
+}
+
+// trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay allows, or a gang that
+// shares unevenly for as long. It says what and what to do; empty if all is well.
+func (s *sampler) trouble(since time.Time, lostAfter time.Duration) string {
+	for _, m := range s.members {
+		r := &m.reading
+		r.mu.Lock()
+		last, err := r.lastGood, r.err
+		r.mu.Unlock()
 		if last.Before(since) {
 			last = since
 		}
 		if time.Since(last) > lostAfter {
-			return x, err
+			return fmt.Sprintf("instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then start again",
+				m.Name, m.seat.name, lostAfter.Seconds(), err)
 		}
 	}
-	return nil, nil
+	for _, x := range s.seats {
+		if !x.uneven.IsZero() && time.Since(x.uneven) > lostAfter {
+			return fmt.Sprintf("the channels of %s (%s) share unevenly for %g s; check their wiring and that all are switched on", x.name, x.channels(), lostAfter.Seconds())
+		}
+	}
+	return ""
 }

@@ -9,7 +9,6 @@ import (
 	"math"
 	"net/http"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -19,7 +18,6 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
-	"usherbench/core/quantity"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
@@ -28,11 +26,18 @@ import (
 
 var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
 
+func checkSerial(serial string) error {
+	if !serialPattern.MatchString(serial) {
+		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest, serial)
+	}
+	return nil
+}
+
 // StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady, ErrBadRequest,
 // store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
-	if !serialPattern.MatchString(request.Serial) {
-		return api.RunSummary{}, fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest, request.Serial)
+	if err := checkSerial(request.Serial); err != nil {
+		return api.RunSummary{}, err
 	}
 	if err := b.own(api.BayStarting); err != nil {
 		return api.RunSummary{}, err
@@ -60,18 +65,16 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 	if err != nil {
 		return nil, err
 	}
-	if err := b.covers(program); err != nil {
-		return nil, err
-	}
-	uses, err := b.identify(ctx)
+	flight, err := b.preflight(ctx, program, plate, request.Serial)
 	if err != nil {
 		return nil, err
 	}
-	if err := b.handle(ctx, request.Serial); err != nil {
-		return nil, err
+	if blocked := flight.blocked(); blocked != "" {
+		b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "start refused", Detail: request.Procedure + " on " + request.Serial + ": " + blocked})
+		return nil, &Blocked{flight.findings, blocked}
 	}
 	// An instrument that is silent is named before the guards that miss its readings.
-	program.LostAfter = 1.25 * b.config.LostAfter.Seconds() * b.engine.config.TimeFactor
+	program.LostAfter = 1.25 * time.Duration(b.config.LostAfter).Seconds() * b.engine.Config().TimeFactor
 	machine, err := stage.New(program)
 	if err != nil {
 		return nil, err
@@ -82,8 +85,8 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 	}
 	record := &store.Run{
 		ID: ulid.Make().String(), Bay: b.name, Serial: request.Serial, Lot: request.Lot, Procedure: revision.Name, Revision: revision.Number,
-		Title: revision.Title, Nameplate: program.For, Operator: by, State: store.Live, TimeFactor: b.engine.config.TimeFactor,
-		ProcedureText: revision.Text, Parameters: request.Parameters, Columns: b.sampler.columns, Instruments: uses, Specs: string(specs),
+		Title: revision.Title, Nameplate: program.For, Operator: by, State: store.Live, TimeFactor: b.engine.Config().TimeFactor,
+		ProcedureText: revision.Text, Parameters: request.Parameters, Columns: b.sampler.columns, Instruments: flight.uses, Specs: string(specs), Preflight: flight.findings,
 	}
 	if plate != nil {
 		record.NameplateText = plate.Text
@@ -107,54 +110,16 @@ func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) 
 	return program, plate, err
 }
 
-// covers checks that the bay has every seat that the program needs, and that its instruments can do what is asked of them.
-func (b *Bay) covers(p *procedure.Program) error {
-	var missing []string
-	for _, need := range p.Seats {
-		i := slices.IndexFunc(b.seats, func(x *seat) bool { return x.name == need.Name })
-		if i < 0 {
-			missing = append(missing, fmt.Sprintf("the procedure needs a seat %q, which %s does not have; choose another bay or add it to the configuration", need.Name, b.name))
-			continue
-		}
-		d := b.seats[i].instrument.Dialect
-		for q, most := range need.Ratings {
-			kind, _ := quantity.KindOf(q)
-			if spec := d.SetRanges[q]; len(spec) > 0 && most > spec[len(spec)-1].To {
-				missing = append(missing, fmt.Sprintf("%s.%s must reach %s, but %s ends at %s; use another instrument or lower needs", need.Name, q,
-					quantity.Quantity{Value: most, Dim: kind.Unit.Dim}, b.seats[i].instrument.Name, quantity.Quantity{Value: spec[len(spec)-1].To, Dim: kind.Unit.Dim}))
-			}
-		}
-		for _, mode := range need.Modes {
-			if d.Words["mode"][mode] == "" {
-				missing = append(missing, fmt.Sprintf("%s must know the mode %s, which %s does not have", need.Name, mode, b.seats[i].instrument.Name))
-			}
-		}
-	}
-	if len(missing) > 0 {
-		return fmt.Errorf("%w: %s", ErrNotReady, strings.Join(missing, "; "))
-	}
-	return nil
+// Blocked says that the preflight found what must be mended before a run.
+type Blocked struct {
+	Findings []api.PreflightFinding
+	Words    string
 }
 
-// identify asks every instrument of the bay who it is and empties its error queue.
-func (b *Bay) identify(ctx context.Context) ([]api.InstrumentUse, error) {
-	var uses []api.InstrumentUse
-	for _, x := range b.seats {
-		identity, err := x.instrument.Identify(ctx)
-		if err == nil {
-			_, err = x.instrument.Errors(ctx)
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", ErrNotReady, err)
-		}
-		c := b.engine.config.Instruments[x.instrument.Name]
-		uses = append(uses, api.InstrumentUse{
-			Seat: x.name, Instrument: x.instrument.Name, Channel: x.channel, Identity: identity, Dialect: x.instrument.Dialect.Name,
-			Calibrated: c.Calibrated, Due: c.Due,
-		})
-	}
-	return uses, nil
-}
+func (b *Blocked) Error() string { return b.Words }
+
+// Is makes a blocked start one for which the bench is not ready.
+func (b *Blocked) Is(target error) bool { return target == ErrNotReady }
 
 // handlerWithin is how long a unit handler may take to put a unit in place.
 const handlerWithin = 60 * time.Second
@@ -191,8 +156,10 @@ func (b *Bay) handle(ctx context.Context, serial string) error {
 func (b *Bay) specs() map[string]uncertainty.Spec {
 	specs := map[string]uncertainty.Spec{}
 	for _, x := range b.seats {
-		for q, spec := range x.instrument.Dialect.ReadRanges {
-			specs[x.name+"."+q] = spec
+		for _, q := range x.gives {
+			if spec := x.readSpec(q); len(spec) > 0 {
+				specs[x.name+"."+q] = spec
+			}
 		}
 	}
 	return specs

@@ -1,126 +1,95 @@
-// Package instrument is how hardware is spoken to: an [Instrument] joins a dialect with a connection and offers what the engine
-// needs of a channel: set, read, confirm. It knows nothing of procedures.
+// Package instrument is how hardware is spoken to: an [Instrument] joins a dialect with a connection, and each [Channel] of it offers
+// what the engine needs: set, read, confirm. It knows nothing of procedures.
 package instrument
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
-	"strconv"
 	"strings"
+	"time"
 
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/messages"
+	"usherbench/instrument/modbus"
 	"usherbench/instrument/scpi"
+	"usherbench/instrument/transport"
 )
 
 // Instrument is a device on the bench. Its methods may be called by several goroutines; messages take turns.
 type Instrument struct {
 	Name    string
-	Address string
+	Address transport.Address
 	Dialect *dialect.Dialect
-	client  *scpi.Client
+	tongue  tongue
+}
+
+// tongue is the protocol of an instrument: it carries out setters and answers queries.
+type tongue interface {
+	// set carries a setter out for a channel; value is in SI.
+	set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, channel int, value float64) error
+	// ask answers a query with a text.
+	ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error)
+	// read answers a query with numbers in SI, in the order of what it gives, without those that are skipped.
+	read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error
+	errors(ctx context.Context) ([]string, error)
+	trace() *messages.Trace
+	close() error
 }
 
 // ErrWrongIdentity means that something else answers at the address than the dialect expects.
 var ErrWrongIdentity = errors.New("another instrument answers")
 
-// Open prepares an instrument; it connects when it is first used.
-func Open(name, address string, d *dialect.Dialect) *Instrument {
-	return &Instrument{Name: name, Address: address, Dialect: d, client: scpi.New(address, scpi.Options{
-		Within: d.Within, ErrorQuery: d.ErrorQuery, NoError: d.NoError,
+// Open prepares an instrument; it connects when it is first used. The error is about an address that the dialect cannot use.
+func Open(name, address string, d *dialect.Dialect) (*Instrument, error) {
+	a, err := transport.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	i := &Instrument{Name: name, Address: a, Dialect: d}
+	if a.Registers() != (d.Protocol == dialect.Registers) {
+		return nil, fmt.Errorf("address %q: dialect %s speaks %s, which this transport does not carry; use %s", address, d.Name, d.Protocol,
+			map[bool]string{true: "modbus-rtu or modbus-tcp", false: "tcp, serial or usbtmc"}[d.Protocol == dialect.Registers])
+	}
+	if d.Protocol == dialect.Registers {
+		i.tongue = &registers{modbus.New(a, d.Within, d.Pause)}
+		return i, nil
+	}
+	i.tongue = &texts{scpi.New(a, scpi.Options{
+		Within: d.Within, ErrorQuery: d.Errors.Query, NoError: d.Errors.None, Joined: d.Errors.Joined, Send: d.Send, Receive: d.Receive,
+		Greeting: d.Greeting, Pause: d.Pause,
 	})}
+	return i, nil
 }
 
 // Close ends the connection.
-func (i *Instrument) Close() error { return i.client.Close() }
+func (i *Instrument) Close() error { return i.tongue.close() }
 
-// Statistics counts messages, errors and connections.
-func (i *Instrument) Statistics() scpi.Statistics { return i.client.Statistics() }
+// Trace keeps the last messages and statistics over them.
+func (i *Instrument) Trace() *messages.Trace { return i.tongue.trace() }
 
-// Identify asks who the instrument is and compares with the dialect. The identity is returned also with ErrWrongIdentity.
+// Identify asks who the instrument is and compares with the dialect. The identity is returned also with ErrWrongIdentity. A dialect
+// without identity is believed.
 func (i *Instrument) Identify(ctx context.Context) (string, error) {
-	identity, err := i.client.Query(ctx, "*IDN?")
+	id := i.Dialect.Identity
+	if id.Match == nil {
+		return "", nil
+	}
+	identity, err := i.tongue.ask(ctx, i.Dialect, id.Ask, 1)
 	if err != nil {
 		return "", i.wrap("identify", err)
 	}
-	if !i.Dialect.Identity.MatchString(identity) {
+	if !id.Match.MatchString(identity) {
 		return identity, fmt.Errorf("instrument %s at %s: %w: it says %q, but dialect %s expects %s; check the address or choose another dialect",
-			i.Name, i.Address, ErrWrongIdentity, identity, i.Dialect.Name, i.Dialect.Identity)
+			i.Name, i.Address, ErrWrongIdentity, identity, i.Dialect.Name, id.Match)
 	}
 	return identity, nil
 }
 
 // Errors empties the instrument's error queue and returns its entries.
 func (i *Instrument) Errors(ctx context.Context) ([]string, error) {
-	queue, err := i.client.Errors(ctx)
+	queue, err := i.tongue.errors(ctx)
 	return queue, i.wrap("read the error queue", err)
-}
-
-// Read takes all readings of a channel, in the order of the dialect's Gives. A reading that the instrument marks as not a number
-// or as overload is NaN.
-func (i *Instrument) Read(ctx context.Context, channel int, values []float64) error {
-	answer, err := i.client.Query(ctx, i.Dialect.Fill(i.Dialect.Read, channel, 0))
-	if err != nil {
-		return i.wrap("read", err)
-	}
-	for k := range i.Dialect.Gives {
-		part, rest, more := strings.Cut(answer, ";")
-		if !more && strings.Contains(answer, ",") {
-			part, rest, _ = strings.Cut(answer, ",")
-		}
-		x, err := strconv.ParseFloat(strings.TrimSpace(part), 64)
-		if err != nil {
-			return i.wrap("read", fmt.Errorf("%q is not a number: %d were expected for %s", part, len(i.Dialect.Gives), strings.Join(i.Dialect.Gives, ", ")))
-		}
-		values[k] = valid(x)
-		answer = rest
-	}
-	return nil
-}
-
-// The numbers that SCPI uses for "not a number" (9.91E37) and for overload (9.9E37) are beyond any reading.
-const beyondReadings = 9e36
-
-func valid(x float64) float64 {
-	if math.Abs(x) > beyondReadings {
-		return math.NaN()
-	}
-	return x
-}
-
-// Set sets a quantity of a channel to a number in SI.
-func (i *Instrument) Set(ctx context.Context, channel int, quantity string, value float64) error {
-	message, ok := i.Dialect.Set[quantity]
-	if !ok {
-		return i.wrap("set "+quantity, fmt.Errorf("dialect %s has no message for it", i.Dialect.Name))
-	}
-	return i.wrap("set "+quantity, i.client.Command(ctx, i.Dialect.Fill(message, channel, value)))
-}
-
-// SetWord sets what takes a word: "output" to "on", "mode" to "current".
-func (i *Instrument) SetWord(ctx context.Context, channel int, quantity, word string) error {
-	message, ok := i.Dialect.Words[quantity][word]
-	if !ok {
-		return i.wrap("set "+quantity, fmt.Errorf("dialect %s has no message for %s %s", i.Dialect.Name, quantity, word))
-	}
-	return i.wrap("set "+quantity+" "+word, i.client.Command(ctx, i.Dialect.Fill(message, channel, 0)))
-}
-
-// OutputOn reads back whether the output of a channel is on.
-func (i *Instrument) OutputOn(ctx context.Context, channel int) (bool, error) {
-	d := i.Dialect
-	answer, err := i.client.Query(ctx, d.Fill(d.Confirm, channel, 0))
-	if err != nil {
-		return true, i.wrap("read the output back", err)
-	}
-	switch {
-	case strings.HasPrefix(answer, d.ConfirmOn):
-		return true, nil
-	case strings.HasPrefix(answer, d.ConfirmOff):
-		return false, nil
-	}
-	return true, i.wrap("read the output back", fmt.Errorf("the answer %q is neither %q (on) nor %q (off)", answer, d.ConfirmOn, d.ConfirmOff))
 }
 
 func (i *Instrument) wrap(doing string, err error) error {
@@ -128,4 +97,207 @@ func (i *Instrument) wrap(doing string, err error) error {
 		return nil
 	}
 	return fmt.Errorf("instrument %s: %s: %w", i.Name, doing, err)
+}
+
+// Channel is one output or input of an instrument as it fills a kind of seat.
+type Channel struct {
+	*Instrument
+	Number  int
+	Dialect *dialect.Dialect // as the channel fills its seat
+}
+
+// Channel gives a channel that fills a kind of seat.
+func (i *Instrument) Channel(number int, kind string) *Channel {
+	return &Channel{i, number, i.Dialect.For(kind)}
+}
+
+// Read takes all readings, in the order of the dialect's Gives. A reading that the instrument marks as not a number or as overload is
+// NaN.
+func (c *Channel) Read(ctx context.Context, values []float64) error {
+	at := 0
+	for _, q := range c.Dialect.Read {
+		n := 0
+		for _, g := range q.Gives {
+			if g.Quantity != "" {
+				n++
+			}
+		}
+		if err := c.tongue.read(ctx, c.Dialect, q, c.Number, values[at:at+n]); err != nil {
+			return c.wrap("read", err)
+		}
+		at += n
+	}
+	return nil
+}
+
+// Set sets a quantity to a number in SI.
+func (c *Channel) Set(ctx context.Context, quantity string, value float64) error {
+	s, ok := c.Dialect.Set[quantity]
+	if !ok {
+		return c.wrap("set "+quantity, fmt.Errorf("dialect %s has no message for it", c.Dialect.Name))
+	}
+	return c.set(ctx, "set "+quantity, s, value)
+}
+
+// SetWord sets what takes a word: "output" to "on", "mode" to "current", "sense" to "remote".
+func (c *Channel) SetWord(ctx context.Context, quantity, word string) error {
+	s, ok := c.Dialect.Words[quantity][word]
+	if !ok {
+		return c.wrap("set "+quantity, fmt.Errorf("dialect %s has no message for %s %s", c.Dialect.Name, quantity, word))
+	}
+	return c.set(ctx, "set "+quantity+" "+word, s, s.Word)
+}
+
+// Protect sets a hardware protection, in SI.
+func (c *Channel) Protect(ctx context.Context, protection string, value float64) error {
+	s, ok := c.Dialect.Protect[protection]
+	if !ok {
+		return c.wrap("protect "+protection, fmt.Errorf("dialect %s has no such protection", c.Dialect.Name))
+	}
+	return c.set(ctx, "protect "+protection, s, value)
+}
+
+// ClearTrip frees a protection that tripped, where the dialect can.
+func (c *Channel) ClearTrip(ctx context.Context) error {
+	if !c.Dialect.ClearTrip.Exists() {
+		return nil
+	}
+	return c.set(ctx, "clear a protection", c.Dialect.ClearTrip, c.Dialect.ClearTrip.Word)
+}
+
+// Send carries out any setter of the dialect.
+func (c *Channel) Send(ctx context.Context, doing string, s dialect.Setter, value float64) error {
+	return c.set(ctx, doing, s, value)
+}
+
+func (c *Channel) set(ctx context.Context, doing string, s dialect.Setter, value float64) error {
+	if err := c.tongue.set(ctx, c.Dialect, s, c.Number, value); err != nil {
+		return c.wrap(doing, err)
+	}
+	if s.Settle > 0 {
+		pause(ctx, s.Settle)
+	}
+	return nil
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
+	}
+}
+
+// SwitchOff sends what makes the channel safe.
+func (c *Channel) SwitchOff(ctx context.Context) error {
+	if len(c.Dialect.MakeSafe) == 0 {
+		return c.SetWord(ctx, "output", "off")
+	}
+	var errs []error
+	for _, s := range c.Dialect.MakeSafe {
+		errs = append(errs, c.set(ctx, "make safe", s, s.Word))
+	}
+	return errors.Join(errs...)
+}
+
+// OutputOn reads back whether the output is on; with an error it is to be taken for on.
+func (c *Channel) OutputOn(ctx context.Context) (bool, error) {
+	on, err := c.YesNo(ctx, c.Dialect.Confirm)
+	if err != nil {
+		return true, c.wrap("read the output back", err)
+	}
+	return on, nil
+}
+
+// YesNo asks a question with two answers.
+func (c *Channel) YesNo(ctx context.Context, q dialect.Query) (bool, error) {
+	answer, err := c.tongue.ask(ctx, c.Dialect, q, c.Number)
+	if err != nil {
+		return false, err
+	}
+	yes, no := longestMatch(answer, q.Yes), longestMatch(answer, q.No)
+	switch {
+	case yes > no:
+		return true, nil
+	case no > yes:
+		return false, nil
+	}
+	return false, fmt.Errorf("the answer %q is neither %s (yes) nor %s (no)", answer, strings.Join(q.Yes, " or "), strings.Join(q.No, " or "))
+}
+
+// longestMatch is the length of the longest text with which the answer begins; numbers match by value.
+func longestMatch(answer string, beginnings []string) (longest int) {
+	for _, b := range beginnings {
+		x, errX := parseNumber(answer)
+		y, errY := parseNumber(b)
+		switch {
+		case errX == nil && errY == nil:
+			if x == y {
+				longest = max(longest, len(answer)+1)
+			}
+		case strings.HasPrefix(strings.ToUpper(answer), strings.ToUpper(b)):
+			longest = max(longest, len(b))
+		}
+	}
+	return longest
+}
+
+// Setting reads a number back that was set, in SI; ok is false if the dialect cannot.
+func (c *Channel) Setting(ctx context.Context, quantity string) (value float64, ok bool, err error) {
+	q, ok := c.Dialect.Ask[quantity]
+	if !ok {
+		return 0, false, nil
+	}
+	var values [1]float64
+	err = c.tongue.read(ctx, c.Dialect, q, c.Number, values[:])
+	return values[0], true, c.wrap("read "+quantity+" back", err)
+}
+
+// Word reads a word back that was set; ok is false if the dialect cannot.
+func (c *Channel) Word(ctx context.Context, quantity string) (word string, ok bool, err error) {
+	q, ok := c.Dialect.Ask[quantity]
+	if !ok {
+		return "", false, nil
+	}
+	answer, err := c.tongue.ask(ctx, c.Dialect, q, c.Number)
+	if err != nil {
+		return "", true, c.wrap("read "+quantity+" back", err)
+	}
+	best := 0
+	for text, w := range q.Words {
+		if n := longestMatch(answer, []string{text}); n > best {
+			best, word = n, w
+		}
+	}
+	if word == "" {
+		return "", true, c.wrap("read "+quantity+" back", fmt.Errorf("the answer %q is not among what the dialect names", answer))
+	}
+	return word, true, nil
+}
+
+// LoadProgram stores levels (SI) and how long each lasts; times is how often it is played.
+func (c *Channel) LoadProgram(ctx context.Context, levels, dwells []float64, times int) error {
+	p := c.Dialect.Program
+	if len(levels) != len(dwells) || len(levels) == 0 || len(levels) > p.Most {
+		return c.wrap("load a program", fmt.Errorf("%d levels with %d dwells: it holds up to %d of each", len(levels), len(dwells), p.Most))
+	}
+	list := func(s dialect.Setter, values []float64) dialect.Setter {
+		numbers := c.Dialect.Numbers
+		texts := make([]string, len(values))
+		for i, x := range values {
+			texts[i] = numbers.Format(x)
+		}
+		filled := s
+		filled.Messages = make([]string, len(s.Messages))
+		for i, m := range s.Messages {
+			filled.Messages[i] = strings.ReplaceAll(m, "{values}", strings.Join(texts, ","))
+		}
+		return filled
+	}
+	errs := []error{c.set(ctx, "load a program", list(p.Levels, levels), 0), c.set(ctx, "load a program", list(p.Dwells, dwells), 0)}
+	if p.Times.Exists() {
+		errs = append(errs, c.set(ctx, "load a program", p.Times, float64(times)))
+	}
+	return errors.Join(errs...)
 }

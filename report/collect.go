@@ -14,12 +14,13 @@ import (
 func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	doc := api.Run{
 		RunSummary: run.Summary(), Frames: run.Frames, TimeFactor: run.TimeFactor, Parameters: run.Parameters,
-		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{}, Curves: []procedure.Curve{},
+		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{}, Preflight: []api.PreflightFinding{}, Curves: []procedure.Curve{},
 	}
 	for _, c := range run.Columns {
 		doc.Columns = append(doc.Columns, api.Column{Name: c, Unit: trace.UnitOf(c).Symbol})
 	}
 	doc.Instruments = append(doc.Instruments, run.Instruments...)
+	doc.Preflight = append(doc.Preflight, run.Preflight...)
 	var err error
 	if doc.Figures, err = s.Figures(run.ID); err != nil {
 		return doc, fmt.Errorf("figures of run %s: %w", run.ID, err)

@@ -10,7 +10,11 @@ import (
 )
 
 func (s *Service) instruments(c *echo.Context) error {
-	return c.JSON(http.StatusOK, s.engine.Instruments(c.Request().Context()))
+	list, err := s.engine.Instruments(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, list)
 }
 
 func (s *Service) bays(c *echo.Context) error {

@@ -19,6 +19,7 @@ var (
 	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"}, nil)
 	messages  = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.", []string{"instrument"}, nil)
 	errorsOf  = prometheus.NewDesc("usher_instrument_errors_total", "Messages without a usable answer.", []string{"instrument"}, nil)
+	latency   = prometheus.NewDesc("usher_instrument_latency_seconds", "Time of an answer over the last thousand messages.", []string{"instrument", "quantile"}, nil)
 	connects  = prometheus.NewDesc("usher_instrument_connects_total", "Connections opened to the instrument.", []string{"instrument"}, nil)
 )
 
@@ -29,7 +30,7 @@ func newMetrics(en *engine.Engine) *prometheus.Registry {
 }
 
 func (b benchCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{live, alarm, frameRate, messages, errorsOf, connects} {
+	for _, d := range []*prometheus.Desc{live, alarm, frameRate, messages, errorsOf, connects, latency} {
 		ch <- d
 	}
 }
@@ -48,6 +49,8 @@ func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstMetric(messages, prometheus.CounterValue, float64(stats.Messages), name)
 		ch <- prometheus.MustNewConstMetric(errorsOf, prometheus.CounterValue, float64(stats.Errors), name)
 		ch <- prometheus.MustNewConstMetric(connects, prometheus.CounterValue, float64(stats.Connects), name)
+		ch <- prometheus.MustNewConstMetric(latency, prometheus.GaugeValue, stats.Median.Seconds(), name, "0.5")
+		ch <- prometheus.MustNewConstMetric(latency, prometheus.GaugeValue, stats.P99.Seconds(), name, "0.99")
 	}
 }
 

@@ -41,6 +41,10 @@ func problemOf(err error) *api.Problem {
 	if errors.As(err, &findings) {
 		return &api.Problem{Title: "The document has mistakes", Status: http.StatusUnprocessableEntity, Detail: findings.Error(), Findings: findings}
 	}
+	var blocked *engine.Blocked
+	if errors.As(err, &blocked) {
+		return &api.Problem{Title: "The preflight found what must be mended first", Status: http.StatusConflict, Detail: blocked.Words, Preflight: blocked.Findings}
+	}
 	for _, known := range []struct {
 		err           error
 		status        int
@@ -50,6 +54,7 @@ func problemOf(err error) *api.Problem {
 		{store.ErrConflict, http.StatusConflict, "It exists already", "choose another name"},
 		{store.ErrNoColumn, http.StatusBadRequest, "The request is wrong", ""},
 		{engine.ErrUnknownBay, http.StatusNotFound, "Not found", ""},
+		{engine.ErrUnknownInstrument, http.StatusNotFound, "Not found", ""},
 		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},

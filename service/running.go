@@ -10,12 +10,14 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
 	"usherbench/engine"
 	"usherbench/instrument/dialect"
 	"usherbench/store"
+	"usherbench/warden"
 )
 
 // Config is what a running service needs to know.
@@ -28,6 +30,8 @@ type Config struct {
 	TLSCert, TLSKey string
 	Insecure        bool
 	Bench           engine.Config
+	// Warden is the command that starts the second process; empty: there is none.
+	Warden []string
 }
 
 // Running is a service at work.
@@ -38,6 +42,9 @@ type Running struct {
 	Service *Service
 	// Problems found at the start that do not keep the service from working.
 	Problems []string
+
+	// Warden is the service's end of the second process; nil if there is none.
+	Warden *warden.Keeper
 
 	server *http.Server
 	lock   *os.File
@@ -81,7 +88,14 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if r.Store, err = store.Open(filepath.Join(c.Data, "usher.db")); err != nil {
 		return r, err
 	}
-	if r.Engine, err = engine.Open(c.Bench, dialects, r.Store, log); err != nil {
+	options := engine.Options{Data: c.Data, WardenLog: filepath.Join(c.Data, warden.LogFile)}
+	if len(c.Warden) > 0 {
+		if r.Warden, err = warden.Start(append(slices.Clone(c.Warden), options.WardenLog), log); err != nil {
+			return r, err
+		}
+		options.Warden = r.Warden
+	}
+	if r.Engine, err = engine.Open(c.Bench, dialects, r.Store, log, options); err != nil {
 		return r, err
 	}
 	r.Service = New(r.Store, r.Engine, log, Options{Problems: r.Problems, Secure: c.TLSCert != ""})
@@ -186,6 +200,9 @@ func (r *Running) release() error {
 	var errs []error
 	if r.Engine != nil {
 		errs = append(errs, r.Engine.Close())
+	}
+	if r.Warden != nil {
+		errs = append(errs, r.Warden.Close())
 	}
 	if r.Store != nil {
 		errs = append(errs, r.Store.Close())

@@ -407,7 +407,7 @@ func TestWhatCannotStartSaysWhy(t *testing.T) {
 		"no such procedure": {api.StartRun{Bay: "bay1", Procedure: "lang", Serial: "TN-1"}, 404, `procedure "lang": not found`},
 		"no serial":         {api.StartRun{Bay: "bay1", Procedure: "long"}, 400, "is not a serial number"},
 		"odd parameter":     {api.StartRun{Bay: "bay1", Procedure: "tern-soak", Serial: "TN-1", Parameters: map[string]string{"soak": "6 V"}}, 422, "takes seconds"},
-		"too much asked":    {api.StartRun{Bay: "bay1", Procedure: "hungry", Serial: "TN-1"}, 409, "source.amps must reach 50 A, but supply1 ends at 10 A"},
+		"too much asked":    {api.StartRun{Bay: "bay1", Procedure: "hungry", Serial: "TN-1"}, 409, "source.amps must reach 50 A, but channel 1 of supply1 ends at 10 A"},
 	} {
 		_, err := h.Local.StartRun(t.Context(), c.start)
 		var p *api.Problem

@@ -81,6 +81,8 @@ type Run struct {
 	// Specs holds the accuracies as JSON, by column.
 	Specs  string
 	Frames int64
+	// Preflight holds what was checked before the start.
+	Preflight []api.PreflightFinding `gorm:"serializer:json"`
 }
 
 // Summary is the run as lists show it.

@@ -65,6 +65,8 @@ var migrations = []func(tx *gorm.DB) error{
 	func(tx *gorm.DB) error {
 		return tx.AutoMigrate(&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{}, &pointRow{}, &Figure{}, &JournalEntry{})
 	},
+	// The bench can be configured through the API; runs keep the findings of their preflight.
+	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &BenchEntry{}) },
 }
 
 func migrate(db *gorm.DB) error {

@@ -64,8 +64,19 @@ type Condition struct {
 	root node
 	held []Hold
 	// columns lists the frame columns that the condition reads.
-	columns []int
+	columns    []int
+	thresholds []Threshold
 }
+
+// Threshold is a comparison of one column with a fixed value, as "load.volts < 14 V".
+type Threshold struct {
+	Column int
+	Op     string // <, <=, >, >=
+	Value  float64
+}
+
+// Thresholds lists the comparisons of a single column with a fixed value.
+func (c *Condition) Thresholds() []Threshold { return c.thresholds }
 
 // Compile parses a condition, resolves its names and checks its dimensions. Errors are *Error with a column.
 func Compile(text string, scope Scope) (*Condition, error) {
@@ -164,18 +175,46 @@ func (c *compiler) compare(e *compareExpr) (node, error) {
 	if e.Group != nil {
 		return c.or(e.Group)
 	}
+	first := len(c.cond.columns)
 	left, ld, err := c.sum(e.Left)
 	if err != nil {
 		return nil, err
 	}
+	mid := len(c.cond.columns)
 	right, rd, err := c.sum(e.Right)
 	if err != nil {
 		return nil, err
 	}
+	c.noteThreshold(first, mid, left, right, e.Op)
 	if ld != rd {
 		return nil, &Error{e.Pos.Column, fmt.Sprintf("compares %s with %s; both sides must be of one kind", ld, rd)}
 	}
 	return comparison{left, right, e.Op, ld}, nil
+}
+
+// mirrored is the comparison seen from its other side.
+var mirrored = map[string]string{"<": ">", "<=": ">=", ">": "<", ">=": "<="}
+
+// noteThreshold keeps a comparison of which one side is a column as it is and the other does not change.
+func (c *compiler) noteThreshold(first, mid int, left, right number, op string) {
+	columns := c.cond.columns
+	column, level := left, right
+	switch {
+	case mid == first+1 && len(columns) == mid:
+	case mid == first && len(columns) == mid+1:
+		column, level, op = right, left, mirrored[op]
+	default:
+		return
+	}
+	at := func(x, t float64) *Sample {
+		s := &Sample{T: t, StageT: t, Columns: make([]float64, columns[first]+1)}
+		s.Columns[columns[first]] = x
+		return s
+	}
+	if column(at(1, 1)) != 1 || column(at(2, 5)) != 2 || level(at(0, 1)) != level(at(0, 5)) {
+		return
+	}
+	c.cond.thresholds = append(c.cond.thresholds, Threshold{columns[first], op, level(at(0, 0))})
 }
 
 func (c *compiler) sum(e *sumExpr) (number, quantity.Dimension, error) {

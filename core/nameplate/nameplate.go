@@ -10,6 +10,8 @@
 //	  rated_current: 8 A
 //	windows:
 //	  source.volts: {min: 0 V, max: 62 V}
+//	at rest:
+//	  load.volts: {min: −0.1 V, max: 16 V}
 package nameplate
 
 import (
@@ -30,7 +32,9 @@ type Nameplate struct {
 	Ratings map[string]quantity.Quantity
 	// Windows are the safe setpoints by quantity of a run ("source.volts").
 	Windows map[string]Window
-	Text    string
+	// AtRest are the plausible readings with every output off, by column: what a right and whole unit shows by itself.
+	AtRest map[string]Window
+	Text   string
 }
 
 // Window is a safe range, ends included, in SI.
@@ -50,7 +54,7 @@ func Parse(text []byte) (*Nameplate, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Nameplate{Ratings: map[string]quantity.Quantity{}, Windows: map[string]Window{}, Text: string(text)}
+	p := &Nameplate{Ratings: map[string]quantity.Quantity{}, Windows: map[string]Window{}, AtRest: map[string]Window{}, Text: string(text)}
 	doc.Root().Fields(map[string]func(document.Node){
 		"nameplate": func(n document.Node) {
 			if p.Name = n.Text(); !NamePattern.MatchString(p.Name) {
@@ -62,7 +66,8 @@ func Parse(text []byte) (*Nameplate, error) {
 		"model":   func(n document.Node) { p.Model = n.Text() },
 		"kind":    func(n document.Node) { p.Kind = n.Text() },
 		"ratings": p.readRatings,
-		"windows": p.readWindows,
+		"windows": func(n document.Node) { p.Windows = readWindows(n) },
+		"at rest": func(n document.Node) { p.AtRest = readWindows(n) },
 	}, "nameplate", "ratings")
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err
@@ -85,7 +90,8 @@ func (p *Nameplate) readRatings(n document.Node) {
 	}
 }
 
-func (p *Nameplate) readWindows(n document.Node) {
+func readWindows(n document.Node) map[string]Window {
+	windows := map[string]Window{}
 	for _, e := range n.Entries() {
 		kind, ok := quantity.KindOfColumn(e.Key)
 		if !ok {
@@ -100,8 +106,9 @@ func (p *Nameplate) readWindows(n document.Node) {
 		if w.Min > w.Max {
 			e.Value.Fail("min is above max; swap them")
 		}
-		p.Windows[e.Key] = w
+		windows[e.Key] = w
 	}
+	return windows
 }
 
 // Rating looks up a rating of the given dimension.

@@ -13,6 +13,7 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 )
 
 // Header is what can be read of a procedure without its nameplate.
@@ -48,7 +49,7 @@ func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string) (*
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{plate: plate, values: values, p: &Program{Every: 0.1, LostAfter: 2, Constants: map[string]quantity.Quantity{}}}
+	r := &reader{plate: plate, values: values, p: &Program{Every: 0.1, LostAfter: 2, Constants: map[string]quantity.Quantity{}, Protect: map[string]map[string]float64{}}}
 	r.read(doc.Root())
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err
@@ -65,7 +66,7 @@ type reader struct {
 
 // read goes through the document in the order in which names become known, whatever the order of the text.
 func (r *reader) read(root document.Node) {
-	var needs, parameters, record, guards, stages, figures, report document.Node
+	var needs, parameters, record, protect, guards, stages, figures, report document.Node
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
 	root.Fields(map[string]func(document.Node){
 		"procedure": func(n document.Node) {
@@ -76,7 +77,8 @@ func (r *reader) read(root document.Node) {
 		"title": func(n document.Node) { r.p.Title = n.Text() },
 		"for":   r.readFor,
 		"needs": keep(&needs), "parameters": keep(&parameters), "record": keep(&record), "guards": keep(&guards),
-		"stages": keep(&stages), "figures": keep(&figures), "report": keep(&report),
+		"protect": keep(&protect),
+		"stages":  keep(&stages), "figures": keep(&figures), "report": keep(&report),
 	}, "procedure", "for", "needs", "stages")
 	if r.plate != nil {
 		for name, q := range r.plate.Ratings {
@@ -92,6 +94,7 @@ func (r *reader) read(root document.Node) {
 			}
 		}}, "every")
 	}
+	r.readProtect(protect)
 	for _, n := range guards.Items() {
 		r.readGuard(n)
 	}
@@ -126,9 +129,9 @@ func (r *reader) readFor(n document.Node) {
 
 func (r *reader) readNeeds(n document.Node) {
 	for _, e := range n.Entries() {
-		kind, ok := KindOfSeat(e.Key)
+		kind, ok := seats.KindOf(e.Key)
 		if !ok {
-			e.At.Fail("unknown seat %q; %s", e.Key, document.Suggest(e.Key, SeatKindNames()))
+			e.At.Fail("unknown seat %q; %s", e.Key, document.Suggest(e.Key, seats.Names()))
 			continue
 		}
 		seat := Seat{Name: e.Key, Kind: kind, Ratings: map[string]float64{}}
@@ -137,6 +140,9 @@ func (r *reader) readNeeds(n document.Node) {
 			if k, ok := quantity.KindOf(q); ok && q != "limited" {
 				fields[q] = func(n document.Node) { seat.Ratings[q] = n.Quantity(k.Unit.Dim).Value }
 			}
+		}
+		if kind.Switches() {
+			fields["sense"] = func(n document.Node) { seat.Sense = n.Word("remote", "local") }
 		}
 		if len(kind.Modes) > 0 {
 			fields["modes"] = func(n document.Node) {
@@ -152,7 +158,7 @@ func (r *reader) readNeeds(n document.Node) {
 	for _, s := range r.p.Seats {
 		names = append(names, s.Name)
 	}
-	r.p.Columns = ColumnsFor(names)
+	r.p.Columns = seats.ColumnsFor(names)
 }
 
 var parameterName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
@@ -310,10 +316,10 @@ func (r *reader) bounded(n document.Node, seat Seat, q string, value float64) {
 	column := seat.Name + "." + q
 	kind, _ := quantity.KindOf(q)
 	show := func(x float64) string { return quantity.Quantity{Value: x, Dim: kind.Unit.Dim}.String() }
-	if value < 0 {
+	if value < 0 && !(seat.Kind.Name == "cycler" && q == "amps") {
 		n.Fail("%s = %s: a setpoint is not negative", column, show(value))
 	}
-	if most, ok := seat.Ratings[q]; ok && value > most {
+	if most, ok := seat.Ratings[q]; ok && math.Abs(value) > most {
 		n.Fail("%s = %s is above the %s that needs asks of the seat; raise needs or lower the setpoint", column, show(value), show(most))
 		return
 	}

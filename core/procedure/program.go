@@ -15,6 +15,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -29,6 +30,8 @@ type Program struct {
 	LostAfter float64
 	Guards    []Guard
 	Stages    []Stage
+	// Protect is what hardware protections are set to before anything is energised, in SI: seat → "volts above" → value.
+	Protect map[string]map[string]float64
 	// Figures are what is computed from the record, with limits.
 	Figures []FigureRequest
 	Curves  []Curve
@@ -42,51 +45,12 @@ func (p *Program) IsParameter(name string) bool { return !strings.Contains(name,
 // Seat is a function in a bay that the procedure needs.
 type Seat struct {
 	Name string
-	Kind SeatKind
+	Kind seats.Kind
 	// Ratings are what the seat must be able to do: at least these volts, amps … in SI.
 	Ratings map[string]float64
 	Modes   []string
-}
-
-// SeatKind says what a kind of seat reads and what can be set on it.
-type SeatKind struct {
-	Name  string
-	Reads []string
-	Sets  []string
-	Modes []string
-	// Drains is true for seats that take power out of the unit; they are switched off first.
-	Drains bool
-}
-
-var seatKinds = map[string]SeatKind{
-	"source": {Name: "source", Reads: []string{"volts", "amps", "limited"}, Sets: []string{"volts", "amps", "output"}},
-	"load": {Name: "load", Reads: []string{"volts", "amps"}, Sets: []string{"mode", "volts", "amps", "watts", "ohms", "output"},
-		Modes: []string{"voltage", "current", "power", "resistance"}, Drains: true},
-}
-
-// KindOfSeat tells the kind of a seat from its name: "source" and "source2" are sources.
-func KindOfSeat(name string) (SeatKind, bool) {
-	kind, ok := seatKinds[strings.TrimRight(name, "0123456789")]
-	return kind, ok
-}
-
-// SeatKindNames lists the kinds of seats.
-func SeatKindNames() []string { return slices.Sorted(maps.Keys(seatKinds)) }
-
-// ColumnsFor lists the columns that the given seats give to a run: readings, then what is derived from them.
-func ColumnsFor(seats []string) trace.Columns {
-	var columns trace.Columns
-	for _, seat := range seats {
-		kind, ok := KindOfSeat(seat)
-		if !ok {
-			continue
-		}
-		for _, q := range kind.Reads {
-			columns = append(columns, seat+"."+q)
-		}
-		columns = append(columns, trace.Derived(seat)...)
-	}
-	return columns
+	// Sense is "remote" or "local" if the procedure asks for it.
+	Sense string
 }
 
 // Guard is a condition that is watched on every frame and makes the bay safe when it holds.

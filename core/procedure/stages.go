@@ -7,6 +7,7 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 )
 
 // mostPlaces bounds a grid; at one point a second it would take a day.
@@ -90,7 +91,7 @@ func (r *reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
 
 // safeRank orders settings: outputs off (what drains first), then modes, then levels, then outputs on (what feeds first).
 func safeRank(s Setting) int {
-	kind, _ := KindOfSeat(s.Seat)
+	kind, _ := seats.KindOf(s.Seat)
 	switch {
 	case s.Quantity == "output" && s.Word == "off" && kind.Drains:
 		return 0

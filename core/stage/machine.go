@@ -22,6 +22,9 @@ type Event interface{ event() }
 // Frame is a sample of all quantities of the bay.
 type Frame struct{ trace.Frame }
 
+// Glimpse is a frame of which some readings are still to come. Only guards see it, and only what they know from it.
+type Glimpse struct{ trace.Frame }
+
 // Applied says that all commands of the last effects were carried out and acknowledged at time T, in seconds since the start.
 type Applied struct{ T float64 }
 
@@ -38,6 +41,7 @@ type StopAsked struct {
 }
 
 func (Frame) event()     {}
+func (Glimpse) event()   {}
 func (Applied) event()   {}
 func (Failed) event()    {}
 func (StopAsked) event() {}
@@ -207,6 +211,8 @@ func (m *Machine) Advance(e Event) []Effect {
 		return m.onApplied(e.T)
 	case Frame:
 		return m.onFrame(e.Frame)
+	case Glimpse:
+		return m.peek(e.Frame)
 	}
 	return nil
 }
@@ -250,6 +256,21 @@ func (m *Machine) watch(f trace.Frame) []Effect {
 			}
 		default:
 			m.state.Unknown[i] = -1
+		}
+	}
+	return nil
+}
+
+// peek has guards that can be told already act at once. What they do not know yet comes with the frame.
+func (m *Machine) peek(f trace.Frame) []Effect {
+	s := m.sample(f)
+	for i, g := range m.guards {
+		if slices.ContainsFunc(g.Columns(), func(c int) bool { return c < len(f.Values) && math.IsNaN(f.Values[c]) }) {
+			continue
+		}
+		if g.Evaluate(s) == condition.True {
+			words := m.program.Guards[i].Words()
+			return append([]Effect{Mark{f.T, MarkGuard, words}}, m.finish(f.T, Aborted, "guard tripped: "+words)...)
 		}
 	}
 	return nil

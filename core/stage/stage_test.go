@@ -12,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"usherbench/core/procedure"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -221,7 +222,7 @@ func TestEveryWayARunCanEndEarly(t *testing.T) {
 		"a unit that does not start": {func(_ float64, b *bench) Event { b.source["volts"] = 0; return nil }, powerUp + sweep, Failure, `stage "power up": load.volts > 14 V for 100 ms did not hold within 2 s`},
 		"a guard": {func(now float64, b *bench) Event {
 			if now > 1 {
-				f := b.frame(now, procedure.ColumnsFor([]string{"source", "load"}))
+				f := b.frame(now, seats.ColumnsFor([]string{"source", "load"}))
 				f.Values[6] = 18
 				return f
 			}

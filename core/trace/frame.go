@@ -36,6 +36,7 @@ type seatCounter struct {
 	volts, amps, watts, charge, energy int
 	lastT, lastAmps, lastWatts         float64
 	q, e                               float64
+	measured                           bool // watts are read, not computed
 }
 
 // Derived lists the columns that [Counters] computes for a seat that reads volts and amps.
@@ -58,6 +59,14 @@ func NewCounters(columns Columns, seats []string) *Counters {
 	return c
 }
 
+// Measured says that the watts of a seat are readings of its instrument, as of alternating current, and not volts times amps.
+func (c *Counters) Measured(seat string) {
+	column := c.columns.Index(seat + ".watts")
+	for i := range c.seats {
+		c.seats[i].measured = c.seats[i].measured || c.seats[i].watts == column
+	}
+}
+
 // counterScale gives the recorded steps of the counters, 1 µA·s and 1 µJ: far below any instrument's resolution over an interval,
 // and exact as decimals.
 const counterScale = 1e6
@@ -69,8 +78,11 @@ func (c *Counters) Fill(f Frame) {
 		s := &c.seats[i]
 		amps := f.Values[s.amps]
 		watts := f.Values[s.volts] * amps
+		if s.measured {
+			watts = f.Values[s.watts]
+		}
 		f.Values[s.watts] = watts
-		if math.IsNaN(watts) {
+		if math.IsNaN(watts) || math.IsNaN(amps) {
 			// What the counters did meanwhile is not known before the next reading bridges the gap.
 			f.Values[s.charge], f.Values[s.energy] = Missing, Missing
 			continue

@@ -1,271 +1,297 @@
 // Package dialect reads the text files that say how a model of instrument is spoken to: which message sets volts, which query
 // reads amps, ranges, accuracy, quirks. A new instrument is such a file, not a release.
 //
-// docs/dialects.md describes the format for its writers, with a worked example.
+// docs/dialects.md describes the format for its writers, with worked examples.
 package dialect
 
 import (
-	"embed"
-	"errors"
-	"fmt"
-	"io/fs"
-	"math"
-	"os"
-	"path/filepath"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"usherbench/core/document"
-	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
 	"usherbench/core/uncertainty"
+	"usherbench/instrument/modbus"
+	"usherbench/instrument/scpi"
 )
 
 // Dialect is how a model of instrument is spoken to.
 type Dialect struct {
 	Name, Title string
-	// Identity matches the answer to *IDN?.
-	Identity *regexp.Regexp
+	// Protocol tells text messages from registers.
+	Protocol Protocol
+	Identity Identity
 	Channels int
+	// ChannelNames stand for {channel} in messages instead of numbers.
+	ChannelNames []string
+	// Stride is how far apart the registers of two channels are.
+	Stride int
 	// Seats that a channel can fill: "source", "load".
 	Seats []string
-	// Within is how long an answer may take.
-	Within time.Duration
-	// ErrorQuery reads the oldest entry of the error queue; an empty queue answers with NoError.
-	ErrorQuery, NoError string
-	// Decimals that a number in a message has.
-	Decimals int
-	// Set holds the message of each quantity that takes a number, with {value} and {channel}.
-	Set map[string]string
-	// Words holds the messages of what takes a word: Words["output"]["on"].
-	Words map[string]map[string]string
-	// Read asks for all readings of a channel in one message; Gives names them in the order of the answer.
-	Read  string
-	Gives []string
-	// Confirm asks whether the output is on; the answer begins with ConfirmOn or ConfirmOff.
-	Confirm, ConfirmOn, ConfirmOff string
+	// Within is how long an answer may take; Pause is kept between messages.
+	Within, Pause time.Duration
+	// Send and Receive end messages and answers.
+	Send, Receive string
+	// Greeting is sent after every connection.
+	Greeting []string
+	// Select is the message that chooses a channel before each other message.
+	Select string
+	Errors Errors
+	// Numbers is how numbers in messages are written, unless a setter says otherwise.
+	Numbers Numbers
+	// Set holds what sets each quantity that takes a number.
+	Set map[string]Setter
+	// Words holds what sets what takes a word: Words["output"]["on"].
+	Words map[string]map[string]Setter
+	// Ask reads settings back, by quantity: "volts", "mode", "output", "sense".
+	Ask map[string]Query
+	// Read takes all readings of a channel.
+	Read []Query
+	// Confirm asks whether the output is on.
+	Confirm Query
+	// Protect holds the hardware protections by name: "volts above", "amps above", "watts above", "volts below".
+	Protect map[string]Setter
+	// ClearTrip frees a protection that tripped; Tripped asks for it.
+	ClearTrip Setter
+	Tripped   Query
+	Interlock Query
+	Watchdog  Watchdog
+	Program   Program
+	// MakeSafe replaces the message that switches the output off when the bay is made safe; empty: that one.
+	MakeSafe []Setter
 	// SetRanges and ReadRanges are the ranges with accuracy of what is set and read.
 	SetRanges, ReadRanges map[string]uncertainty.Spec
-	Text                  string
+	// As holds what is different when a channel fills a kind of seat.
+	As map[string]*Dialect
+	// Sources are the texts that it was read from, bases first.
+	Sources []Source
 }
 
-// Parse reads a dialect. The error is a document.Findings.
-func Parse(text []byte) (*Dialect, error) {
-	doc, err := document.Parse(text)
-	if err != nil {
-		return nil, err
-	}
-	d := &Dialect{
-		Channels: 1, Within: time.Second, Decimals: 4, Text: string(text), Set: map[string]string{}, Words: map[string]map[string]string{},
-		SetRanges: map[string]uncertainty.Spec{}, ReadRanges: map[string]uncertainty.Spec{},
-	}
-	root := doc.Root()
-	root.Fields(map[string]func(document.Node){
-		"dialect": func(n document.Node) {
-			if d.Name = n.Text(); !nameplate.NamePattern.MatchString(d.Name) {
-				n.Fail("%q is not a name; use small letters, digits and hyphens, beginning with a letter", d.Name)
-			}
-		},
-		"title":    func(n document.Node) { d.Title = n.Text() },
-		"identity": d.readIdentity,
-		"channels": func(n document.Node) { d.Channels = n.Whole(1, 64) },
-		"seats": func(n document.Node) {
-			for _, s := range n.Items() {
-				d.Seats = append(d.Seats, s.Word("source", "load"))
-			}
-		},
-		"answers within": func(n document.Node) {
-			q := n.Quantity(quantity.Time)
-			if d.Within = time.Duration(q.Value * float64(time.Second)); q.Value <= 0 || q.Value > 60 {
-				n.Fail("an answer takes more than 0 and at most 60 s")
-			}
-		},
-		"errors": func(n document.Node) {
-			n.Fields(map[string]func(document.Node){
-				"query": func(n document.Node) { d.ErrorQuery = n.Text() },
-				"none":  func(n document.Node) { d.NoError = n.Text() },
-			}, "query", "none")
-		},
-		"decimals": func(n document.Node) { d.Decimals = n.Whole(0, 9) },
-		"set":      d.readSet,
-		"read":     d.readRead,
-		"confirm":  d.readConfirm,
-		"ranges": func(n document.Node) {
-			n.Fields(map[string]func(document.Node){
-				"set":  func(n document.Node) { d.SetRanges = readRanges(n) },
-				"read": func(n document.Node) { d.ReadRanges = readRanges(n) },
-			})
-		},
-	}, "dialect", "identity", "seats", "read")
-	if err := doc.Findings().Err(); err != nil {
-		return nil, err
-	}
-	return d, nil
+// Protocol is what kind of language an instrument speaks.
+type Protocol string
+
+// The protocols.
+const (
+	Messages  Protocol = "messages"
+	Registers Protocol = "registers"
+)
+
+// Source is the text of a dialect and where it comes from.
+type Source struct {
+	File string `json:"file"`
+	Text string `json:"text"`
 }
 
-func (d *Dialect) readIdentity(n document.Node) {
-	re, err := regexp.Compile(n.Text())
-	if err != nil {
-		n.Fail("%q is not a regular expression: %s", n.Text(), err)
-		return
-	}
-	d.Identity = re
+// Place is where something stands in a file, for those who must mend it.
+type Place struct {
+	File         string
+	Line, Column int
 }
 
-// message reads a message and checks its places: {channel} everywhere, {value} where a number belongs.
-func message(n document.Node, value bool) string {
-	text := n.Text()
-	for _, m := range regexp.MustCompile(`\{[^}]*\}`).FindAllString(text, -1) {
-		if m != "{channel}" && (m != "{value}" || !value) {
-			places := "{channel}"
-			if value {
-				places = "{value} and {channel}"
+func (p Place) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return p.File + ":" + strconv.Itoa(p.Line) + ":" + strconv.Itoa(p.Column)
+}
+
+// Identity is how the instrument says who it is. Without a match it does not.
+type Identity struct {
+	Ask   Query
+	Match *regexp.Regexp
+	Place Place
+}
+
+// Errors is the instrument's error queue.
+type Errors struct {
+	Query, None string
+	Joined      bool
+	Place       Place
+}
+
+// Numbers is how a number in a message is written.
+type Numbers struct {
+	Decimals    int
+	Digits      int // significant digits; 0: as Decimals says
+	Exponential bool
+}
+
+// Format writes a number.
+func (n Numbers) Format(x float64) string {
+	switch {
+	case n.Exponential:
+		return strconv.FormatFloat(x, 'E', max(n.Digits-1, 3), 64)
+	case n.Digits > 0:
+		if rounded, err := strconv.ParseFloat(strconv.FormatFloat(x, 'e', n.Digits-1, 64), 64); err == nil {
+			x = rounded
+		}
+		return strconv.FormatFloat(x, 'f', -1, 64)
+	}
+	return strconv.FormatFloat(x, 'f', n.Decimals, 64)
+}
+
+// Setter is how something is set: messages, or a register.
+type Setter struct {
+	Messages []string
+	Register *Register
+	// Factor is the SI value of the unit in which the number is sent.
+	Factor  float64
+	Numbers *Numbers
+	// Word is what a register takes for a word.
+	Word float64
+	// Settle is waited for after it was set.
+	Settle time.Duration
+	Within time.Duration
+	Place  Place
+}
+
+// Exists tells whether there is anything to send.
+func (s Setter) Exists() bool { return len(s.Messages) > 0 || s.Register != nil }
+
+// Register is a number in registers.
+type Register struct {
+	Address int
+	Input   bool
+	Form    modbus.Form
+	Text    int // length of a text in registers; 0: a number
+	// Several writes a single register with function 16.
+	Several bool
+}
+
+// Query is a question and how its answer is understood.
+type Query struct {
+	Message   string
+	Register  *Register
+	Within    time.Duration
+	Separator string
+	Pattern   *regexp.Regexp
+	Block     *scpi.Format
+	Gives     []Reading
+	// Yes and No begin the answers to a question of yes or no.
+	Yes, No []string
+	// Words turns the answer into a word of ours, for what takes words.
+	Words map[string]string
+	Place Place
+}
+
+// Exists tells whether there is anything to ask.
+func (q Query) Exists() bool { return q.Message != "" || q.Register != nil || len(q.Gives) > 0 }
+
+// Reading is one number of an answer.
+type Reading struct {
+	// Quantity is empty for a number that is skipped.
+	Quantity string
+	// Factor makes SI of the number.
+	Factor float64
+	// Words are answers that stand for numbers; Bit takes one bit of a status number, −1: none.
+	Words    map[string]float64
+	Bit      int
+	Register *Register
+}
+
+// Watchdog is the instrument's own: its outputs go off when nothing was sent for a time.
+type Watchdog struct {
+	Arm, Feed, Disarm Setter
+	After             time.Duration
+}
+
+// Program is a list of levels that the instrument plays by itself.
+type Program struct {
+	Of                                 string
+	Levels, Dwells, Times, Start, Stop Setter
+	Running                            Query
+	Most                               int
+	Shortest                           time.Duration
+}
+
+// Gives lists the readings in the order of Read.
+func (d *Dialect) Gives() (names []string) {
+	for _, q := range d.Read {
+		for _, g := range q.Gives {
+			if g.Quantity != "" {
+				names = append(names, g.Quantity)
 			}
-			n.Fail("%s has no meaning here; possible are %s", m, places)
 		}
 	}
-	if value && !strings.Contains(text, "{value}") {
-		n.Fail("the message does not say where the number goes: write {value}")
-	}
-	return text
+	return names
 }
 
-func (d *Dialect) readSet(n document.Node) {
-	for _, e := range n.Entries() {
-		switch {
-		case e.Key == "output" || e.Key == "mode":
-			words := map[string]string{}
-			for _, w := range e.Value.Entries() {
-				words[w.Key] = message(w.Value, false)
-			}
-			d.Words[e.Key] = words
-		default:
-			if _, ok := quantity.KindOf(e.Key); !ok {
-				e.At.Fail("%q cannot be set; known: volts, amps, watts, ohms, output, mode", e.Key)
-				continue
-			}
-			d.Set[e.Key] = message(e.Value, true)
-		}
+// For is the dialect of a channel that fills a kind of seat.
+func (d *Dialect) For(kind string) *Dialect {
+	if as, ok := d.As[kind]; ok {
+		return as
 	}
-	if words := d.Words["output"]; words != nil && (words["on"] == "" || words["off"] == "") {
-		n.Fail("output needs a message for on and one for off")
+	return d
+}
+
+// Modes lists the modes that can be set.
+func (d *Dialect) Modes() []string { return slices.Sorted(maps.Keys(d.Words["mode"])) }
+
+// ChannelName stands for {channel} in messages.
+func (d *Dialect) ChannelName(channel int) string {
+	if channel >= 1 && channel <= len(d.ChannelNames) {
+		return d.ChannelNames[channel-1]
+	}
+	return strconv.Itoa(channel)
+}
+
+// Fill puts a channel and a number in SI into the messages of a setter.
+func (d *Dialect) Fill(s Setter, channel int, value float64) []string {
+	numbers := d.Numbers
+	if s.Numbers != nil {
+		numbers = *s.Numbers
+	}
+	text := numbers.Format(value / s.Factor)
+	filled := make([]string, len(s.Messages))
+	for i, m := range s.Messages {
+		filled[i] = strings.ReplaceAll(d.FillChannel(m, channel), "{value}", text)
+	}
+	return filled
+}
+
+// FillChannel puts a channel into a message.
+func (d *Dialect) FillChannel(message string, channel int) string {
+	return strings.ReplaceAll(message, "{channel}", d.ChannelName(channel))
+}
+
+// At moves a register to those of a channel.
+func (d *Dialect) At(r *Register, channel int) int { return r.Address + (channel-1)*d.Stride }
+
+// clone copies what a derived dialect may change.
+func (d *Dialect) clone() *Dialect {
+	c := *d
+	c.Set, c.Ask, c.Protect = maps.Clone(d.Set), maps.Clone(d.Ask), maps.Clone(d.Protect)
+	c.SetRanges, c.ReadRanges, c.As = maps.Clone(d.SetRanges), maps.Clone(d.ReadRanges), maps.Clone(d.As)
+	c.Words = map[string]map[string]Setter{}
+	for q, words := range d.Words {
+		c.Words[q] = maps.Clone(words)
+	}
+	c.Sources = slices.Clone(d.Sources)
+	return &c
+}
+
+func empty() *Dialect {
+	return &Dialect{
+		Protocol: Messages, Channels: 1, Within: time.Second, Numbers: Numbers{Decimals: 4}, Set: map[string]Setter{}, Words: map[string]map[string]Setter{},
+		Ask: map[string]Query{}, Protect: map[string]Setter{}, SetRanges: map[string]uncertainty.Spec{}, ReadRanges: map[string]uncertainty.Spec{},
+		As: map[string]*Dialect{},
 	}
 }
 
-func (d *Dialect) readRead(n document.Node) {
-	n.Fields(map[string]func(document.Node){
-		"message": func(n document.Node) { d.Read = message(n, false) },
-		"gives": func(n document.Node) {
-			for _, g := range n.Items() {
-				name := g.Text()
-				if _, ok := quantity.KindOf(name); !ok {
-					g.Fail("%q is not a quantity; known: volts, amps, watts, ohms, celsius, hertz, limited", name)
-				}
-				d.Gives = append(d.Gives, name)
-			}
-		},
-	}, "message", "gives")
+// Most is the largest value of a quantity that can be set; ok is false if no range says so.
+func (d *Dialect) Most(q string) (most float64, ok bool) {
+	spec := d.SetRanges[q]
+	if len(spec) == 0 {
+		return 0, false
+	}
+	return spec[len(spec)-1].To, true
 }
 
-func (d *Dialect) readConfirm(n document.Node) {
-	n.Fields(map[string]func(document.Node){
-		"message": func(n document.Node) { d.Confirm = message(n, false) },
-		"on":      func(n document.Node) { d.ConfirmOn = n.Text() },
-		"off":     func(n document.Node) { d.ConfirmOff = n.Text() },
-	}, "message", "on", "off")
-}
-
-func readRanges(n document.Node) map[string]uncertainty.Spec {
-	specs := map[string]uncertainty.Spec{}
-	for _, e := range n.Entries() {
-		kind, ok := quantity.KindOf(e.Key)
-		if !ok {
-			e.At.Fail("%q is not a quantity", e.Key)
-			continue
-		}
-		var spec uncertainty.Spec
-		for _, item := range e.Value.Items() {
-			spec = append(spec, readRange(item, kind.Unit.Dim))
-		}
-		if !slices.IsSortedFunc(spec, func(a, b uncertainty.Range) int { return int(math.Copysign(1, a.To-b.To)) }) {
-			e.Value.Fail("write the ranges from the smallest to the largest")
-		}
-		specs[e.Key] = spec
-	}
-	return specs
-}
-
-// readRange adds up the parts of an accuracy: reading is relative; range, offset and counts together bound the offset error.
-func readRange(n document.Node, dim quantity.Dimension) uncertainty.Range {
-	var r uncertainty.Range
-	var ofRange float64
-	var counts int
-	n.Fields(map[string]func(document.Node){
-		"to":         func(n document.Node) { r.To = n.Quantity(dim).Value },
-		"reading":    func(n document.Node) { r.Reading = n.Quantity(quantity.Number).Value },
-		"range":      func(n document.Node) { ofRange = n.Quantity(quantity.Number).Value },
-		"offset":     func(n document.Node) { r.Offset = n.Quantity(dim).Value },
-		"counts":     func(n document.Node) { counts = n.Whole(0, 1000) },
-		"resolution": func(n document.Node) { r.Resolution = n.Quantity(dim).Value },
-	}, "to")
-	if r.To <= 0 {
-		n.Fail("a range ends above 0")
-	}
-	r.Offset += ofRange*r.To + float64(counts)*r.Resolution
-	return r
-}
-
-// Fill puts a channel and a number into a message.
-func (d *Dialect) Fill(message string, channel int, value float64) string {
-	message = strings.ReplaceAll(message, "{channel}", strconv.Itoa(channel))
-	return strings.ReplaceAll(message, "{value}", strconv.FormatFloat(value, 'f', d.Decimals, 64))
-}
-
-//go:embed dialects/*.yaml
-var shipped embed.FS
-
-// Library is a set of dialects by name.
-type Library map[string]*Dialect
-
-// Load reads the dialects that ship with the program and those of a folder, which may be missing or empty ("" for none). One of
-// the folder replaces a shipped one of the same name. Files that cannot be read are reported together; the rest is usable.
-func Load(folder string) (Library, error) {
-	l := Library{}
-	embedded, err := fs.Sub(shipped, "dialects")
-	if err != nil {
-		return nil, err
-	}
-	err = l.add(embedded, "shipped dialect")
-	if folder == "" {
-		return l, err
-	}
-	if _, statErr := os.Stat(folder); errors.Is(statErr, fs.ErrNotExist) {
-		return l, err
-	}
-	return l, errors.Join(err, l.add(os.DirFS(folder), folder))
-}
-
-func (l Library) add(files fs.FS, where string) error {
-	names, err := fs.Glob(files, "*.yaml")
-	if err != nil {
-		return err
-	}
-	var errs []error
-	for _, name := range names {
-		text, err := fs.ReadFile(files, name)
-		if err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		d, err := Parse(text)
-		if err != nil {
-			errs = append(errs, fmt.Errorf("%s: %w", filepath.Join(where, name), err))
-			continue
-		}
-		l[d.Name] = d
-	}
-	return errors.Join(errs...)
+// Show writes a value of a quantity for people.
+func Show(q string, value float64) string {
+	kind, _ := quantity.KindOf(q)
+	return quantity.Quantity{Value: value, Dim: kind.Unit.Dim}.String()
 }

@@ -15,8 +15,8 @@ func TestShippedDialectsAreSound(t *testing.T) {
 	require.NoError(t, err)
 	d := l["sim-supply"]
 	require.NotNil(t, d)
-	assert.Equal(t, "VOLT 12.5000,(@2)", d.Fill(d.Set["volts"], 2, 12.5))
-	assert.True(t, d.Identity.MatchString("Usher Bench,SIM-S2,S2-0101,1.0"))
+	assert.Equal(t, []string{"VOLT 12.5000,(@2)"}, d.Fill(d.Set["volts"], 2, 12.5))
+	assert.True(t, d.Identity.Match.MatchString("Usher Bench,SIM-S2,S2-0101,1.0"))
 	r, ok := d.ReadRanges["amps"].Find(2)
 	require.True(t, ok)
 	assert.InDelta(t, 0.0005*2+1.5e-3, r.Bound(2), 1e-12)
@@ -35,10 +35,10 @@ set:
 read: {message: "MEAS?", gives: [volts, brightness]}
 ranges: {read: {volts: [{to: 80 V}, {to: 20 V, reading: 5 V}]}}
 `
-	_, err := Parse([]byte(text))
+	_, err := Library{}.Read(Source{"mine.yaml", text})
 	for _, want := range []string{
-		"2:11: ", "is not a regular expression", `3:17: "lode" is not possible here`, "5:10: {valeu} has no meaning", "write {value}", `6:3: "hue" cannot be set`,
-		"a message for on and one for off", `"brightness" is not a quantity`, "from the smallest to the largest", `"5 V" is volts, but here belong a plain number`,
+		"2:11: ", "is not a regular expression", `3:17: "lode" is not possible here`, "5:16: {valeu} has no meaning", "write {value}", `6:3: "hue" cannot be set`,
+		"what switches it on and what switches it off", `"brightness" is not a quantity`, "from the smallest to the largest", `"5 V" is volts, but here belong a plain number`,
 	} {
 		assert.ErrorContains(t, err, want)
 	}
@@ -49,8 +49,8 @@ func TestAFolderAddsAndReplacesDialects(t *testing.T) {
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
-	write("mine.yaml", "dialect: mine\nidentity: x\nseats: [load]\nread: {message: \"M?\", gives: [volts]}\n")
-	write("sim-load.yaml", "dialect: sim-load\ntitle: replaced\nidentity: x\nseats: [load]\nread: {message: \"M?\", gives: [volts]}\n")
+	write("mine.yaml", "dialect: mine\nidentity: x\nseats: [load]\nset: {output: {on: a, off: b}}\nconfirm: {message: \"O?\", on: a, off: b}\nread: {message: \"M?\", gives: [volts]}\n")
+	write("sim-load.yaml", "dialect: sim-load\ntitle: replaced\nidentity: x\nseats: [load]\nset: {output: {on: a, off: b}}\nconfirm: {message: \"O?\", on: a, off: b}\nread: {message: \"M?\", gives: [volts]}\n")
 	write("broken.yaml", "dialect: [")
 	l, err := Load(dir)
 	assert.ErrorContains(t, err, "broken.yaml")
@@ -59,14 +59,15 @@ func TestAFolderAddsAndReplacesDialects(t *testing.T) {
 	assert.Contains(t, l, "sim-supply", "a broken file does not hide the others")
 	_, err = Load(filepath.Join(dir, "none"))
 	assert.NoError(t, err)
-	assert.False(t, strings.Contains(l["mine"].Text, "replaced"))
+	assert.False(t, strings.Contains(l["mine"].Sources[0].Text, "replaced"))
 }
 
 func FuzzParse(f *testing.F) {
-	for name := range must(Load("")) {
-		f.Add(must(Load(""))[name].Text)
+	library := must(Load(""))
+	for name := range library {
+		f.Add(must(Load(""))[name].Sources[0].Text)
 	}
-	f.Fuzz(func(_ *testing.T, text string) { _, _ = Parse([]byte(text)) })
+	f.Fuzz(func(_ *testing.T, text string) { _, _ = library.Read(Source{Text: text}) })
 }
 
 func must(l Library, err error) Library {

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"usherbench/instrument/messages"
 	"usherbench/instrument/transport"
 )
 
@@ -19,35 +20,53 @@ type Options struct {
 	// Within is how long a message and its answer may take; 0 means one second.
 	Within time.Duration
 	// ErrorQuery asks for the oldest error of the queue; empty: the instrument has no queue. NoError is how an answer begins
-	// when the queue is empty.
+	// when the queue is empty. Joined sends the query in one line with the message that it is about.
 	ErrorQuery, NoError string
+	Joined              bool
+	// Send ends a message, Receive an answer; both are a line feed if empty.
+	Send, Receive string
+	// Greeting is sent after every connection.
+	Greeting []string
+	// Pause is the least time between the end of an exchange and the next message.
+	Pause time.Duration
+}
+
+// Request is one message, with what must come before it and how its answer is read.
+type Request struct {
+	// Select is sent before the message, in the same turn, unless it was the last one sent; it chooses the channel.
+	Select  string
+	Message string
+	// Within replaces the time of the options.
+	Within time.Duration
+	// Block says that the answer is a block of IEEE 488.2.
+	Block bool
 }
 
 // Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be called by several
 // goroutines; messages take turns.
 type Client struct {
-	address string
+	address transport.Address
 	options Options
+	Trace   messages.Trace
 
-	mu     sync.Mutex // held for the length of a message; guards what follows
+	mu     sync.Mutex // held for the length of an exchange; guards what follows
+	closed bool
 	link   transport.Link
 	reader *bufio.Reader
 	buffer []byte
+	chosen string    // the last Select that was sent on this connection
+	ready  time.Time // when the next message may be sent
 	// notBefore is when the next attempt to connect may begin, after one that failed.
 	notBefore time.Time
+	failures  int
 	lastError error
-
-	stats Statistics
-}
-
-// Statistics counts what happened on a connection.
-type Statistics struct {
-	Messages, Errors, Connects uint64
 }
 
 const (
 	defaultWithin = time.Second
 	pauseOnLoss   = 200 * time.Millisecond
+	// longestPause bounds the pause after repeated losses on a line that others use too.
+	longestPause  = 2 * time.Second
 	longestAnswer = 1 << 20
 	// mostErrors bounds how many entries of an error queue are read at once.
 	mostErrors = 20
@@ -67,34 +86,64 @@ func (e *InstrumentError) Error() string {
 }
 
 // New makes a client; it connects when it is first used.
-func New(address string, o Options) *Client {
+func New(address transport.Address, o Options) *Client {
 	if o.Within == 0 {
 		o.Within = defaultWithin
+	}
+	if o.Send == "" {
+		o.Send = "\n"
+	}
+	if o.Receive == "" {
+		o.Receive = "\n"
 	}
 	return &Client{address: address, options: o}
 }
 
-// Query sends a message and returns its answer without terminator.
-func (c *Client) Query(ctx context.Context, message string) (string, error) {
+// Query sends a message and returns its answer without terminator; of a block its data.
+func (c *Client) Query(ctx context.Context, r Request) (string, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.exchange(ctx, message)
+	release, err := c.begin(ctx, r)
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	return c.exchange(r)
 }
 
-// Command sends a message that has no answer and reads the error queue in the same exchange. What the queue holds is returned as
-// an *InstrumentError. Without an error query it only sends.
-func (c *Client) Command(ctx context.Context, message string) error {
+// Command sends a message that has no answer and reads the error queue. What the queue holds is returned as an *InstrumentError.
+// Without an error query it only sends.
+func (c *Client) Command(ctx context.Context, r Request) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.options.ErrorQuery == "" {
-		return c.send(ctx, message)
-	}
-	answer, err := c.exchange(ctx, message+";:"+c.options.ErrorQuery)
+	release, err := c.begin(ctx, r)
 	if err != nil {
 		return err
 	}
-	if queue, err := c.drain(ctx, answer); err != nil || len(queue) > 0 {
-		return errors.Join(err, &InstrumentError{message, queue})
+	defer release()
+	if c.options.ErrorQuery == "" {
+		at := time.Now()
+		err := c.send(r.Message)
+		c.Trace.Note(at, r.Message, "", err)
+		return err
+	}
+	query := Request{Message: r.Message + ";:" + c.options.ErrorQuery}
+	if !c.options.Joined {
+		at := time.Now()
+		err := c.send(r.Message)
+		c.Trace.Note(at, r.Message, "", err)
+		if err != nil {
+			return err
+		}
+		c.wait()
+		query.Message = c.options.ErrorQuery
+	}
+	answer, err := c.exchange(query)
+	if err != nil {
+		return err
+	}
+	if queue, err := c.drain(answer); err != nil || len(queue) > 0 {
+		return errors.Join(err, &InstrumentError{r.Message, queue})
 	}
 	return nil
 }
@@ -106,54 +155,125 @@ func (c *Client) Errors(ctx context.Context) ([]string, error) {
 	if c.options.ErrorQuery == "" {
 		return nil, nil
 	}
-	answer, err := c.exchange(ctx, c.options.ErrorQuery)
+	release, err := c.begin(ctx, Request{})
 	if err != nil {
 		return nil, err
 	}
-	return c.drain(ctx, answer)
+	defer release()
+	answer, err := c.exchange(Request{Message: c.options.ErrorQuery})
+	if err != nil {
+		return nil, err
+	}
+	return c.drain(answer)
 }
 
 // drain collects entries until the queue is empty, beginning with one that was already read.
-func (c *Client) drain(ctx context.Context, answer string) (queue []string, err error) {
-	for !strings.HasPrefix(answer, c.options.NoError) && len(queue) < mostErrors {
+func (c *Client) drain(answer string) (queue []string, err error) {
+	for !strings.HasPrefix(strings.TrimSpace(answer), c.options.NoError) && len(queue) < mostErrors {
 		queue = append(queue, answer)
-		if answer, err = c.exchange(ctx, c.options.ErrorQuery); err != nil {
+		c.wait()
+		if answer, err = c.exchange(Request{Message: c.options.ErrorQuery}); err != nil {
 			return queue, err
 		}
 	}
 	return queue, nil
 }
 
-func (c *Client) send(ctx context.Context, message string) error {
-	if err := c.connect(ctx); err != nil {
-		return err
+// begin takes the line, connects if need be, sets the deadline of the exchange, and sends what chooses the channel.
+func (c *Client) begin(ctx context.Context, r Request) (release func(), err error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
 	}
-	c.stats.Messages++
-	c.buffer = append(append(c.buffer[:0], message...), '\n')
+	if err := c.connect(ctx, r.Within); err != nil {
+		return nil, err
+	}
+	release = func() {}
+	if shared, ok := c.link.(transport.Turns); ok {
+		if release, err = shared.Turn(ctx); err != nil {
+			return nil, c.lose("", err)
+		}
+		c.reader.Reset(c.link)
+	}
+	if stale := c.reader.Buffered(); stale > 0 { // an answer that nobody asked for must not answer this question
+		_, _ = c.reader.Discard(stale)
+	}
+	done := release
+	release = func() {
+		c.ready = time.Now().Add(c.options.Pause)
+		done()
+	}
+	if err := c.setDeadline(ctx, r.Within); err != nil {
+		release()
+		return nil, c.lose("", err)
+	}
+	c.wait()
+	if r.Select != "" && r.Select != c.chosen {
+		if err := c.send(r.Select); err != nil {
+			release()
+			return nil, err
+		}
+		c.chosen = r.Select
+		c.wait()
+	}
+	return release, nil
+}
+
+// wait keeps the pause between messages.
+func (c *Client) wait() {
+	if c.options.Pause > 0 {
+		time.Sleep(time.Until(c.ready))
+		c.ready = time.Now().Add(c.options.Pause)
+	}
+}
+
+func (c *Client) send(message string) error {
+	c.buffer = append(append(c.buffer[:0], message...), c.options.Send...)
 	if _, err := c.link.Write(c.buffer); err != nil {
 		return c.lose(message, err)
 	}
 	return nil
 }
 
-func (c *Client) exchange(ctx context.Context, message string) (string, error) {
-	if err := c.send(ctx, message); err != nil {
-		return "", err
+func (c *Client) exchange(r Request) (answer string, err error) {
+	at := time.Now()
+	if err = c.send(r.Message); err == nil {
+		if r.Block {
+			answer, err = c.block()
+		} else {
+			answer, err = c.line()
+		}
+		if err != nil {
+			err = c.lose(r.Message, err)
+		}
 	}
-	line, err := c.reader.ReadSlice('\n')
-	if errors.Is(err, bufio.ErrBufferFull) {
-		line, err = c.readLong(line)
+	shown := answer
+	if r.Block && err == nil {
+		shown = fmt.Sprintf("(block of %d bytes)", len(answer))
 	}
-	if err != nil {
-		return "", c.lose(message, err)
+	c.Trace.Note(at, r.Message, shown, err)
+	if err == nil {
+		c.failures = 0
 	}
-	return strings.TrimRight(string(line), "\r\n"), nil
+	return answer, err
 }
 
-func (c *Client) readLong(head []byte) ([]byte, error) {
+// line reads up to the terminator.
+func (c *Client) line() (string, error) {
+	last := c.options.Receive[len(c.options.Receive)-1]
+	line, err := c.reader.ReadSlice(last)
+	if errors.Is(err, bufio.ErrBufferFull) {
+		line, err = c.readLong(line, last)
+	}
+	if err != nil {
+		return "", err
+	}
+	return strings.TrimRight(string(line), "\r\n"+c.options.Receive), nil
+}
+
+func (c *Client) readLong(head []byte, last byte) ([]byte, error) {
 	line := append([]byte(nil), head...)
 	for {
-		part, err := c.reader.ReadSlice('\n')
+		part, err := c.reader.ReadSlice(last)
 		line = append(line, part...)
 		if !errors.Is(err, bufio.ErrBufferFull) {
 			return line, err
@@ -164,57 +284,98 @@ func (c *Client) readLong(head []byte) ([]byte, error) {
 	}
 }
 
-// connect opens the link if there is none, and sets the deadline of this exchange.
-func (c *Client) connect(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
+// connect opens the link if there is none.
+func (c *Client) connect(ctx context.Context, within time.Duration) error {
+	if c.closed {
+		return ErrClosed
+	}
+	if c.link != nil {
+		return nil
+	}
+	if time.Now().Before(c.notBefore) {
+		return fmt.Errorf("%s is not connected: %w", c.address, c.lastError)
+	}
+	dial, cancel := context.WithDeadline(ctx, c.deadline(ctx, within))
+	defer cancel()
+	at := time.Now()
+	link, err := transport.Open(dial, c.address)
+	if err != nil {
+		c.Trace.Note(at, "(connect)", "", err)
+		c.putOff(err)
 		return err
 	}
-	deadline := time.Now().Add(c.options.Within)
+	c.Trace.Connected()
+	c.link, c.reader, c.chosen = link, bufio.NewReaderSize(link, 4096), ""
+	if err := link.SetDeadline(c.deadline(ctx, within)); err != nil {
+		return c.lose("", err)
+	}
+	for _, greeting := range c.options.Greeting {
+		if err := c.greet(ctx, greeting); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Client) greet(ctx context.Context, greeting string) error {
+	release := func() {}
+	if shared, ok := c.link.(transport.Turns); ok {
+		var err error
+		if release, err = shared.Turn(ctx); err != nil {
+			return c.lose(greeting, err)
+		}
+	}
+	defer release()
+	c.wait()
+	at := time.Now()
+	err := c.send(greeting)
+	c.Trace.Note(at, greeting, "", err)
+	return err
+}
+
+func (c *Client) deadline(ctx context.Context, within time.Duration) time.Time {
+	if within == 0 {
+		within = c.options.Within
+	}
+	deadline := time.Now().Add(within)
 	if d, ok := ctx.Deadline(); ok && d.Before(deadline) {
 		deadline = d
 	}
-	if c.link == nil {
-		if c.options.Within < 0 {
-			return ErrClosed
-		}
-		if time.Now().Before(c.notBefore) {
-			return fmt.Errorf("%s is not connected: %w", c.address, c.lastError)
-		}
-		dial, cancel := context.WithDeadline(ctx, deadline)
-		defer cancel()
-		link, err := transport.Open(dial, c.address)
-		if err != nil {
-			c.stats.Errors++
-			c.notBefore, c.lastError = time.Now().Add(pauseOnLoss), err
-			return err
-		}
-		c.stats.Connects++
-		c.link, c.reader = link, bufio.NewReaderSize(link, 4096)
-	}
-	return c.link.SetDeadline(deadline)
+	return deadline
+}
+
+func (c *Client) setDeadline(ctx context.Context, within time.Duration) error {
+	return c.link.SetDeadline(c.deadline(ctx, within))
 }
 
 // lose closes the link after a failed exchange.
 func (c *Client) lose(message string, err error) error {
-	c.stats.Errors++
-	_ = c.link.Close() // it is already of no use
-	c.link = nil
-	c.notBefore, c.lastError = time.Now().Add(pauseOnLoss), err
+	if c.link != nil {
+		_ = c.link.Close() // it is already of no use
+		c.link = nil
+	}
+	c.putOff(err)
+	if message == "" {
+		return fmt.Errorf("%s: %w", c.address, err)
+	}
 	return fmt.Errorf("%s: no answer to %q: %w", c.address, message, err)
 }
 
-// Statistics tells what happened so far.
-func (c *Client) Statistics() Statistics {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.stats
+// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does not take their turns.
+func (c *Client) putOff(err error) {
+	c.failures++
+	pause := pauseOnLoss
+	if c.address.IsSerial() {
+		pause = min(pauseOnLoss<<min(c.failures-1, 8), longestPause)
+	}
+	c.notBefore, c.lastError = time.Now().Add(pause), err
 }
 
 // Close ends the connection; later messages fail with ErrClosed.
 func (c *Client) Close() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.options.Within = -1
+	c.closed = true
 	if c.link == nil {
 		return nil
 	}

@@ -12,10 +12,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"usherbench/instrument/transport"
 )
 
 // peer is an instrument made of a function: it gets each line and what to write back. A nil answer closes the connection.
-func peer(t *testing.T, answer func(line string) []byte) string {
+func peer(t *testing.T, answer func(line string) []byte) transport.Address {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { listener.Close() })
@@ -40,23 +42,29 @@ func peer(t *testing.T, answer func(line string) []byte) string {
 			}()
 		}
 	}()
-	return "tcp://" + listener.Addr().String()
+	return at(t, "tcp://"+listener.Addr().String())
 }
 
-var queued = Options{Within: 300 * time.Millisecond, ErrorQuery: "SYST:ERR?", NoError: "0,"}
+func at(t *testing.T, address string) transport.Address {
+	a, err := transport.Parse(address)
+	require.NoError(t, err)
+	return a
+}
+
+var queued = Options{Within: 300 * time.Millisecond, ErrorQuery: "SYST:ERR?", NoError: "0,", Joined: true}
 
 func TestAnswersComeWithoutTheirTerminator(t *testing.T) {
 	for name, reply := range map[string]string{"newline": "15.0\n", "carriage return too": "15.0\r\n"} {
 		c := New(peer(t, func(string) []byte { return []byte(reply) }), queued)
 		defer c.Close()
-		answer, err := c.Query(context.Background(), "MEAS:VOLT?")
+		answer, err := c.Query(context.Background(), Request{Message: "MEAS:VOLT?"})
 		require.NoError(t, err, name)
 		assert.Equal(t, "15.0", answer, name)
 	}
 	long := strings.Repeat("1.25,", 4000)
 	c := New(peer(t, func(string) []byte { return []byte(long + "\n") }), queued)
 	defer c.Close()
-	answer, err := c.Query(context.Background(), "TRAC?")
+	answer, err := c.Query(context.Background(), Request{Message: "TRAC?"})
 	require.NoError(t, err)
 	assert.Equal(t, long, answer, "an answer longer than the buffer")
 }
@@ -78,13 +86,13 @@ func TestACommandReadsTheWholeErrorQueue(t *testing.T) {
 		return []byte(first + "\n")
 	}), queued)
 	defer c.Close()
-	err := c.Command(context.Background(), "VOLT 500")
+	err := c.Command(context.Background(), Request{Message: "VOLT 500"})
 	var refused *InstrumentError
 	require.ErrorAs(t, err, &refused)
 	assert.Equal(t, "VOLT 500", refused.Message)
 	assert.Len(t, refused.Queue, 2)
 	assert.ErrorContains(t, err, `the instrument refused "VOLT 500": -222`)
-	require.NoError(t, c.Command(context.Background(), "VOLT 5"), "the queue is empty again")
+	require.NoError(t, c.Command(context.Background(), Request{Message: "VOLT 5"}), "the queue is empty again")
 	left, err := c.Errors(context.Background())
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -106,11 +114,11 @@ func TestEveryWayToLoseAnAnswer(t *testing.T) {
 		"an endless answer": func(string) []byte { return []byte(strings.Repeat("9", longestAnswer+8192)) },
 	} {
 		c := New(peer(t, answer), queued)
-		_, err := c.Query(context.Background(), "MEAS:VOLT?")
+		_, err := c.Query(context.Background(), Request{Message: "MEAS:VOLT?"})
 		require.Error(t, err, name)
 		assert.ErrorContains(t, err, `no answer to "MEAS:VOLT?"`, name)
-		assert.EqualValues(t, 1, c.Statistics().Errors, name)
-		_, err = c.Query(context.Background(), "MEAS:VOLT?")
+		assert.EqualValues(t, 1, c.Trace.Statistics().Errors, name)
+		_, err = c.Query(context.Background(), Request{Message: "MEAS:VOLT?"})
 		assert.ErrorContains(t, err, "is not connected", "%s: right after a loss it waits before it connects again", name)
 		require.NoError(t, c.Close())
 	}
@@ -120,18 +128,15 @@ func TestClosedUnreachableAndCancelled(t *testing.T) {
 	c := New(peer(t, func(string) []byte { return []byte("1\n") }), queued)
 	require.NoError(t, c.Close())
 	require.NoError(t, c.Close(), "closing twice does no harm")
-	_, err := c.Query(context.Background(), "*IDN?")
+	_, err := c.Query(context.Background(), Request{Message: "*IDN?"})
 	assert.ErrorIs(t, err, ErrClosed)
 
-	c = New("tcp://127.0.0.1:1", queued)
-	_, err = c.Query(context.Background(), "*IDN?")
+	c = New(at(t, "tcp://127.0.0.1:1"), queued)
+	_, err = c.Query(context.Background(), Request{Message: "*IDN?"})
 	assert.ErrorContains(t, err, "tcp://127.0.0.1:1")
-	c = New("ftp://x", queued)
-	_, err = c.Query(context.Background(), "*IDN?")
-	assert.ErrorContains(t, err, "known: tcp")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = c.Query(ctx, "*IDN?")
+	_, err = c.Query(ctx, Request{Message: "*IDN?"})
 	assert.True(t, errors.Is(err, context.Canceled))
 }
 
@@ -145,7 +150,7 @@ func TestMessagesOfManyTakeTurns(t *testing.T) {
 			defer wg.Done()
 			message := strings.Repeat("x", i+1) + "?"
 			for range 200 {
-				answer, err := c.Query(context.Background(), message)
+				answer, err := c.Query(context.Background(), Request{Message: message})
 				if err != nil || answer != message {
 					t.Errorf("asked %q, got %q, %v", message, answer, err)
 					return
@@ -154,16 +159,80 @@ func TestMessagesOfManyTakeTurns(t *testing.T) {
 		}()
 	}
 	wg.Wait()
-	assert.EqualValues(t, 1600, c.Statistics().Messages)
+	assert.EqualValues(t, 1600, c.Trace.Statistics().Messages)
 }
 
 func TestWithoutAnErrorQueueACommandIsOnlySent(t *testing.T) {
 	got := make(chan string, 1)
 	c := New(peer(t, func(line string) []byte { got <- line; return []byte{} }), Options{})
 	defer c.Close()
-	require.NoError(t, c.Command(context.Background(), "VOLT 5"))
+	require.NoError(t, c.Command(context.Background(), Request{Message: "VOLT 5"}))
 	assert.Equal(t, "VOLT 5", <-got)
 	queue, err := c.Errors(context.Background())
 	require.NoError(t, err)
 	assert.Empty(t, queue)
+}
+
+func TestTheErrorQueueIsAskedApartWhereOneLineWouldNotDo(t *testing.T) {
+	var mu sync.Mutex
+	var lines []string
+	o := queued
+	o.Joined = false
+	c := New(peer(t, func(line string) []byte {
+		mu.Lock()
+		defer mu.Unlock()
+		if lines = append(lines, line); line == "SYST:ERR?" {
+			return []byte("0,\"No error\"\n")
+		}
+		return []byte{}
+	}), o)
+	defer c.Close()
+	require.NoError(t, c.Command(context.Background(), Request{Select: "INST 2", Message: "VOLT 5"}))
+	require.NoError(t, c.Command(context.Background(), Request{Select: "INST 2", Message: "CURR 1"}))
+	mu.Lock()
+	defer mu.Unlock()
+	assert.Equal(t, []string{"INST 2", "VOLT 5", "SYST:ERR?", "CURR 1", "SYST:ERR?"}, lines, "a channel that is chosen is not chosen again")
+}
+
+func TestOtherTerminatorsGreetingsAndPauses(t *testing.T) {
+	got := make(chan string, 8)
+	c := New(peer(t, func(line string) []byte { got <- line; return []byte("7.5\r") }), Options{Send: "\r\n", Receive: "\r", Greeting: []string{"REMOTE"}, Pause: 20 * time.Millisecond})
+	defer c.Close()
+	began := time.Now()
+	for range 2 {
+		answer, err := c.Query(context.Background(), Request{Message: "V?"})
+		require.NoError(t, err)
+		assert.Equal(t, "7.5", answer)
+	}
+	assert.GreaterOrEqual(t, time.Since(began), 20*time.Millisecond)
+	assert.Equal(t, "REMOTE", strings.TrimSpace(<-got), "sent once, after connecting")
+	assert.Equal(t, "V?", strings.TrimSpace(<-got))
+}
+
+func TestBlocksOfBinaryNumbers(t *testing.T) {
+	for name, c := range map[string]struct {
+		answer string
+		format Format
+		want   []float64
+	}{
+		"float32, big":                   {"#18\x3f\x80\x00\x00\xc0\x00\x00\x00\n", Format{Of: "float32"}, []float64{1, -2}},
+		"float32, little":                {"#14\x00\x00\x80\x3f\n", Format{"float32", true}, []float64{1}},
+		"float64 with a line feed in it": {"#216\x40\x0a\x00\x00\x00\x00\x00\x00\xbf\xf0\x00\x00\x00\x00\x00\x00\n", Format{Of: "float64"}, []float64{3.25, -1}},
+		"int16":                          {"#14\xff\xfe\x00\x03\n", Format{Of: "int16"}, []float64{-2, 3}},
+		"of no length":                   {"#0\x00\x03\n", Format{Of: "int16"}, []float64{3}},
+	} {
+		client := New(peer(t, func(string) []byte { return []byte(c.answer) }), queued)
+		data, err := client.Query(context.Background(), Request{Message: "TRAC?", Block: true})
+		require.NoError(t, err, name)
+		numbers, err := c.format.Numbers(data)
+		require.NoError(t, err, name)
+		assert.Equal(t, c.want, numbers, name)
+		require.NoError(t, client.Close())
+	}
+	client := New(peer(t, func(string) []byte { return []byte("15.0\n") }), queued)
+	_, err := client.Query(context.Background(), Request{Message: "TRAC?", Block: true})
+	assert.ErrorContains(t, err, "holds no block")
+	_, err = Format{Of: "float32"}.Numbers("abc")
+	assert.ErrorIs(t, err, ErrBlockSize)
+	require.NoError(t, client.Close())
 }

@@ -1,7 +1,7 @@
-// Package transport opens byte streams to instruments.
+// Package transport opens byte streams to instruments: TCP, serial lines, and the kernel's USB test-and-measurement devices.
 //
-// An address says where an instrument is: "tcp://192.168.1.20:5025". Other schemes are refused with the list of those that are
-// known, so that a new one is added in one place.
+// An address says where an instrument is; [Parse] lists the forms. A serial line may carry several instruments: their links share the
+// port and take turns on it.
 package transport
 
 import (
@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"net/url"
 	"time"
 )
 
@@ -20,35 +19,24 @@ type Link interface {
 	SetDeadline(t time.Time) error
 }
 
-// Check reports an address that cannot be opened on any machine.
-func Check(address string) error {
-	_, err := parse(address)
-	return err
-}
-
-func parse(address string) (*url.URL, error) {
-	u, err := url.Parse(address)
-	switch {
-	case err != nil || u.Scheme == "":
-		return nil, fmt.Errorf("address %q: write it like tcp://192.168.1.20:5025", address)
-	case u.Scheme != "tcp":
-		return nil, fmt.Errorf("address %q: the transport %q is not known; known: tcp", address, u.Scheme)
-	case u.Hostname() == "" || u.Port() == "":
-		return nil, fmt.Errorf("address %q: a host and a port are needed, like tcp://192.168.1.20:5025", address)
-	}
-	return u, nil
+// Turns is what a link offers that shares its line with others: an exchange begins with a turn and ends with release. Bytes that
+// came before the turn are dropped.
+type Turns interface {
+	Turn(ctx context.Context) (release func(), err error)
 }
 
 // Open connects to an address.
-func Open(ctx context.Context, address string) (Link, error) {
-	u, err := parse(address)
-	if err != nil {
-		return nil, err
+func Open(ctx context.Context, a Address) (Link, error) {
+	switch a.Scheme {
+	case TCP, ModbusTCP:
+		var d net.Dialer
+		conn, err := d.DialContext(ctx, "tcp", a.Host)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", a, err)
+		}
+		return conn, nil
+	case USBTMC:
+		return openUSBTMC(a)
 	}
-	var d net.Dialer
-	conn, err := d.DialContext(ctx, "tcp", u.Host)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", address, err)
-	}
-	return conn, nil
+	return openSerial(ctx, a)
 }

@@ -1,0 +1,341 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/api"
+	"usherbench/core/document"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/seats"
+	"usherbench/instrument/dialect"
+	"usherbench/store"
+)
+
+// Set sets something by hand. It is refused while a run owns the bay.
+func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
+	setting, x, err := b.parseManual(request)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrBadRequest, err)
+	}
+	if err := b.own(api.BayStarting); err != nil {
+		return err
+	}
+	defer b.release()
+	// On record before it is done, so that a service killed meanwhile finds what to switch off.
+	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
+	if setting.Quantity == "output" && setting.Word == "on" {
+		b.mu.Lock()
+		b.safeSince, b.byHand = time.Time{}, true
+		b.mu.Unlock()
+	}
+	var setErr error
+	if err := b.do(ctx, func() { setErr = b.command(ctx, x, setting) }); err != nil {
+		return err
+	}
+	if setErr != nil {
+		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() + ": " + setErr.Error()})
+	}
+	return setErr
+}
+
+// command carries out a setting on a seat, for a run or by hand. The warden knows of an output before it goes on.
+func (b *Bay) command(ctx context.Context, x *seat, s procedure.Setting) error {
+	b.alive(x.within() + joinWait)
+	defer b.alive(idleInterval + joinWait)
+	if s.Quantity == "output" && s.Word == "on" {
+		b.energise(x)
+		if err := b.armWatchdogs(ctx, x); err != nil {
+			return err
+		}
+	}
+	if err := x.apply(ctx, s); err != nil {
+		return err
+	}
+	b.mu.Lock()
+	b.settings[s.Column()] = s
+	b.mu.Unlock()
+	return nil
+}
+
+func (b *Bay) energise(x *seat) {
+	x.energised.Store(true)
+	if w := b.engine.options.Warden; w != nil {
+		w.Energised(b.name, true)
+	}
+}
+
+// armWatchdogs arms the watchdog of every channel of a seat whose dialect has one.
+func (b *Bay) armWatchdogs(ctx context.Context, x *seat) error {
+	for _, m := range x.members {
+		w := m.Dialect.Watchdog
+		if !w.Arm.Exists() {
+			continue
+		}
+		if err := m.Send(ctx, "arm the watchdog", w.Arm, w.After.Seconds()); err != nil {
+			return err
+		}
+		b.fed[m] = time.Now()
+	}
+	return nil
+}
+
+// feedWatchdogs feeds those that are armed, in time. A watchdog without a message of its own is fed by every reading.
+func (b *Bay) feedWatchdogs() {
+	for m, at := range b.fed {
+		w := m.Dialect.Watchdog
+		if !w.Feed.Exists() || time.Since(at) < w.After/4 {
+			continue
+		}
+		ctx, cancel := context.WithTimeout(b.ctx, m.Dialect.Within)
+		if err := m.Send(ctx, "feed the watchdog", w.Feed, w.Feed.Word); err == nil {
+			b.fed[m] = time.Now()
+		}
+		cancel()
+	}
+}
+
+// disarmWatchdogs ends the watch over channels that are off. It is called with the bay's goroutine only, or when there is none.
+func (b *Bay) disarmWatchdogs(ctx context.Context) {
+	for m := range b.fed {
+		if err := m.Send(ctx, "disarm the watchdog", m.Dialect.Watchdog.Disarm, m.Dialect.Watchdog.Disarm.Word); err != nil {
+			b.engine.log.Warn("disarm a watchdog", "instrument", m.Name, "err", err)
+		}
+		delete(b.fed, m)
+	}
+}
+
+func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *seat, error) {
+	x := b.seat(r.Seat)
+	if x == nil {
+		return procedure.Setting{}, nil, fmt.Errorf("%s has no seat %q; %s", b.name, r.Seat, document.Suggest(r.Seat, b.seatNames()))
+	}
+	s, err := parseSetting(x.first().Dialect, r.Seat, r.Quantity, r.Value)
+	if err != nil {
+		return s, nil, err
+	}
+	if most, ok := x.most(s.Quantity); ok && s.Word == "" && (s.Value > most || s.Value < -most) {
+		return s, nil, fmt.Errorf("%s is above the %s that %s can do; stay below", s, dialect.Show(s.Quantity, most), x.channels())
+	}
+	return s, x, nil
+}
+
+// parseSetting reads a setting as people write it, and checks that the dialect knows it.
+func parseSetting(d *dialect.Dialect, seat, q, value string) (procedure.Setting, error) {
+	s := procedure.Setting{Seat: seat, Quantity: q}
+	if words := d.Words[q]; words != nil {
+		if _, ok := words[value]; !ok {
+			return s, fmt.Errorf("%s.%s cannot be %q; %s", seat, q, value, document.Suggest(value, slices.Collect(maps.Keys(words))))
+		}
+		s.Word = value
+		return s, nil
+	}
+	kind, ok := quantity.KindOf(q)
+	if _, settable := d.Set[q]; !ok || !settable {
+		return s, fmt.Errorf("%s.%s cannot be set; %s", seat, q, document.Suggest(q, slices.Concat(slices.Collect(maps.Keys(d.Set)), slices.Collect(maps.Keys(d.Words)))))
+	}
+	parsed, err := quantity.Parse(value)
+	if err != nil {
+		return s, err
+	}
+	if parsed.Dim != kind.Unit.Dim {
+		return s, fmt.Errorf("%q is %s, but %s.%s takes %s", value, parsed.Dim, seat, q, kind.Unit.Dim)
+	}
+	s.Value = parsed.Value
+	return s, nil
+}
+
+// controls are what can be set by hand on a seat. The bay's mutex is held.
+func (b *Bay) controls(x *seat) []api.Control {
+	d := x.first().Dialect
+	list := []api.Control{}
+	for _, q := range append(slices.Clone(x.kind.Sets), "sense") {
+		c := api.Control{Quantity: q}
+		_, number := d.Set[q]
+		switch {
+		case d.Words[q] != nil:
+			c.Words = slices.Sorted(maps.Keys(d.Words[q]))
+			if q == "output" {
+				c.Words = []string{"off", "on"}
+			}
+		case number:
+			kind, _ := quantity.KindOf(q)
+			c.Unit = kind.Unit.Symbol
+			if most, ok := x.most(q); ok {
+				if w, limited := b.windows[x.name+"."+q]; limited {
+					most = min(most, w.Max)
+				}
+				most /= kind.Unit.Factor
+				c.Most = &most
+			}
+		default:
+			continue
+		}
+		if s, ok := b.settings[x.name+"."+q]; ok {
+			c.Value = s.Word
+			if s.Word == "" {
+				c.Value = dialect.Show(q, s.Value)
+			}
+		}
+		list = append(list, c)
+	}
+	return list
+}
+
+// boundBy bounds the steppers of manual control by the windows of the nameplate of the bay's last unit.
+func (b *Bay) boundBy(text string) {
+	b.windows = nil
+	if plate, err := nameplate.Parse([]byte(text)); text != "" && err == nil {
+		b.windows = plate.Windows
+	}
+}
+
+// TakeOver writes what is set now as a stage of a procedure, and as defaults of the seats. What was not set since the start is read
+// back from the instruments where the dialects can.
+func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
+	taken := api.TakenOver{Defaults: map[string]map[string]string{}}
+	var text strings.Builder
+	text.WriteString("- name: as set by hand\n  set:\n")
+	any := false
+	for _, x := range b.offOrder() {
+		var parts []string
+		values := map[string]string{}
+		for _, q := range x.kind.Sets {
+			value, err := b.present(ctx, x, q)
+			if err != nil {
+				return taken, fmt.Errorf("%w: %w", ErrNotReady, err)
+			}
+			if value == "" {
+				continue
+			}
+			parts = append(parts, q+": "+value)
+			if q != "output" {
+				values[q] = value
+			}
+		}
+		if len(parts) > 0 {
+			any = true
+			fmt.Fprintf(&text, "    %s: {%s}\n", x.name, strings.Join(parts, ", "))
+			taken.Defaults[x.name] = values
+		}
+	}
+	if !any {
+		return taken, fmt.Errorf("%w: nothing was set by hand in %s, and its instruments cannot say what is set; set something first", ErrNotReady, b.name)
+	}
+	taken.Stage = text.String()
+	return taken, nil
+}
+
+// present is what a quantity is set to now, as text; empty if nobody knows.
+func (b *Bay) present(ctx context.Context, x *seat, q string) (string, error) {
+	if q == "output" {
+		on, err := x.first().OutputOn(ctx)
+		return map[bool]string{true: "on", false: "off"}[on], err
+	}
+	if x.first().Dialect.Words[q] != nil {
+		if word, ok, err := x.first().Word(ctx, q); ok {
+			return word, err
+		}
+	} else if value, ok, err := x.first().Setting(ctx, q); ok {
+		return dialect.Show(q, value/x.share(q, 1)), err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s, ok := b.settings[x.name+"."+q]
+	switch {
+	case !ok:
+		return "", nil
+	case s.Word != "":
+		return s.Word, nil
+	}
+	return dialect.Show(q, s.Value), nil
+}
+
+// setDefaults sets what the seats have as defaults, before a run begins.
+func (b *Bay) setDefaults(ctx context.Context) error {
+	for _, x := range b.seats {
+		for _, q := range slices.Sorted(maps.Keys(x.config.Defaults)) {
+			s, err := parseSetting(x.first().Dialect, x.name, q, x.config.Defaults[q])
+			if err == nil {
+				err = b.command(ctx, x, s)
+			}
+			if err != nil {
+				return fmt.Errorf("default of %s: %w", x.name, err)
+			}
+		}
+	}
+	return nil
+}
+
+// ChangeSensor zeroes, calibrates or replaces a sensor of a seat and keeps it in the configuration.
+func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) error {
+	x := b.seat(seatName)
+	kind, known := seats.KindOf(seatName)
+	if x == nil || !known {
+		return fmt.Errorf("%w: %s has no seat %q; %s", ErrBadRequest, b.name, seatName, document.Suggest(seatName, b.seatNames()))
+	}
+	if !slices.Contains(kind.Reads, q) {
+		return fmt.Errorf("%w: a %s has no %q; %s", ErrBadRequest, kind.Name, q, document.Suggest(q, kind.Reads))
+	}
+	sensor := x.config.Sensors[q]
+	switch {
+	case change.Sensor != nil:
+		sensor = *change.Sensor
+	case change.Zero:
+		reading, err := b.unsensed(x, q)
+		if err != nil {
+			return err
+		}
+		scale := sensor.Scale
+		if scale == 0 {
+			scale = 1
+		}
+		sensor.Zero = reading + sensor.Offset/scale
+	case len(change.Points) == 2 && change.Points[0].Reading != change.Points[1].Reading && change.Points[0].True != change.Points[1].True:
+		p, r := change.Points[0], change.Points[1]
+		sensor.Scale = (r.True - p.True) / (r.Reading - p.Reading)
+		sensor.Zero, sensor.Offset = p.Reading, p.True
+	default:
+		return fmt.Errorf("%w: a sensor is zeroed, calibrated by two different points, or replaced; send zero, points or sensor", ErrBadRequest)
+	}
+	config := b.config
+	config.Seats = maps.Clone(config.Seats)
+	seat := config.Seats[seatName]
+	seat.Sensors = maps.Clone(seat.Sensors)
+	if seat.Sensors == nil {
+		seat.Sensors = map[string]api.SensorConfig{}
+	}
+	if seat.Sensors[q] = sensor; sensor == (api.SensorConfig{}) {
+		delete(seat.Sensors, q)
+	}
+	config.Seats[seatName] = seat
+	return b.engine.PutBay(by, b.name, config)
+}
+
+// unsensed is what the source of a sensor reads now.
+func (b *Bay) unsensed(x *seat, q string) (float64, error) {
+	from := q
+	if s := x.config.Sensors[q]; s.From != "" {
+		from = s.From
+	}
+	readings := make([]float64, 0, len(x.members))
+	for _, m := range x.members {
+		m.reading.mu.Lock()
+		i := slices.Index(m.gives, from)
+		fresh := i >= 0 && time.Since(m.reading.lastGood) < time.Duration(b.config.LostAfter)
+		if fresh {
+			readings = append(readings, m.reading.values[i])
+		}
+		m.reading.mu.Unlock()
+		if !fresh {
+			return 0, fmt.Errorf("%w: %s does not read %s now", ErrNotReady, m.Name, from)
+		}
+	}
+	return x.joined(from, readings), nil
+}

@@ -1,0 +1,479 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"usherbench/api"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/instrument"
+)
+
+// preflight checks procedure, unit and bay before anything is energised. Its methods add findings; they energise nothing.
+type preflight struct {
+	bay      *Bay
+	program  *procedure.Program
+	plate    *nameplate.Nameplate
+	findings []api.PreflightFinding
+	uses     []api.InstrumentUse
+	mu       sync.Mutex
+}
+
+func (p *preflight) add(check string, v api.Verdict, remedy, format string, args ...any) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.findings = append(p.findings, api.PreflightFinding{Check: check, Verdict: v, What: fmt.Sprintf(format, args...), Remedy: remedy})
+}
+
+func (p *preflight) blocks(check, remedy, format string, args ...any) {
+	p.add(check, api.Blocks, remedy, format, args...)
+}
+
+func (p *preflight) warns(check, remedy, format string, args ...any) {
+	p.add(check, api.Warns, remedy, format, args...)
+}
+
+func (p *preflight) fine(check, format string, args ...any) {
+	p.add(check, api.Fine, "", format, args...)
+}
+
+// blocked words what stands in the way; empty if nothing does.
+func (p *preflight) blocked() string {
+	var words []string
+	for _, f := range p.findings {
+		if f.Verdict == api.Blocks {
+			text := f.What
+			if f.Remedy != "" {
+				text += "; " + f.Remedy
+			}
+			words = append(words, text)
+		}
+	}
+	return strings.Join(words, ". ")
+}
+
+// Preflight checks whether a run could start, without starting it or energising anything. The unit handler puts the unit in place, if
+// there is one.
+func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Preflight, error) {
+	if err := checkSerial(request.Serial); err != nil {
+		return api.Preflight{}, err
+	}
+	revision, err := b.engine.store.Revision(request.Procedure, request.Revision)
+	if err != nil {
+		return api.Preflight{}, err
+	}
+	program, plate, err := b.engine.Resolve(revision, request.Parameters)
+	if err != nil {
+		return api.Preflight{}, err
+	}
+	if err := b.own(api.BayStarting); err != nil {
+		return api.Preflight{}, err
+	}
+	defer b.release()
+	p, err := b.preflight(ctx, program, plate, request.Serial)
+	if err != nil {
+		return api.Preflight{}, err
+	}
+	return api.Preflight{Bay: b.name, Procedure: revision.Name, Revision: revision.Number, Serial: request.Serial, Blocked: p.blocked() != "", Findings: p.findings}, nil
+}
+
+// preflight makes all checks. The bay is owned. The error is about the check itself, not about what it found.
+func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate, serial string) (*preflight, error) {
+	p := &preflight{bay: b, program: program, plate: plate}
+	p.seats()
+	if err := b.handle(ctx, serial); err != nil {
+		p.blocks("unit", "see what the handler says, and put the unit in place", "%s", strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
+	}
+	for _, x := range b.seats {
+		p.instruments(ctx, x)
+	}
+	if p.blocked() != "" {
+		return p, nil // what follows would only repeat that an instrument does not answer
+	}
+	p.ranges()
+	for _, x := range b.seats {
+		p.protections(ctx, x)
+		p.sense(ctx, x)
+		p.interlock(ctx, x)
+	}
+	if err := p.unit(ctx); err != nil {
+		return p, err
+	}
+	p.rates()
+	p.disk()
+	least, most := program.RunsFor()
+	words := "it takes " + show(least, quantity.Time)
+	if most > least {
+		words = fmt.Sprintf("it takes %s to %s", show(least, quantity.Time), show(most, quantity.Time))
+	}
+	p.fine("duration", "%s", words)
+	return p, nil
+}
+
+func show(x float64, dim quantity.Dimension) string {
+	return quantity.Quantity{Value: x, Dim: dim}.Format(3)
+}
+
+// seats checks that the bay has what the program needs, and that it reads what the program reads.
+func (p *preflight) seats() {
+	for _, need := range p.program.Seats {
+		x := p.bay.seat(need.Name)
+		if x == nil {
+			p.blocks("seats", "choose another bay or add the seat to its configuration", "the procedure needs a seat %q, which %s does not have", need.Name, p.bay.name)
+			continue
+		}
+		for _, mode := range need.Modes {
+			if _, ok := x.first().Dialect.Words["mode"][mode]; !ok {
+				p.blocks("seats", "use another instrument", "%s must know the mode %s, which %s does not have", need.Name, mode, x.channels())
+			}
+		}
+		for _, column := range p.program.Reads() {
+			seat, q, _ := strings.Cut(column, ".")
+			if seat == need.Name && p.bay.sampler.columns.Index(column) < 0 {
+				p.blocks("seats", "use an instrument that reads it, or take it out of the procedure", "the procedure reads %s, but %s does not read %s", column, x.channels(), q)
+			}
+		}
+	}
+	if p.blocked() == "" {
+		p.fine("seats", "%s has every seat that is needed", p.bay.name)
+	}
+}
+
+// instruments checks that those of a seat answer, are what is expected, have no errors waiting, and are calibrated.
+func (p *preflight) instruments(ctx context.Context, x *seat) {
+	for _, m := range x.members {
+		identity, err := m.Identify(ctx)
+		c := p.bay.engine.instrumentConfig(m.Name)
+		p.uses = append(p.uses, api.InstrumentUse{Seat: x.name, Instrument: m.Name, Channel: m.Number, Identity: identity, Dialect: m.Dialect.Name,
+			Calibrated: c.Calibrated, Due: c.Due})
+		switch {
+		case errors.Is(err, instrument.ErrWrongIdentity):
+			p.blocks("identity", "check the address or choose another dialect", "%s at %s is not what is expected: it says %q", m.Name, m.Address, identity)
+			continue
+		case err != nil:
+			p.blocks("identity", "check its power, cable and address", "%s", err)
+			continue
+		}
+		if queue, err := m.Errors(ctx); err != nil {
+			p.blocks("error queue", "check its power, cable and address", "%s", err)
+		} else if len(queue) > 0 {
+			p.warns("error queue", "the queue is empty now; see whether it fills again", "%s had errors waiting: %s", m.Name, strings.Join(queue, "; "))
+		} else {
+			p.fine("instruments", "%s answers as %s%s", m.Name, orWord(identity, "it does not say what"), map[bool]string{true: ", no errors waiting"}[m.Dialect.Errors.Query != ""])
+		}
+		p.calibration(m.Name, c)
+		p.tripped(ctx, m)
+	}
+}
+
+func orWord(text, fallback string) string {
+	if text == "" {
+		return fallback
+	}
+	return text
+}
+
+func (p *preflight) calibration(name string, c InstrumentConfig) {
+	if c.Due == "" {
+		return
+	}
+	due, err := time.ParseInLocation(time.DateOnly, c.Due, time.Local)
+	left := time.Until(due.AddDate(0, 0, 1))
+	const soon = 14 * 24 * time.Hour
+	switch {
+	case err != nil:
+	case left < 0:
+		p.warns("calibration", "have it calibrated and enter the new date; figures carry the accuracy of its dialect all the same", "the calibration of %s was due on %s", name, c.Due)
+	case left < soon:
+		p.warns("calibration", "have it calibrated in time", "the calibration of %s is due on %s", name, c.Due)
+	default:
+		p.fine("calibration", "%s is calibrated until %s", name, c.Due)
+	}
+}
+
+// tripped looks for a protection that has latched.
+func (p *preflight) tripped(ctx context.Context, m *member) {
+	if !m.Dialect.Tripped.Exists() {
+		return
+	}
+	if tripped, err := m.YesNo(ctx, m.Dialect.Tripped); err == nil && tripped {
+		remedy := "find out why, and clear it at the instrument"
+		if m.Dialect.ClearTrip.Exists() {
+			p.warns("protection", "it is cleared when the run begins; find out why it tripped", "a protection of %s has tripped", m.Name)
+			return
+		}
+		p.blocks("protection", remedy, "a protection of %s has tripped", m.Name)
+	}
+}
+
+// ranges checks every setpoint that can occur, and what needs asks for, against the ranges of the instruments.
+func (p *preflight) ranges() {
+	asked := p.program.Extremes()
+	for _, need := range p.program.Seats {
+		for q, most := range need.Ratings {
+			column := need.Name + "." + q
+			e := asked[column]
+			asked[column] = procedure.Extent{Min: e.Min, Max: math.Max(e.Max, most)}
+		}
+	}
+	good := true
+	columns := make([]string, 0, len(asked))
+	for column := range asked {
+		columns = append(columns, column)
+	}
+	slices.Sort(columns)
+	for _, column := range columns {
+		name, q, _ := strings.Cut(column, ".")
+		x := p.bay.seat(name)
+		if x == nil {
+			continue
+		}
+		kind, _ := quantity.KindOf(q)
+		most, ok := x.most(q)
+		if e := asked[column]; ok && math.Max(e.Max, -e.Min) > most {
+			good = false
+			p.blocks("range", "use another instrument or lower the setpoint", "%s must reach %s, but %s ends at %s", column, show(math.Max(e.Max, -e.Min), kind.Unit.Dim),
+				x.channels(), show(most, kind.Unit.Dim))
+		}
+	}
+	if good {
+		p.fine("ranges", "the instruments cover every setpoint that can occur")
+	}
+}
+
+// protections checks that none stands inside the test's range: an over-voltage trip below the top, a lockout above the cutoff.
+func (p *preflight) protections(ctx context.Context, x *seat) {
+	extremes := p.program.Extremes()
+	for _, m := range x.members {
+		for _, name := range slices.Sorted(maps.Keys(m.Dialect.Protect)) {
+			q := name[:strings.Index(name, " ")]
+			level, known := p.program.Protect[x.name][name]
+			if !known {
+				read, ok, err := m.Setting(ctx, name)
+				if !ok || err != nil {
+					continue // it cannot be told, or says so when it is set
+				}
+				level = read / x.share(q, 1)
+			}
+			column := x.name + "." + q
+			kind, _ := quantity.KindOf(q)
+			words := fmt.Sprintf("the protection %q of %s stands at %s", name, m.Name, show(level, kind.Unit.Dim))
+			if strings.HasSuffix(name, "above") {
+				if e, ok := extremes[column]; ok && level < e.Max {
+					p.blocks("protection", "set it above the top of the test, with protect in the procedure or at the instrument", "%s, below the %s that the test reaches", words, show(e.Max, kind.Unit.Dim))
+					continue
+				}
+			} else if low, ok := p.lowest(column); ok && level > low {
+				p.blocks("protection", "set the lockout below that, with protect in the procedure or at the instrument", "%s, above the %s to which the test goes down", words, show(low, kind.Unit.Dim))
+				continue
+			}
+			p.fine("protection", "%s", words)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.program.Protect[x.name])) {
+		if _, ok := x.first().Dialect.Protect[name]; !ok {
+			p.warns("protection", "rely on guards, or use an instrument that has it", "%s cannot set the protection %q that the procedure asks for", x.channels(), name)
+		}
+	}
+}
+
+// lowest is the smallest value of a draining seat's volts that the test goes to: the cutoff of its conditions or of the nameplate,
+// else what a converter gives.
+func (p *preflight) lowest(column string) (float64, bool) {
+	if low, ok := p.program.Lowest(column); ok {
+		return low, true
+	}
+	for _, rating := range []string{"cutoff", "rated_volts"} {
+		if low, err := p.plate.Rating(rating, quantity.Voltage); err == nil {
+			return low, true
+		}
+	}
+	return 0, false
+}
+
+func (p *preflight) sense(ctx context.Context, x *seat) {
+	i := slices.IndexFunc(p.program.Seats, func(s procedure.Seat) bool { return s.Name == x.name })
+	if i < 0 {
+		return
+	}
+	want := p.program.Seats[i].Sense
+	_, can := x.first().Dialect.Words["sense"][want]
+	switch {
+	case want == "":
+		if now, ok, err := x.first().Word(ctx, "sense"); ok && err == nil {
+			p.fine("sense", "%s senses %s", x.name, map[string]string{"remote": "at its sense terminals", "local": "at its output"}[now])
+		}
+	case !can && want == "remote":
+		p.blocks("sense", "use an instrument with sense leads, or sense: local", "the procedure asks for remote sense, which %s does not have", x.channels())
+	case can:
+		p.fine("sense", "%s is set to %s sense when the run begins", x.name, want)
+	}
+}
+
+func (p *preflight) interlock(ctx context.Context, x *seat) {
+	for _, m := range x.members {
+		if !m.Dialect.Interlock.Exists() {
+			continue
+		}
+		open, err := m.YesNo(ctx, m.Dialect.Interlock)
+		switch {
+		case err != nil:
+			p.blocks("interlock", "check the interlock and its wiring", "%s: the interlock cannot be read: %s", m.Name, err)
+		case open:
+			p.blocks("interlock", "close the cover or the interlock circuit", "the interlock of %s is open", m.Name)
+		default:
+			p.fine("interlock", "the interlock of %s is closed", m.Name)
+		}
+	}
+}
+
+// leastBackwards is what a reading may be below zero by noise and offset beyond the instrument's accuracy.
+const leastBackwards = 0.1
+
+// unit checks polarity and plausibility of the unit's voltage, with every output off.
+func (p *preflight) unit(ctx context.Context) error {
+	values := make([]float64, len(p.bay.sampler.columns))
+	var err error
+	if doErr := p.bay.do(ctx, func() {
+		if p.bay.byHand { // what was switched on by hand would hide what the unit gives
+			err = p.bay.makeSafe("before a preflight", "")
+		}
+		p.bay.sampler.sample(values, idleInterval, nil)
+	}); doErr != nil {
+		return doErr
+	}
+	if err != nil {
+		p.blocks("outputs", "switch them off at the instruments", "%s", err)
+		return nil
+	}
+	good := true
+	for _, x := range p.bay.seats {
+		column := x.name + ".volts"
+		i := p.bay.sampler.columns.Index(column)
+		if i < 0 || math.IsNaN(values[i]) {
+			continue
+		}
+		volts := values[i]
+		r, _ := x.readSpec("volts").Find(volts)
+		if volts < -(leastBackwards + r.Bound(volts)) {
+			good = false
+			p.blocks("polarity", "turn the leads round", "%s reads %s: the unit is connected the wrong way round", column, show(volts, quantity.Voltage))
+			continue
+		}
+		if p.plate == nil {
+			continue
+		}
+		if w, ok := p.plate.AtRest[column]; ok && !w.Holds(volts) {
+			good = false
+			p.blocks("unit", "check that it is the right unit, whole and connected", "%s reads %s at rest, but nameplate %s says %s to %s", column,
+				show(volts, quantity.Voltage), p.plate.Name, show(w.Min, quantity.Voltage), show(w.Max, quantity.Voltage))
+		}
+	}
+	if good {
+		p.fine("unit", "polarity and voltage of the unit are plausible")
+	}
+	return nil
+}
+
+// rates warns of instruments that are slower than the record asks for.
+func (p *preflight) rates() {
+	every := p.program.Every / p.bay.engine.Config().TimeFactor
+	for _, m := range p.bay.sampler.members {
+		m.reading.mu.Lock()
+		usual := m.reading.usual
+		m.reading.mu.Unlock()
+		if usual.Seconds() > every {
+			p.warns("rate", "record less often, or expect gaps between its readings", "%s takes %d ms for a reading, but frames are recorded every %s", m.Name,
+				usual.Milliseconds(), show(p.program.Every, quantity.Time))
+		}
+	}
+}
+
+const (
+	bytesPerValue = 2.5      // as the record is measured to need
+	spareBytes    = 64 << 20 // of the disk, for everything else
+)
+
+// disk checks that the samples to come have room.
+func (p *preflight) disk() {
+	folder := p.bay.engine.options.Data
+	if folder == "" {
+		return
+	}
+	var fs unix.Statfs_t
+	if err := unix.Statfs(folder, &fs); err != nil {
+		p.warns("disk", "check the data folder", "the free space of %s cannot be told: %s", folder, err)
+		return
+	}
+	_, most := p.program.RunsFor()
+	need := most / p.program.Every * float64(len(p.bay.sampler.columns)) * bytesPerValue
+	free := float64(fs.Bavail) * float64(fs.Bsize)
+	words := fmt.Sprintf("the record needs about %s, %s are free", megabytes(need), megabytes(free))
+	switch {
+	case free < need+spareBytes:
+		p.blocks("disk", "make room on the disk of the data folder, or record less often", "%s", words)
+	case free < 4*(need+spareBytes):
+		p.warns("disk", "make room on the disk of the data folder soon", "%s", words)
+	default:
+		p.fine("disk", "%s", words)
+	}
+}
+
+func megabytes(bytes float64) string {
+	if bytes < 1e9 {
+		return fmt.Sprintf("%.3g MB", bytes/1e6)
+	}
+	return fmt.Sprintf("%.3g GB", bytes/1e9)
+}
+
+// prepareChannels sets protections and sense as the procedure asks, and clears protections that tripped. Outputs are off.
+func (r *liveRun) prepareChannels(ctx context.Context) error {
+	for _, x := range r.bay.seats {
+		for _, m := range x.members {
+			r.bay.alive(m.Dialect.Within + joinWait)
+			if err := m.ClearTrip(ctx); err != nil {
+				return err
+			}
+			for _, name := range slices.Sorted(maps.Keys(r.program.Protect[x.name])) {
+				if _, ok := m.Dialect.Protect[name]; !ok {
+					continue // preflight has warned
+				}
+				q := name[:strings.Index(name, " ")]
+				if err := m.Protect(ctx, name, x.share(q, r.program.Protect[x.name][name])); err != nil {
+					return err
+				}
+			}
+		}
+		for _, need := range r.program.Seats {
+			if need.Name == x.name && need.Sense != "" {
+				if err := r.setSense(ctx, x, need.Sense); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (r *liveRun) setSense(ctx context.Context, x *seat, sense string) error {
+	for _, m := range x.members {
+		if _, ok := m.Dialect.Words["sense"][sense]; !ok {
+			continue
+		}
+		if err := m.SetWord(ctx, "sense", sense); err != nil {
+			return err
+		}
+	}
+	return nil
+}

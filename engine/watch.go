@@ -1,0 +1,153 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/api"
+	"usherbench/store"
+	"usherbench/warden"
+)
+
+// byWarden begins the journal's words about what the warden did.
+const byWarden = "made safe by the warden"
+
+// tellPlan tells the warden how each bay is made safe.
+func (e *Engine) tellPlan() {
+	if e.options.Warden == nil {
+		return
+	}
+	plan := warden.Plan{Bays: map[string][]warden.Channel{}}
+	for _, b := range e.Bays() {
+		channels := []warden.Channel{}
+		for _, x := range b.offOrder() {
+			for _, m := range x.members {
+				channels = append(channels, warden.Channel{Seat: x.name, Kind: x.kind.Name, Instrument: m.Name, Address: m.Address.String(), Number: m.Number,
+					Dialect: m.Instrument.Dialect.Sources})
+			}
+		}
+		plan.Bays[b.name] = channels
+	}
+	e.options.Warden.Plan(plan)
+}
+
+// beat tells the warden which bays are looked after.
+func (e *Engine) beat() {
+	defer e.wg.Done()
+	ticker := time.NewTicker(warden.BeatInterval)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case now := <-ticker.C:
+			alive := []string{}
+			for _, b := range e.Bays() {
+				if now.UnixNano() < b.aliveUntil.Load() {
+					alive = append(alive, b.name)
+				}
+			}
+			e.options.Warden.Alive(alive)
+		}
+	}
+}
+
+// alive says that the bay's goroutine does its work, and will be heard of again before the given time has passed.
+func (b *Bay) alive(next time.Duration) {
+	b.aliveUntil.Store(time.Now().Add(next).UnixNano())
+}
+
+// hearWarden journals what the warden did while the service lives, and ends the runs of those bays.
+func (e *Engine) hearWarden() {
+	defer e.wg.Done()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case r := <-e.options.Warden.Reports():
+			e.readWardenLog()
+			if b, err := e.Bay(r.Bay); err == nil {
+				select {
+				case b.wardenActed <- r:
+				default: // nobody waits for it
+				}
+				b.stopRun("the warden, which made the bay safe: " + r.Why)
+			}
+		}
+	}
+}
+
+// readWardenLog puts into the journal what the warden did.
+func (e *Engine) readWardenLog() {
+	if e.options.WardenLog == "" {
+		return
+	}
+	reports, err := warden.ReadLog(e.options.WardenLog)
+	if err != nil {
+		e.log.Error("the warden's log", "err", err)
+	}
+	for _, r := range reports {
+		entry := store.JournalEntry{At: r.At, By: "warden", Bay: r.Bay, What: byWarden, Detail: fmt.Sprintf("%s: off after %.0f ms: %s", r.Why, r.Took*1000, strings.Join(r.Done, ", "))}
+		if r.Failed != "" {
+			entry.What = "ALARM: the warden could not confirm"
+			entry.Detail += "; " + r.Failed
+		}
+		e.journal(entry)
+	}
+}
+
+// madeSafeByWarden words when the warden made safe the bay of a run; empty if it did not.
+func (e *Engine) madeSafeByWarden(r store.Run) string {
+	entries, err := e.store.JournalEntries(store.JournalFilter{Bay: r.Bay, Limit: 20})
+	if err != nil {
+		return ""
+	}
+	for _, j := range entries {
+		if j.What == byWarden && j.At.After(r.StartedAt) {
+			return fmt.Sprintf("the warden made the outputs safe at %s", j.At.Format("2006-01-02 15:04:05.000"))
+		}
+	}
+	return ""
+}
+
+// drillFor is how long a drill stalls a conductor at most.
+const drillFor = 3 * time.Second
+
+// Drill stalls the bay's conductor on purpose and waits for the warden to make the bay safe, as it would if the service hung. A live run
+// ends by it. Something must be energised, since the warden leaves alone what is off.
+func (b *Bay) Drill(ctx context.Context, by string) (api.Drill, error) {
+	switch {
+	case b.engine.options.Warden == nil:
+		return api.Drill{}, fmt.Errorf("%w: this service has no warden; start it with usher serve", ErrNotReady)
+	case !slices.ContainsFunc(b.seats, func(x *seat) bool { return x.energised.Load() }):
+		return api.Drill{}, fmt.Errorf("%w: nothing is energised in %s, so there is nothing for the warden to do; switch an output on first", ErrNotReady, b.name)
+	}
+	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "warden drill", Detail: "the conductor is stalled on purpose"})
+	select { // what an earlier drill left
+	case <-b.wardenActed:
+	default:
+	}
+	began := time.Now()
+	b.drill.Store(true)
+	select {
+	case r := <-b.wardenActed:
+		if r.Failed != "" {
+			return api.Drill{}, fmt.Errorf("%w: the warden could not confirm: %s", ErrNotReady, r.Failed)
+		}
+		return api.Drill{Bay: b.name, OffAfter: r.At.Sub(began).Seconds(), Off: r.Done}, nil
+	case <-ctx.Done():
+		return api.Drill{}, ctx.Err()
+	case <-time.After(drillFor + time.Second):
+		return api.Drill{}, fmt.Errorf("%w: the warden did not act within %g s; end the run, switch the outputs off by hand, and look into the service's log", ErrNotReady, (drillFor + time.Second).Seconds())
+	}
+}
+
+// stallIfAsked stands still for a drill.
+func (b *Bay) stallIfAsked() {
+	if b.drill.CompareAndSwap(true, false) {
+		time.Sleep(drillFor)
+	}
+}

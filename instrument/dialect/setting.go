@@ -1,0 +1,327 @@
+package dialect
+
+import (
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"usherbench/core/document"
+	"usherbench/core/quantity"
+	"usherbench/core/seats"
+	"usherbench/instrument/modbus"
+	"usherbench/instrument/scpi"
+)
+
+// settable are the quantities that a number can be set for.
+var settable = []string{"volts", "amps", "watts", "ohms", "celsius", "hertz"}
+
+func (r *reader) readSet(n document.Node) {
+	for _, e := range n.Entries() {
+		switch {
+		case !e.Value.Present():
+			e.At.Fail("%q has no value", e.Key)
+		case e.Key == "output":
+			r.d.Words["output"] = r.words(e.Value, "output", []string{"on", "off"})
+		case e.Key == "mode":
+			r.d.Words["mode"] = r.words(e.Value, "mode", seats.Modes())
+		case slices.Contains(settable, e.Key):
+			kind, _ := quantity.KindOf(e.Key)
+			r.d.Set[e.Key] = r.setter(e.Value, e.Key, kind.Unit)
+		default:
+			e.At.Fail("%q cannot be set; %s", e.Key, document.Suggest(e.Key, append(slices.Clone(settable), "output", "mode")))
+		}
+	}
+}
+
+// words reads what sets a word: {"on": MESSAGE, "off": MESSAGE}, or {register: 3, "on": 1, "off": 0}. With "ask" it is read back.
+func (r *reader) words(n document.Node, of string, possible []string) map[string]Setter {
+	setters, values := map[string]Setter{}, map[string]document.Node{}
+	register, fields := r.registerFields()
+	var settle time.Duration
+	ask := Query{Place: r.place(n), Words: map[string]string{}}
+	for _, word := range possible {
+		fields[word] = func(n document.Node) { values[word] = n }
+	}
+	fields["settle"] = func(n document.Node) { settle = span(n, time.Millisecond, time.Minute) }
+	fields["ask"] = func(n document.Node) {
+		ask.Place = r.place(n)
+		if !n.IsMap() {
+			ask.Message = r.message(n, false)
+			return
+		}
+		answers := map[string]func(document.Node){"message": func(n document.Node) { ask.Message = r.message(n, false) }}
+		for _, word := range possible {
+			answers[word] = func(n document.Node) { ask.Words[n.Text()] = word }
+		}
+		n.Fields(answers, "message")
+	}
+	n.Fields(fields)
+	for word, value := range values {
+		s := Setter{Place: r.place(value), Settle: settle, Factor: 1}
+		if r.d.Protocol == Registers {
+			s.Register, s.Word = register, float64(value.Whole(0, 65535))
+			ask.Words[value.Text()] = word
+		} else {
+			s.Messages = r.texts(value, false)
+		}
+		setters[word] = s
+	}
+	switch {
+	case r.d.Protocol == Registers && register.Address < 0:
+		n.Fail("name the register that takes the word: {register: 3, …}")
+	case r.d.Protocol == Registers:
+		ask.Register = register
+		r.d.Ask[of] = ask
+	case ask.Message != "":
+		if len(ask.Words) == 0 { // the instrument answers as it is told: the last word of each message
+			for word, s := range setters {
+				parts := strings.FieldsFunc(s.Messages[len(s.Messages)-1], func(c rune) bool { return c == ' ' || c == ',' })
+				ask.Words[parts[min(1, len(parts)-1)]] = word
+			}
+		}
+		r.d.Ask[of] = ask
+	}
+	if of == "output" && (!setters["on"].Exists() || !setters["off"].Exists()) {
+		n.Fail("output needs what switches it on and what switches it off")
+	}
+	return setters
+}
+
+// setter reads how a number is set: a message, a list of messages, or a map with more.
+func (r *reader) setter(n document.Node, of string, unit quantity.Unit) Setter {
+	s := Setter{Place: r.place(n), Factor: 1}
+	if r.d.Protocol == Messages && !n.IsMap() {
+		s.Messages = r.texts(n, true)
+		r.needsValue(n, s.Messages)
+		return s
+	}
+	numbers := r.d.Numbers
+	register, fields := r.registerFields()
+	scale := 1.0
+	mark := func(name string, do func(document.Node)) {
+		fields[name] = do
+	}
+	for name, read := range numberFields(&numbers) {
+		mark(name, func(n document.Node) { read(n); s.Numbers = &numbers })
+	}
+	mark("message", func(n document.Node) {
+		s.Messages = r.texts(n, true)
+		r.needsValue(n, s.Messages)
+		s.Place = r.place(n)
+	})
+	mark("unit", func(n document.Node) { s.Factor = r.unit(n, unit) })
+	mark("scale", func(n document.Node) { scale = number(n) })
+	mark("settle", func(n document.Node) { s.Settle = span(n, time.Millisecond, time.Minute) })
+	mark("within", func(n document.Node) { s.Within = span(n, time.Millisecond, time.Minute) })
+	var ask document.Node
+	mark("ask", func(n document.Node) { ask = n })
+	n.Fields(fields)
+	s.Factor *= scale
+	switch {
+	case r.d.Protocol == Registers && register.Address < 0:
+		n.Fail("name the register that takes the number: {register: 1, unit: mV}")
+	case r.d.Protocol == Registers && register.Input:
+		n.Fail("an input register cannot be written; write register and the number of a holding register")
+	case r.d.Protocol == Registers:
+		s.Register = register
+		r.d.Ask[of] = Query{Place: s.Place, Gives: []Reading{{Quantity: of, Factor: s.Factor, Bit: -1, Register: register}}}
+	case len(s.Messages) == 0:
+		n.Fail(`the key "message" is missing`)
+	case ask.Present():
+		r.d.Ask[of] = Query{Message: r.message(ask, false), Place: r.place(ask), Gives: []Reading{{Quantity: of, Factor: s.Factor, Bit: -1}}}
+	}
+	return s
+}
+
+func (r *reader) needsValue(n document.Node, messages []string) {
+	if !strings.Contains(strings.Join(messages, "\n"), "{value}") {
+		n.Fail("the message does not say where the number goes: write {value}")
+	}
+}
+
+// plainSetter reads what is sent as it is: a message, a list of them, or a register with what is written to it.
+func (r *reader) plainSetter(n document.Node) Setter {
+	s := Setter{Place: r.place(n), Factor: 1}
+	if r.d.Protocol == Messages {
+		s.Messages = r.texts(n, false)
+		return s
+	}
+	register, fields := r.registerFields()
+	fields["value"] = func(n document.Node) { s.Word = float64(n.Whole(0, 65535)) }
+	n.Fields(fields, "value")
+	if register.Address < 0 {
+		n.Fail("name the register: {register: 3, value: 0}")
+	}
+	s.Register = register
+	return s
+}
+
+// registerFields reads where a number stands in registers; the address is negative if nothing was said.
+func (r *reader) registerFields() (*Register, map[string]func(document.Node)) {
+	register := &Register{Address: -1, Form: modbus.Form{As: "uint16"}}
+	if r.d.Protocol != Registers {
+		return register, map[string]func(document.Node){}
+	}
+	return register, map[string]func(document.Node){
+		"register": func(n document.Node) { register.Address = n.Whole(0, 65535) },
+		"input":    func(n document.Node) { register.Address, register.Input = n.Whole(0, 65535), true },
+		"as":       func(n document.Node) { register.Form.As = n.Word(modbus.Forms()...) },
+		"words":    func(n document.Node) { register.Form.LowFirst = n.Word("high first", "low first") == "low first" },
+		"function": func(n document.Node) { register.Several = n.Word("6", "16") == "16" },
+	}
+}
+
+// unit reads the unit of numbers, which must measure the right thing; the result is its value in SI.
+func (r *reader) unit(n document.Node, of quantity.Unit) float64 {
+	unit, err := quantity.ParseUnit(n.Text())
+	if err != nil {
+		n.Fail("%s", err)
+		return 1
+	}
+	if unit.Dim != of.Dim {
+		n.Fail("%q is %s, but here belongs a unit of %s such as %s", n.Text(), unit.Dim, of.Dim, of.Symbol)
+		return 1
+	}
+	return unit.Factor
+}
+
+func number(n document.Node) float64 {
+	x, err := strconv.ParseFloat(n.Text(), 64)
+	if err != nil || x == 0 {
+		n.Fail("%q: here belongs a number that is not 0", n.Text())
+		return 1
+	}
+	return x
+}
+
+func (r *reader) readRead(n document.Node) {
+	r.d.Read = nil
+	if r.d.Protocol == Registers {
+		q := Query{Place: r.place(n)}
+		for _, e := range n.Entries() {
+			if reading, ok := r.registerReading(e); ok {
+				q.Gives = append(q.Gives, reading)
+			}
+		}
+		r.d.Read = []Query{q}
+		return
+	}
+	items := []document.Node{n}
+	if n.IsList() {
+		items = n.Items()
+	}
+	for _, item := range items {
+		r.d.Read = append(r.d.Read, r.query(item))
+	}
+}
+
+func (r *reader) registerReading(e document.Entry) (Reading, bool) {
+	kind, ok := quantity.KindOf(e.Key)
+	if !ok {
+		e.At.Fail("%q is not a quantity; %s", e.Key, document.Suggest(e.Key, readable))
+		return Reading{}, false
+	}
+	reading := Reading{Quantity: e.Key, Factor: 1, Bit: -1}
+	register, fields := r.registerFields()
+	scale := 1.0
+	fields["unit"] = func(n document.Node) { reading.Factor = r.unit(n, kind.Unit) }
+	fields["scale"] = func(n document.Node) { scale = number(n) }
+	fields["bit"] = func(n document.Node) { reading.Bit = n.Whole(0, 31) }
+	e.Value.Fields(fields)
+	if register.Address < 0 {
+		e.Value.Fail("name the register: {input: 10, unit: mV}, or register for a holding register")
+	}
+	reading.Factor *= scale
+	reading.Register = register
+	return reading, true
+}
+
+var readable = []string{"volts", "amps", "watts", "ohms", "celsius", "hertz", "limited", "skip"}
+
+// query reads one question and what its answer gives.
+func (r *reader) query(n document.Node) Query {
+	q := Query{Place: r.place(n)}
+	var block scpi.Format
+	factors, words, bits := map[string]float64{}, map[string]map[string]float64{}, map[string]int{}
+	var units, scales document.Node
+	n.Fields(map[string]func(document.Node){
+		"message":   func(n document.Node) { q.Message = r.message(n, false); q.Place = r.place(n) },
+		"separator": func(n document.Node) { q.Separator = n.Text() },
+		"within":    func(n document.Node) { q.Within = span(n, time.Millisecond, time.Minute) },
+		"pattern": func(n document.Node) {
+			re, err := regexp.Compile(n.Text())
+			if err != nil {
+				n.Fail("%q is not a regular expression: %s", n.Text(), err)
+				return
+			}
+			q.Pattern = re
+		},
+		"block": func(n document.Node) {
+			q.Block = &block
+			n.Fields(map[string]func(document.Node){
+				"of":         func(n document.Node) { block.Of = n.Word("float32", "float64", "int16") },
+				"byte order": func(n document.Node) { block.Low = n.Word("big", "little") == "little" },
+			}, "of")
+		},
+		"gives": func(n document.Node) {
+			for _, g := range n.Items() {
+				name := g.Text()
+				if !slices.Contains(readable, name) {
+					g.Fail("%q is not a quantity; %s", name, document.Suggest(name, readable))
+				}
+				q.Gives = append(q.Gives, Reading{Quantity: strings.TrimPrefix(name, "skip"), Factor: 1, Bit: -1})
+			}
+		},
+		"units": func(n document.Node) { units = n },
+		"scale": func(n document.Node) { scales = n },
+		"answers": func(n document.Node) {
+			for _, e := range n.Entries() {
+				words[e.Key] = map[string]float64{}
+				for _, w := range e.Value.Entries() {
+					words[e.Key][w.Key] = float64(w.Value.Whole(0, 1))
+				}
+			}
+		},
+		"bits": func(n document.Node) {
+			for _, e := range n.Entries() {
+				bits[e.Key] = e.Value.Whole(0, 31)
+			}
+		},
+	}, "message", "gives")
+	for _, e := range units.Entries() {
+		if kind, ok := quantity.KindOf(e.Key); ok {
+			factors[e.Key] = r.unit(e.Value, kind.Unit)
+		}
+	}
+	for _, e := range scales.Entries() {
+		if factors[e.Key] == 0 {
+			factors[e.Key] = 1
+		}
+		factors[e.Key] *= number(e.Value)
+	}
+	for i := range q.Gives {
+		g := &q.Gives[i]
+		if f, ok := factors[g.Quantity]; ok {
+			g.Factor = f
+			delete(factors, g.Quantity)
+		}
+		if b, ok := bits[g.Quantity]; ok {
+			g.Bit = b
+			delete(bits, g.Quantity)
+		}
+		g.Words = words[g.Quantity]
+		delete(words, g.Quantity)
+	}
+	for _, extra := range [][]string{slices.Sorted(maps.Keys(factors)), slices.Sorted(maps.Keys(bits)), slices.Sorted(maps.Keys(words))} {
+		for _, name := range extra {
+			n.Fail("%q is not among what the answer gives", name)
+		}
+	}
+	if q.Pattern != nil && q.Pattern.NumSubexp() != len(q.Gives) {
+		n.Fail("the pattern has %d groups in parentheses, but gives names %d quantities", q.Pattern.NumSubexp(), len(q.Gives))
+	}
+	return q
+}

@@ -1,0 +1,103 @@
+// Package messages keeps what was said to an instrument: the last messages with their answers and latencies, and statistics over
+// them.
+package messages
+
+import (
+	"slices"
+	"sync"
+	"time"
+)
+
+// Exchange is one message and what came back.
+type Exchange struct {
+	At      time.Time     `json:"at"`
+	Message string        `json:"message"`
+	Answer  string        `json:"answer,omitempty"`
+	Latency time.Duration `json:"latency"`
+	Error   string        `json:"error,omitempty"`
+}
+
+// Statistics sums up what happened on a connection. Latencies are of the last answers.
+type Statistics struct {
+	Messages, Errors, Connects uint64
+	Median, P99                time.Duration
+}
+
+// remembered is how many exchanges are kept, and over how many the latencies are taken.
+const remembered = 1000
+
+// longestText bounds what is kept of a message or an answer.
+const longestText = 200
+
+// Trace keeps the last exchanges with one instrument. The zero value is ready; it is safe for use by several goroutines.
+type Trace struct {
+	mu       sync.Mutex
+	ring     []Exchange
+	next     int
+	messages uint64
+	errors   uint64
+	connects uint64
+}
+
+// Connected counts a connection.
+func (t *Trace) Connected() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.connects++
+}
+
+// Note keeps an exchange that began at a time and ends now.
+func (t *Trace) Note(at time.Time, message, answer string, err error) {
+	e := Exchange{At: at, Message: clip(message), Answer: clip(answer), Latency: time.Since(at)}
+	if err != nil {
+		e.Error = err.Error()
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.messages++
+	if err != nil {
+		t.errors++
+	}
+	if len(t.ring) < remembered {
+		t.ring = append(t.ring, e)
+		return
+	}
+	t.ring[t.next] = e
+	t.next = (t.next + 1) % remembered
+}
+
+func clip(s string) string {
+	if len(s) > longestText {
+		return s[:longestText] + "…"
+	}
+	return s
+}
+
+// Last lists the last exchanges, oldest first; all that are kept with n ≤ 0.
+func (t *Trace) Last(n int) []Exchange {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	all := append(slices.Clone(t.ring[t.next:]), t.ring[:t.next]...)
+	if n > 0 && n < len(all) {
+		all = all[len(all)-n:]
+	}
+	return all
+}
+
+// Statistics sums up.
+func (t *Trace) Statistics() Statistics {
+	t.mu.Lock()
+	s := Statistics{Messages: t.messages, Errors: t.errors, Connects: t.connects}
+	latencies := make([]time.Duration, 0, len(t.ring))
+	for _, e := range t.ring {
+		if e.Error == "" && e.Answer != "" {
+			latencies = append(latencies, e.Latency)
+		}
+	}
+	t.mu.Unlock()
+	if len(latencies) > 0 {
+		slices.Sort(latencies)
+		s.Median, s.P99 = latencies[len(latencies)/2], latencies[min(len(latencies)*99/100, len(latencies)-1)]
+	}
+	return s
+}

@@ -1,0 +1,94 @@
+package instrument
+
+import (
+	"context"
+	"math"
+	"strconv"
+	"strings"
+
+	"usherbench/instrument/dialect"
+	"usherbench/instrument/messages"
+	"usherbench/instrument/modbus"
+)
+
+// registers speaks Modbus.
+type registers struct{ client *modbus.Client }
+
+func (t *registers) set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, channel int, value float64) error {
+	words, err := s.Register.Form.Encode(value / s.Factor)
+	if err != nil {
+		return err
+	}
+	return t.client.Write(ctx, uint16(d.At(s.Register, channel)), s.Register.Several, words...)
+}
+
+func (t *registers) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
+	address := uint16(d.At(q.Register, channel))
+	if n := q.Register.Text; n > 0 {
+		words, err := t.client.Read(ctx, q.Register.Input, address, n)
+		if err != nil {
+			return "", err
+		}
+		var text strings.Builder
+		for _, w := range words {
+			text.WriteByte(byte(w >> 8))
+			text.WriteByte(byte(w))
+		}
+		return strings.Trim(text.String(), "\x00 "), nil
+	}
+	words, err := t.client.Read(ctx, q.Register.Input, address, q.Register.Form.Registers())
+	if err != nil {
+		return "", err
+	}
+	x := q.Register.Form.Decode(words)
+	if len(q.Gives) > 0 && q.Gives[0].Bit >= 0 {
+		x = inSI(q.Gives[0], x)
+	}
+	return strconv.FormatFloat(x, 'f', -1, 64), nil
+}
+
+// read asks for neighbours in one message, but not across a gap: many instruments refuse a stretch with an address in it that they do
+// not have.
+func (t *registers) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error {
+	for first := 0; first < len(q.Gives); {
+		last := first + 1
+		from := d.At(q.Gives[first].Register, channel)
+		end := from + q.Gives[first].Register.Form.Registers()
+		for ; last < len(q.Gives); last++ {
+			r := q.Gives[last].Register
+			at := d.At(r, channel)
+			if r.Input != q.Gives[first].Register.Input || at < from || at > end || at+r.Form.Registers()-from > modbus.MostRead {
+				break
+			}
+			end = max(end, at+r.Form.Registers())
+		}
+		words, err := t.client.Read(ctx, q.Gives[first].Register.Input, uint16(from), end-from)
+		if err != nil {
+			return err
+		}
+		for k := first; k < last; k++ {
+			r := q.Gives[k].Register
+			at := d.At(r, channel) - from
+			x := inSI(q.Gives[k], r.Form.Decode(words[at:at+r.Form.Registers()]))
+			if unknown(r.Form, words[at:at+r.Form.Registers()]) {
+				x = math.NaN()
+			}
+			values[k] = x
+		}
+		first = last
+	}
+	return nil
+}
+
+// unknown tells the value that a signed register shows when its sensor is open or over its range: the most negative one. Of floating
+// point it is what is not a number.
+func unknown(f modbus.Form, words []uint16) bool {
+	x := f.Decode(words)
+	return math.IsNaN(x) || f.As == "int16" && x == math.MinInt16 || f.As == "int32" && x == math.MinInt32
+}
+
+func (t *registers) errors(context.Context) ([]string, error) { return nil, nil }
+
+func (t *registers) trace() *messages.Trace { return &t.client.Trace }
+
+func (t *registers) close() error { return t.client.Close() }

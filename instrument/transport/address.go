@@ -1,0 +1,169 @@
+package transport
+
+import (
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"usherbench/core/document"
+)
+
+// The schemes of addresses.
+const (
+	TCP       = "tcp"
+	Serial    = "serial"
+	USBTMC    = "usbtmc"
+	ModbusRTU = "modbus-rtu"
+	ModbusTCP = "modbus-tcp"
+)
+
+// Address is where an instrument is.
+type Address struct {
+	Scheme string
+	// Host is host:port, of the network schemes.
+	Host string
+	// Path is the device, of the others. A path by id (/dev/serial/by-id/…) finds an adapter again that was plugged in elsewhere.
+	Path string
+	// Unit is the instrument's number on a shared line or behind a gateway; 0: none.
+	Unit int
+	// Line says how a serial line is set.
+	Line LineMode
+	text string
+}
+
+// LineMode is how a serial line is set.
+type LineMode struct {
+	Baud, DataBits int
+	Parity         string // none, even, odd, mark, space
+	StopBits       string // 1, 1.5, 2
+	Flow           string // none, rts-cts, xon-xoff
+}
+
+func (m LineMode) String() string {
+	return fmt.Sprintf("%d baud, %d data bits, %s parity, %s stop bits, flow %s", m.Baud, m.DataBits, m.Parity, m.StopBits, m.Flow)
+}
+
+// String is the address as it was written.
+func (a Address) String() string { return a.text }
+
+// Registers tells whether the instrument speaks Modbus; otherwise it takes text messages.
+func (a Address) Registers() bool { return a.Scheme == ModbusRTU || a.Scheme == ModbusTCP }
+
+// IsSerial tells whether the instrument is on a serial line, which others may share.
+func (a Address) IsSerial() bool { return a.Scheme == Serial || a.Scheme == ModbusRTU }
+
+var examples = map[string]string{
+	TCP: "tcp://192.168.1.20:5025", Serial: "serial:///dev/ttyUSB0?baud=9600", USBTMC: "usbtmc:///dev/usbtmc0",
+	ModbusRTU: "modbus-rtu:///dev/ttyUSB1?baud=9600&unit=3", ModbusTCP: "modbus-tcp://192.168.1.30:502?unit=1",
+}
+
+// Units that a Modbus server can have; 0 is the broadcast, which nobody answers, and the rest is reserved.
+const (
+	mostRTUUnit = 247
+	mostTCPUnit = 255
+)
+
+var optionsOf = map[string][]string{
+	TCP: {}, USBTMC: {}, ModbusTCP: {"unit"},
+	Serial:    {"baud", "data", "parity", "stop", "flow", "unit"},
+	ModbusRTU: {"baud", "data", "parity", "stop", "flow", "unit"},
+}
+
+// Parse reads an address:
+//
+//	tcp://HOST:PORT
+//	serial:///dev/…?baud=9600&data=8&parity=none&stop=1&flow=none&unit=1
+//	usbtmc:///dev/usbtmc0
+//	modbus-rtu:///dev/…?unit=3&baud=9600…
+//	modbus-tcp://HOST:PORT?unit=1
+func Parse(text string) (Address, error) {
+	fail := func(format string, args ...any) (Address, error) {
+		return Address{}, fmt.Errorf("address %q: "+format, append([]any{text}, args...)...)
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme == "" {
+		return fail("write it like %s", examples[TCP])
+	}
+	allowed, known := optionsOf[u.Scheme]
+	if !known {
+		return fail("the transport %q is not known; %s", u.Scheme, document.Suggest(u.Scheme, slices.Collect(maps.Keys(optionsOf))))
+	}
+	a := Address{Scheme: u.Scheme, text: text, Line: LineMode{Baud: 9600, DataBits: 8, Parity: "none", StopBits: "1", Flow: "none"}}
+	query, err := url.ParseQuery(u.RawQuery)
+	if err != nil {
+		return fail("what follows the question mark cannot be read; write it like %s", examples[u.Scheme])
+	}
+	for key := range query {
+		if !slices.Contains(allowed, key) {
+			return fail("%q is no option of %s; %s", key, u.Scheme, document.Suggest(key, allowed))
+		}
+	}
+	switch u.Scheme {
+	case TCP, ModbusTCP:
+		a.Host = u.Host
+		if u.Scheme == ModbusTCP && u.Port() == "" && u.Hostname() != "" {
+			a.Host += ":502"
+		}
+		port, err := strconv.Atoi(a.Host[strings.LastIndex(a.Host, ":")+1:])
+		if u.Hostname() == "" || err != nil || port < 1 || port > 65535 || strings.Trim(u.Path, "/") != "" {
+			return fail("a host and a port are needed, like %s", examples[u.Scheme])
+		}
+	default:
+		if a.Path = u.Path; u.Host != "" || !strings.HasPrefix(a.Path, "/") || len(a.Path) < 2 {
+			return fail("the path of a device is needed, with three slashes, like %s", examples[u.Scheme])
+		}
+	}
+	if err := a.readOptions(query); err != nil {
+		return fail("%w", err)
+	}
+	return a, nil
+}
+
+func (a *Address) readOptions(query url.Values) error {
+	whole := func(key string, to *int, least, most int) error {
+		if !query.Has(key) {
+			return nil
+		}
+		n, err := strconv.Atoi(query.Get(key))
+		if err != nil || n < least || n > most {
+			return fmt.Errorf("%s=%s: here belongs a whole number from %d to %d", key, query.Get(key), least, most)
+		}
+		*to = n
+		return nil
+	}
+	word := func(key string, to *string, words ...string) error {
+		if !query.Has(key) {
+			return nil
+		}
+		if *to = query.Get(key); !slices.Contains(words, *to) {
+			return fmt.Errorf("%s=%s is not possible; %s", key, *to, document.Suggest(*to, words))
+		}
+		return nil
+	}
+	most := mostTCPUnit
+	if a.IsSerial() {
+		most = mostRTUUnit
+	}
+	if a.Registers() && query.Get("unit") == "0" {
+		return fmt.Errorf("unit=0 is the broadcast, which nobody answers; give the instrument's own number, 1 to %d", most)
+	}
+	if a.Scheme == ModbusRTU && !query.Has("unit") {
+		return fmt.Errorf("the instrument's number on the line is missing; add unit=1 or what it is set to")
+	}
+	if a.Scheme == ModbusTCP {
+		a.Unit = 1
+	}
+	for _, err := range []error{
+		whole("unit", &a.Unit, 1, most), whole("baud", &a.Line.Baud, 50, 4_000_000), whole("data", &a.Line.DataBits, 5, 8),
+		word("parity", &a.Line.Parity, "none", "even", "odd", "mark", "space"), word("stop", &a.Line.StopBits, "1", "1.5", "2"),
+		word("flow", &a.Line.Flow, "none", "rts-cts", "xon-xoff"),
+	} {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,215 @@
+package warden
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Keeper is the service's end of the pipe: it starts the warden's process, tells it what there is to know, and starts it again if it
+// dies. It is safe for use by several goroutines.
+type Keeper struct {
+	command []string
+	log     *slog.Logger
+	reports chan Report
+
+	mu        sync.Mutex // guards what follows, and orders the lines
+	process   *exec.Cmd
+	pipe      *os.File
+	plan      Plan
+	energised map[string]bool
+	closed    bool
+	restarts  int
+	wg        sync.WaitGroup
+}
+
+// endWithin bounds how long a warden may take to end that was told to.
+const endWithin = 2 * time.Second
+
+// sayWithin bounds how long a word to the warden may take.
+const sayWithin = 50 * time.Millisecond
+
+// Start starts the process with the given command, which must end in [Process].
+func Start(command []string, log *slog.Logger) (*Keeper, error) {
+	k := &Keeper{command: command, log: log, reports: make(chan Report, 64), energised: map[string]bool{}}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k, k.launch()
+}
+
+func (k *Keeper) launch() error {
+	cmd := exec.Command(k.command[0], k.command[1:]...)
+	cmd.Stderr = os.Stderr
+	// In a group of its own: what is meant for the service's terminal must not end it.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	in, pipe, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	defer in.Close() // the child has its own
+	cmd.Stdin = in
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		_ = pipe.Close() // the first error counts
+		return fmt.Errorf("start the warden: %w", err)
+	}
+	k.process, k.pipe = cmd, pipe
+	k.say(word{Plan: &k.plan})
+	for bay, on := range k.energised {
+		if on {
+			k.say(word{Bay: bay, Energised: true})
+		}
+	}
+	k.wg.Add(1)
+	go func() {
+		defer k.wg.Done()
+		lines := bufio.NewScanner(out)
+		for lines.Scan() {
+			var r Report
+			if json.Unmarshal(lines.Bytes(), &r) == nil {
+				k.reports <- r
+			}
+		}
+		err := cmd.Wait()
+		k.again(err)
+	}()
+	return nil
+}
+
+// again starts a warden that died.
+func (k *Keeper) again(why error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.closed {
+		return
+	}
+	k.restarts++
+	k.log.Error("the warden ended; it is started again", "err", why)
+	if k.restarts > 1 {
+		time.Sleep(100 * time.Millisecond) // not in a tight circle
+	}
+	if err := k.launch(); err != nil {
+		k.log.Error("the warden does not start", "err", err)
+	}
+}
+
+func (k *Keeper) say(x word) {
+	line, err := json.Marshal(x)
+	if err != nil {
+		return
+	}
+	// A warden that does not read any more must not hold a conductor up: it is ended, and started again with everything that it
+	// must know.
+	_ = k.pipe.SetWriteDeadline(time.Now().Add(sayWithin))
+	if _, err := k.pipe.Write(append(line, '\n')); err != nil {
+		_ = k.process.Process.Kill() // it may be gone already
+	}
+}
+
+// Plan tells how the bench is made safe.
+func (k *Keeper) Plan(p Plan) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.plan = p
+	k.say(word{Plan: &p})
+}
+
+// Energised tells that outputs of a bay are about to go on, or are confirmed off.
+func (k *Keeper) Energised(bay string, on bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.energised[bay] == on {
+		return
+	}
+	k.energised[bay] = on
+	k.say(word{Bay: bay, Energised: on})
+}
+
+// Alive tells which bays are looked after.
+func (k *Keeper) Alive(bays []string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.say(word{Alive: slices.Clone(bays)})
+}
+
+// Reports gives what the warden did while the service lived.
+func (k *Keeper) Reports() <-chan Report { return k.reports }
+
+// Restarts is how often the warden had to be started again.
+func (k *Keeper) Restarts() int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.restarts
+}
+
+// Pid is the process of the warden.
+func (k *Keeper) Pid() int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.process.Process.Pid
+}
+
+// Close ends the warden; the outputs must be off. With energised outputs left it is not told goodbye and acts when the pipe ends.
+func (k *Keeper) Close() error {
+	k.mu.Lock()
+	k.closed = true
+	left := false
+	for _, on := range k.energised {
+		left = left || on
+	}
+	if !left {
+		k.say(word{Bye: true})
+	}
+	err := k.pipe.Close()
+	k.mu.Unlock()
+	if left {
+		return err // it goes on by itself
+	}
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		k.wg.Wait()
+	}()
+	select {
+	case <-ended:
+	case <-time.After(endWithin):
+		_ = k.process.Process.Kill() // there is nothing left for it to do
+		<-ended
+	}
+	return err
+}
+
+// ReadLog reads the reports that a warden left in its log, and empties it.
+func ReadLog(path string) ([]Report, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	var reports []Report
+	lines := bufio.NewScanner(f)
+	for lines.Scan() {
+		var r Report
+		if json.Unmarshal(lines.Bytes(), &r) == nil {
+			reports = append(reports, r)
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return reports, err
+	}
+	return reports, os.Remove(path)
+}

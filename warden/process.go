@@ -1,0 +1,275 @@
+package warden
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"sync"
+	"syscall"
+	"time"
+
+	"usherbench/instrument"
+	"usherbench/instrument/dialect"
+)
+
+// watch is the state of the warden's process. One goroutine owns it.
+type watch struct {
+	log       string // path of the log
+	out       io.Writer
+	parent    int
+	plan      Plan
+	energised map[string]bool
+	alive     map[string]time.Time // when each bay was last looked after
+	acted     map[string]bool      // made safe since it was last looked after
+}
+
+// Process is the warden: it reads what the service says from in until that ends, and makes safe what is left. Reports go to out while
+// the service lives, and to the log at path. It returns when everything is off or could not be confirmed for a long time.
+func Process(in io.Reader, out io.Writer, path string) error {
+	w := &watch{log: path, out: out, parent: os.Getppid(), energised: map[string]bool{}, alive: map[string]time.Time{}, acted: map[string]bool{}}
+	words := make(chan word, 256)
+	go func() {
+		defer close(words)
+		lines := bufio.NewReaderSize(in, 1<<16)
+		for {
+			line, err := lines.ReadBytes('\n')
+			if err != nil { // a line that was cut off says nothing
+				return
+			}
+			var x word
+			if json.Unmarshal(line, &x) == nil {
+				words <- x
+			}
+		}
+	}()
+	ticker := time.NewTicker(BeatInterval)
+	defer ticker.Stop()
+	last := time.Now()
+	for {
+		select {
+		case x, ok := <-words:
+			if !ok {
+				return w.takeOver("the service died")
+			}
+			if x.Bye {
+				return nil
+			}
+			w.hear(x)
+		case now := <-ticker.C:
+			// A warden that did not run itself cannot say that the service did not.
+			if gap := now.Sub(last) - BeatInterval; gap > BeatInterval {
+				for bay := range w.alive {
+					w.alive[bay] = w.alive[bay].Add(gap)
+				}
+			}
+			last = now
+			if len(words) > 0 {
+				continue // hear first what was said
+			}
+			if done := w.look(now); done {
+				return nil
+			}
+			last = time.Now()
+		}
+	}
+}
+
+func (w *watch) hear(x word) {
+	now := time.Now()
+	switch {
+	case x.Plan != nil:
+		w.plan = *x.Plan
+	case x.Bay != "":
+		if x.Energised {
+			w.alive[x.Bay] = now
+		}
+		w.energised[x.Bay] = x.Energised
+	default:
+		for _, bay := range x.Alive {
+			w.alive[bay] = now
+			w.acted[bay] = false
+		}
+	}
+}
+
+// look makes safe the energised bays that nobody looks after. It returns true when it had to end the service, and everything is done.
+func (w *watch) look(now time.Time) bool {
+	var stalled []string
+	for bay, on := range w.energised {
+		if on && !w.acted[bay] && now.Sub(w.alive[bay]) > StallAfter {
+			stalled = append(stalled, bay)
+		}
+	}
+	if len(stalled) == 0 {
+		return false
+	}
+	slices.Sort(stalled)
+	why := fmt.Sprintf("nobody looked after it for %d ms: its conductor or the whole service stalled", now.Sub(w.alive[stalled[0]]).Milliseconds())
+	ctx, cancel := context.WithTimeout(context.Background(), killAfter)
+	defer cancel()
+	reports := w.makeSafe(ctx, stalled, why)
+	for _, r := range reports {
+		if r.Failed != "" {
+			// Its connection may be the only one that an instrument takes, or its lock on a serial line.
+			_ = syscall.Kill(w.parent, syscall.SIGKILL)
+			_ = w.takeOver(why + "; an output could not be reached beside it, so it was ended")
+			return true
+		}
+	}
+	for _, r := range reports {
+		w.acted[r.Bay] = true
+		w.tell(r)
+	}
+	return false
+}
+
+// takeOver makes safe everything that is energised, and goes on until it is confirmed.
+func (w *watch) takeOver(why string) error {
+	var left []string
+	for bay, on := range w.energised {
+		if on {
+			left = append(left, bay)
+		}
+	}
+	if len(left) == 0 {
+		return nil
+	}
+	slices.Sort(left)
+	ctx, cancel := context.WithTimeout(context.Background(), tryFor)
+	defer cancel()
+	var errs []error
+	for _, r := range w.makeSafe(ctx, left, why) {
+		w.tell(r)
+		if r.Failed != "" {
+			errs = append(errs, errors.New(r.Bay+": "+r.Failed))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// tell reports to the service, if it lives, and to the log.
+func (w *watch) tell(r Report) {
+	line, err := json.Marshal(r)
+	if err != nil {
+		return
+	}
+	line = append(line, '\n')
+	_, _ = w.out.Write(line) // the service may be gone
+	if w.log == "" {
+		return
+	}
+	f, err := os.OpenFile(w.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	_, _ = f.Write(line) // nobody is left to hear of a failure
+	_ = f.Sync()
+}
+
+// makeSafe switches off the outputs of bays, all bays at once, each in its order.
+func (w *watch) makeSafe(ctx context.Context, bays []string, why string) []Report {
+	reports := make([]Report, len(bays))
+	bench := &connections{open: map[string]*instrument.Instrument{}}
+	defer bench.close()
+	var wg sync.WaitGroup
+	for i, bay := range bays {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			reports[i] = bench.makeSafe(ctx, bay, w.plan.Bays[bay], why)
+		}()
+	}
+	wg.Wait()
+	return reports
+}
+
+// connections are the warden's own, by address: two bays may use two channels of one instrument.
+type connections struct {
+	mu   sync.Mutex
+	open map[string]*instrument.Instrument
+}
+
+func (c *connections) channel(ch Channel) (*instrument.Channel, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	i, ok := c.open[ch.Address]
+	if !ok {
+		library, err := dialect.FromSources(ch.Dialect)
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range library {
+			if len(d.Sources) == len(ch.Dialect) {
+				if i, err = instrument.Open(ch.Instrument, ch.Address, d); err != nil {
+					return nil, err
+				}
+			}
+		}
+		if i == nil {
+			return nil, fmt.Errorf("the dialect of %s is not complete", ch.Instrument)
+		}
+		c.open[ch.Address] = i
+	}
+	return i.Channel(ch.Number, ch.Kind), nil
+}
+
+func (c *connections) close() {
+	for _, i := range c.open {
+		_ = i.Close() // the process ends or opens anew
+	}
+}
+
+// retryAfter is the pause between two attempts on outputs that could not be confirmed.
+const retryAfter = 20 * time.Millisecond
+
+func (c *connections) makeSafe(ctx context.Context, bay string, channels []Channel, why string) Report {
+	began := time.Now()
+	r := Report{Bay: bay, Why: why}
+	left := slices.Clone(channels)
+	problems := map[string]error{}
+	for round := 0; len(left) > 0 && (round == 0 || ctx.Err() == nil); round++ {
+		if round > 0 {
+			time.Sleep(retryAfter)
+		}
+		left = slices.DeleteFunc(left, func(ch Channel) bool {
+			name := fmt.Sprintf("%s (channel %d of %s)", ch.Seat, ch.Number, ch.Instrument)
+			err := c.switchOff(ctx, ch)
+			if err != nil {
+				problems[name] = err
+				return false
+			}
+			delete(problems, name)
+			r.Done = append(r.Done, name)
+			return true
+		})
+	}
+	r.At, r.Took = time.Now(), time.Since(began).Seconds()
+	for name, err := range problems {
+		r.Failed += name + " is not confirmed off: " + err.Error() + "; "
+	}
+	return r
+}
+
+func (c *connections) switchOff(ctx context.Context, ch Channel) error {
+	channel, err := c.channel(ch)
+	if err != nil {
+		return err
+	}
+	attempt, cancel := context.WithTimeout(ctx, channel.Dialect.Within)
+	defer cancel()
+	setErr := channel.SwitchOff(attempt)
+	on, err := channel.OutputOn(attempt)
+	switch {
+	case err != nil:
+		return errors.Join(setErr, err)
+	case on:
+		return errors.Join(setErr, errors.New("it reads back as on"))
+	}
+	return nil
+}
