@@ -104,18 +104,18 @@ type house struct {
 	config      string
 }
 
-func newHouse(t *testing.T, bays int) *house {
+func newHouse(t *testing.T, bays int, more ...string) *house {
 	h := &house{t: t, data: t.TempDir()}
 	h.config = filepath.Join(h.data, "usher.yaml")
-	bench := start(t, "simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", h.config, "--until-input-ends")
+	bench := start(t, append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", h.config, "--until-input-ends"}, more...)...)
 	h.admin = strings.TrimSuffix(bench.line("The simulated bench runs; its state is at"), "/state")
 	return h
 }
 
 // serve starts the service and gives a client of it.
-func (h *house) serve() (*process, *client.Client) {
+func (h *house) serve(more ...string) (*process, *client.Client) {
 	h.t.Helper()
-	p := start(h.t, "serve", "--data", h.data, "--listen", "127.0.0.1:0")
+	p := start(h.t, append([]string{"serve", "--data", h.data, "--listen", "127.0.0.1:0"}, more...)...)
 	p.line("Usher Bench serves")
 	text, err := os.ReadFile(filepath.Join(h.data, service.LocalAccessFile))
 	require.NoError(h.t, err)
@@ -148,7 +148,7 @@ func (h *house) state() []simbench.BayState {
 
 func TestAKilledServiceLeavesTheBenchSafeAndTheRecordWhole(t *testing.T) {
 	h := newHouse(t, 2)
-	p, cl := h.serve()
+	p, cl := h.serve("--no-warden")
 	h.scenario(cl)
 	var runs []api.RunSummary
 	for _, bay := range []string{"bay1", "bay2"} {
@@ -178,7 +178,7 @@ func TestAKilledServiceLeavesTheBenchSafeAndTheRecordWhole(t *testing.T) {
 	}
 
 	// A second kill right at the start must not do more harm.
-	again := start(t, "serve", "--data", h.data, "--listen", "127.0.0.1:0")
+	again := start(t, "serve", "--data", h.data, "--listen", "127.0.0.1:0", "--no-warden")
 	again.kill()
 	restarted := time.Now()
 	p, cl = h.serve()
@@ -212,7 +212,7 @@ func TestAKilledServiceLeavesTheBenchSafeAndTheRecordWhole(t *testing.T) {
 
 func TestAKilledServiceSwitchesOffWhatWasSwitchedOnByHand(t *testing.T) {
 	h := newHouse(t, 1)
-	p, cl := h.serve()
+	p, cl := h.serve("--no-warden")
 	_, err := cl.Set(t.Context(), "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "on"})
 	require.NoError(t, err)
 	p.kill()

@@ -64,6 +64,7 @@ func (a *app) simbench() *cobra.Command {
 	c.Flags().IntVar(&o.BasePort, "port", defaultSimbenchPort, "first port; 0 takes free ones")
 	c.Flags().Float64Var(&o.TimeFactor, "time-factor", 1, "speed of the bench's clock; the service needs the same")
 	c.Flags().BoolVar(&o.Ideal, "ideal", false, "leave noise, instrument errors and rounding out")
+	c.Flags().BoolVar(&o.OneConnection, "one-connection", false, "every instrument takes one connection only")
 	c.Flags().StringVar(&configFile, "write-config", "", "write a configuration for usher serve to this file")
 
 	c.Flags().BoolVar(&childMode, "until-input-ends", false, "run until standard input ends, for a parent process")

@@ -27,6 +27,8 @@ type Options struct {
 	TimeFactor float64
 	// Ideal leaves noise, instrument errors and rounding out.
 	Ideal bool
+	// OneConnection makes every instrument take one connection only; others wait until it is gone.
+	OneConnection bool
 	// Faulty names units that have a fault: serial number → fault.
 	Faulty map[string]string
 }
@@ -48,6 +50,7 @@ type Instrument struct {
 	in            *interpreter
 	mu            sync.Mutex
 	fault         InstrumentFault
+	one           chan struct{} // holds a token if only one connection is taken
 	conns         map[net.Conn]bool
 	released      chan struct{} // closed when a hang ends
 }
@@ -138,6 +141,9 @@ func (b *Bench) listen(name, kind string, in *interpreter, port int) error {
 	}
 	inst := &Instrument{Name: name, Kind: kind, Address: "tcp://" + listener.Addr().String(), listener: listener, in: in,
 		conns: map[net.Conn]bool{}, released: make(chan struct{})}
+	if b.options.OneConnection {
+		inst.one = make(chan struct{}, 1)
+	}
 	b.instruments = append(b.instruments, inst)
 	go inst.accept()
 	return nil
@@ -210,6 +216,10 @@ func (i *Instrument) accept() {
 		i.conns[conn] = true
 		i.mu.Unlock()
 		go func() {
+			if i.one != nil {
+				i.one <- struct{}{}
+				defer func() { <-i.one }()
+			}
 			i.in.serve(conn, i.gate)
 			i.mu.Lock()
 			delete(i.conns, conn)

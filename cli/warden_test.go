@@ -1,0 +1,166 @@
+package cli_test
+
+import (
+	"os/exec"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/simbench"
+)
+
+// bound is what the warden promises: everything off within a second.
+const bound = time.Second
+
+// offAfter waits until a bay is off by the stand-ins' own record, and tells how long after a time the last output went off.
+func (h *house) offAfter(bay int, since time.Time) time.Duration {
+	h.t.Helper()
+	var s simbench.BayState
+	require.Eventually(h.t, func() bool { s = h.state()[bay]; return !s.SourceOn && !s.LoadOn }, 10*time.Second, 5*time.Millisecond, "nobody switched off")
+	last := s.History[len(s.History)-2:]
+	assert.Equal(h.t, []string{"load", "source"}, []string{last[0].What, last[1].What}, "load first")
+	took := last[1].At.Sub(since)
+	h.t.Logf("%s off after %s", s.Bay, took.Round(time.Millisecond))
+	return took
+}
+
+func (h *house) soak(cl *client.Client, bay string) api.RunSummary {
+	h.t.Helper()
+	run, err := cl.StartRun(h.t.Context(), api.StartRun{Bay: bay, Procedure: "tern-soak", Serial: "TN-" + bay})
+	require.NoError(h.t, err)
+	require.Eventually(h.t, func() bool {
+		for _, s := range h.state() {
+			if s.Bay == bay {
+				return s.SourceOn && s.LoadOn
+			}
+		}
+		return false
+	}, 10*time.Second, 10*time.Millisecond)
+	return run
+}
+
+func TestTheWardenSwitchesOffWhenTheServiceIsKilled(t *testing.T) {
+	h := newHouse(t, 2)
+	p, cl := h.serve()
+	h.scenario(cl)
+	runs := []api.RunSummary{h.soak(cl, "bay1"), h.soak(cl, "bay2")}
+	killed := time.Now()
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
+	for bay := range runs {
+		assert.Less(t, h.offAfter(bay, killed), bound)
+	}
+	_, cl = h.serve()
+	for _, run := range runs {
+		doc, err := cl.Run(t.Context(), run.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "aborted", doc.State)
+		assert.Contains(t, doc.Reason, "the warden made the outputs safe at", "the next service finds it so and says so")
+	}
+	entries, err := cl.Journal(t.Context(), "bay1", "", 20)
+	require.NoError(t, err)
+	assert.True(t, journalHas(entries, "made safe by the warden", "the service died"), "%v", entries)
+}
+
+func journalHas(entries []api.JournalEntry, what, detail string) bool {
+	for _, e := range entries {
+		if e.What == what && strings.Contains(e.Detail, detail) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestTheWardenSwitchesOffWhenTheServiceStandsStill(t *testing.T) {
+	h := newHouse(t, 1)
+	p, cl := h.serve()
+	h.scenario(cl)
+	run := h.soak(cl, "bay1")
+	stopped := time.Now()
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGSTOP))
+	assert.Less(t, h.offAfter(0, stopped), bound)
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGCONT))
+	require.Eventually(t, func() bool {
+		doc, err := cl.Run(t.Context(), run.ID)
+		return err == nil && doc.State == "aborted"
+	}, 10*time.Second, 20*time.Millisecond, "a service that wakes again does not go on as if nothing had been")
+	doc, err := cl.Run(t.Context(), run.ID)
+	require.NoError(t, err)
+	assert.Contains(t, doc.Reason, "the warden")
+	state := h.state()[0]
+	assert.False(t, state.SourceOn || state.LoadOn)
+	again := h.soak(cl, "bay1")
+	_, err = cl.Stop(t.Context(), again.Bay, "")
+	require.NoError(t, err, "and the bay can be used again")
+}
+
+func TestADrillShowsThatTheWardenActs(t *testing.T) {
+	h := newHouse(t, 2)
+	_, cl := h.serve()
+	h.scenario(cl)
+	_, err := cl.Drill(t.Context(), "bay1")
+	assert.ErrorContains(t, err, "nothing is energised")
+	run := h.soak(cl, "bay1")
+	other := h.soak(cl, "bay2")
+	began := time.Now()
+	drill, err := cl.Drill(t.Context(), "bay1")
+	require.NoError(t, err)
+	assert.Less(t, drill.OffAfter, bound.Seconds())
+	assert.Less(t, h.offAfter(0, began), bound)
+	assert.Equal(t, []string{"load (channel 1 of load1)", "source (channel 1 of supply1)"}, drill.Off)
+	require.Eventually(t, func() bool {
+		doc, err := cl.Run(t.Context(), run.ID)
+		return err == nil && strings.Contains(doc.Reason, "the warden")
+	}, 10*time.Second, 20*time.Millisecond)
+	doc, err := cl.Run(t.Context(), other.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "live", doc.State, "the other bay goes on")
+	_, err = cl.StopAll(t.Context(), "")
+	require.NoError(t, err)
+}
+
+func TestAnInstrumentThatTakesOneConnectionOnlyIsTakenOver(t *testing.T) {
+	h := newHouse(t, 1, "--one-connection")
+	p, cl := h.serve()
+	h.scenario(cl)
+	h.soak(cl, "bay1")
+	stopped := time.Now()
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGSTOP), "a stopped service holds its sockets")
+	assert.Less(t, h.offAfter(0, stopped), bound, "the warden ends it to get at the instruments")
+	state, err := p.cmd.Process.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, syscall.SIGKILL, state.Sys().(syscall.WaitStatus).Signal())
+}
+
+func TestAWardenThatDiesIsStartedAgain(t *testing.T) {
+	h := newHouse(t, 1)
+	p, cl := h.serve()
+	h.scenario(cl)
+	h.soak(cl, "bay1")
+	first := wardenOf(t, p.cmd.Process.Pid)
+	require.NoError(t, syscall.Kill(first, syscall.SIGKILL))
+	require.Eventually(t, func() bool {
+		pid := wardenOf(t, p.cmd.Process.Pid)
+		return pid != 0 && pid != first
+	}, 10*time.Second, 20*time.Millisecond)
+	killed := time.Now()
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
+	assert.Less(t, h.offAfter(0, killed), bound, "the new one knows what is energised")
+}
+
+// wardenOf is the process of a service's warden; 0 if there is none.
+func wardenOf(t *testing.T, service int) int {
+	out, err := exec.Command("pgrep", "-P", strconv.Itoa(service)).Output()
+	if err != nil {
+		return 0
+	}
+	pid, err := strconv.Atoi(strings.Fields(string(out))[0])
+	require.NoError(t, err)
+	return pid
+}
