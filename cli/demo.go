@@ -78,7 +78,7 @@ func (a *app) demoOnce(ctx context.Context, folder string, factor float64) (err 
 		return err
 	}
 	defer b.Close()
-	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, demoBays, factor))
+	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, factor))
 	if err != nil {
 		return err
 	}
@@ -276,7 +276,7 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 		return err
 	}
 	defer b.Close()
-	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, demoBays, fast))
+	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, fast))
 	if err != nil {
 		return err
 	}

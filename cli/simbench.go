@@ -39,7 +39,7 @@ func (a *app) simbench() *cobra.Command {
 			}
 			defer b.Close()
 			if configFile != "" {
-				text, err := yaml.Marshal(demo.Config(b, o.Bays, o.TimeFactor))
+				text, err := yaml.Marshal(demo.Config(b, o.TimeFactor))
 				if err != nil {
 					return err
 				}

@@ -7,9 +7,8 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"slices"
-	"strings"
 
+	"usherbench/api"
 	"usherbench/engine"
 	"usherbench/simbench"
 )
@@ -48,29 +47,27 @@ const Good, Faulty = "TN-2208", "TN-2213"
 // FaultyUnits gives the units with a fault, by serial number.
 func FaultyUnits() map[string]string { return maps.Clone(faulty) }
 
-// Config is the configuration of a service for a simulated bench: a supply and a load in every bay, and the bench itself as the
+// Config is the configuration of a service for a simulated bench: its channels fill the seats as it is wired, and the bench itself is the
 // handler that puts each unit in place.
-func Config(b *simbench.Bench, bays int, timeFactor float64) engine.Config {
-	addresses := map[string]string{}
-	for _, i := range b.Instruments() {
-		addresses[i.Name] = i.Address
-	}
+func Config(b *simbench.Bench, timeFactor float64) engine.Config {
 	c := engine.Config{TimeFactor: timeFactor, Instruments: map[string]engine.InstrumentConfig{}, Bays: map[string]engine.BayConfig{}}
-	for _, name := range slices.Sorted(maps.Keys(addresses)) {
-		kind := strings.TrimRight(name, "0123456789")
-		c.Instruments[name] = engine.InstrumentConfig{Address: addresses[name], Dialect: "sim-" + kind, Calibrated: "2026-03-16", Due: "2027-03-16"}
+	for _, i := range b.Instruments() {
+		c.Instruments[i.Name] = engine.InstrumentConfig{Address: i.Address, Dialect: "sim-" + i.Kind, Calibrated: "2026-03-16", Due: "2027-03-16"}
 	}
-	for n := 1; n <= bays; n++ {
-		source := engine.SeatConfig{Instrument: fmt.Sprintf("supply%d", n), Channel: 1}
-		if _, own := addresses[source.Instrument]; !own {
-			source = engine.SeatConfig{Instrument: "supply1", Channel: 2}
+	for i, w := range b.Wirings() {
+		seats := map[string]engine.SeatConfig{}
+		for name, channels := range w.Seats {
+			if len(channels) == 1 {
+				seats[name] = engine.SeatConfig{Instrument: channels[0].Instrument, Channel: channels[0].Number}
+				continue
+			}
+			seat := engine.SeatConfig{Gang: w.Gangs[name]}
+			for _, ch := range channels {
+				seat.Channels = append(seat.Channels, api.ChannelRef{Instrument: ch.Instrument, Channel: ch.Number})
+			}
+			seats[name] = seat
 		}
-		name := fmt.Sprintf("bay%d", n)
-		c.Bays[name] = engine.BayConfig{
-			Title:   fmt.Sprintf("Bay %d", n),
-			Seats:   map[string]engine.SeatConfig{"source": source, "load": {Instrument: fmt.Sprintf("load%d", n), Channel: 1}},
-			Handler: b.AdminURL() + "/bays/" + name + "/unit",
-		}
+		c.Bays[w.Bay] = engine.BayConfig{Title: fmt.Sprintf("Bay %d", i+1), Seats: seats, Handler: b.AdminURL() + "/bays/" + w.Bay + "/unit"}
 	}
 	return c
 }

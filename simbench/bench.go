@@ -1,5 +1,5 @@
-// Package simbench is the simulated bench: stand-ins for a two-channel supply and an electronic load that speak SCPI over real
-// sockets, joined by the physics of a unit under test. The service cannot tell them from hardware.
+// Package simbench is the simulated bench: stand-ins for supplies, loads, cyclers and meters that speak SCPI and Modbus over real
+// sockets and serial lines, joined by the physics of a unit under test. The service cannot tell them from hardware.
 //
 // The bench keeps its own record of what was on and off, and when, so that a test can ask the instrument and not the program
 // under test whether an output was off.
@@ -8,20 +8,50 @@ package simbench
 import (
 	"errors"
 	"fmt"
-	"net"
+	"os"
 	"slices"
-	"sync"
+	"strings"
 	"time"
 
 	"usherbench/simbench/plant"
 )
 
+// Layout says what stands around a unit.
+type Layout string
+
+// The layouts of bays.
+const (
+	// Converter is a supply and a load at a DC-DC module.
+	Converter Layout = "converter"
+	// Metered adds a power analyser in the line and a thermometer.
+	Metered Layout = "metered"
+	// BatteryPack is a cycler, a multimeter and a thermometer at a battery.
+	BatteryPack Layout = "battery"
+	// SerialLoad is a supply, and a load with registers on a serial line; RegistersTCP has it on a socket.
+	SerialLoad   Layout = "serial-load"
+	RegistersTCP Layout = "registers-tcp"
+	// CyclerPair tests a module with the two channels of a cycler alone.
+	CyclerPair Layout = "cycler-pair"
+	// Gang feeds a module from both channels of a supply in parallel, and drains it with two loads; Stacked has the channels in series.
+	Gang    Layout = "gang"
+	Stacked Layout = "stacked"
+	// BatteryEnds is a supply and a load at a battery.
+	BatteryEnds Layout = "battery-ends"
+)
+
+// Layouts lists all layouts.
+func Layouts() []Layout {
+	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds}
+}
+
 // Options says what bench to build. The zero value is one bay with a healthy unit on free ports.
 type Options struct {
 	Bays int // number of bays, at least 1
+	// Layouts of the bays, in order; bays beyond the list have a supply and a load at a converter.
+	Layouts []Layout
 	// SharedSupply feeds bays 1 and 2 from the two channels of one supply; otherwise each bay has a supply of its own.
 	SharedSupply bool
-	// BasePort is the first port; 0 takes free ones. A bay uses two: supply, load. The one before the first is the admin route's.
+	// BasePort is the first port; 0 takes free ones. The first is the admin route's, the others the instruments' in their order.
 	BasePort int
 	// TimeFactor speeds the bench's clock up, 1 … 3600.
 	TimeFactor float64
@@ -38,34 +68,29 @@ type Bench struct {
 	options     Options
 	clock       clock
 	fixtures    []*fixture
+	wirings     []Wiring
 	instruments []*Instrument
+	shared      *supply
+	thermo      *thermometer
+	folder      string // of the serial lines
+	port        int
 	admin       *admin
 }
 
-// Instrument is one stand-in on its socket.
-type Instrument struct {
-	Name, Address string
-	Kind          string // "supply" or "load"
-	listener      net.Listener
-	in            *interpreter
-	mu            sync.Mutex
-	fault         InstrumentFault
-	one           chan struct{} // holds a token if only one connection is taken
-	conns         map[net.Conn]bool
-	released      chan struct{} // closed when a hang ends
+// Wiring says which channels fill the seats of a bay.
+type Wiring struct {
+	Bay     string
+	Battery bool
+	Seats   map[string][]Channel
+	// Gangs says how several channels of a seat work as one.
+	Gangs map[string]string
 }
 
-// InstrumentFault is something wrong with an instrument on purpose.
-type InstrumentFault string
-
-// The faults of instruments.
-const (
-	NoFault InstrumentFault = ""
-	// Drop closes every connection and refuses new ones.
-	Drop InstrumentFault = "drop"
-	// Hang takes messages and does not answer.
-	Hang InstrumentFault = "hang"
-)
+// Channel is a channel of a stand-in.
+type Channel struct {
+	Instrument string
+	Number     int
+}
 
 // clock is the bench's own time, which may run faster than the wall's.
 type clock struct {
@@ -77,80 +102,209 @@ func (c clock) now() float64 { return time.Since(c.start).Seconds() * c.factor }
 
 // Start builds the bench and begins to listen.
 func Start(o Options) (*Bench, error) {
-	o.Bays = max(o.Bays, 1)
+	o.Bays = max(o.Bays, len(o.Layouts), 1)
 	if o.TimeFactor == 0 {
 		o.TimeFactor = 1
 	}
-	b := &Bench{options: o, clock: clock{time.Now(), o.TimeFactor}}
-	port := o.BasePort
-	next := func() int {
-		if o.BasePort == 0 {
-			return 0
+	for _, l := range o.Layouts {
+		if !slices.Contains(Layouts(), l) {
+			return nil, fmt.Errorf("%q is no layout of a bay; known: %v", l, Layouts())
 		}
-		port++
-		return port - 1
 	}
-	err := b.build(next)
-	if err != nil {
+	b := &Bench{options: o, clock: clock{time.Now(), o.TimeFactor}, port: o.BasePort}
+	if err := b.build(); err != nil {
 		return nil, errors.Join(err, b.Close())
 	}
 	return b, nil
 }
 
-func (b *Bench) build(next func() int) error {
-	admin, err := startAdmin(b, next())
-	if err != nil {
+// next is the port of the next instrument.
+func (b *Bench) next() int {
+	if b.options.BasePort == 0 {
+		return 0
+	}
+	b.port++
+	return b.port - 1
+}
+
+func (b *Bench) build() error {
+	var err error
+	if b.admin, err = startAdmin(b, b.next()); err != nil {
 		return err
 	}
-	b.admin = admin
-	var shared *supply
 	for i := range b.options.Bays {
-		f := &fixture{name: fmt.Sprintf("bay%d", i+1), clock: b.clock}
-		if err := f.clip(fmt.Sprintf("TN-%d", 2201+i), plant.Healthy); err != nil {
-			return err
+		layout := Converter
+		if i < len(b.options.Layouts) {
+			layout = b.options.Layouts[i]
 		}
-		b.fixtures = append(b.fixtures, f)
-		s, channel := shared, 1
-		if shared == nil {
-			s = newSupply(fmt.Sprintf("S2-%04d", 101+i), b.options.Ideal)
-			if err := b.listen(fmt.Sprintf("supply%d", i+1), "supply", &s.interpreter, next()); err != nil {
-				return err
-			}
-		} else {
-			channel = 2
-			shared = nil
-		}
-		f.output = &s.outputs[channel-1]
-		f.output.fixture = f
-		if b.options.SharedSupply && i == 0 {
-			shared = s
-		}
-		l := newLoad(fmt.Sprintf("L1-%04d", 201+i), b.options.Ideal)
-		l.fixture, f.input = f, l
-		if err := b.listen(fmt.Sprintf("load%d", i+1), "load", &l.interpreter, next()); err != nil {
+		if err := b.buildBay(i, layout); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (b *Bench) listen(name, kind string, in *interpreter, port int) error {
-	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		return fmt.Errorf("stand-in %s: %w", name, err)
+func (b *Bench) buildBay(i int, layout Layout) error {
+	n := i + 1
+	f := &fixture{name: fmt.Sprintf("bay%d", n), clock: b.clock, battery: layout == BatteryPack || layout == BatteryEnds, series: layout == Stacked}
+	w := Wiring{Bay: f.name, Battery: f.battery, Seats: map[string][]Channel{}, Gangs: map[string]string{}}
+	serial := fmt.Sprintf("TN-%d", 2201+i)
+	if f.battery {
+		serial = fmt.Sprintf("GP-%d", 301+i)
 	}
-	inst := &Instrument{Name: name, Kind: kind, Address: "tcp://" + listener.Addr().String(), listener: listener, in: in,
-		conns: map[net.Conn]bool{}, released: make(chan struct{})}
-	if b.options.OneConnection {
-		inst.one = make(chan struct{}, 1)
+	if err := f.clip(serial, plant.Healthy); err != nil {
+		return err
 	}
-	b.instruments = append(b.instruments, inst)
-	go inst.accept()
+	b.fixtures = append(b.fixtures, f)
+	var steps []func() error
+	add := func(step func(*fixture, *Wiring, int) error) {
+		steps = append(steps, func() error { return step(f, &w, n) })
+	}
+	switch layout {
+	case Converter, BatteryEnds:
+		add(b.addSupply)
+		add(b.addLoad)
+	case Metered:
+		add(b.addSupply)
+		add(b.addLoad)
+		add(b.addAnalyser)
+		add(b.addThermo)
+	case BatteryPack:
+		add(b.addCycler)
+		add(b.addMultimeter)
+		add(b.addThermo)
+	case SerialLoad, RegistersTCP:
+		add(b.addSupply)
+		steps = append(steps, func() error { return b.addRegisterLoad(f, &w, n, layout == SerialLoad) })
+	case CyclerPair:
+		add(b.addCyclerPair)
+	case Gang, Stacked:
+		add(b.addGang)
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	b.wirings = append(b.wirings, w)
+	return nil
+}
+
+func (b *Bench) addSupply(f *fixture, w *Wiring, n int) error {
+	s, channel, name := b.shared, 2, "supply1"
+	if s == nil {
+		s, channel, name = newSupply(fmt.Sprintf("S2-%04d", 100+n), b.options.Ideal), 1, fmt.Sprintf("supply%d", n)
+		if err := b.listen(name, "supply", s.health, &s.interpreter); err != nil {
+			return err
+		}
+	}
+	b.shared = nil
+	if b.options.SharedSupply && n == 1 {
+		b.shared = s
+	}
+	s.outputs[channel-1].feed = f.newFeed()
+	f.setVolts = s.outputs[channel-1].setVolts.set
+	w.Seats["source"] = []Channel{{name, channel}}
+	return nil
+}
+
+func (b *Bench) addLoad(f *fixture, w *Wiring, n int) error {
+	l := newLoad(fmt.Sprintf("L1-%04d", 200+n), b.options.Ideal)
+	l.drain, f.setAmps = f.newDrain(), l.setAmps.set
+	name := fmt.Sprintf("load%d", n)
+	w.Seats["load"] = []Channel{{name, 1}}
+	return b.listen(name, "load", l.health, &l.interpreter)
+}
+
+func (b *Bench) addAnalyser(f *fixture, w *Wiring, n int) error {
+	a := newAnalyser(fmt.Sprintf("A1-%04d", 300+n), b.options.Ideal, f)
+	name := fmt.Sprintf("analyser%d", n)
+	w.Seats["meter"] = []Channel{{name, 1}}
+	return b.listen(name, "analyser", a.health, &a.interpreter)
+}
+
+func (b *Bench) addMultimeter(f *fixture, w *Wiring, n int) error {
+	m := newMultimeter(fmt.Sprintf("D1-%04d", 400+n), b.options.Ideal, f)
+	name := fmt.Sprintf("multimeter%d", n)
+	w.Seats["meter"] = []Channel{{name, 1}}
+	return b.listen(name, "multimeter", m.health, &m.interpreter)
+}
+
+// addThermo puts the next input of the bench's thermometer at the unit.
+func (b *Bench) addThermo(f *fixture, w *Wiring, n int) error {
+	if b.thermo == nil {
+		b.thermo = newThermometer("T8-0501", b.options.Ideal)
+		if err := b.listen("thermometer1", "thermometer", b.thermo.health, &b.thermo.interpreter); err != nil {
+			return err
+		}
+	}
+	input := min(n, len(b.thermo.inputs))
+	b.thermo.inputs[input-1].fixture = f
+	w.Seats["thermo"] = []Channel{{"thermometer1", input}}
+	return nil
+}
+
+func (b *Bench) addCycler(f *fixture, w *Wiring, n int) error {
+	c := newCycler(fmt.Sprintf("C2-%04d", 600+n), b.options.Ideal)
+	c.channels[0].feed, c.channels[0].drain = f.newFeed(), f.newDrain()
+	name := fmt.Sprintf("cycler%d", n)
+	w.Seats["cycler"] = []Channel{{name, 1}}
+	return b.listen(name, "cycler", c.health, &c.interpreter)
+}
+
+func (b *Bench) addCyclerPair(f *fixture, w *Wiring, n int) error {
+	c := newCycler(fmt.Sprintf("C2-%04d", 600+n), b.options.Ideal)
+	c.channels[0].feed, c.channels[1].drain = f.newFeed(), f.newDrain()
+	f.setVolts, f.setAmps = c.channels[0].setVolts.set, c.channels[1].setAmps.set
+	name := fmt.Sprintf("cycler%d", n)
+	w.Seats["source"], w.Seats["load"] = []Channel{{name, 1}}, []Channel{{name, 2}}
+	return b.listen(name, "cycler", c.health, &c.interpreter)
+}
+
+func (b *Bench) addGang(f *fixture, w *Wiring, n int) error {
+	s := newSupply(fmt.Sprintf("S2-%04d", 100+n), b.options.Ideal)
+	name := fmt.Sprintf("supply%d", n)
+	for i := range s.outputs {
+		s.outputs[i].feed = f.newFeed()
+		w.Seats["source"] = append(w.Seats["source"], Channel{name, i + 1})
+	}
+	w.Gangs["source"], w.Gangs["load"] = "parallel", "parallel"
+	if f.series {
+		w.Gangs["source"] = "series"
+	}
+	errs := []error{b.listen(name, "supply", s.health, &s.interpreter)}
+	for _, side := range []string{"", "-b"} {
+		l := newLoad(fmt.Sprintf("L1-%04d%s", 200+n, side), b.options.Ideal)
+		l.drain = f.newDrain()
+		name := fmt.Sprintf("load%d%s", n, side)
+		w.Seats["load"] = append(w.Seats["load"], Channel{name, 1})
+		errs = append(errs, b.listen(name, "load", l.health, &l.interpreter))
+	}
+	return errors.Join(errs...)
+}
+
+func (b *Bench) addRegisterLoad(f *fixture, w *Wiring, n int, serial bool) error {
+	const unit = 3
+	l := newRegisterLoad(fmt.Sprintf("M1-%04d", 700+n), b.options.Ideal, unit)
+	l.drain, f.setAmps = f.newDrain(), l.setAmps.set
+	name := fmt.Sprintf("register-load%d", n)
+	w.Seats["load"] = []Channel{{name, 1}}
+	if serial {
+		return b.openLine(name, &l.registerServer)
+	}
+	if err := b.listen(name, "register-load", l.health, &l.registerServer); err != nil {
+		return err
+	}
+	last := b.instruments[len(b.instruments)-1]
+	last.Address = strings.Replace(last.Address, "tcp://", "modbus-tcp://", 1) + fmt.Sprintf("?unit=%d", unit)
 	return nil
 }
 
 // Instruments lists the stand-ins.
 func (b *Bench) Instruments() []*Instrument { return slices.Clone(b.instruments) }
+
+// Wirings lists what fills the seats of the bays.
+func (b *Bench) Wirings() []Wiring { return slices.Clone(b.wirings) }
 
 // AdminURL is where the bench's state is read and its faults are switched.
 func (b *Bench) AdminURL() string { return b.admin.url }
@@ -181,8 +335,8 @@ func (b *Bench) SetFault(instrument string, fault InstrumentFault) error {
 	if i < 0 {
 		return fmt.Errorf("the simulated bench has no instrument %q", instrument)
 	}
-	if !slices.Contains([]InstrumentFault{NoFault, Drop, Hang}, fault) {
-		return fmt.Errorf("%q is not a fault of an instrument; known: drop, hang", fault)
+	if err := checkFault(b.instruments[i].Kind, fault); err != nil {
+		return err
 	}
 	b.instruments[i].setFault(fault)
 	return nil
@@ -192,8 +346,10 @@ func (b *Bench) SetFault(instrument string, fault InstrumentFault) error {
 func (b *Bench) Close() error {
 	var errs []error
 	for _, i := range b.instruments {
-		errs = append(errs, i.listener.Close())
-		i.setFault(Drop)
+		errs = append(errs, i.close())
+	}
+	if b.folder != "" {
+		errs = append(errs, os.RemoveAll(b.folder))
 	}
 	if b.admin != nil {
 		errs = append(errs, b.admin.close())
@@ -201,157 +357,19 @@ func (b *Bench) Close() error {
 	return errors.Join(errs...)
 }
 
-func (i *Instrument) accept() {
-	for {
-		conn, err := i.listener.Accept()
-		if err != nil {
-			return
-		}
-		i.mu.Lock()
-		if i.fault == Drop {
-			conn.Close()
-			i.mu.Unlock()
-			continue
-		}
-		i.conns[conn] = true
-		i.mu.Unlock()
-		go func() {
-			if i.one != nil {
-				i.one <- struct{}{}
-				defer func() { <-i.one }()
-			}
-			i.in.serve(conn, i.gate)
-			i.mu.Lock()
-			delete(i.conns, conn)
-			i.mu.Unlock()
-		}()
-	}
-}
-
-// gate lets an answer through, or waits while the instrument hangs.
-func (i *Instrument) gate() bool {
-	i.mu.Lock()
-	fault, released := i.fault, i.released
-	i.mu.Unlock()
-	if fault == Hang {
-		<-released
-	}
-	return fault != Drop
-}
-
-func (i *Instrument) setFault(fault InstrumentFault) {
-	i.mu.Lock()
-	defer i.mu.Unlock()
-	if i.fault == Hang && fault != Hang {
-		close(i.released)
-		i.released = make(chan struct{})
-	}
-	i.fault = fault
-	if fault == Drop {
-		for conn := range i.conns {
-			conn.Close()
-		}
-	}
-}
-
-// fixture joins a supply channel, a unit and a load, in the bench's own time.
-type fixture struct {
-	name    string
-	clock   clock
-	output  *supplyOutput // what feeds it
-	input   *load         // what drains it
-	mu      sync.Mutex
-	serial  string
-	fault   plant.Fault
-	unit    plant.Converter
-	state   plant.State
-	source  plant.Source
-	load    plant.Load
-	history []Switching
-}
-
-// Switching is an entry of the bench's own record: an output went on or off.
-type Switching struct {
-	At   time.Time `json:"at"`
-	What string    `json:"what"` // "source" or "load"
-	On   bool      `json:"on"`
-}
-
-const longestHistory = 1000
-
-func (f *fixture) clip(serial string, fault plant.Fault) error {
-	unit, err := plant.Tern(serial, fault)
-	if err != nil {
-		return err
-	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.serial, f.fault, f.unit, f.state = serial, fault, unit, plant.State{}
-	return nil
-}
-
-func (f *fixture) feed(s plant.Source) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.note("source", f.source.On, s.On)
-	f.source = s
-	f.unit.At(&f.state, f.clock.now(), f.source, f.load)
-}
-
-func (f *fixture) drain(l plant.Load) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.note("load", f.load.On, l.On)
-	f.load = l
-	f.unit.At(&f.state, f.clock.now(), f.source, f.load)
-}
-
-func (f *fixture) note(what string, before, after bool) {
-	if before != after {
-		f.history = append(f.history, Switching{time.Now(), what, after})
-		f.history = f.history[max(0, len(f.history)-longestHistory):]
-	}
-}
-
-func (f *fixture) operating() plant.Operating {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.unit.At(&f.state, f.clock.now(), f.source, f.load)
-}
-
-// BayState is what the bench itself knows about a bay.
-type BayState struct {
-	Bay      string          `json:"bay"`
-	Serial   string          `json:"serial"`
-	Fault    string          `json:"fault,omitempty"`
-	SourceOn bool            `json:"sourceOn"`
-	LoadOn   bool            `json:"loadOn"`
-	Truth    plant.Operating `json:"truth"`
-	History  []Switching     `json:"history"`
-}
-
-// State tells what is in a bay, what is on, and the true operating point.
-func (b *Bench) State(bay string) (BayState, error) {
-	f, err := b.fixture(bay)
-	if err != nil {
-		return BayState{}, err
-	}
-	truth := f.operating()
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return BayState{f.name, f.serial, string(f.fault), f.source.On, f.load.On, truth, slices.Clone(f.history)}, nil
-}
-
-// Truth is the exact steady state of the unit in a bay when the supply is set to some volts and the load to some amps, with the
+// Truth is the exact steady state of the converter in a bay when the supply is set to some volts and the load to some amps, with the
 // errors that both have in setting them. With amps 0 the load is off.
 func (b *Bench) Truth(bay string, volts, amps float64) (plant.Operating, error) {
 	f, err := b.fixture(bay)
 	if err != nil {
 		return plant.Operating{}, err
 	}
+	if f.setVolts == nil || f.setAmps == nil {
+		return plant.Operating{}, fmt.Errorf("the layout of %s has no single truth", bay)
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	source := plant.Source{On: true, Volts: f.output.setVolts.set(volts), Amps: mostSupplyAmps}
-	drain := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: f.input.setAmps.set(amps)}
-	return f.unit.Solve(source, drain, true), nil
+	source := plant.Source{On: true, Volts: f.setVolts(volts), Amps: mostSupplyAmps}
+	load := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: f.setAmps(amps)}
+	return f.unit.Solve(source, load, true), nil
 }

@@ -3,8 +3,9 @@ package simbench
 import (
 	"bufio"
 	"fmt"
-	"net"
+	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,6 +21,7 @@ type interpreter struct {
 	commands []command
 	errors   []string
 	events   byte // standard event status register
+	health   *health
 }
 
 // command is a header with what it does. Exactly one of set and query may be nil.
@@ -27,6 +29,7 @@ type command struct {
 	header []keyword
 	set    func(args []string, channel int) error
 	query  func(channel int) (string, error)
+	bare   bool // it takes no parameter
 }
 
 // keyword is one part of a header: VOLTage has the short form VOLT and the long form VOLTAGE.
@@ -74,7 +77,19 @@ func (in *interpreter) on(header string, set func([]string, int) error, query fu
 		m := headerPart.FindStringSubmatch(strings.Trim(part, "[]:"))
 		parts = append(parts, keyword{m[1], m[1] + strings.ToUpper(m[2]), optional})
 	}
-	in.commands = append(in.commands, command{parts, set, query})
+	bare := slices.Contains(bareCommands, parts[len(parts)-1].short)
+	in.commands = append(in.commands, command{parts, set, query, bare})
+}
+
+// bareCommands end the headers of commands that take no parameter.
+var bareCommands = []string{"CLE", "RUN", "ABOR", "FEED", "STAR"}
+
+// shown is how a reading is answered.
+func (in *interpreter) shown(d drawn, truth float64) string {
+	if text := in.health.number(); text != "" {
+		return text
+	}
+	return d.show(d.read(truth))
 }
 
 func matches(pattern []keyword, words []string) bool {
@@ -141,7 +156,7 @@ func (in *interpreter) one(words []string, question bool, rest string) (string, 
 		case question && c.query != nil:
 			return c.query(channel)
 		case !question && c.set != nil:
-			if len(args) == 0 {
+			if len(args) == 0 && !c.bare {
 				return "", errMissing
 			}
 			return "", c.set(args, channel)
@@ -153,6 +168,9 @@ func (in *interpreter) one(words []string, question bool, rest string) (string, 
 func (in *interpreter) common(header string) (string, bool) {
 	switch header {
 	case "*IDN?":
+		if in.health.now() == WrongIdentity {
+			return "Usher Bench,SIM-X9,0000,0.1", true
+		}
 		return in.identity, true
 	case "*OPC?":
 		return "1", true
@@ -198,6 +216,9 @@ func (in *interpreter) push(err error) {
 }
 
 func (in *interpreter) pop() string {
+	if in.health.now() == ErrorQueue && len(in.errors) == 0 {
+		in.errors = append(in.errors, scpiError{-310, "System error;something inside"}.Error())
+	}
 	if len(in.errors) == 0 {
 		return `0,"No error"`
 	}
@@ -246,18 +267,24 @@ func splitOutside(s string, separator byte) []string {
 	return append(parts, s[start:])
 }
 
-// serve answers messages on a connection until it closes. gate may hold an answer back or refuse it.
-func (in *interpreter) serve(conn net.Conn, gate func() bool) {
+// serve answers messages on a connection until it closes.
+func (in *interpreter) serve(conn io.ReadWriteCloser) {
 	defer conn.Close()
 	scanner := bufio.NewScanner(conn)
 	scanner.Buffer(make([]byte, 0, 512), longestMessage)
 	for scanner.Scan() {
+		if in.health.now() == Drop {
+			return
+		}
 		answer := in.execute(strings.TrimSuffix(scanner.Text(), "\r"))
-		if !gate() {
+		if !in.health.pass() {
 			return
 		}
 		if answer == "" {
 			continue
+		}
+		if in.health.now() == Garbage {
+			answer = "?%\x7f;;" + answer[:len(answer)/2] + "#"
 		}
 		if _, err := conn.Write(append([]byte(answer), '\n')); err != nil {
 			return

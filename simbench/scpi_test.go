@@ -2,9 +2,11 @@ package simbench
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -78,7 +80,8 @@ func TestInstrumentErrorsStayInsideWhatTheDialectsPromise(t *testing.T) {
 		for name, c := range map[string]struct {
 			model channelModel
 			at    float64
-		}{"supply volts": {supplyVolts, 48}, "supply amps": {supplyAmps, 2.6}, "load volts": {loadVolts, 15}, "load amps": {loadAmps, 8}, "standby amps": {standbyAmps, 0.017}} {
+		}{"supply volts": {supplyVolts, 48}, "supply amps": {supplyAmps, 2.6}, "load volts": {loadVolts, 15}, "load amps": {loadAmps, 8}, "standby amps": {standbyAmps, 0.017},
+			"cycler volts": {cyclerVolts, 26}, "cycler amps": {cyclerAmps, 5}, "register volts": {registerVolts, 15}, "register amps": {registerAmps, 8}, "multimeter": {meterVolts, 26}} {
 			d := errors.draw(c.model)
 			var mean float64
 			const n = 50
@@ -119,14 +122,12 @@ func TestTheBenchKeepsItsOwnRecord(t *testing.T) {
 	assert.Equal(t, "dead", state.Fault, "a unit that is known to be faulty brings its fault along")
 	assert.ErrorContains(t, b.Clip("bay9", "x", ""), `no bay "bay9"`)
 	assert.ErrorContains(t, b.SetFault("load9", Drop), `no instrument "load9"`)
-	assert.ErrorContains(t, b.SetFault("load1", "melt"), "known: drop, hang")
+	assert.ErrorContains(t, b.SetFault("load1", "melt"), "known: drop, hang, slow")
 
 	f, err := b.fixture("bay1")
 	require.NoError(t, err)
-	f.output.volts, f.output.amps, f.output.on = 48, 5, true
-	f.output.push()
-	f.input.closed, f.input.levels[plant.ConstantCurrent] = true, 4
-	f.input.push()
+	f.feeds[0].set(plant.Source{On: true, Volts: 48, Amps: 5})
+	f.drains[0].set(plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 4})
 	state, err = b.State("bay1")
 	require.NoError(t, err)
 	assert.True(t, state.SourceOn && state.LoadOn)
@@ -135,4 +136,48 @@ func TestTheBenchKeepsItsOwnRecord(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, 15, truth.OutputVolts, 0.1)
 	assert.Equal(t, 4.0, truth.LoadAmps)
+}
+
+func TestProtectionsProgramsAndTheWatchdogOfTheSupply(t *testing.T) {
+	s := newSupply("S2-1", true)
+	assert.Equal(t, "0;1", s.execute("VOLT:PROT 20;:OUTP ON;:VOLT 24;:OUTP?;OUTP:PROT:TRIP?"), "an over-voltage latches")
+	assert.Equal(t, "0", s.execute("VOLT 5;:OUTP ON;OUTP?"), "until it is cleared")
+	assert.Equal(t, "1", s.execute("OUTP:PROT:CLE;:OUTP ON;OUTP?"))
+	assert.Equal(t, "REM;LOC", s.execute("SENS REM;SENS?;:SENS LOC;SENS?"))
+	assert.Equal(t, "3", s.execute("LIST:VOLT 1,2,3;VOLT?"))
+	assert.Equal(t, "1", s.execute(":LIST:DWEL 0.002,0.002,0.002;RUN;RUN?"))
+	require.Eventually(t, func() bool { return s.execute("LIST:RUN?") == "0" }, 5e9, 1e6)
+	assert.Equal(t, "3.0000", s.execute("VOLT?"), "it ends at the last level")
+	assert.Equal(t, "0.050", s.execute("SYST:WATC 0.05;WATC?"))
+	require.Eventually(t, func() bool { return s.execute("OUTP?") == "0" }, 5e9, 1e6, "nobody fed the watchdog")
+}
+
+func TestTheLoadLocksOutAndTrips(t *testing.T) {
+	f := &fixture{clock: clock{time.Now(), 1}}
+	require.NoError(t, f.clip("TN-1", plant.Healthy))
+	l := newLoad("L1-1", true)
+	l.drain = f.newDrain()
+	f.newFeed().set(plant.Source{On: true, Volts: 48, Amps: 8})
+	l.execute("CURR 4;:INP ON")
+	require.Eventually(t, func() bool { return strings.HasPrefix(l.execute("MEAS:CURR?"), "4.0") }, 5e9, 1e6)
+	l.execute("VOLT:LOCK 20")
+	assert.True(t, strings.HasPrefix(l.execute("MEAS:CURR?"), "0.0"), "below its lockout it takes nothing")
+	assert.Equal(t, "1;0", strings.Join(strings.Split(l.execute("VOLT:LOCK 0;:POW:PROT 30;:MEAS:CURR?;:INP:PROT:TRIP?;:INP?"), ";")[1:], ";"), "too much power trips it")
+}
+
+func TestEveryFaultIsRefusedWhereItMakesNoSense(t *testing.T) {
+	b, err := Start(Options{Layouts: []Layout{BatteryPack, SerialLoad, Metered}})
+	require.NoError(t, err)
+	defer b.Close()
+	for _, i := range b.Instruments() {
+		for _, name := range FaultNames() {
+			err := b.SetFault(i.Name, InstrumentFault(name))
+			if slices.Contains(i.Faults(), InstrumentFault(name)) {
+				assert.NoError(t, err, "%s %s", i.Name, name)
+			} else {
+				assert.ErrorContains(t, err, "is not a fault of this kind", "%s %s", i.Name, name)
+			}
+		}
+		require.NoError(t, b.SetFault(i.Name, NoFault))
+	}
 }

@@ -35,6 +35,7 @@ type House struct {
 // Options of a house; the zero value is one bay at ×20 with noise.
 type Options struct {
 	Bays         int
+	Layouts      []simbench.Layout
 	TimeFactor   float64
 	Ideal        bool
 	SharedSupply bool
@@ -56,10 +57,10 @@ func Start(t testing.TB, o Options) *House {
 	if o.TimeFactor == 0 {
 		o.TimeFactor = 20
 	}
-	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, TimeFactor: o.TimeFactor, Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits()})
+	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor, Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits()})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })
-	config := demo.Config(bench, o.Bays, o.TimeFactor)
+	config := demo.Config(bench, o.TimeFactor)
 	if o.Change != nil {
 		o.Change(&config)
 	}

@@ -88,6 +88,7 @@ type Operating struct {
 	LineVolts, LineAmps   float64
 	OutputVolts, LoadAmps float64
 	SourceLimited         bool // the source is in its current limit
+	Celsius               float64
 }
 
 // Efficiency is the exact share of the input power that reaches the load, in %.
@@ -120,11 +121,13 @@ type Load struct {
 	On    bool
 	Mode  Mode
 	Level float64 // V, A, W or Ω
+	// Lockout is the voltage below which it takes nothing.
+	Lockout float64
 }
 
 // amps is the current the load takes at a voltage.
 func (l Load) amps(volts float64) float64 {
-	if !l.On || volts <= 0.05 {
+	if !l.On || volts <= 0.05 || volts < l.Lockout {
 		return 0
 	}
 	switch l.Mode {
@@ -211,11 +214,28 @@ type State struct {
 	steppedAt float64 // when the load last changed
 	step      float64 // initial deviation of the ring, V
 	loadAmps  float64
+	warmth    float64 // K above the ambient
+	loss      float64 // W since the last call
+	t         float64
 }
 
 // At is the operating point at time t (seconds of the plant's own clock). It must be called with increasing t; each change of
 // source or load is seen at the first call after it.
 func (c Converter) At(s *State, t float64, source Source, load Load) Operating {
+	s.warmth += (s.loss*thermalOhms - s.warmth) * (1 - math.Exp(-max(t-s.t, 0)/thermalTau))
+	o := c.move(s, t, source, load)
+	s.t, s.loss = t, o.Loss()
+	o.Celsius = Ambient + s.warmth
+	return o
+}
+
+// The thermal mass of a module without a heat sink.
+const (
+	thermalOhms = 3.5 // K/W
+	thermalTau  = 180 // s
+)
+
+func (c Converter) move(s *State, t float64, source Source, load Load) Operating {
 	o := c.Solve(source, load, s.running)
 	running := o.OutputVolts > 0
 	if running && !s.running {

@@ -1,0 +1,148 @@
+package simbench
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// InstrumentFault is something wrong with an instrument on purpose.
+type InstrumentFault string
+
+// The faults of instruments.
+const (
+	NoFault InstrumentFault = ""
+	// Drop closes every connection and refuses new ones.
+	Drop InstrumentFault = "drop"
+	// Hang takes messages and does not answer.
+	Hang InstrumentFault = "hang"
+	// Slow answers late, but in time.
+	Slow InstrumentFault = "slow"
+	// Garbage answers what nobody understands.
+	Garbage InstrumentFault = "garbage"
+	// WrongIdentity is another instrument at the address.
+	WrongIdentity InstrumentFault = "wrong-identity"
+	// ErrorQueue is an error queue that fills up.
+	ErrorQueue InstrumentFault = "error-queue"
+	// NotANumber and Overload are readings that are none.
+	NotANumber InstrumentFault = "not-a-number"
+	Overload   InstrumentFault = "overload"
+	// Reversed leads give readings of the wrong sign, an open sense lead gives almost none.
+	Reversed  InstrumentFault = "reversed"
+	OpenSense InstrumentFault = "open-sense"
+	// StuckOutput does not switch off.
+	StuckOutput InstrumentFault = "stuck-output"
+	// OpenInterlock is a cover that is not closed.
+	OpenInterlock InstrumentFault = "open-interlock"
+)
+
+// slowness is how late a slow instrument answers.
+const slowness = 80 * time.Millisecond
+
+// faultsOf lists the faults that a kind of instrument can have.
+func faultsOf(kind string) []InstrumentFault {
+	faults := []InstrumentFault{Drop, Hang, Slow, Garbage, WrongIdentity, NotANumber, Overload}
+	if kind != "register-load" {
+		faults = append(faults, ErrorQueue)
+	}
+	if kind != "thermometer" {
+		faults = append(faults, Reversed, OpenSense)
+	}
+	if slices.Contains([]string{"supply", "load", "cycler", "register-load"}, kind) {
+		faults = append(faults, StuckOutput)
+	}
+	if kind == "cycler" {
+		faults = append(faults, OpenInterlock)
+	}
+	return faults
+}
+
+// Faults lists the faults that the instrument can have.
+func (i *Instrument) Faults() []InstrumentFault { return faultsOf(i.Kind) }
+
+// FaultNames lists every fault of instruments.
+func FaultNames() (names []string) {
+	for _, f := range faultsOf("cycler") {
+		names = append(names, string(f))
+	}
+	slices.Sort(names)
+	return names
+}
+
+// health is what is wrong with a stand-in.
+type health struct {
+	mu       sync.Mutex
+	fault    InstrumentFault
+	released chan struct{} // closed when a hang ends
+}
+
+func newHealth() *health { return &health{released: make(chan struct{})} }
+
+func (h *health) now() InstrumentFault {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.fault
+}
+
+func (h *health) set(f InstrumentFault) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.fault == Hang && f != Hang {
+		close(h.released)
+		h.released = make(chan struct{})
+	}
+	h.fault = f
+}
+
+// pass lets an answer through, late if it must be; false if the connection is to be closed.
+func (h *health) pass() bool {
+	h.mu.Lock()
+	fault, released := h.fault, h.released
+	h.mu.Unlock()
+	switch fault {
+	case Hang:
+		<-released
+		return false // its answer would come too late for anybody
+	case Slow:
+		time.Sleep(slowness)
+	}
+	return fault != Drop
+}
+
+// volts is what a voltage measurement sees of the truth.
+func (h *health) volts(truth float64) float64 {
+	switch h.now() {
+	case Reversed:
+		return -truth
+	case OpenSense:
+		return truth * 0.02
+	}
+	return truth
+}
+
+// number is how SCPI shows a reading that is none; empty for a good one.
+func (h *health) number() string {
+	switch h.now() {
+	case NotANumber:
+		return "9.91E+37"
+	case Overload:
+		return "9.9E+37"
+	}
+	return ""
+}
+
+// stuck tells whether an output that is switched off stays on.
+func (h *health) stuck(before, after bool) bool { return before && !after && h.now() == StuckOutput }
+
+func checkFault(kind string, f InstrumentFault) error {
+	if f != NoFault && !slices.Contains(faultsOf(kind), f) {
+		var names []string
+		for _, known := range faultsOf(kind) {
+			names = append(names, string(known))
+		}
+		return fmt.Errorf("%q is not a fault of this kind of instrument (%s); known: %s", f, kind, strings.Join(names, ", "))
+	}
+	return nil
+}

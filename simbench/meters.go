@@ -1,0 +1,126 @@
+package simbench
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"strconv"
+	"time"
+
+	"usherbench/simbench/plant"
+)
+
+// analyser is the power analyser: it sits in the line that feeds a unit.
+type analyser struct {
+	interpreter
+	volts, amps, watts drawn
+	fixture            *fixture
+	since              time.Time // when the integration began
+	at                 time.Time
+	charge, energy     float64
+}
+
+func newAnalyser(serial string, ideal bool, f *fixture) *analyser {
+	a := &analyser{fixture: f, since: time.Now()}
+	a.health, a.reset = newHealth(), func() {}
+	a.identity = "Usher Bench,SIM-A1," + serial + ",1.0"
+	errors := newErrorSource(serial, ideal)
+	a.volts, a.amps, a.watts = errors.draw(analyserVolts), errors.draw(analyserAmps), errors.draw(analyserWatts)
+	number := func(header string, d drawn, truth func(plant.Operating) float64) {
+		a.on(header, nil, func(int) (string, error) {
+			a.integrate()
+			return a.shown(d, truth(f.operating())), nil
+		})
+	}
+	number("MEASure:VOLTage", a.volts, func(o plant.Operating) float64 { return a.health.volts(o.LineVolts) })
+	number("MEASure:CURRent", a.amps, func(o plant.Operating) float64 { return o.LineAmps })
+	number("MEASure:POWer", a.watts, func(o plant.Operating) float64 { return o.LineVolts * o.LineAmps })
+	a.on("MEASure:FREQuency", nil, func(int) (string, error) { return "0.000", nil }) // of direct current
+	a.on("MEASure:FACTor", nil, func(int) (string, error) { return "1.0000", nil })
+	a.on("INTegrate:STARt", func([]string, int) error {
+		a.since, a.at, a.charge, a.energy = time.Now(), time.Time{}, 0, 0
+		return nil
+	}, nil)
+	a.on("INTegrate:CHARge", nil, func(int) (string, error) { a.integrate(); return strconv.FormatFloat(a.charge/3600, 'f', 6, 64), nil })
+	a.on("INTegrate:ENERgy", nil, func(int) (string, error) { a.integrate(); return strconv.FormatFloat(a.energy/3600, 'f', 6, 64), nil })
+	return a
+}
+
+// integrate adds what flowed since the last look.
+func (a *analyser) integrate() {
+	now := time.Now()
+	o := a.fixture.operating()
+	if !a.at.IsZero() {
+		dt := now.Sub(a.at).Seconds() * a.fixture.clock.factor
+		a.charge += o.LineAmps * dt
+		a.energy += o.LineVolts * o.LineAmps * dt
+	}
+	a.at = now
+}
+
+// multimeter measures what a unit gives; its readings come also as a block of binary numbers.
+type multimeter struct {
+	interpreter
+	volts   drawn
+	fixture *fixture
+}
+
+func newMultimeter(serial string, ideal bool, f *fixture) *multimeter {
+	m := &multimeter{fixture: f}
+	m.health, m.reset = newHealth(), func() {}
+	m.identity = "Usher Bench,SIM-D1," + serial + ",1.0"
+	m.volts = newErrorSource(serial, ideal).draw(meterVolts)
+	read := func() float64 { return m.volts.read(m.health.volts(f.operating().OutputVolts)) }
+	m.on("MEASure:VOLTage[:DC]", nil, func(int) (string, error) { return m.shown(m.volts, m.health.volts(f.operating().OutputVolts)), nil })
+	ohms := func(leads float64) func(int) (string, error) {
+		return func(int) (string, error) {
+			if text := m.health.number(); text != "" {
+				return text, nil
+			}
+			o := f.operating()
+			if o.LoadAmps < 1e-3 {
+				return "9.9E+37", nil // nothing conducts
+			}
+			return strconv.FormatFloat(o.OutputVolts/o.LoadAmps+leads, 'f', 4, 64), nil
+		}
+	}
+	m.on("MEASure:RESistance", nil, ohms(0.2)) // two-wire, with the leads
+	m.on("MEASure:FRESistance", nil, ohms(0))
+	m.on("FETCh:BLOCk", nil, func(int) (string, error) {
+		raw := binary.BigEndian.AppendUint32(nil, math.Float32bits(float32(read())))
+		if text := m.health.number(); text != "" {
+			raw = binary.BigEndian.AppendUint32(nil, math.Float32bits(9.91e37))
+		}
+		return fmt.Sprintf("#1%d%s", len(raw), raw), nil
+	})
+	return m
+}
+
+// thermometer has eight inputs, one at each unit.
+type thermometer struct {
+	interpreter
+	inputs [8]thermoInput
+}
+
+type thermoInput struct {
+	celsius drawn
+	fixture *fixture // nil: the input lies in the room
+}
+
+func newThermometer(serial string, ideal bool) *thermometer {
+	t := &thermometer{}
+	t.health, t.reset = newHealth(), func() {}
+	t.identity = "Usher Bench,SIM-T8," + serial + ",1.0"
+	errors := newErrorSource(serial, ideal)
+	for i := range t.inputs {
+		t.inputs[i].celsius = errors.draw(thermoCelsius)
+	}
+	t.on("MEASure:TEMPerature", nil, func(channel int) (string, error) {
+		if channel < 1 || channel > len(t.inputs) {
+			return "", errRange
+		}
+		x := t.inputs[channel-1]
+		return t.shown(x.celsius, x.fixture.operating().Celsius), nil
+	})
+	return t
+}
