@@ -39,6 +39,7 @@ var rules = []struct {
 	{"core", regexp.MustCompile(`^core/`), regexp.MustCompile(`^gonum.org/`)},
 	{"simbench/plant", regexp.MustCompile(`^core/`), regexp.MustCompile(`^gonum.org/`)},
 	{"simbench", regexp.MustCompile(`^(core|simbench)/`), nil},
+	{"instrument/trial", regexp.MustCompile(`^(core/|instrument)`), nil},
 	{"instrument", regexp.MustCompile(`^(core/(document|nameplate|quantity|seats|uncertainty)|instrument/)`), nil},
 	{"warden", regexp.MustCompile(`^instrument`), nil},
 	{"api", regexp.MustCompile(`^core/`), regexp.MustCompile(`^$`)},

@@ -75,13 +75,14 @@ func (a *app) bench() *cobra.Command {
 		}),
 	}
 	c.AddCommand(set, read, safe)
+	c.AddCommand(a.configureCommands()...)
 	return c
 }
 
 func readings(bay api.Bay) [][]string {
 	rows := [][]string{{"QUANTITY", "READING"}}
 	for _, seat := range bay.Seats {
-		for _, q := range []string{"volts", "amps", "watts"} {
+		for _, q := range []string{"volts", "amps", "watts", "ohms", "celsius", "hertz"} {
 			column := seat.Name + "." + q
 			if value, ok := bay.Readings[column]; ok {
 				rows = append(rows, []string{column, reading(column, value)})
@@ -100,14 +101,22 @@ func reading(column string, value *float64) string {
 	return quantity.Fixed(*value, 4) + " " + unit.Symbol
 }
 
+// latency words how long answers take.
+func latency(i api.Instrument) string {
+	if i.Median == 0 {
+		return "—"
+	}
+	return fmt.Sprintf("%.1f ms", i.Median*1000)
+}
+
 func (a *app) printBench(instruments []api.Instrument, bays []api.Bay) error {
-	rows := [][]string{{"INSTRUMENT", "ADDRESS", "DIALECT", "HEALTH", "IDENTITY", "CALIBRATION DUE", "FILLS"}}
+	rows := [][]string{{"INSTRUMENT", "ADDRESS", "DIALECT", "HEALTH", "IDENTITY", "CALIBRATION DUE", "LATENCY", "FILLS"}}
 	for _, i := range instruments {
 		health := "● ok"
 		if !i.Healthy {
 			health = "■ " + i.Problem
 		}
-		rows = append(rows, []string{i.Name, i.Address, i.Dialect, health, orDash(i.Identity), orDash(i.Due), orDash(strings.Join(i.Fills, ", "))})
+		rows = append(rows, []string{i.Name, i.Address, i.Dialect, health, orDash(i.Identity), orDash(i.Due), latency(i), orDash(strings.Join(i.Fills, ", "))})
 	}
 	if err := a.table(rows); err != nil {
 		return err

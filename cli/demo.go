@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -28,7 +29,7 @@ import (
 const (
 	demoTimeFactor = 1
 	onceTimeFactor = 10
-	demoBays       = 2
+	historyBays    = 2
 	demoName       = "demo"
 	demoPassword   = "harbour lantern"
 )
@@ -38,7 +39,7 @@ func (a *app) demo() *cobra.Command {
 	var factor float64
 	c := &cobra.Command{
 		Use: "demo", Short: "Start everything with a simulated bench, to learn on", Args: cobra.NoArgs,
-		Long: `Start the service, the console and a simulated bench with two bays, with some history and a run in progress.
+		Long: `Start the service, the console and a simulated bench with four bays, with some history and a run in progress.
 
 --once DIR runs the example without a person: a good and a faulty unit go through tern-line-load, both results are printed, the CSV,
 JSON and PDF of each are written to DIR, and everything stops.`,
@@ -73,12 +74,12 @@ func (a *app) demoOnce(ctx context.Context, folder string, factor float64) (err 
 		return err
 	}
 	defer os.RemoveAll(data)
-	b, err := simbench.Start(simbench.Options{Bays: demoBays, TimeFactor: factor, Faulty: demo.FaultyUnits()})
+	b, err := simbench.Start(simbench.Options{Bays: historyBays, TimeFactor: factor, Faulty: demo.FaultyUnits()})
 	if err != nil {
 		return err
 	}
 	defer b.Close()
-	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, factor))
+	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, factor), nil)
 	if err != nil {
 		return err
 	}
@@ -133,12 +134,12 @@ func (a *app) writeResults(ctx context.Context, cl *client.Client, folder string
 	return nil
 }
 
-func (a *app) startDemoService(data, listen string, bench engine.Config) (*service.Running, *client.Client, error) {
+func (a *app) startDemoService(data, listen string, bench engine.Config, guard []string) (*service.Running, *client.Client, error) {
 	log, err := newLogger(a.err, "warn")
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench}, log)
+	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench, Warden: guard}, log)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -188,7 +189,11 @@ func (a *app) demoServe(ctx context.Context, listen string, factor float64) erro
 	if err != nil {
 		return err
 	}
-	r, cl, err := a.startDemoService(data, listen, config)
+	guard, err := wardenCommand(false)
+	if err != nil {
+		return err
+	}
+	r, cl, err := a.startDemoService(data, listen, config, guard)
 	if err != nil {
 		return err
 	}
@@ -214,7 +219,9 @@ func (a *app) prepareDemo(ctx context.Context, cl *client.Client, r *service.Run
 	}
 	for bay, start := range map[string]api.StartRun{
 		"bay1": {Procedure: "tern-line-load", Serial: demo.Good, Lot: "L-2026-11"},
-		"bay2": {Procedure: "tern-soak", Serial: "TN-2209", Lot: "L-2026-11"},
+		"bay2": {Procedure: "tern-warm-up", Serial: "TN-2209", Lot: "L-2026-11"},
+		"bay3": {Procedure: "gannet-pulses", Serial: "GP-303"},
+		"bay4": {Procedure: "tern-soak", Serial: "TN-2212", Lot: "L-2026-11"},
 	} {
 		start.Bay = bay
 		if _, err := cl.StartRun(ctx, start); err != nil {
@@ -231,7 +238,7 @@ func startBenchProcess(ctx context.Context, configFile string, factor float64, e
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.CommandContext(ctx, self, "simbench", "--bays", fmt.Sprint(demoBays), "--port", "0", "--time-factor", fmt.Sprint(factor), "--write-config", configFile, "--until-input-ends")
+	cmd := exec.CommandContext(ctx, self, "simbench", "--layouts", strings.Join(demo.Layouts(), ","), "--port", "0", "--time-factor", fmt.Sprint(factor), "--write-config", configFile, "--until-input-ends")
 	cmd.Stderr = errOut
 	input, err := cmd.StdinPipe()
 	if err != nil {
@@ -271,12 +278,12 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 	}
 	fmt.Fprintf(a.err, "Making some history: %d quick runs …\n", len(historySerials))
 	const fast = 40
-	b, err := simbench.Start(simbench.Options{Bays: demoBays, TimeFactor: fast, Faulty: demo.FaultyUnits()})
+	b, err := simbench.Start(simbench.Options{Bays: historyBays, TimeFactor: fast, Faulty: demo.FaultyUnits()})
 	if err != nil {
 		return err
 	}
 	defer b.Close()
-	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, fast))
+	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, fast), nil)
 	if err != nil {
 		return err
 	}
@@ -292,9 +299,9 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 func historyRuns(ctx context.Context, cl *client.Client, r *service.Running) error {
 	rng := rand.New(rand.NewPCG(2026, 11))
 	at := time.Now().Add(-3 * 24 * time.Hour).Truncate(time.Minute)
-	for i := 0; i < len(historySerials); i += demoBays {
+	for i := 0; i < len(historySerials); i += historyBays {
 		var ids []string
-		for k := range min(demoBays, len(historySerials)-i) {
+		for k := range min(historyBays, len(historySerials)-i) {
 			run, err := cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", k+1), Procedure: "tern-load-steps", Serial: historySerials[i+k], Lot: "L-2026-11"})
 			if err != nil {
 				return err

@@ -91,6 +91,15 @@ func (a *app) explain(err error) string {
 		if len(p.Findings) > 0 {
 			return p.Title + "\n" + p.Findings.Error()
 		}
+		if len(p.Preflight) > 0 {
+			text := p.Title
+			for _, f := range p.Preflight {
+				if f.Verdict == api.Blocks {
+					text += "\n■ " + f.What + "\n  → " + f.Remedy
+				}
+			}
+			return text
+		}
 		if p.Status == 401 {
 			return p.Error() + "; with the command line: usher sign-in"
 		}
@@ -118,7 +127,7 @@ Exit codes: 0 done or pass, 1 error, 2 wrong usage, 3 fail (marginal with --stri
 	root.PersistentFlags().StringVar(&a.data, "data", "", "data folder of the service on this machine (default usher-data; env USHER_DATA)")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(a.serve(), a.warden(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(), a.bench(), a.procedure(), a.nameplate(), a.run(), a.watch(), a.stop(),
+	root.AddCommand(a.serve(), a.warden(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(), a.bench(), a.dialect(), a.preflight(), a.procedure(), a.nameplate(), a.run(), a.watch(), a.stop(),
 		a.runs(), a.show(), a.export(), a.report(), a.journal())
 	wrapArgs(root)
 	return root

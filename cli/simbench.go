@@ -22,9 +22,10 @@ func (a *app) simbench() *cobra.Command {
 	var o simbench.Options
 	var configFile string
 	var childMode bool
+	var layouts []string
 	c := &cobra.Command{
 		Use: "simbench", Short: "Run a simulated bench in a process of its own", Args: cobra.NoArgs,
-		Long: `Run stand-ins for a supply and a load in each bay, with a unit between them, as SCPI servers on this machine.
+		Long: `Run stand-ins for supplies, loads, cyclers and meters, with a unit in each bay, as SCPI and Modbus servers on this machine.
 --write-config writes a configuration with which usher serve drives them.`,
 		Example: `  usher simbench --bays 2 --write-config usher.yaml
   usher serve --config usher.yaml --data bench           (in another terminal)
@@ -33,6 +34,9 @@ func (a *app) simbench() *cobra.Command {
   usher simbench fault supply1 drop`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			o.Faulty = demo.FaultyUnits()
+			for _, l := range layouts {
+				o.Layouts = append(o.Layouts, simbench.Layout(l))
+			}
 			b, err := simbench.Start(o)
 			if err != nil {
 				return err
@@ -59,6 +63,7 @@ func (a *app) simbench() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringSliceVar(&layouts, "layouts", nil, "what stands around each unit: "+strings.Join(layoutNames(), ", "))
 	c.Flags().IntVar(&o.Bays, "bays", 2, "number of bays")
 	c.Flags().BoolVar(&o.SharedSupply, "shared-supply", false, "feed bay1 and bay2 from the two channels of one supply")
 	c.Flags().IntVar(&o.BasePort, "port", defaultSimbenchPort, "first port; 0 takes free ones")
@@ -80,8 +85,8 @@ func (a *app) simbench() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			return a.benchRequest(http.MethodPut, admin+"/bays/"+args[0]+"/unit", map[string]string{"serial": args[1], "fault": unitFault})
 		}}
-	clip.Flags().StringVar(&unitFault, "fault", "", "weak-regulation, low-efficiency or dead")
-	fault := &cobra.Command{Use: "fault INSTRUMENT drop|hang|none", Short: "Break or mend an instrument", Args: cobra.ExactArgs(2),
+	clip.Flags().StringVar(&unitFault, "fault", "", "weak-regulation, low-efficiency or dead; of a battery: reversed, weak or dead")
+	fault := &cobra.Command{Use: "fault INSTRUMENT FAULT|none", Short: "Break or mend an instrument; faults: " + strings.Join(simbench.FaultNames(), ", "), Args: cobra.ExactArgs(2),
 		Example: "  usher simbench fault supply1 drop",
 		RunE: func(_ *cobra.Command, args []string) error {
 			what := strings.TrimPrefix(args[1], "none")
@@ -123,4 +128,11 @@ func (a *app) benchRequest(method, address string, body any) error {
 	}
 	_, err = a.out.Write(text)
 	return err
+}
+
+func layoutNames() (names []string) {
+	for _, l := range simbench.Layouts() {
+		names = append(names, string(l))
+	}
+	return names
 }

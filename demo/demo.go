@@ -47,6 +47,11 @@ const Good, Faulty = "TN-2208", "TN-2213"
 // FaultyUnits gives the units with a fault, by serial number.
 func FaultyUnits() map[string]string { return maps.Clone(faulty) }
 
+// Layouts says what stands in the four bays of the demo.
+func Layouts() []string {
+	return []string{string(simbench.Converter), string(simbench.Metered), string(simbench.BatteryPack), string(simbench.SerialLoad)}
+}
+
 // Config is the configuration of a service for a simulated bench: its channels fill the seats as it is wired, and the bench itself is the
 // handler that puts each unit in place.
 func Config(b *simbench.Bench, timeFactor float64) engine.Config {

@@ -301,3 +301,13 @@ func (c *Channel) LoadProgram(ctx context.Context, levels, dwells []float64, tim
 	}
 	return errors.Join(errs...)
 }
+
+// Ask answers any query of the dialect with its text.
+func (c *Channel) Ask(ctx context.Context, q dialect.Query) (string, error) {
+	return c.tongue.ask(ctx, c.Dialect, q, c.Number)
+}
+
+// ReadQuery answers one query of the dialect with numbers in SI.
+func (c *Channel) ReadQuery(ctx context.Context, q dialect.Query, values []float64) error {
+	return c.tongue.read(ctx, c.Dialect, q, c.Number, values)
+}
