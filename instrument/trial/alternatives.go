@@ -72,6 +72,7 @@ func (t *trial) header(s dialect.Setter, of string) string {
 
 // answers tells whether the instrument answers a question without an error.
 func (t *trial) answers(question string) bool {
+	_, _ = t.queue() // and the connection is open again
 	answer, err := t.channel.Ask(t.ctx, dialect.Query{Message: question})
 	if t.channel.Dialect.Errors.Query == "" || t.channel.Dialect.Protocol == dialect.Registers {
 		return err == nil && answer != ""

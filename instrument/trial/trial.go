@@ -75,7 +75,10 @@ func Run(ctx context.Context, i *instrument.Instrument, o Options) []Step {
 func (t *trial) step(name string, at dialect.Place, try func() (what, remedy string, err error)) bool {
 	what, remedy, err := try()
 	if err != nil {
-		_, _ = t.queue() // what the step left in the queue is not the next one's; the connection may have to be opened anew
+		// What the step left in the queue is not the next one's; the connection may have to be opened anew.
+		if queue, queueErr := t.queue(); queueErr == nil && len(queue) > 0 && len(queue) < 5 {
+			err = fmt.Errorf("%w; its error queue says %s", err, strings.Join(queue, ", "))
+		}
 	}
 	s := Step{Name: name, Place: at.String(), Verdict: Right, What: what, Remedy: remedy}
 	if err != nil {
