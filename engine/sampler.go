@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -300,6 +301,8 @@ func (s *sampler) watchShares(x *seat) {
 	}
 }
 
+var errSilent = errors.New("the question is still open")
+
 // trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay allows, or a gang that
 // shares unevenly for as long. It says what and what to do; empty if all is well.
 func (s *sampler) trouble(since time.Time, lostAfter time.Duration) string {
@@ -312,6 +315,9 @@ func (s *sampler) trouble(since time.Time, lostAfter time.Duration) string {
 			last = since
 		}
 		if time.Since(last) > lostAfter {
+			if err == nil {
+				err = errSilent
+			}
 			return fmt.Sprintf("instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then start again",
 				m.Name, m.seat.name, lostAfter.Seconds(), err)
 		}

@@ -15,6 +15,7 @@ import (
 	"usherbench/core/seats"
 	"usherbench/core/uncertainty"
 	"usherbench/instrument"
+	"usherbench/instrument/messages"
 )
 
 // seat is a function of a bay with the channels that fill it: one, or a gang that works as one.
@@ -188,7 +189,7 @@ func newMember(x *seat, c *instrument.Channel) *member {
 }
 
 func (m *member) confirmOff(ctx context.Context) error {
-	attempt, cancel := context.WithTimeout(ctx, m.Dialect.Within+200*time.Millisecond)
+	attempt, cancel := context.WithTimeout(messages.Urgent(ctx), m.Dialect.Within+200*time.Millisecond)
 	defer cancel()
 	setErr := m.Channel.SwitchOff(attempt)
 	on, err := m.OutputOn(attempt)

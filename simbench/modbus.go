@@ -112,6 +112,9 @@ func (s *registerServer) serve(conn io.ReadWriteCloser) {
 	}
 }
 
+// longestSilence inside a frame is long: a busy computer pauses more than a wire does.
+const longestSilence = 150 * time.Millisecond
+
 // serveLine answers frames on a serial line. Frames end with a silence.
 func (s *registerServer) serveLine(line io.ReadWriter) {
 	bytes := make(chan []byte)
@@ -137,7 +140,7 @@ func (s *registerServer) serveLine(line io.ReadWriter) {
 			if len(frame) < 8 || !whole(frame) {
 				continue
 			}
-		case <-time.After(20 * time.Millisecond):
+		case <-time.After(longestSilence):
 			frame = nil // what is no frame by now never will be
 			continue
 		}

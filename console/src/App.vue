@@ -17,7 +17,8 @@ const theme = useTheme()
 
 const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
 const places = computed(() => [
-  { name: 'floor', title: 'Floor', note: liveCount.value ? `${liveCount.value} live` : '', on: route.name === 'floor' || route.name === 'bay' },
+  { name: 'floor', title: 'Floor', note: liveCount.value ? `${liveCount.value} live` : '', on: route.name === 'floor' || route.name === 'bay' || route.name === 'manual' },
+  { name: 'bench', title: 'Bench', note: '', on: route.name === 'bench' || route.name === 'instrument' },
   { name: 'runs', title: 'Runs', note: '', on: route.name === 'runs' || route.name === 'run' },
 ])
 

@@ -15,6 +15,18 @@ export type Problem = Schemas['Problem']
 export type Health = Schemas['Health']
 export type StartRun = Schemas['StartRun']
 export type MarkEvent = Schemas['MarkEvent']
+export type Instrument = Schemas['Instrument']
+export type InstrumentConfig = Schemas['InstrumentConfig']
+export type BenchConfig = Schemas['BenchConfig']
+export type BayConfig = Schemas['BayConfig']
+export type SeatConfig = Schemas['SeatConfig']
+export type Dialect = Schemas['Dialect']
+export type Found = Schemas['Found']
+export type Exchange = Schemas['Exchange']
+export type Control = Schemas['Control']
+export type Preflight = Schemas['Preflight']
+export type PreflightFinding = Schemas['PreflightFinding']
+export type TakenOver = Schemas['TakenOver']
 export type PointEvent = Schemas['PointEvent']
 
 // ApiError carries a problem document: what happened, why, and what to do.
@@ -61,6 +73,23 @@ export const api = {
   stop: (bay: string) => request<Bay>('POST', one('bays', bay, 'stop'), {}),
   makeSafe: (bay: string) => request<Bay>('POST', one('bays', bay, 'safe'), {}),
   stopAll: () => request<Bay[]>('POST', one('stop-all'), {}),
+  set: (bay: string, seat: string, quantity: string, value: string) => request<Bay>('PUT', one('bays', bay, 'setting'), { seat, quantity, value }),
+  takeOver: (bay: string) => request<TakenOver>('POST', one('bays', bay, 'take-over')),
+  changeSensor: (bay: string, seat: string, quantity: string, change: Schemas['SensorChange']) =>
+    request<BenchConfig>('PUT', one('bays', bay, 'sensors', seat, quantity), change),
+  instruments: () => request<Instrument[]>('GET', one('instruments')),
+  bench: () => request<BenchConfig>('GET', one('bench')),
+  putInstrument: (name: string, i: InstrumentConfig) => request<BenchConfig>('PUT', one('instruments', name), i),
+  removeInstrument: (name: string) => request<BenchConfig>('DELETE', one('instruments', name)),
+  putBay: (name: string, b: BayConfig) => request<BenchConfig>('PUT', one('bays', name), b),
+  removeBay: (name: string) => request<BenchConfig>('DELETE', one('bays', name)),
+  discover: (where: Schemas['Discovery']) => request<Found[]>('POST', one('discover'), where),
+  dialects: () => request<Dialect[]>('GET', one('dialects')),
+  dialect: (name: string) => request<Dialect>('GET', one('dialects', name)),
+  pushDialect: (text: string) => request<Dialect>('POST', one('dialects'), { text }),
+  exchanges: (name: string, limit: number) => request<Exchange[]>('GET', one('instruments', name, 'messages') + `?limit=${limit}`),
+  exchangesURL: (name: string) => one('instruments', name, 'messages') + '?format=csv&limit=1000',
+  preflight: (start: StartRun) => request<Preflight>('POST', one('preflight'), start),
   procedures: () => request<Procedure[]>('GET', one('procedures')),
   procedure: (name: string) => request<Procedure>('GET', one('procedures', name)),
   startRun: (start: StartRun) => request<RunSummary>('POST', one('runs'), start),

@@ -13,6 +13,11 @@ export function fixed(x: number | null | undefined, decimals: number): string {
 const decimals: Record<string, number> = { volts: 3, amps: 4, watts: 2, charge: 4, energy: 3, celsius: 1, ohms: 3, hertz: 2 }
 const units: Record<string, string> = { volts: 'V', amps: 'A', watts: 'W', charge: 'Ah', energy: 'Wh', celsius: '°C', ohms: 'Ω', hertz: 'Hz' }
 
+// What a person reads of a seat, in the order in which it is shown.
+const shown = ['volts', 'amps', 'watts', 'ohms', 'celsius', 'hertz']
+export const columnsOf = (seat: string, readings: Record<string, number | null>) =>
+  shown.map((q) => `${seat}.${q}`).filter((c) => c in readings)
+
 export const quantityOf = (column: string) => column.slice(column.indexOf('.') + 1)
 export const seatOf = (column: string) => column.slice(0, Math.max(column.indexOf('.'), 0))
 export const unitOf = (column: string) => units[quantityOf(column)] ?? ''

@@ -3,6 +3,7 @@
 package messages
 
 import (
+	"context"
 	"slices"
 	"sync"
 	"time"
@@ -101,3 +102,11 @@ func (t *Trace) Statistics() Statistics {
 	}
 	return s
 }
+
+type urgent struct{}
+
+// Urgent marks what makes safe: it does not wait out the pause after a loss.
+func Urgent(ctx context.Context) context.Context { return context.WithValue(ctx, urgent{}, true) }
+
+// IsUrgent tells whether a message makes safe.
+func IsUrgent(ctx context.Context) bool { return ctx.Value(urgent{}) != nil }

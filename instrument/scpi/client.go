@@ -292,7 +292,7 @@ func (c *Client) connect(ctx context.Context, within time.Duration) error {
 	if c.link != nil {
 		return nil
 	}
-	if time.Now().Before(c.notBefore) {
+	if time.Now().Before(c.notBefore) && !messages.IsUrgent(ctx) {
 		return fmt.Errorf("%s is not connected: %w", c.address, c.lastError)
 	}
 	dial, cancel := context.WithDeadline(ctx, c.deadline(ctx, within))

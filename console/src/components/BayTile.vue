@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 
 import type { Bay } from '../api'
-import { seconds, timeOfDay } from '../format'
+import { columnsOf, seconds, timeOfDay } from '../format'
 import MiniCurve from './MiniCurve.vue'
 import Readout from './Readout.vue'
 import StageBar from './StageBar.vue'
@@ -19,7 +19,7 @@ const edge = computed(() => {
   return state.value === 'aborted' ? 'fail' : state.value
 })
 const output = computed(() => (props.bay.seats.some((s) => s.name === 'load') ? 'load' : props.bay.seats[0]?.name ?? 'source'))
-const columns = computed(() => ['volts', 'amps', 'watts'].map((q) => `${output.value}.${q}`))
+const columns = computed(() => columnsOf(output.value, props.bay.readings).slice(0, 3))
 const value = (column: string) => (props.fresh ? props.bay.readings[column] : null)
 const what = computed(() => {
   const p = props.bay.progress

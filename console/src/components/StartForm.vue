@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, watch } from 'vue'
 
-import { api, type Procedure } from '../api'
+import { api, ApiError, type PreflightFinding, type Procedure } from '../api'
 import { seconds } from '../format'
+import FindingsList from './FindingsList.vue'
 import ProblemNote from './ProblemNote.vue'
 
 // Three clicks to a run: choose, scan or type the serial number, start.
@@ -16,6 +17,7 @@ const parameters = ref<Record<string, string>>({})
 const error = ref<unknown>(null)
 const busy = ref(false)
 const asking = ref(false)
+const findings = ref<PreflightFinding[] | null>(null)
 
 const items = computed(() => procedures.value.map((p) => ({ title: `${p.name} · ${p.title}`, value: p.name })))
 const changed = computed(() =>
@@ -45,14 +47,32 @@ watch(chosen, async (name) => {
   }
 })
 
+const request = () => ({ bay: props.bay, procedure: chosen.value ?? '', serial: serial.value.trim(), lot: lot.value.trim(), parameters: changed.value })
+watch([chosen, serial], () => { findings.value = null })
+
+// check makes the preflight that every start makes, without starting.
+async function check() {
+  busy.value = true
+  error.value = null
+  try {
+    findings.value = (await api.preflight(request())).findings
+  } catch (e) {
+    error.value = e
+  } finally {
+    busy.value = false
+  }
+}
+
 async function start() {
   busy.value = true
   error.value = null
   try {
-    await api.startRun({ bay: props.bay, procedure: chosen.value ?? '', serial: serial.value.trim(), lot: lot.value.trim(), parameters: changed.value })
+    await api.startRun(request())
     serial.value = ''
+    findings.value = null
   } catch (e) {
     error.value = e
+    if (e instanceof ApiError && e.problem.preflight) findings.value = e.problem.preflight
   } finally {
     busy.value = false
     asking.value = false
@@ -68,10 +88,12 @@ async function start() {
       <v-text-field v-model="serial" label="Serial number" name="serial" hide-details autofocus />
       <v-text-field v-model="lot" label="Lot" name="lot" hide-details />
       <v-text-field v-for="(_, name) in parameters" :key="name" v-model="parameters[name]" :label="`Parameter ${name}`" hide-details />
+      <v-btn class="check" size="large" data-test="preflight" :disabled="disabled || !serial.trim() || !chosen" :loading="busy" @click="check">Preflight</v-btn>
       <v-btn type="submit" variant="flat" color="primary" size="large" data-test="start" :disabled="disabled || !serial.trim() || !chosen" :loading="busy">Start</v-btn>
     </div>
     <p v-if="detail" class="muted mt-3">Revision {{ detail.revision }} for {{ detail.for }}<template v-if="detail.duration">, takes about {{ seconds(detail.duration) }} of bench time</template>.</p>
-    <ProblemNote class="mt-3" :error="error" />
+    <ProblemNote v-if="!findings" class="mt-3" :error="error" />
+    <FindingsList v-if="findings" class="mt-3" :findings="findings" />
     <v-dialog v-model="asking" max-width="440">
       <v-card class="pa-5">
         <p class="question">Start {{ chosen }} on {{ serial }}?</p>
@@ -88,6 +110,7 @@ async function start() {
 <style scoped>
 .fields { display: grid; grid-template-columns: minmax(200px, 2fr) minmax(120px, 1fr) minmax(100px, 1fr); gap: 12px; align-items: center; }
 .fields .v-btn { grid-column: -2 / -1; }
+.fields .v-btn.check { grid-column: -3 / -2; }
 .question { font-size: 16px; font-weight: 620; }
-@media (max-width: 700px) { .fields { grid-template-columns: 1fr; } .fields .v-btn { grid-column: auto; } }
+@media (max-width: 700px) { .fields { grid-template-columns: 1fr; } .fields .v-btn, .fields .v-btn.check { grid-column: auto; } }
 </style>

@@ -22,5 +22,5 @@ export const useSession = defineStore('session', () => {
     await api.signOut()
     account.value = null
   }
-  return { account, mayOperate: may('operator'), load, signOut }
+  return { account, mayOperate: may('operator'), mayEngineer: may('engineer'), load, signOut }
 })

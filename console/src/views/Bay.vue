@@ -12,6 +12,7 @@ import TraceChart from '../components/TraceChart.vue'
 import { useLiveCurves } from '../composables/curves'
 import { useLive } from '../composables/live'
 import { useSession } from '../composables/session'
+import { columnsOf } from '../format'
 
 const props = defineProps<{ bay: string }>()
 const live = useLive()
@@ -23,7 +24,7 @@ const running = computed(() => bay.value !== undefined && bay.value.state !== 'i
 const runId = computed(() => bay.value?.run?.id)
 const { lines, marks, newest } = useLiveCurves(props.bay, runId)
 
-const columns = computed(() => (bay.value?.seats ?? []).map((s) => ({ seat: s.name, columns: ['volts', 'amps', 'watts'].map((q) => `${s.name}.${q}`) })))
+const columns = computed(() => (bay.value?.seats ?? []).map((s) => ({ seat: s.name, columns: columnsOf(s.name, bay.value?.readings ?? {}) })))
 const value = (column: string) => (live.connected ? bay.value?.readings[column] : null)
 const notes = computed(() => marks.value.filter((m) => ['stage', 'guard', 'condition', 'timed-out', 'bench', 'end'].includes(m.kind)).slice(-8))
 
@@ -50,7 +51,8 @@ async function guarded(act: () => Promise<unknown>) {
         <span v-if="running" class="muted nowrap">{{ bay.frameRate.toFixed(0) }} frames/s</span>
         <ConfirmButton v-if="running" label="Stop" question="Stop this run?" consequence="It ends as aborted, the outputs go off, and what was recorded is kept."
           :disabled="!session.mayOperate" :act="() => guarded(() => api.stop(props.bay))" />
-        <ConfirmButton v-else label="Make safe" question="Switch every output of this bay off?" consequence="Loads first, then sources, each read back."
+        <v-btn v-if="!running && session.mayEngineer" :to="{ name: 'manual', params: { bay: props.bay } }">Manual control</v-btn>
+        <ConfirmButton v-if="!running" label="Make safe" question="Switch every output of this bay off?" consequence="Loads first, then sources, each read back."
           :disabled="!session.mayOperate" :act="() => guarded(() => api.makeSafe(props.bay))" />
       </header>
       <ProblemNote :error="error" />

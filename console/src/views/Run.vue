@@ -3,6 +3,7 @@ import { computed, onUnmounted, ref, shallowRef, toRef, watch } from 'vue'
 
 import { api, type Run } from '../api'
 import CursorTable from '../components/CursorTable.vue'
+import FindingsList from '../components/FindingsList.vue'
 import FiguresTable from '../components/FiguresTable.vue'
 import PointsChart from '../components/PointsChart.vue'
 import PointsTable from '../components/PointsTable.vue'
@@ -88,7 +89,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           <table class="plain"><tbody><tr v-for="(m, i) in marks" :key="i"><td class="right muted when">{{ seconds(m.t) }}</td><td class="muted">{{ m.kind }}</td>
             <td :class="{ bad: m.kind === 'guard' || m.kind === 'bench' || m.kind === 'timed-out' }">{{ m.label }}</td></tr></tbody></table>
         </div>
-        <RunFacts :run="doc" />
+        <div class="stack"><RunFacts :run="doc" /><div v-if="doc.preflight.length" class="panel"><h2>Preflight</h2><FindingsList :findings="doc.preflight" /></div></div>
       </div>
     </template>
     <div v-else-if="!error" class="muted">Reading the record …</div>

@@ -1,0 +1,321 @@
+package service_test
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/engine"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+)
+
+// The matrix of faults goes through every fault of every kind of instrument. It is also what docs/faults.md is made of: run the test
+// with USHER_WRITE_DOCS=1 to write it anew.
+
+// faultBound is how long after a fault the outputs that can be reached are off, at the lost_after of this test.
+const (
+	faultBound = 3 * time.Second
+	lostAfter  = time.Second
+)
+
+const converterFaults = `procedure: faults
+for: tern
+needs: {source: {}, load: {}%s}
+guards:
+  - {when: "load.volts < 10 V for 100 ms and elapsed > 2 s", note: the output is gone}
+  - {when: "source.volts < 30 V for 100 ms and elapsed > 2 s", note: the line is gone}
+%s
+stages:
+  - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 2 A, output: on}}
+  - hold: {for: 1000 s}
+`
+
+const meteredGuards = `  - {when: "meter.volts < 30 V for 100 ms and elapsed > 2 s", note: the analyser sees no line}
+  - {when: "thermo.celsius > 80 °C", note: too hot}
+`
+
+const packFaults = `procedure: faults
+for: any
+needs: {cycler: {}, meter: {}, thermo: {}}
+guards:
+  - {when: "cycler.volts < 15 V for 100 ms", note: the pack is gone}
+  - {when: "meter.volts < 15 V for 100 ms", note: the meter sees no pack}
+stages:
+  - set: {cycler: {volts: 29 V, amps: 1 A, output: on}}
+  - hold: {for: 1000 s}
+`
+
+// cell is a fault of a kind of instrument, and what came of it.
+type cell struct {
+	kind, fault, run, outputs, message string
+}
+
+// effect is what a fault must lead to.
+type effect struct {
+	when    string // "running", "starting" or "ending"
+	ends    bool   // the run is aborted
+	alarmed bool   // an output cannot be confirmed off
+	words   string // of the reason, the preflight or the alarm
+}
+
+func effectOf(fault simbench.InstrumentFault, output bool) effect {
+	switch fault {
+	case simbench.Drop, simbench.Hang, simbench.Garbage:
+		return effect{"running", true, output, "has not answered"}
+	case simbench.Slow:
+		return effect{"running", false, false, ""}
+	case simbench.WrongIdentity:
+		return effect{"starting", true, false, "is not what is expected"}
+	case simbench.ErrorQueue:
+		if output {
+			return effect{"starting", true, false, "System error"}
+		}
+		return effect{"starting", false, false, "had errors waiting"}
+	case simbench.NotANumber, simbench.Overload:
+		return effect{"running", true, false, "guard cannot be watched"}
+	case simbench.Reversed, simbench.OpenSense:
+		return effect{"running", true, false, "guard tripped"}
+	case simbench.StuckOutput:
+		return effect{"ending", true, true, "it reads back as on"}
+	case simbench.OpenInterlock:
+		return effect{"starting", true, false, "the interlock of"}
+	}
+	return effect{}
+}
+
+func TestTheMatrixOfFaults(t *testing.T) {
+	var mu sync.Mutex
+	var cells []cell
+	t.Run("kinds", func(t *testing.T) {
+		for kind, layout := range map[string]simbench.Layout{
+			"supply": simbench.Converter, "load": simbench.Converter, "register-load": simbench.SerialLoad, "cycler": simbench.BatteryPack,
+			"analyser": simbench.Metered, "thermometer": simbench.Metered, "multimeter": simbench.BatteryPack,
+		} {
+			t.Run(kind, func(t *testing.T) {
+				t.Parallel()
+				got := faultsOfKind(t, kind, layout)
+				mu.Lock()
+				defer mu.Unlock()
+				cells = append(cells, got...)
+			})
+		}
+	})
+	slices.SortFunc(cells, func(a, b cell) int { return strings.Compare(a.kind+a.fault, b.kind+b.fault) })
+	text := faultsPage(cells)
+	if os.Getenv("USHER_WRITE_DOCS") != "" {
+		require.NoError(t, os.WriteFile("../docs/faults.md", []byte(text), 0o644))
+	}
+	page, err := os.ReadFile("../docs/faults.md")
+	require.NoError(t, err)
+	if !t.Failed() {
+		assert.Equal(t, string(page), text, "the page is not what the bench does; write it anew with USHER_WRITE_DOCS=1")
+	}
+}
+
+func faultsPage(cells []cell) string {
+	var page strings.Builder
+	page.WriteString(`# Faults of instruments
+
+Made by the test TestTheMatrixOfFaults, which breaks every kind of stand-in in every way over the real protocols and reads the outputs from the
+stand-ins' own record. In every row the other bays go on, what was recorded stays, and the bay can be used again when the instrument is
+mended, without a restart. "Off" means within ` + fmt.Sprint(faultBound) + ` of the fault with lost_after at ` + fmt.Sprint(lostAfter) + `.
+
+| instrument | fault | the run | outputs | what it says |
+|---|---|---|---|---|
+`)
+	for _, c := range cells {
+		fmt.Fprintf(&page, "| %s | %s | %s | %s | %s |\n", c.kind, c.fault, c.run, c.outputs, c.message)
+	}
+	return page.String()
+}
+
+func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []cell) {
+	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{layout, simbench.Converter}, TimeFactor: 5, Change: func(c *engine.Config) {
+		b := c.Bays["bay1"]
+		b.LostAfter = api.Span(lostAfter)
+		c.Bays["bay1"] = b
+	}})
+	switch layout {
+	case simbench.BatteryPack:
+		h.Push(packFaults)
+	case simbench.Metered:
+		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
+	default:
+		h.Push(fmt.Sprintf(converterFaults, "", ""))
+	}
+	h.Push(strings.Replace(fmt.Sprintf(converterFaults, "", ""), "procedure: faults", "procedure: undisturbed", 1))
+	other := h.Start("bay2", "undisturbed", "TN-2")
+	for _, i := range h.Bench.Instruments() {
+		if i.Kind != kind {
+			continue
+		}
+		for _, fault := range i.Faults() {
+			cells = append(cells, oneFault(t, h, i, fault))
+			live, err := h.Local.Run(t.Context(), other.ID)
+			require.NoError(t, err)
+			require.Equal(t, "live", live.State, "%s %s: the other bay: %s", kind, fault, live.Reason)
+		}
+		break
+	}
+	_, err := h.Local.StopAll(t.Context(), "")
+	require.NoError(t, err)
+	return cells
+}
+
+func oneFault(t *testing.T, h *servicetest.House, i *simbench.Instrument, fault simbench.InstrumentFault) cell {
+	t.Helper()
+	output := slices.Contains([]string{"supply", "load", "cycler", "register-load"}, i.Kind)
+	want := effectOf(fault, output)
+	c := cell{kind: i.Kind, fault: string(fault)}
+	name := i.Name + " " + c.fault
+	start := api.StartRun{Bay: "bay1", Procedure: "faults", Serial: "TN-1"}
+	switch want.when {
+	case "starting":
+		c.run, c.message = startBroken(t, h, i, fault, start, want)
+		c.outputs = "off"
+	default:
+		run := h.Start("bay1", "faults", "TN-1")
+		settled(t, h, run)
+		broke := time.Now()
+		require.NoError(t, h.Bench.SetFault(i.Name, fault))
+		c.run, c.message = runBroken(t, h, run, want, name)
+		c.outputs = outputsAfter(t, h, want, broke, name)
+	}
+	require.NoError(t, h.Bench.SetFault(i.Name, simbench.NoFault))
+	require.Eventually(t, func() bool {
+		b, err := h.Local.Bay(t.Context(), "bay1")
+		return err == nil && b.Alarm == "" && b.State == api.BayIdle && b.SafeSince != nil
+	}, 20*time.Second, 20*time.Millisecond, "%s: the bay is free again without a restart", name)
+	require.Eventually(t, func() bool {
+		p, err := h.Local.Preflight(t.Context(), start)
+		return err == nil && !p.Blocked
+	}, 20*time.Second, 50*time.Millisecond, "%s: and nothing blocks a start", name)
+	assert.False(t, on(t, h), name)
+	return c
+}
+
+// on tells by the bench's own record whether an output of the bay is on.
+func on(t *testing.T, h *servicetest.House) bool {
+	s, err := h.Bench.State("bay1")
+	require.NoError(t, err)
+	return s.SourceOn || s.LoadOn
+}
+
+// settled waits until the guards of a run watch.
+func settled(t *testing.T, h *servicetest.House, run api.RunSummary) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		doc, err := h.Local.Run(t.Context(), run.ID)
+		require.NoError(t, err)
+		require.Equal(t, "live", doc.State, doc.Reason)
+		return time.Since(doc.StartedAt) > 550*time.Millisecond && on(t, h)
+	}, 20*time.Second, 20*time.Millisecond)
+}
+
+func startBroken(t *testing.T, h *servicetest.House, i *simbench.Instrument, fault simbench.InstrumentFault, start api.StartRun, want effect) (run, message string) {
+	t.Helper()
+	require.NoError(t, h.Bench.SetFault(i.Name, fault))
+	p, err := h.Local.Preflight(t.Context(), start)
+	require.NoError(t, err)
+	for _, f := range p.Findings {
+		if f.Verdict != api.Fine {
+			message = f.What
+			assert.NotEmpty(t, f.Remedy)
+		}
+	}
+	summary, err := h.Local.StartRun(t.Context(), start)
+	switch {
+	case p.Blocked:
+		require.ErrorContains(t, err, want.words)
+		run = "is not started: preflight blocks"
+	case want.ends:
+		require.NoError(t, err)
+		doc := h.Ended(summary)
+		assert.Equal(t, "aborted", doc.State)
+		assert.Contains(t, doc.Reason, want.words)
+		run, message = "preflight warns; aborted at the first command", doc.Reason
+	default:
+		require.NoError(t, err)
+		settled(t, h, summary)
+		_, err = h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		run = "preflight warns; goes on"
+	}
+	assert.Contains(t, message, want.words, "%s %s", i.Name, fault)
+	return run, tidy(message)
+}
+
+func runBroken(t *testing.T, h *servicetest.House, run api.RunSummary, want effect, name string) (what, message string) {
+	t.Helper()
+	if !want.ends {
+		before, err := h.Local.Bay(t.Context(), "bay1")
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			b, err := h.Local.Bay(t.Context(), "bay1")
+			return err == nil && b.Progress != nil && b.ReadAt.Sub(before.ReadAt) > lostAfter+lostAfter/4
+		}, 20*time.Second, 20*time.Millisecond)
+		doc, err := h.Local.Run(t.Context(), run.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "live", doc.State, "%s: %s", name, doc.Reason)
+		_, err = h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		return "goes on, with fewer readings of it", "—"
+	}
+	if want.when == "ending" {
+		_, err := h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+	}
+	doc := h.Ended(run)
+	assert.Equal(t, "aborted", doc.State, name)
+	assert.Positive(t, doc.Frames, "%s: what was recorded stays", name)
+	what, message = "aborted", doc.Reason
+	if want.alarmed {
+		b, err := h.Local.Bay(t.Context(), "bay1")
+		require.NoError(t, err)
+		assert.Contains(t, b.Alarm, "is not confirmed off", name)
+		assert.Contains(t, b.Alarm, "Switch it off at the instrument", "%s: with a remedy", name)
+		assert.Contains(t, journalOf(t, h, run.ID), "ALARM: make safe not confirmed", name)
+		if want.when == "ending" {
+			message = b.Alarm
+		}
+	}
+	assert.Contains(t, message, want.words, name)
+	return what, tidy(message)
+}
+
+// outputsAfter says from the bench's own record how the outputs are, and holds them to the bound.
+func outputsAfter(t *testing.T, h *servicetest.House, want effect, broke time.Time, name string) string {
+	t.Helper()
+	s, err := h.Bench.State("bay1")
+	require.NoError(t, err)
+	for _, x := range s.History {
+		if !x.On && x.At.After(broke) && want.ends && want.when == "running" {
+			assert.Less(t, x.At.Sub(broke), faultBound, "%s: %s went off late", name, x.What)
+		}
+	}
+	if !want.alarmed {
+		assert.False(t, on(t, h), name)
+		return "off"
+	}
+	return "the others off; an alarm for this one until it reads back as off"
+}
+
+var address = regexp.MustCompile(` at (tcp|modbus-rtu|modbus-tcp)://[^ ]+`)
+
+// tidy leaves out of a message what differs from run to run, and what would break the table.
+func tidy(message string) string {
+	for _, end := range []string{": tcp://", ": modbus-rtu://", ": instrument ", ": the question is still open", "; check its power", `"; -310`} {
+		message, _, _ = strings.Cut(message, end)
+	}
+	return strings.ReplaceAll(strings.Join(strings.Fields(address.ReplaceAllString(message, "")), " "), "|", "/")
+}
