@@ -260,13 +260,15 @@ type Trace struct {
 
 // Procedure is the newest state of a procedure, or a revision of it.
 type Procedure struct {
-	Name     string    `json:"name"`
-	Revision int       `json:"revision"`
-	Title    string    `json:"title"`
-	For      string    `json:"for"`
-	By       string    `json:"by"`
-	At       time.Time `json:"at"`
-	Why      string    `json:"why,omitempty"`
+	Name     string `json:"name"`
+	Revision int    `json:"revision"`
+	Title    string `json:"title"`
+	For      string `json:"for"`
+	// Seats are those that a bay must have.
+	Seats []string  `json:"seats"`
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+	Why   string    `json:"why,omitempty"`
 	// Text is left out in lists.
 	Text string `json:"text,omitempty"`
 	// Parameters of the procedure with their values, left out in lists.

@@ -39,6 +39,8 @@ type Bay struct {
 	// requests hands a prepared run, or work on the idle bay, to the bay's goroutine.
 	requests chan func()
 
+	hand sync.Mutex // held while something is set by hand
+
 	mu        sync.Mutex // guards what follows
 	state     api.BayState
 	alarm     string

@@ -24,6 +24,8 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrBadRequest, err)
 	}
+	b.hand.Lock() // what several set by hand is done one after the other
+	defer b.hand.Unlock()
 	if err := b.own(api.BayStarting); err != nil {
 		return err
 	}

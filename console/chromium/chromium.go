@@ -3,6 +3,7 @@ package chromium
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 
@@ -42,6 +43,14 @@ func Click(css string) Action { return chromedp.Click(chromedp.CSS(css)) }
 
 // Type types text into an element.
 func Type(css, text string) Action { return chromedp.SendKeys(chromedp.CSS(css), text) }
+
+// Script carries out JavaScript.
+func Script(js string) Action { return chromedp.Evaluate[chromedp.Void](js) }
+
+// Fill replaces what is in a field, as if it was typed and left.
+func Fill(css, text string) Action {
+	return Script(fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.value = %q; f.dispatchEvent(new Event('input')); f.dispatchEvent(new Event('blur')) })()`, css, text))
+}
 
 // Until waits until a JavaScript expression is true.
 func Until(expression string) Action {

@@ -17,9 +17,13 @@ import (
 )
 
 // Header is what can be read of a procedure without its nameplate.
-type Header struct{ Name, Title, For string }
+type Header struct {
+	Name, Title, For string
+	// Seats are those that it needs.
+	Seats []string
+}
 
-// ReadHeader reads name, title and nameplate of a procedure.
+// ReadHeader reads name, title, nameplate and seats of a procedure.
 func ReadHeader(text []byte) (Header, error) {
 	doc, err := document.Parse(text)
 	if err != nil {
@@ -34,6 +38,10 @@ func ReadHeader(text []byte) (Header, error) {
 			h.Title = e.Value.Text()
 		case "for":
 			h.For = e.Value.Text()
+		case "needs":
+			for _, seat := range e.Value.Entries() {
+				h.Seats = append(h.Seats, seat.Key)
+			}
 		}
 	}
 	if !nameplate.NamePattern.MatchString(h.Name) {

@@ -106,8 +106,15 @@ func console(ctx context.Context, url string) error {
 		chromium.Click(`button[type=submit]`), chromium.Visible(`[data-bay=bay1]`), hold(20 * time.Second), shot("floor.png"),
 		theme("dark"), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`), hold(4 * time.Second), shot("bay-live.png"),
 		theme("light"), chromedp.Navigate(url + "/runs"), chromium.Visible(`[data-test=runs] tbody tr`), shot("runs.png"),
+		chromedp.Navigate(url + "/bench"), chromium.Visible(`[data-test=instruments] tbody tr`), hold(time.Second), shot("bench.png"),
+		chromedp.Navigate(url + "/bench/instruments/register-load4"), chromium.Visible(`[data-test=messages] tbody tr`), hold(2 * time.Second), shot("messages.png"),
 		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
 		chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`), hold(time.Second), shot("bay-start.png"),
+		chromium.Type(`input[name=serial]`, "TN-2214"), chromium.Click(`[data-test=preflight]`), chromium.Visible(`[data-test=findings]`), hold(time.Second), shot("preflight.png"),
+		chromedp.Navigate(url + "/bays/bay1/manual"), chromium.Visible(`input[name="source.volts"]`), chromium.Fill(`input[name="source.volts"]`, "48"),
+		chromium.Fill(`input[name="source.amps"]`, "2"), hold(500 * time.Millisecond), chromium.Click(`[data-test=output-on]`), chromium.Visible(`[data-test=confirm-on]`),
+		chromium.Click(`[data-test=confirm-on]`), hold(time.Second), chromium.Click(`[data-test=take-over]`), chromium.Visible(`[data-test=taken]`), hold(time.Second), shot("manual.png"),
+		chromium.Click(`[data-test=output-off]`), hold(500 * time.Millisecond), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`),
 		chromium.Click(`[data-test=ended] a`), chromium.Visible(`[data-test=figures]`), chromium.Visible(`canvas`), hold(time.Second), shot("run.png"),
 		chromedp.MouseClickXY(520, 640), chromedp.MouseClickXY(820, 640), hold(500 * time.Millisecond),
 		chromedp.EmulateViewport(chromium.Width, 2400), hold(time.Second), shot("run-whole.png"),
@@ -226,6 +233,9 @@ func terminalViews(ctx context.Context, data string) error {
 		return err
 	}
 	prepare := fmt.Sprintf("cd %s; PATH=%s:$PATH; export USHER_DATA=%s; clear; ", data, link, data)
+	if err := tryDialect(ctx, data, prepare); err != nil {
+		return err
+	}
 	start := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2212")
 	if out, err := start.CombinedOutput(); err != nil {
 		return fmt.Errorf("start a run: %w: %s", err, out)
@@ -246,6 +256,36 @@ func terminalViews(ctx context.Context, data string) error {
 		failed = exec.Command(failed.Path, failed.Args[1:]...)
 	}
 	return terminal(ctx, "terminal-show.png", prepare+"usher show last; usher runs --limit 8", 140, 32, 2*time.Second)
+}
+
+// tryDialect tries a dialect with a mistake on the load of a bench of its own.
+func tryDialect(ctx context.Context, data, prepare string) error {
+	bench := exec.Command(binary, "simbench", "--port", "0", "--bays", "1", "--until-input-ends")
+	input, err := bench.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, err := bench.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := bench.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = input.Close(); _ = bench.Wait() }()
+	address := ""
+	for lines := bufio.NewScanner(out); address == "" && lines.Scan(); {
+		if fields := strings.Fields(lines.Text()); len(fields) == 2 && fields[0] == "load1" {
+			address = fields[1]
+		}
+	}
+	text := "dialect: my-load\ntitle: My electronic load\nidentity: \"^Usher Bench,SIM-L1,\"\nseats: [load]\nanswers within: 300 ms\nerrors: {query: \"SYST:ERR?\", none: \"0,\"}\n" +
+		"set:\n  amps: {message: \"CURR {value}\", ask: \"CURR?\"}\n  mode: {current: \"FUNC CURR\"}\n  output: {\"on\": \"INP ON\", \"off\": \"INP OFF\"}\n" +
+		"read:\n  - {message: \"MEAS:VOLT?\", gives: [volts]}\n  - {message: \"MEAS:AMPS?\", gives: [amps]}\nconfirm: {message: \"INP?\", \"on\": \"1\", \"off\": \"0\"}\nranges: {set: {amps: [{to: 30 A}]}}\n"
+	if err := os.WriteFile(filepath.Join(data, "my-load.yaml"), []byte(text), 0o600); err != nil {
+		return err
+	}
+	return terminal(ctx, "terminal-try.png", prepare+"usher dialect try my-load.yaml --address "+address, 140, 42, 6*time.Second)
 }
 
 func reportPage(data string) error {

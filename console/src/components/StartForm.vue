@@ -7,7 +7,7 @@ import FindingsList from './FindingsList.vue'
 import ProblemNote from './ProblemNote.vue'
 
 // Three clicks to a run: choose, scan or type the serial number, start.
-const props = defineProps<{ bay: string; disabled: boolean; last?: { procedure: string; lot?: string } }>()
+const props = defineProps<{ bay: string; seats: string[]; disabled: boolean; last?: { procedure: string; lot?: string } }>()
 const procedures = ref<Procedure[]>([])
 const chosen = ref<string | null>(null)
 const detail = ref<Procedure | null>(null)
@@ -19,14 +19,17 @@ const busy = ref(false)
 const asking = ref(false)
 const findings = ref<PreflightFinding[] | null>(null)
 
-const items = computed(() => procedures.value.map((p) => ({ title: `${p.name} · ${p.title}`, value: p.name })))
+// Only what the bay has seats for is offered.
+const fitting = computed(() => procedures.value.filter((p) => p.seats.every((s) => props.seats.includes(s))))
+const items = computed(() => fitting.value.map((p) => ({ title: `${p.name} · ${p.title}`, value: p.name })))
 const changed = computed(() =>
   Object.fromEntries(Object.entries(parameters.value).filter(([name, text]) => text !== detail.value?.parameters?.[name])))
 
 onMounted(async () => {
   try {
     procedures.value = await api.procedures()
-    chosen.value = props.last?.procedure ?? procedures.value[0]?.name ?? null
+    const last = fitting.value.find((p) => p.name === props.last?.procedure)
+    chosen.value = (last ?? fitting.value[0])?.name ?? null
     lot.value = props.last?.lot ?? ''
   } catch (e) {
     error.value = e

@@ -59,7 +59,7 @@ async function guarded(act: () => Promise<unknown>) {
       <p v-if="bay.alarm" class="panel alarm" role="alert">■ {{ bay.alarm }}</p>
       <div class="two">
         <div class="stack">
-          <StartForm v-if="!running" :bay="props.bay" :disabled="!session.mayOperate || bay.alarm !== undefined" :last="bay.run" />
+          <StartForm v-if="!running" :bay="props.bay" :seats="bay.seats.map((s) => s.name)" :disabled="!session.mayOperate || bay.alarm !== undefined" :last="bay.run" />
           <div class="panel readouts" data-test="readouts">
             <div v-for="g in columns" :key="g.seat" class="group">
               <span class="muted seat">{{ g.seat }}</span>

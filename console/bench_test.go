@@ -1,0 +1,78 @@
+package console_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	. "usherbench/console/chromium"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+)
+
+func TestAnEngineerSetsByHandAndTakesOver(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{}, api.Engineer)
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1/manual"), Visible(`[data-seat=source] input[name="source.volts"]`),
+		Fill(`input[name="source.volts"]`, "46.5"), Until(`document.querySelector('input[name="source.volts"]').value === '46.5'`),
+		Click(`[aria-label="more volts"]`), Until(`document.querySelector('input[name="source.volts"]').value === '47.5'`),
+		Click(`[data-seat=source] [data-test=output-on]`), Visible(`[data-test=confirm-on]`), Click(`[data-test=confirm-on]`),
+		Until(`document.querySelector('[data-seat=source]').innerText.includes('energised')`),
+		Until(`document.querySelector('[data-seat=source]').innerText.includes('47.5')`), Click(`[data-test=take-over]`), Visible(`[data-test=taken]`))
+	state, err := h.Bench.State("bay1")
+	require.NoError(t, err)
+	assert.True(t, state.SourceOn)
+	assert.Contains(t, text(t, ctx, "[data-test=taken]"), "source: {volts: 47.5 V")
+	do(t, ctx, Fill(`input[name="source.volts"]`, "500"), Until(`document.body.innerText.includes('is above the 80 V')`),
+		Click(`[data-seat=source] [data-test=output-off]`), Until(`document.querySelector('[data-seat=source]').innerText.includes('○ off')`))
+	state, err = h.Bench.State("bay1")
+	require.NoError(t, err)
+	assert.False(t, state.SourceOn)
+}
+
+func TestAnEngineerAddsAnInstrumentAndReadsItsMessages(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.Metered}}, api.Engineer)
+	address := ""
+	for _, i := range h.Bench.Instruments() {
+		if i.Kind == "analyser" {
+			address = i.Address
+		}
+	}
+	_, err := h.Local.RemoveBay(t.Context(), "bay2")
+	require.NoError(t, err)
+	_, err = h.Local.RemoveInstrument(t.Context(), "analyser2")
+	require.NoError(t, err)
+	do(t, ctx, Visit(h.Running.URL+"/bench"), Visible(`[data-test=instruments] tbody tr`), Type(`input[name=address]`, address), Click(`[data-test=identify]`),
+		Until(`document.querySelector('[data-test=add]').innerText.includes('SIM-A1')`), Click(`[data-test=add-instrument]`),
+		Until(`document.querySelector('[data-test=instruments]').innerText.includes('analyser-new')`))
+	config, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "sim-analyser", config.Instruments["analyser-new"].Dialect)
+	do(t, ctx, Visit(h.Running.URL+"/bench/instruments/supply1"), Until(`document.querySelector('[data-test=messages]')?.innerText.includes('MEAS:VOLT?')`))
+}
+
+func TestADialectIsCheckedInTheConsole(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{}, api.Engineer)
+	do(t, ctx, Visit(h.Running.URL+"/bench"), Visible(`[data-test=new-dialect]`), Click(`[data-test=new-dialect]`), Visible(`textarea`))
+	write := func(s string) Action {
+		return Fill("textarea", s)
+	}
+	good := "dialect: mine\nseats: [meter]\nread: {message: \"V?\", gives: [volts]}\n"
+	do(t, ctx, write(strings.Replace(good, "gives", "gvies", 1)), Click(`[data-test=push-dialect]`), Until(`document.body.innerText.includes('line 3, column 23')`),
+		write(good), Click(`[data-test=push-dialect]`), Until(`[...document.querySelectorAll('td')].some((d) => d.innerText === 'mine')`))
+	d, err := h.Local.Dialect(t.Context(), "mine")
+	require.NoError(t, err)
+	assert.Equal(t, good, d.Text)
+}
+
+func TestAPreflightIsShownBeforeAStart(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{}, api.Operator)
+	require.NoError(t, h.Bench.SetFault("supply1", simbench.WrongIdentity))
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), Visible(`input[name=serial]`), Until(`document.querySelector('.start').innerText.includes('tern-line-load')`),
+		Type(`input[name=serial]`, "TN-2208"), Click(`[data-test=preflight]`), Visible(`[data-test=findings]`),
+		Until(`document.querySelector('[data-test=findings]').innerText.includes('is not what is expected')`))
+	require.NoError(t, h.Bench.SetFault("supply1", simbench.NoFault))
+	do(t, ctx, Click(`[data-test=preflight]`), Until(`document.querySelector('[data-test=findings]').innerText.includes('Nothing stands in the way')`))
+}
