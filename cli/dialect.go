@@ -231,7 +231,11 @@ func (a *app) dialectToTry(name string) (*dialect.Dialect, error) {
 var verdictSigns = map[trial.Verdict]string{trial.Right: "●", trial.Wrong: "■", trial.Skipped: "○"}
 
 func (a *app) printStep(s trial.Step) {
-	fmt.Fprintf(a.out, "%s %s: %s\n", verdictSigns[s.Verdict], s.Name, s.What)
+	what := ": " + s.What
+	if s.Verdict == trial.Wrong { // it stands below, with its place
+		what = ""
+	}
+	fmt.Fprintf(a.out, "%s %s%s\n", verdictSigns[s.Verdict], s.Name, what)
 	for _, x := range s.Exchanges {
 		answer := x.Answer
 		switch {
@@ -245,7 +249,7 @@ func (a *app) printStep(s trial.Step) {
 	if s.Verdict == trial.Wrong {
 		fmt.Fprintf(a.out, "  %s: %s\n", s.Place, s.What)
 		if s.Remedy != "" {
-			fmt.Fprintf(a.out, "      %s\n", s.Remedy)
+			fmt.Fprintf(a.out, "  → %s\n", s.Remedy)
 		}
 	}
 }

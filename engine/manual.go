@@ -208,12 +208,16 @@ func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 	for _, x := range b.offOrder() {
 		var parts []string
 		values := map[string]string{}
-		for _, q := range x.kind.Sets {
+		mode := ""
+		for _, q := range x.kind.Sets { // the mode stands first
 			value, err := b.present(ctx, x, q)
 			if err != nil {
 				return taken, fmt.Errorf("%w: %w", ErrNotReady, err)
 			}
-			if value == "" {
+			if q == "mode" {
+				mode = value
+			}
+			if value == "" || levelOf[mode] != "" && q != "mode" && q != "output" && q != levelOf[mode] {
 				continue
 			}
 			parts = append(parts, q+": "+value)
@@ -233,6 +237,9 @@ func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 	taken.Stage = text.String()
 	return taken, nil
 }
+
+// levelOf is the quantity that a mode of a load keeps constant; the levels of its other modes say nothing.
+var levelOf = map[string]string{"voltage": "volts", "current": "amps", "power": "watts", "resistance": "ohms"}
 
 // present is what a quantity is set to now, as text; empty if nobody knows.
 func (b *Bay) present(ctx context.Context, x *seat, q string) (string, error) {

@@ -10,6 +10,7 @@ import (
 	"html"
 	"io"
 	"log"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -51,7 +52,7 @@ func run() error {
 	ctx, cancel := chromium.Open(context.Background())
 	defer cancel()
 	steps := []func() error{
-		func() error { return console(ctx, url) },
+		func() error { return console(ctx, url, data) },
 		func() error { return terminalViews(ctx, data) },
 		func() error { return reportPage(data) },
 	}
@@ -98,7 +99,7 @@ func theme(value string) chromium.Action {
 	return chromedp.Evaluate[chromedp.Void](`localStorage.setItem("theme", "` + value + `")`)
 }
 
-func console(ctx context.Context, url string) error {
+func console(ctx context.Context, url, data string) error {
 	actions := []chromium.Action{
 		chromedp.EmulateViewport(chromium.Width, chromium.Height),
 		chromedp.Navigate(url), chromium.Visible(`input[name=name]`), theme("light"), chromedp.Reload(), chromium.Visible(`input[name=name]`),
@@ -110,7 +111,9 @@ func console(ctx context.Context, url string) error {
 		chromedp.Navigate(url + "/bench/instruments/register-load4"), chromium.Visible(`[data-test=messages] tbody tr`), hold(2 * time.Second), shot("messages.png"),
 		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
 		chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`), hold(time.Second), shot("bay-start.png"),
+		aside(func() error { return protect(data, "50", "2026-09-30") }),
 		chromium.Type(`input[name=serial]`, "TN-2214"), chromium.Click(`[data-test=preflight]`), chromium.Visible(`[data-test=findings]`), hold(time.Second), shot("preflight.png"),
+		aside(func() error { return protect(data, "88", "2027-03-16") }),
 		chromedp.Navigate(url + "/bays/bay1/manual"), chromium.Visible(`input[name="source.volts"]`), chromium.Fill(`input[name="source.volts"]`, "48"),
 		chromium.Fill(`input[name="source.amps"]`, "2"), hold(500 * time.Millisecond), chromium.Click(`[data-test=output-on]`), chromium.Visible(`[data-test=confirm-on]`),
 		chromium.Click(`[data-test=confirm-on]`), hold(time.Second), chromium.Click(`[data-test=take-over]`), chromium.Visible(`[data-test=taken]`), hold(time.Second), shot("manual.png"),
@@ -256,6 +259,36 @@ func terminalViews(ctx context.Context, data string) error {
 		failed = exec.Command(failed.Path, failed.Args[1:]...)
 	}
 	return terminal(ctx, "terminal-show.png", prepare+"usher show last; usher runs --limit 8", 140, 32, 2*time.Second)
+}
+
+// protect sets the over-voltage protection of bay 1's supply, past the service, and the date until which it is calibrated, so that a
+// preflight has something to find.
+func protect(data, level, due string) error {
+	out, err := exec.Command(binary, "--data", data, "bench", "--json").Output()
+	if err != nil {
+		return err
+	}
+	address := regexp.MustCompile(`"name": "supply1",\s*"address": "tcp://([^"]+)"`).FindSubmatch(out)
+	if address == nil {
+		return fmt.Errorf("the demo has no supply1")
+	}
+	conn, err := net.Dial("tcp", string(address[1]))
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if _, err := conn.Write([]byte("VOLT:PROT " + level + "\n*OPC?\n")); err != nil {
+		return err
+	}
+	if _, err := conn.Read(make([]byte, 8)); err != nil {
+		return err
+	}
+	return exec.Command(binary, "--data", data, "bench", "add", "supply1", "tcp://"+string(address[1]), "--due", due).Run()
+}
+
+// aside does something outside of the browser between two steps.
+func aside(do func() error) chromium.Action {
+	return func(context.Context, *chromedp.Target) (chromedp.Void, error) { return chromedp.Void{}, do() }
 }
 
 // tryDialect tries a dialect with a mistake on the load of a bench of its own.

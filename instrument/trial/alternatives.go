@@ -70,6 +70,14 @@ func (t *trial) header(s dialect.Setter, of string) string {
 	return ""
 }
 
+// headerIf looks for a header if a setting failed.
+func (t *trial) headerIf(err error, s dialect.Setter, of string) string {
+	if err == nil {
+		return ""
+	}
+	return t.header(s, of)
+}
+
 // answers tells whether the instrument answers a question without an error.
 func (t *trial) answers(question string) bool {
 	_, _ = t.queue() // and the connection is open again

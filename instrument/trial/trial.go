@@ -100,10 +100,15 @@ func (t *trial) step(name string, at dialect.Place, try func() (what, remedy str
 	return err == nil
 }
 
+var (
+	noise   = regexp.MustCompile(`instrument \S+: |(?:tcp|serial|usbtmc|modbus-rtu|modbus-tcp)://\S+: `)
+	timeout = regexp.MustCompile(`(?:read tcp \S+: )?i/o timeout`)
+)
+
 // plain drops what the reader knows already: which instrument it is.
 func plain(err error) string {
 	text := strings.ReplaceAll(err.Error(), "\n", "; ")
-	return regexp.MustCompile(`^instrument \S+: `).ReplaceAllString(text, "")
+	return noise.ReplaceAllString(timeout.ReplaceAllString(text, "in time"), "")
 }
 
 // general words a remedy for an error that no step knows better about.
@@ -220,7 +225,8 @@ func (t *trial) off(as string) bool {
 	d := t.channel.Dialect
 	off := d.Words["output"]["off"]
 	if !t.step(as+"output off", off.Place, func() (string, string, error) {
-		return "sent", t.header(off, ""), t.channel.SwitchOff(t.ctx)
+		err := t.channel.SwitchOff(t.ctx)
+		return "sent", t.headerIf(err, off, ""), err
 	}) {
 		return false
 	}
@@ -384,7 +390,8 @@ func (t *trial) protection(as, name string) {
 		if !readable {
 			return "not tried: without ask it could not be put back", "", nil
 		}
-		return "it stands at " + dialect.Show(quantityOf(name), now), t.header(s, name), t.channel.Protect(t.ctx, name, now)
+		err = t.channel.Protect(t.ctx, name, now)
+		return "it stands at " + dialect.Show(quantityOf(name), now), t.headerIf(err, s, name), err
 	})
 }
 

@@ -2,12 +2,14 @@
 import { computed, reactive, ref } from 'vue'
 
 import { api, type Bay, type Control } from '../api'
+import { useLive } from '../composables/live'
 import { columnsOf } from '../format'
 import ProblemNote from './ProblemNote.vue'
 import Readout from './Readout.vue'
 
 // Manual control of one seat: live readings, a stepper for every number, a choice for every word. The output asks before it goes on.
 const props = defineProps<{ bay: Bay; seat: Bay['seats'][number]; fresh: boolean; disabled: boolean }>()
+const live = useLive()
 const error = ref<unknown>(null)
 const busy = ref('')
 const asking = ref(false)
@@ -37,8 +39,10 @@ async function send(quantity: string, text: string) {
   busy.value = quantity
   error.value = null
   try {
-    await api.set(props.bay.name, props.seat.name, quantity, text)
-    delete typed[quantity]
+    const pending = typed[quantity]
+    const bay = await api.set(props.bay.name, props.seat.name, quantity, text)
+    live.bays.set(bay.name, bay) // so that the field does not wait for the live stream
+    if (typed[quantity] === pending) delete typed[quantity]
   } catch (e) {
     error.value = e
   } finally {
@@ -48,7 +52,8 @@ async function send(quantity: string, text: string) {
 }
 function nudge(c: Control, by: number) {
   const next = Math.min(Math.max((set(c) ?? 0) + by * step(c), 0), c.most ?? Infinity)
-  void send(c.quantity, `${Number(next.toPrecision(6))} ${c.unit}`)
+  typed[c.quantity] = String(Number(next.toPrecision(6))) // the next step counts from here
+  void send(c.quantity, `${typed[c.quantity]} ${c.unit}`)
 }
 function commit(c: Control) {
   const text = typed[c.quantity]?.trim()
