@@ -18,7 +18,7 @@ func TestAnEngineerSetsByHandAndTakesOver(t *testing.T) {
 	do(t, ctx, Visit(h.Running.URL+"/bays/bay1/manual"), Visible(`[data-seat=source] input[name="source.volts"]`),
 		Fill(`input[name="source.volts"]`, "46.5"), Until(`document.querySelector('input[name="source.volts"]').value === '46.5'`),
 		Click(`[aria-label="more volts"]`), Until(`document.querySelector('input[name="source.volts"]').value === '47.5'`),
-		Click(`[data-seat=source] [data-test=output-on]`), Visible(`[data-test=confirm-on]`), Click(`[data-test=confirm-on]`),
+		Fill(`input[name="source.amps"]`, "2"), Click(`[data-seat=source] [data-test=output-on]`), Visible(`[data-test=confirm-on]`), Click(`[data-test=confirm-on]`),
 		Until(`document.querySelector('[data-seat=source]').innerText.includes('energised')`),
 		Until(`document.querySelector('[data-seat=source]').innerText.match(/47\.[45]/) !== null`), Click(`[data-test=take-over]`), Visible(`[data-test=taken]`))
 	state, err := h.Bench.State("bay1")

@@ -63,7 +63,27 @@ func (b *Bay) command(ctx context.Context, x *seat, s procedure.Setting) error {
 	b.mu.Lock()
 	b.settings[s.Column()] = s
 	b.mu.Unlock()
+	if s.Quantity == "output" && s.Word == "off" {
+		b.settle(ctx, x)
+	}
 	return nil
+}
+
+// settle takes a seat that reads back as off for not energised any longer.
+func (b *Bay) settle(ctx context.Context, x *seat) {
+	for _, m := range x.members {
+		if on, err := m.OutputOn(ctx); on || err != nil {
+			return // it may be on; make safe will see to it
+		}
+	}
+	x.energised.Store(false)
+	if slices.ContainsFunc(b.seats, func(x *seat) bool { return x.energised.Load() }) {
+		return
+	}
+	b.disarmWatchdogs(ctx)
+	if w := b.engine.options.Warden; w != nil {
+		w.Energised(b.name, false)
+	}
 }
 
 func (b *Bay) energise(x *seat) {

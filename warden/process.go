@@ -26,6 +26,7 @@ type watch struct {
 	energised map[string]bool
 	alive     map[string]time.Time // when each bay was last looked after
 	acted     map[string]bool      // made safe since it was last looked after
+	words     chan word
 }
 
 // Process is the warden: it reads what the service says from in until that ends, and makes safe what is left. Reports go to out while
@@ -33,6 +34,7 @@ type watch struct {
 func Process(in io.Reader, out io.Writer, path string) error {
 	w := &watch{log: path, out: out, parent: os.Getppid(), energised: map[string]bool{}, alive: map[string]time.Time{}, acted: map[string]bool{}}
 	words := make(chan word, 256)
+	w.words = words
 	go func() {
 		defer close(words)
 		lines := bufio.NewReaderSize(in, 1<<16)
@@ -79,6 +81,21 @@ func Process(in io.Reader, out io.Writer, path string) error {
 	}
 }
 
+// hearWaiting takes what was said meanwhile.
+func (w *watch) hearWaiting() {
+	for {
+		select {
+		case x, ok := <-w.words:
+			if !ok {
+				return
+			}
+			w.hear(x)
+		default:
+			return
+		}
+	}
+}
+
 func (w *watch) hear(x word) {
 	now := time.Now()
 	switch {
@@ -113,7 +130,11 @@ func (w *watch) look(now time.Time) bool {
 	ctx, cancel := context.WithTimeout(context.Background(), killAfter)
 	defer cancel()
 	reports := w.makeSafe(ctx, stalled, why)
+	w.hearWaiting()
 	for _, r := range reports {
+		if r.Failed != "" && w.alive[r.Bay].After(now) {
+			continue // it came back meanwhile, and is told to end the run
+		}
 		if r.Failed != "" {
 			// Its connection may be the only one that an instrument takes, or its lock on a serial line.
 			_ = syscall.Kill(w.parent, syscall.SIGKILL)

@@ -309,5 +309,9 @@ func (r *reader) complete(root document.Node) {
 
 // Describe is one line about the dialect.
 func (d *Dialect) Describe() string {
-	return fmt.Sprintf("%s (%s, %d channel%s, for %s)", d.Title, d.Protocol, d.Channels, map[bool]string{true: "s"}[d.Channels != 1], strings.Join(d.Seats, ", "))
+	title := d.Title
+	if title == "" {
+		title = d.Name
+	}
+	return fmt.Sprintf("%s (%s, %d channel%s, for %s)", title, d.Protocol, d.Channels, map[bool]string{true: "s"}[d.Channels != 1], strings.Join(d.Seats, ", "))
 }
