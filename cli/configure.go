@@ -390,7 +390,7 @@ same checks are made before every run. Exit code 0: nothing blocks; 1: something
 	c.Flags().StringVar(&start.Bay, "bay", "", "bay")
 	c.Flags().StringVar(&start.Serial, "serial", "", "serial number of the unit")
 	c.Flags().IntVar(&start.Revision, "revision", 0, "revision of the procedure (default the newest)")
-	c.Flags().StringToStringVar(&parameters, "set", nil, "parameters, top=6A")
+	c.Flags().StringToStringVar(&parameters, "param", nil, "value for a parameter, top=6A")
 	return c
 }
 

@@ -164,3 +164,20 @@ func wardenOf(t *testing.T, service int) int {
 	require.NoError(t, err)
 	return pid
 }
+
+func TestTheInstrumentsOwnWatchdogIsTheLastResort(t *testing.T) {
+	h := newHouse(t, 1)
+	p, cl := h.serve()
+	h.scenario(cl)
+	h.soak(cl, "bay1")
+	killed := time.Now()
+	warden := wardenOf(t, p.cmd.Process.Pid)
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGSTOP), "so that it does not start the warden again")
+	require.NoError(t, syscall.Kill(warden, syscall.SIGKILL))
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
+	var s simbench.BayState
+	require.Eventually(t, func() bool { s = h.state()[0]; return !s.SourceOn && !s.LoadOn }, 20*time.Second, 20*time.Millisecond, "armed and fed while the output was on")
+	took := s.History[len(s.History)-1].At.Sub(killed)
+	assert.Greater(t, took, time.Second, "nobody else was there")
+	assert.Less(t, took, 7*time.Second)
+}

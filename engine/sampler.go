@@ -17,6 +17,7 @@ import (
 type reading struct {
 	mu       sync.Mutex
 	values   []float64 // in the order of the dialect's Gives
+	began    time.Time // when it was asked for
 	at       time.Time // when it came
 	taken    bool      // a frame has it
 	err      error     // why the last attempt failed
@@ -37,6 +38,7 @@ type sampler struct {
 	done    chan *member
 	timer   *time.Timer
 	shares  []float64 // of the members of one seat, reused
+	began   time.Time // when the present frame began
 }
 
 // place says which reading goes into a column of the frame, and what a sensor makes of it.
@@ -132,7 +134,7 @@ func (m *member) readOnce(ctx context.Context, values []float64) (slow bool) {
 		return false
 	}
 	copy(r.values, values)
-	r.at, r.lastGood, r.taken = now, now, false
+	r.began, r.at, r.lastGood, r.taken = began, now, now, false
 	r.usual += (now.Sub(began) - r.usual) / 4
 	return r.usual > slowAt
 }
@@ -143,7 +145,7 @@ func (m *member) readOnce(ctx context.Context, values []float64) (slow bool) {
 // the readings came.
 func (s *sampler) sample(values []float64, interval time.Duration, glimpse func()) (skew time.Duration) {
 	s.drain()
-	began := time.Now()
+	s.began = time.Now()
 	waiting := 0
 	for _, m := range s.members {
 		r := &m.reading
@@ -151,7 +153,7 @@ func (s *sampler) sample(values []float64, interval time.Duration, glimpse func(
 		slow := r.usual > max(slowAt, interval/2)
 		r.mu.Unlock()
 		if slow {
-			r.eager.Store(began.Add(2*interval + joinWait).UnixNano())
+			r.eager.Store(s.began.Add(2*interval + joinWait).UnixNano())
 		}
 		if !r.pending {
 			r.pending = true
@@ -214,7 +216,8 @@ func (s *sampler) fill(values []float64, take bool) (skew time.Duration) {
 		for _, m := range x.members {
 			r := &m.reading
 			r.mu.Lock()
-			fresh = fresh && r.err == nil && !r.taken && !r.at.IsZero()
+			// What was asked for before the frame began may be from before a command; only slow instruments are read across frames.
+			fresh = fresh && r.err == nil && !r.taken && !r.at.IsZero() && (r.usual > slowAt || !r.began.Before(s.began))
 			if fresh && r.usual <= slowAt {
 				if first.IsZero() || r.at.Before(first) {
 					first = r.at
@@ -269,7 +272,7 @@ func (s *sampler) raw(x *seat, q string) float64 {
 // defaultImbalance is how far a share may be from the mean; below leastShare of the range nothing is said, since offsets rule there.
 const (
 	defaultImbalance = 0.1
-	leastShare       = 0.02
+	leastShare       = 0.005
 )
 
 // watchShares notes since when the channels of a gang have shared unevenly.

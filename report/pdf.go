@@ -69,6 +69,7 @@ func PDF(doc api.Run) ([]byte, error) {
 		return nil, err
 	}
 	p.instruments(doc)
+	p.preflight(doc)
 	p.marks(doc)
 	var b bytes.Buffer
 	if err := p.Output(&b); err != nil {
@@ -299,6 +300,24 @@ func (p page) instruments(doc api.Run) {
 			{u.Identity, 66, "L", inkColor, false}, {orDash(u.Calibrated), 24, "R", inkColor, false}, due,
 		}, 6)
 	}
+	p.Ln(3)
+}
+
+// preflight lists what was found before the start and was not fine.
+func (p page) preflight(doc api.Run) {
+	if len(doc.Preflight) == 0 {
+		return
+	}
+	p.section("Preflight")
+	fine := 0
+	for _, f := range doc.Preflight {
+		if f.Verdict == api.Fine {
+			fine++
+			continue
+		}
+		p.row([]cell{{string(f.Verdict), 22, "L", outcomes["marginal"][0], true}, {f.Check + ": " + f.What, 152, "L", inkColor, false}}, 6)
+	}
+	p.row([]cell{{fmt.Sprintf("%d checks were fine.", fine), 174, "L", inkColor, false}}, 6)
 	p.Ln(3)
 }
 

@@ -26,6 +26,7 @@ func TestTheSameProcedureRunsUnchangedOnEveryBench(t *testing.T) {
 	}
 	first := h.Ended(runs[0])
 	require.Equal(t, "done", first.State, first.Reason)
+	outside := 0
 	for i, run := range runs[1:] {
 		doc := h.Ended(run)
 		require.Equal(t, "done", doc.State, "%s: %s", layouts[i+1], doc.Reason)
@@ -34,10 +35,16 @@ func TestTheSameProcedureRunsUnchangedOnEveryBench(t *testing.T) {
 			name := f.Result.ID
 			require.Nil(t, f.Result.Undetermined, "%s: %s", layouts[i+1], name)
 			apart := math.Abs(f.Result.Value - want.Result.Value)
-			assert.LessOrEqual(t, apart, 1.2*math.Hypot(f.Result.U, want.Result.U), "%s: %s differs by more than its uncertainty: %g and %g", layouts[i+1], name,
-				f.Result.Value, want.Result.Value)
+			both := math.Hypot(f.Result.U, want.Result.U)
+			if apart > both {
+				outside++
+				t.Logf("%s: %s is %.6g, and %.6g on the first bench; U of both %.2g", layouts[i+1], name, f.Result.Value, want.Result.Value, both)
+			}
+			assert.LessOrEqual(t, apart, 2*both, "%s: %s", layouts[i+1], name)
 		}
 	}
+	// 48 differences with intervals of 95 %: two or three are expected outside.
+	assert.LessOrEqual(t, outside, 7)
 }
 
 func bayName(i int) string { return "bay" + string(rune('1'+i)) }
@@ -346,4 +353,60 @@ func send(t *testing.T, address, message string) {
 	require.NoError(t, err)
 	_, err = conn.Read(make([]byte, 10))
 	require.NoError(t, err)
+}
+
+// A dialect as a user writes it from a command list: one message for one thing, the error queue asked apart.
+const writtenByHand = `dialect: quay-load
+title: Quay load 30 A
+identity: "^Usher Bench,SIM-L1,"
+seats: [load]
+answers within: 1 s
+errors: {query: "SYSTEM:ERROR?", none: "0,"}
+numbers: {digits: 6}
+set:
+  amps: {message: "CURRENT {value}", ask: "CURRENT?"}
+  mode: {current: "FUNC CURR"}
+  output: {"on": "INPUT ON", "off": "INPUT OFF"}
+read:
+  - {message: "MEASURE:VOLTAGE?", gives: [volts]}
+  - {message: "MEASURE:CURRENT?", gives: [amps]}
+confirm: {message: "INPUT?", "on": "1", "off": "0"}
+ranges:
+  set: {amps: [{to: 30 A}]}
+  read:
+    volts: [{to: 150 V, reading: 0.025 %, offset: 4 mV, resolution: 0.1 mV}]
+    amps: [{to: 30 A, reading: 0.05 %, offset: 2 mA, resolution: 0.1 mA}]
+`
+
+func TestADialectWrittenByHandDrivesAFullRun(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	_, err := h.Local.PushDialect(t.Context(), writtenByHand)
+	require.NoError(t, err)
+	config, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	i := config.Instruments["load1"]
+	i.Dialect = "quay-load"
+	_, err = h.Local.PutInstrument(t.Context(), "load1", i)
+	require.NoError(t, err)
+	doc := h.Ended(h.Start("bay1", "tern-load-steps", "TN-2208"))
+	assert.Equal(t, "pass", doc.Outcome, doc.Reason)
+	assert.Equal(t, "quay-load", doc.Instruments[1].Dialect)
+	_, err = h.Local.PushDialect(t.Context(), strings.Replace(writtenByHand, "seats: [load]", "seats: [source]", 1))
+	assert.ErrorContains(t, err, "a source must let volts be set")
+	_, err = h.Local.PushDialect(t.Context(), "dialect: quay-load\nfrom: sim-analyser\n")
+	assert.ErrorContains(t, err, "load1 cannot fill it", "what would break the bench is not kept")
+	doc = h.Ended(h.Start("bay1", "tern-load-steps", "TN-2208"))
+	assert.Equal(t, "pass", doc.Outcome, "and the bench goes on with the one before")
+}
+
+func TestAGangThatSharesUnevenlyIsSwitchedOff(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Gang}})
+	h.Push(long)
+	run := h.Start("bay1", "long", "TN-1")
+	require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.LoadOn }, 10*time.Second, 5*time.Millisecond)
+	ask(t, h, "load1-b", "INP OFF")
+	doc := h.Ended(run)
+	assert.Equal(t, "aborted", doc.State)
+	assert.Contains(t, doc.Reason, "the channels of load (channel 1 of load1 and channel 1 of load1-b) share unevenly for 2 s; check their wiring")
+	assert.False(t, on(t, h))
 }

@@ -159,7 +159,9 @@ func TestTheLoadLocksOutAndTrips(t *testing.T) {
 	l.drain = f.newDrain()
 	f.newFeed().set(plant.Source{On: true, Volts: 48, Amps: 8})
 	l.execute("CURR 4;:INP ON")
-	require.Eventually(t, func() bool { return strings.HasPrefix(l.execute("MEAS:VOLT?"), "1.49") || strings.HasPrefix(l.execute("MEAS:VOLT?"), "1.50") }, 5e9, 1e6)
+	require.Eventually(t, func() bool {
+		return strings.HasPrefix(l.execute("MEAS:VOLT?"), "1.49") || strings.HasPrefix(l.execute("MEAS:VOLT?"), "1.50")
+	}, 5e9, 1e6)
 	l.execute("VOLT:LOCK 20")
 	assert.True(t, strings.HasPrefix(l.execute("MEAS:CURR?"), "0.0"), "below its lockout it takes nothing")
 	assert.Equal(t, "1;0", strings.Join(strings.Split(l.execute("VOLT:LOCK 0;:POW:PROT 30;:MEAS:CURR?;:INP:PROT:TRIP?;:INP?"), ";")[1:], ";"), "too much power trips it")

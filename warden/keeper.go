@@ -47,8 +47,7 @@ func Start(command []string, log *slog.Logger) (*Keeper, error) {
 
 func (k *Keeper) launch() error {
 	cmd := exec.Command(k.command[0], k.command[1:]...)
-	cmd.Stderr = os.Stderr
-	// In a group of its own: what is meant for the service's terminal must not end it.
+	// It has no part of the service's output, which somebody may wait for to end. In a group of its own: what is meant for the service's terminal must not end it.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	in, pipe, err := os.Pipe()
 	if err != nil {
