@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -57,7 +58,7 @@ func (b *Bay) makeSafe(why, runID string) error {
 				delete(problems, x)
 				return true
 			}
-			if problems[x] == nil || !errors.Is(err, context.DeadlineExceeded) {
+			if problems[x] == nil || !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, os.ErrDeadlineExceeded) {
 				problems[x] = err // that the time is up says less than why the attempt before failed
 			}
 			return false

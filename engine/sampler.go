@@ -185,6 +185,9 @@ func (s *sampler) await(values []float64, waiting int, glimpse func()) {
 	for late := false; waiting > 0; {
 		select {
 		case m := <-s.done:
+			if s.asksAgain(m) {
+				continue
+			}
 			m.reading.pending = false
 			waiting--
 		case <-s.timer.C:
@@ -200,6 +203,17 @@ func (s *sampler) await(values []float64, waiting int, glimpse func()) {
 		}
 	}
 	s.timer.Stop()
+}
+
+// asksAgain asks a fast channel once more whose answer was to the question of an earlier frame.
+func (s *sampler) asksAgain(m *member) bool {
+	m.reading.mu.Lock()
+	old := m.reading.err == nil && m.reading.usual <= slowAt && m.reading.began.Before(s.began)
+	m.reading.mu.Unlock()
+	if old {
+		m.ask <- struct{}{}
+	}
+	return old
 }
 
 // join makes the frame of all readings that no frame had.

@@ -159,7 +159,7 @@ func (c *Client) exchangeRTU(pdu []byte) ([]byte, error) {
 		frame = frame[:len(frame)+n]
 		if err != nil {
 			if len(frame) > 0 && errors.Is(err, os.ErrDeadlineExceeded) {
-				return nil, ErrShort
+				return nil, fmt.Errorf("%w: %w", ErrShort, err)
 			}
 			return nil, err
 		}
