@@ -390,9 +390,8 @@ func (p *preflight) unit(ctx context.Context) error {
 func (p *preflight) rates() {
 	every := p.program.Every / p.bay.engine.Config().TimeFactor
 	for _, m := range p.bay.sampler.members {
-		m.reading.mu.Lock()
-		usual := m.reading.usual
-		m.reading.mu.Unlock()
+		// The median, so that a hiccup of a busy computer is not taken for the instrument's pace.
+		usual := m.Trace().Statistics().Median * time.Duration(len(m.Dialect.Read))
 		if usual.Seconds() > every {
 			p.warns("rate", "record less often, or expect gaps between its readings", "%s takes %d ms for a reading, but frames are recorded every %s", m.Name,
 				usual.Milliseconds(), show(p.program.Every, quantity.Time))
