@@ -119,6 +119,8 @@ func supplyAnswer(line string) string {
 		return "48.000;0.7000;0"
 	case strings.HasPrefix(line, "OUTP?"):
 		return "0"
+	case strings.HasPrefix(line, "VOLT:PROT?"), strings.HasPrefix(line, "CURR:PROT?"):
+		return "88"
 	}
 	return `0,"No error"`
 }
