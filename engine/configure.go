@@ -114,8 +114,12 @@ func (e *Engine) RemoveInstrument(by, name string) error {
 
 // RemoveBay takes a bay away; its runs stay on record.
 func (e *Engine) RemoveBay(by, name string) error {
-	if _, err := e.Bay(name); err != nil {
+	b, err := e.Bay(name)
+	if err != nil {
 		return err
+	}
+	if alarm := b.Status().Alarm; alarm != "" {
+		return fmt.Errorf("%w: %s is not removed while nobody knows whether its outputs are off: %s", ErrNotReady, name, alarm)
 	}
 	return e.change(by, store.BenchEntry{Kind: store.BayEntry, Name: name, Removed: true, By: by}, "bay removed", name)
 }
@@ -181,7 +185,9 @@ func (e *Engine) rebuild(dialects dialect.Library) error {
 	old := e.instruments
 	e.config, e.dialects, e.instruments = next, dialects, instruments
 	for _, b := range affected {
-		delete(e.bays, b.name)
+		if _, stays := next.Bays[b.name]; !stays {
+			delete(e.bays, b.name)
+		}
 	}
 	e.mu.Unlock()
 	for name, i := range old {
@@ -190,7 +196,7 @@ func (e *Engine) rebuild(dialects dialect.Library) error {
 		}
 	}
 	for name := range next.Bays {
-		if _, err := e.Bay(name); err != nil {
+		if b, err := e.Bay(name); err != nil || slices.Contains(affected, b) {
 			e.revive(name, next)
 		}
 	}

@@ -74,7 +74,10 @@ func (e *Engine) hearWarden() {
 				case b.wardenActed <- r:
 				default: // nobody waits for it
 				}
-				b.stopRun("the warden, which made the bay safe: " + r.Why)
+				why := "the warden, which made the bay safe: " + r.Why
+				if b.stopRun(why) == nil { // what was switched on by hand is off, and known to be
+					go func() { _ = b.Safe(why) }() // the bay keeps an alarm
+				}
 			}
 		}
 	}

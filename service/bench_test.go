@@ -410,3 +410,28 @@ func TestAGangThatSharesUnevenlyIsSwitchedOff(t *testing.T) {
 	assert.Contains(t, doc.Reason, "the channels of load (channel 1 of load1 and channel 1 of load1-b) share unevenly for 2 s; check their wiring")
 	assert.False(t, on(t, h))
 }
+
+func TestAnAlarmOutlivesAChangeOfTheBay(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	h.Push(long)
+	run := h.Start("bay1", "long", "TN-1")
+	require.Eventually(t, func() bool { return on(t, h) }, 10*time.Second, 5*time.Millisecond)
+	require.NoError(t, h.Bench.SetFault("load1", simbench.Drop))
+	h.Ended(run)
+	config, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	b := config.Bays["bay1"]
+	b.Title = "Another title"
+	_, err = h.Local.PutBay(t.Context(), "bay1", b)
+	require.NoError(t, err)
+	bay, err := h.Local.Bay(t.Context(), "bay1")
+	require.NoError(t, err)
+	assert.Contains(t, bay.Alarm, "load (channel 1 of load1) is not confirmed off")
+	_, err = h.Local.RemoveBay(t.Context(), "bay1")
+	assert.ErrorContains(t, err, "nobody knows whether its outputs are off")
+	require.NoError(t, h.Bench.SetFault("load1", simbench.NoFault))
+	require.Eventually(t, func() bool {
+		b, err := h.Local.Bay(t.Context(), "bay1")
+		return err == nil && b.Alarm == "" && !on(t, h)
+	}, 20*time.Second, 20*time.Millisecond, "and the new bay goes on trying")
+}
