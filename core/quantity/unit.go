@@ -144,3 +144,13 @@ func KindOfColumn(column string) (Kind, bool) {
 	}
 	return KindOf(name)
 }
+
+// Symbol is the SI unit of a dimension that has one: "V", "A", "s"; empty for others.
+func Symbol(dim Dimension) string {
+	for _, symbol := range []string{"V", "A", "W", "Ω", "s", "Hz", "J", "°C"} {
+		if baseUnits[symbol].dim == dim {
+			return symbol
+		}
+	}
+	return ""
+}
