@@ -3,15 +3,23 @@ package condition
 import (
 	"fmt"
 	"math"
+	"slices"
+	"strings"
 
 	"usherbench/core/quantity"
 )
 
-// Ref is what a name stands for: a constant, or a column of the frames.
+// Ref is what a name stands for: a constant, a column of the frames, a sum of columns, or an answer of the operator.
 type Ref struct {
 	Constant *quantity.Quantity
-	Column   int // index into the frame's values when Constant is nil
-	Dim      quantity.Dimension
+	Column   int // index into the frame's values when nothing else is set
+	// Sum are columns that are added, those of Less are taken off.
+	Sum, Less []int
+	// SinceStage counts the value from the beginning of the stage.
+	SinceStage bool
+	// Answer is the name of a number that the operator gives during the run.
+	Answer string
+	Dim    quantity.Dimension
 }
 
 // Scope resolves names: quantities of seats, parameters, ratings of the nameplate. The error says what is known instead.
@@ -21,7 +29,10 @@ type Scope func(name string) (Ref, error)
 type Sample struct {
 	T       float64   // bench time since the start of the run, s
 	StageT  float64   // bench time since the start of the stage, s
+	Entry   int       // how many stages were entered: functions that look back to the beginning of the stage begin anew when it changes
 	Columns []float64 // the frame's values
+	// Answers are the numbers that the operator gave, SI; one that is not there is missing.
+	Answers map[string]float64
 }
 
 // Truth is the value of a condition.
@@ -66,6 +77,9 @@ type Condition struct {
 	// columns lists the frame columns that the condition reads.
 	columns    []int
 	thresholds []Threshold
+	windows    []*window
+	since      []*stretch
+	filling    bool // a window does not reach back far enough yet
 }
 
 // Threshold is a comparison of one column with a fixed value, as "load.volts < 14 V".
@@ -94,7 +108,13 @@ func Compile(text string, scope Scope) (*Condition, error) {
 }
 
 // Evaluate takes the next frame, in order of time, and says whether the condition holds.
-func (c *Condition) Evaluate(s Sample) Truth { return c.root.truth(&s, c.held) }
+func (c *Condition) Evaluate(s Sample) Truth {
+	c.filling = false
+	return c.root.truth(&s, c.held)
+}
+
+// Filling tells whether the last evaluation met a window that does not reach back far enough yet, so that unknown means not yet.
+func (c *Condition) Filling() bool { return c.filling }
 
 // Margin is how far the frame is from making the condition true, in the dimension of its comparison, positive while it does not
 // hold. ok is false if the condition is not a single comparison or a reading is missing.
@@ -106,22 +126,47 @@ func (c *Condition) Margin(s Sample) (distance quantity.Quantity, ok bool) {
 // Columns lists the indexes of the frame columns that the condition reads.
 func (c *Condition) Columns() []int { return c.columns }
 
-// Reset forgets for how long anything has held.
-func (c *Condition) Reset() { clear(c.held) }
+// Reset forgets for how long anything has held, and the past.
+func (c *Condition) Reset() {
+	clear(c.held)
+	for _, w := range c.windows {
+		w.reset()
+	}
+	for _, h := range c.since {
+		*h = stretch{}
+	}
+}
 
-// State is the state of every "for", in the order of the text; Restore takes it back.
-func (c *Condition) State() []Hold { return append([]Hold(nil), c.held...) }
+// State is what the condition remembers; Restore takes it back.
+func (c *Condition) State() State {
+	s := State{Held: slices.Clone(c.held)}
+	for _, w := range c.windows {
+		s.Windows = append(s.Windows, w.save())
+	}
+	for _, h := range c.since {
+		s.Since = append(s.Since, *h)
+	}
+	return s
+}
 
 // Restore sets what State returned. States of another condition are ignored.
-func (c *Condition) Restore(held []Hold) {
-	if len(held) == len(c.held) {
-		copy(c.held, held)
+func (c *Condition) Restore(s State) {
+	if len(s.Held) != len(c.held) || len(s.Windows) != len(c.windows) || len(s.Since) != len(c.since) {
+		return
+	}
+	copy(c.held, s.Held)
+	for i, w := range s.Windows {
+		c.windows[i].load(w)
+	}
+	for i, h := range s.Since {
+		*c.since[i] = h
 	}
 }
 
 type compiler struct {
-	scope Scope
-	cond  *Condition
+	scope    Scope
+	cond     *Condition
+	measures bool // something depends on the run, though on no column
 }
 
 func (c *compiler) or(e *orExpr) (node, error) {
@@ -160,15 +205,34 @@ func (c *compiler) held(e *heldExpr) (node, error) {
 	if err != nil || e.For == nil {
 		return inner, err
 	}
-	q, err := quantity.Parse(e.For.Text)
+	q, err := c.time(e.For)
 	if err != nil {
-		return nil, &Error{e.For.Pos.Column, err.Error()}
+		return nil, err
 	}
 	if q.Dim != quantity.Time {
 		return nil, &Error{e.For.Pos.Column, fmt.Sprintf("after for comes a time, such as 2 s, not %s", q.Dim)}
 	}
 	c.cond.held = append(c.cond.held, Hold{})
 	return hold{inner, q.Value, len(c.cond.held) - 1}, nil
+}
+
+// time is how long something must hold: a literal, a parameter or a rating.
+func (c *compiler) time(e *duration) (quantity.Quantity, error) {
+	if e.Literal != nil {
+		q, err := quantity.Parse(e.Literal.Text)
+		if err != nil {
+			return q, &Error{e.Pos.Column, err.Error()}
+		}
+		return q, nil
+	}
+	ref, err := c.scope(e.Name)
+	if err == nil && ref.Constant == nil {
+		err = fmt.Errorf("%s is measured; after for comes a fixed time", e.Name)
+	}
+	if err != nil {
+		return quantity.Quantity{}, &Error{e.Pos.Column, err.Error()}
+	}
+	return *ref.Constant, nil
 }
 
 func (c *compiler) compare(e *compareExpr) (node, error) {
@@ -205,6 +269,9 @@ func (c *compiler) noteThreshold(first, mid int, left, right number, op string) 
 		column, level, op = right, left, mirrored[op]
 	default:
 		return
+	}
+	if len(c.cond.windows) > 0 || len(c.cond.since) > 0 {
+		return // what looks back is more than a level
 	}
 	at := func(x, t float64) *Sample {
 		s := &Sample{T: t, StageT: t, Columns: make([]float64, columns[first]+1)}
@@ -285,11 +352,15 @@ func (c *compiler) atom(e *atomExpr) (number, quantity.Dimension, error) {
 		return constant(q.Value), q.Dim, nil
 	case e.Group != nil:
 		return c.sum(e.Group)
+	case e.Call != nil:
+		return c.call(e.Call)
 	}
 	switch e.Name {
 	case "elapsed":
+		c.measures = true
 		return func(s *Sample) float64 { return s.T }, quantity.Time, nil
 	case "stage.elapsed":
+		c.measures = true
 		return func(s *Sample) float64 { return s.StageT }, quantity.Time, nil
 	}
 	ref, err := c.scope(e.Name)
@@ -299,14 +370,109 @@ func (c *compiler) atom(e *atomExpr) (number, quantity.Dimension, error) {
 	if ref.Constant != nil {
 		return constant(ref.Constant.Value), ref.Constant.Dim, nil
 	}
-	column := ref.Column
-	c.cond.columns = append(c.cond.columns, column)
-	return func(s *Sample) float64 {
-		if column >= len(s.Columns) {
+	if name := ref.Answer; name != "" {
+		c.measures = true
+		return func(s *Sample) float64 {
+			if x, ok := s.Answers[name]; ok {
+				return x
+			}
 			return math.NaN()
+		}, ref.Dim, nil
+	}
+	if ref.Sum == nil && ref.Less == nil {
+		ref.Sum = []int{ref.Column}
+	}
+	c.cond.columns = append(append(c.cond.columns, ref.Sum...), ref.Less...)
+	value := func(s *Sample) float64 { return added(s.Columns, ref.Sum) - added(s.Columns, ref.Less) }
+	if len(ref.Sum) == 1 && len(ref.Less) == 0 {
+		column := ref.Sum[0]
+		value = func(s *Sample) float64 { return at(s.Columns, column) }
+	}
+	if ref.SinceStage {
+		return c.since(value, func(h *stretch, x float64) float64 { return x - h.First }), ref.Dim, nil
+	}
+	return value, ref.Dim, nil
+}
+
+func at(columns []float64, i int) float64 {
+	if i >= len(columns) {
+		return math.NaN()
+	}
+	return columns[i]
+}
+
+func added(columns []float64, which []int) (sum float64) {
+	for _, i := range which {
+		sum += at(columns, i)
+	}
+	return sum
+}
+
+// call makes a function of a value over a window or since the stage began.
+func (c *compiler) call(e *callExpr) (number, quantity.Dimension, error) {
+	of, dim, err := c.sum(e.Of)
+	if err != nil {
+		return nil, dim, err
+	}
+	c.measures = true
+	if look, ok := sinceFunctions[e.Name]; ok {
+		if e.Window != nil {
+			return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%s looks back to the beginning of the stage; it takes no window", e.Name)}
 		}
-		return s.Columns[column]
-	}, ref.Dim, nil
+		return c.since(of, look), dim, nil
+	}
+	f, ok := functions[e.Name]
+	if !ok {
+		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%q is no function; known are %s", e.Name, strings.Join(FunctionNames(), ", "))}
+	}
+	if e.Window == nil {
+		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%s needs a window, as in %s(load.volts, 200 ms)", e.Name, e.Name)}
+	}
+	columns, measures := len(c.cond.columns), c.measures
+	c.measures = false
+	length, ld, err := c.sum(e.Window)
+	switch {
+	case err != nil:
+		return nil, dim, err
+	case ld != quantity.Time:
+		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("the window of %s is a time, such as 200 ms, not %s", e.Name, ld)}
+	case len(c.cond.columns) > columns || c.measures || length(&Sample{}) <= 0:
+		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("the window of %s is a fixed time of more than 0", e.Name)}
+	}
+	c.measures = measures
+	if f.perTime {
+		dim = dim.Per(quantity.Time)
+	}
+	w := &window{length: length(&Sample{}), compute: f.of}
+	cond := c.cond
+	cond.windows = append(cond.windows, w)
+	return func(s *Sample) float64 {
+		x := of(s)
+		switch {
+		case math.IsNaN(x):
+			return x
+		case !w.begun || s.T > w.lastT:
+			w.push(s.T, x)
+		}
+		if !w.full {
+			cond.filling = true
+		}
+		return w.value
+	}, dim, nil
+}
+
+// since makes a function of a value that looks back to the beginning of the stage.
+func (c *compiler) since(of number, look func(h *stretch, x float64) float64) number {
+	h := &stretch{}
+	c.cond.since = append(c.cond.since, h)
+	return func(s *Sample) float64 {
+		x := of(s)
+		if math.IsNaN(x) {
+			return x
+		}
+		h.push(s.Entry, x)
+		return look(h, x)
+	}
 }
 
 func constant(x float64) number { return func(*Sample) float64 { return x } }

@@ -39,7 +39,13 @@ type notExpr struct {
 type heldExpr struct {
 	Pos     lexer.Position
 	Compare *compareExpr `parser:"@@"`
-	For     *literal     `parser:"('for' @@)?"`
+	For     *duration    `parser:"('for' @@)?"`
+}
+
+type duration struct {
+	Pos     lexer.Position
+	Literal *literal `parser:"  @@"`
+	Name    string   `parser:"| @Name"`
 }
 
 // compareExpr is a comparison, or a condition in parentheses. Which of the two a parenthesis opens is found by looking ahead.
@@ -79,9 +85,18 @@ type unaryExpr struct {
 
 type atomExpr struct {
 	Pos     lexer.Position
-	Literal *literal `parser:"  @@"`
-	Name    string   `parser:"| @Name"`
-	Group   *sumExpr `parser:"| '(' @@ ')'"`
+	Literal *literal  `parser:"  @@"`
+	Call    *callExpr `parser:"| @@"`
+	Name    string    `parser:"| @Name"`
+	Group   *sumExpr  `parser:"| '(' @@ ')'"`
+}
+
+// callExpr is a function of a value, most of them over a window: rate(load.volts, 200 ms).
+type callExpr struct {
+	Pos    lexer.Position
+	Name   string   `parser:"@Name '('"`
+	Of     *sumExpr `parser:"@@"`
+	Window *sumExpr `parser:"(',' @@)? ')'"`
 }
 
 type literal struct {
@@ -95,7 +110,7 @@ var parser = sync.OnceValue(func() *participle.Parser[orExpr] {
 			{Name: "Literal", Pattern: quantity.LiteralPattern()},
 			{Name: "Name", Pattern: `[A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)*`},
 			{Name: "Operator", Pattern: `<=|>=|<|>`},
-			{Name: "Punct", Pattern: `[-+*/()−]`},
+			{Name: "Punct", Pattern: `[-+*/(),−]`},
 			{Name: "Space", Pattern: `\s+`},
 		})),
 		participle.Elide("Space"),
@@ -145,31 +160,69 @@ func nesting(text string) (deepest int) {
 }
 
 var sumParser = sync.OnceValue(func() *participle.Parser[sumExpr] {
-	return participle.MustBuild[sumExpr](participle.Lexer(parser().Lexer()), participle.Elide("Space"))
+	return participle.MustBuild[sumExpr](participle.Lexer(parser().Lexer()), participle.Elide("Space"), participle.UseLookahead(64))
 })
+
+func parseSum(text string) (*sumExpr, error) {
+	if len(text) > longestText || nesting(text) > 40 {
+		return nil, &Error{1, "the expression is too long or nests too deep"}
+	}
+	tree, err := sumParser().ParseString("", text)
+	if err == nil {
+		return tree, nil
+	}
+	// A text that only tries to be a quantity is explained better by the rules of quantities.
+	_, qerr := quantity.Parse(text)
+	var perr participle.Error
+	if errors.As(err, &perr) && qerr == nil {
+		return nil, &Error{max(perr.Position().Column, 1), perr.Message()}
+	}
+	if qerr == nil {
+		qerr = err
+	}
+	return nil, &Error{1, qerr.Error()}
+}
 
 // Value computes an expression without comparison, such as "0.5 * top" or "nameplate.rated_volts - 1 V", from constants.
 func Value(text string, scope Scope) (quantity.Quantity, error) {
-	if len(text) > longestText || nesting(text) > 40 {
-		return quantity.Quantity{}, &Error{1, "the expression is too long or nests too deep"}
-	}
-	tree, err := sumParser().ParseString("", text)
+	tree, err := parseSum(text)
 	if err != nil {
-		// A text that only tries to be a quantity is explained better by the rules of quantities.
-		_, qerr := quantity.Parse(text)
-		var perr participle.Error
-		if errors.As(err, &perr) && qerr == nil {
-			return quantity.Quantity{}, &Error{max(perr.Position().Column, 1), perr.Message()}
-		}
-		return quantity.Quantity{}, &Error{1, qerr.Error()}
+		return quantity.Quantity{}, err
 	}
 	c := &compiler{scope: scope, cond: &Condition{Text: text}}
 	value, dim, err := c.sum(tree)
 	if err != nil {
 		return quantity.Quantity{}, err
 	}
-	if len(c.cond.columns) > 0 {
+	if len(c.cond.columns) > 0 || c.measures {
 		return quantity.Quantity{}, &Error{1, "a measured quantity has no fixed value; use a literal, a parameter or a rating"}
 	}
 	return quantity.Quantity{Value: value(&Sample{}), Dim: dim}, nil
 }
+
+// Expression is a number that is computed from each frame, such as "1000 * meter.volts".
+type Expression struct {
+	cond  *Condition
+	value number
+	Dim   quantity.Dimension
+}
+
+// CompileExpression parses an expression over columns, parameters and ratings. Errors are *Error with a column.
+func CompileExpression(text string, scope Scope) (*Expression, error) {
+	tree, err := parseSum(text)
+	if err != nil {
+		return nil, err
+	}
+	c := &compiler{scope: scope, cond: &Condition{Text: text}}
+	value, dim, err := c.sum(tree)
+	if err != nil {
+		return nil, err
+	}
+	return &Expression{c.cond, value, dim}, nil
+}
+
+// Value is the expression on the next frame; NaN where a reading is missing.
+func (e *Expression) Value(s Sample) float64 { return e.value(&s) }
+
+// Columns lists the indexes of the frame columns that the expression reads.
+func (e *Expression) Columns() []int { return e.cond.columns }
