@@ -118,6 +118,9 @@ type Bay struct {
 	Progress *stage.Progress    `json:"progress,omitempty"`
 	Guards   []stage.GuardState `json:"guards,omitempty"`
 	Stages   []StageSummary     `json:"stages,omitempty"`
+	// Prompt is what the operator is asked, and Adjustable what may be changed during the run.
+	Prompt     *stage.Ask   `json:"prompt,omitempty"`
+	Adjustable []Adjustable `json:"adjustable,omitempty"`
 	// Readings by column, in the column's unit; a missing reading is null.
 	Readings map[string]*float64 `json:"readings"`
 	// ReadAt is when the readings were taken.
@@ -132,6 +135,8 @@ type Bay struct {
 type StageSummary struct {
 	Name string `json:"name"`
 	Kind string `json:"kind"`
+	// Path are the names of the stages around it, outermost first.
+	Path []string `json:"path,omitempty"`
 	// Began is the bench time at which it began, s; absent for stages to come.
 	Began *float64 `json:"began,omitempty"`
 	// Estimate is how long it should take, s; 0 if that depends on a condition.
@@ -322,6 +327,7 @@ const (
 	EventMark   = "mark"   // data: MarkEvent
 	EventPoint  = "point"  // data: PointEvent
 	EventRun    = "run"    // data: RunSummary; it began or ended
+	EventSignal = "signal" // data: SignalEvent
 	// EventReset means that the events since the given id are no longer known: fetch the state anew.
 	EventReset = "reset" // data: {}
 )

@@ -139,7 +139,7 @@ func (a *app) startDemoService(data, listen string, bench engine.Config, guard [
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench, Warden: guard}, log)
+	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench, Warden: guard, Ready: demo.Procedures()}, log)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -56,11 +56,11 @@ FILE:LINE:COLUMN: MESSAGE and the exit code is 1. The nameplate is taken from --
 else from the demo scenario.`,
 		Example: "  usher procedure check tern-line-load.yaml\n  usher procedure check mine.yaml --nameplate mine-plate.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
-			text, err := readDocument(args[0])
+			file, err := readProcedure(args[0])
 			if err != nil {
 				return err
 			}
-			p, err := a.checkHere(c.Context(), text, plateFile)
+			p, _, err := a.checkHere(c.Context(), file, plateFile, nil)
 			if err != nil {
 				return a.findings(args[0], err)
 			}
@@ -71,20 +71,20 @@ else from the demo scenario.`,
 			return nil
 		},
 	}
-	check.Flags().StringVar(&plateFile, "nameplate", "", "file with the nameplate")
+	check.Flags().StringVar(&plateFile, "nameplate", "", "nameplate to check with: a file, or the name of a stored one")
 	var why string
 	push := &cobra.Command{
 		Use: "push FILE", Short: "Store a procedure as its next revision (engineer)", Args: cobra.ExactArgs(1), Example: "  usher procedure push tern-line-load.yaml --why \"limit as agreed in March\"",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
-			text, err := readDocument(args[0])
+			file, err := readProcedure(args[0])
 			if err != nil {
 				return err
 			}
 			// What is no procedure at all is not even sent.
-			if _, err := procedure.ReadHeader(text); err != nil {
+			if _, err := procedure.ReadHeader(file.text); err != nil {
 				return a.findings(args[0], err)
 			}
-			p, err := cl.PushProcedure(ctx, string(text), why)
+			p, err := cl.PushProcedure(ctx, string(file.text), why)
 			if err != nil {
 				return a.findings(args[0], err)
 			}
@@ -97,6 +97,7 @@ else from the demo scenario.`,
 	}
 	push.Flags().StringVar(&why, "why", "", "why this revision, for the journal")
 	c.AddCommand(list, show, check, push)
+	c.AddCommand(a.revisionCommands()...)
 	return c
 }
 
@@ -111,27 +112,6 @@ func readDocument(path string) ([]byte, error) {
 		defer f.Close()
 	}
 	return io.ReadAll(io.LimitReader(f, 8*document.LongestDocument))
-}
-
-// checkHere checks a procedure in this process.
-func (a *app) checkHere(ctx context.Context, text []byte, plateFile string) (*procedure.Program, error) {
-	header, err := procedure.ReadHeader(text)
-	if err != nil {
-		return nil, err
-	}
-	var plate *nameplate.Nameplate
-	if header.For != "" && header.For != "any" {
-		plateText, err := a.findNameplate(ctx, header.For, plateFile)
-		if err != nil {
-			return nil, err
-		}
-		if plateText != nil {
-			if plate, err = nameplate.Parse(plateText); err != nil {
-				return nil, fmt.Errorf("nameplate %s: %w", header.For, err)
-			}
-		}
-	}
-	return procedure.Parse(text, plate, nil)
 }
 
 // findNameplate looks for the text of a nameplate: a file, the service, the demo scenario. It is nil if there is none, which is a

@@ -13,6 +13,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/report"
 )
@@ -27,14 +28,11 @@ func (a *app) run() *cobra.Command {
 outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5 undetermined. Leaving --follow does not end the run.`,
 		Example: "  usher run tern-line-load --bay bay1 --serial TN-2208 --follow\n  usher run tern-soak --bay bay2 --serial TN-2209 --param soak=10min",
 		RunE: func(c *cobra.Command, args []string) error {
-			start.Procedure, start.Parameters = args[0], map[string]string{}
-			for _, p := range parameters {
-				name, value, ok := strings.Cut(p, "=")
-				if !ok {
-					return usage("--param %q: write it like top=6A", p)
-				}
-				start.Parameters[name] = value
+			values, err := parameterValues(parameters)
+			if err != nil {
+				return err
 			}
+			start.Procedure, start.Parameters = args[0], values
 			cl, err := a.connect()
 			if err != nil {
 				return err
@@ -198,14 +196,19 @@ func (a *app) printRun(r api.Run) error {
 		fmt.Fprintln(a.out, "No figures.")
 		return nil
 	}
+	return a.printFigures(r.Figures)
+}
+
+// printFigures shows figures with limits, uncertainty and outcome, and what is to be said of them.
+func (a *app) printFigures(figures []procedure.Judged) error {
 	rows := [][]string{{"", "FIGURE", "AT", "VALUE ± U (95 %)", "LIMIT", "OUTCOME"}}
-	for _, f := range r.Figures {
+	for _, f := range figures {
 		rows = append(rows, []string{report.Sign(string(f.Outcome)), f.Request.ID, orDash(f.Where), report.Value(f), report.Limit(f), orDash(string(f.Outcome))})
 	}
 	if err := a.table(rows); err != nil {
 		return err
 	}
-	for _, f := range r.Figures {
+	for _, f := range figures {
 		if f.Undetermined != nil {
 			fmt.Fprintf(a.out, "  %s: %s: %s\n", f.Request.ID, f.Undetermined.Code, f.Undetermined.Sentence)
 		}

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
 
+	"usherbench/demo"
 	"usherbench/engine"
 	"usherbench/service"
 	"usherbench/warden"
@@ -59,7 +60,7 @@ these override the file.`,
 			if err != nil {
 				return err
 			}
-			r, err := service.Start(service.Config{Warden: guard, Data: s.Data, Listen: s.Listen, TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
+			r, err := service.Start(service.Config{Warden: guard, Ready: demo.Procedures(), Data: s.Data, Listen: s.Listen, TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
 			if err != nil {
 				return err
 			}

@@ -63,6 +63,10 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	v.reply = func(text string) error {
+		_, err := cl.Intervene(ctx, bay, api.Intervention{Do: api.DoAnswer, Text: text})
+		return err
+	}
 	program := tea.NewProgram(screen{v}, tea.WithContext(ctx), tea.WithOutput(out))
 	go func() {
 		err := cl.Live(ctx, bay, 0, func(e client.Event) error {
@@ -112,6 +116,14 @@ func (a *app) watchLines(ctx context.Context, cl *client.Client, bay, run string
 			if e.Into(&m) == nil && !quiet[m.Kind] {
 				fmt.Fprintf(a.out, "%12s  %-10s %s\n", report.Seconds(m.T), m.Kind, plain(m.Label))
 			}
+		case !a.json && e.Kind == api.EventSignal:
+			var m api.SignalEvent
+			if e.Into(&m) == nil {
+				fmt.Fprintf(a.out, "%12s  %s\n", "SIGNAL", plain(m.Message))
+			}
+		case !a.json && e.Kind == api.EventBay && v.bay.Prompt != nil && v.asked != v.bay.Prompt.T:
+			v.asked = v.bay.Prompt.T
+			fmt.Fprintf(a.out, "%12s  %s   answer with: usher answer %s …\n", "ASKS", plain(promptWords(*v.bay.Prompt)), bay)
 		case !a.json && e.Kind == api.EventBay && time.Since(last) >= time.Second:
 			last = time.Now()
 			fmt.Fprintln(a.out, v.line())
@@ -141,6 +153,11 @@ type view struct {
 	marks  []string
 	lost   error
 	left   bool
+	asked  float64 // when the prompt that was last shown was made
+	typed  string  // the answer so far
+	reply  func(text string) error
+	failed string // why the last answer was refused
+	signal string
 	heard  time.Time
 	width  int
 	height int
@@ -153,7 +170,7 @@ var quiet = map[stage.MarkKind]bool{stage.MarkCommand: true, stage.MarkPointDone
 const keptFrames = 3000
 
 func newView(bay api.Bay) *view {
-	return &view{bay: bay, traces: map[string][]float64{}, heard: time.Now(), width: 100, height: 32}
+	return &view{bay: bay, traces: map[string][]float64{}, asked: -1, heard: time.Now(), width: 100, height: 32}
 }
 
 // backfill takes what was recorded before the watch began.
@@ -204,6 +221,11 @@ func (v *view) take(e client.Event) {
 			}
 			v.traces[column] = xs[min(drop, len(xs)):]
 		}
+	case api.EventSignal:
+		var m api.SignalEvent
+		if e.Into(&m) == nil {
+			v.signal = m.Message
+		}
 	case api.EventMark:
 		var m api.MarkEvent
 		if e.Into(&m) == nil && !quiet[m.Kind] {
@@ -218,6 +240,9 @@ func (v *view) line() string {
 	parts := []string{string(v.bay.State)}
 	if p := v.bay.Progress; p != nil {
 		parts = append(parts, fmt.Sprintf("%s %s, %s to go", p.Name, p.Detail, report.Seconds(p.Left)))
+		if p.Paused {
+			parts = append(parts, "PAUSED")
+		}
 	}
 	for _, seat := range v.bay.Seats {
 		for _, q := range []string{"volts", "amps"} {
@@ -253,13 +278,41 @@ func (s screen) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		s.v.width, s.v.height = m.Width, m.Height
 	case tea.KeyPressMsg:
-		switch m.String() {
-		case "q", "esc", "ctrl+c":
-			s.v.left = true
-			return s, tea.Quit
-		}
+		return s, s.v.key(m)
+	case answeredMessage:
+		s.v.failed = m.problem
 	}
 	return s, nil
+}
+
+type answeredMessage struct{ problem string }
+
+// key takes a key: an answer is typed while the run asks for one, else q leaves.
+func (v *view) key(m tea.KeyPressMsg) tea.Cmd {
+	name := m.String()
+	asks := v.bay.Prompt != nil && v.reply != nil
+	switch {
+	case name == "ctrl+c" || name == "esc" || name == "q" && !asks:
+		v.left = true
+		return tea.Quit
+	case !asks:
+	case name == "enter":
+		text, reply := v.typed, v.reply
+		v.typed = ""
+		return func() tea.Msg {
+			if err := reply(text); err != nil {
+				return answeredMessage{err.Error()}
+			}
+			return answeredMessage{}
+		}
+	case name == "backspace":
+		if r := []rune(v.typed); len(r) > 0 {
+			v.typed = string(r[:len(r)-1])
+		}
+	default:
+		v.typed += m.Text
+	}
+	return nil
 }
 
 // The colours of the console's quantities, as a dark terminal shows them.
@@ -391,6 +444,14 @@ func (v *view) foot() string {
 	}
 	for _, m := range v.marks {
 		b.WriteString(mutedStyle.Render(m) + "\n")
+	}
+	if v.signal != "" {
+		b.WriteString(liveStyle.Render("▶ "+plain(v.signal)) + "\n")
+	}
+	if p := v.bay.Prompt; p != nil {
+		b.WriteString(liveStyle.Render("? "+plain(promptWords(*p))) + "  " + boldStyle.Render(v.typed+"▏") + "  " + failStyle.Render(v.failed) + "\n")
+		b.WriteString(mutedStyle.Render("Enter answers; Esc leaves, the run goes on"))
+		return b.String()
 	}
 	b.WriteString(mutedStyle.Render("q leaves; the run goes on"))
 	return b.String()

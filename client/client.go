@@ -43,8 +43,8 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	if len(query) > 0 {
 		address += "?" + query.Encode()
 	}
-	var reader io.Reader
-	if body != nil {
+	reader, raw := body.(io.Reader) // a file goes as it is
+	if body != nil && !raw {
 		data, err := json.Marshal(body)
 		if err != nil {
 			return nil, err
@@ -58,7 +58,10 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	for k, v := range header {
 		request.Header[k] = v
 	}
-	if body != nil {
+	switch {
+	case raw:
+		request.Header.Set("Content-Type", "application/octet-stream")
+	case body != nil:
 		request.Header.Set("Content-Type", "application/json")
 	}
 	if c.Token != "" {

@@ -22,6 +22,15 @@ func Nameplates() []string { return texts("nameplates") }
 // Procedures are the texts of the scenario's procedures.
 func Procedures() []string { return texts("procedures") }
 
+// Library gives the text of a procedure of the scenario, for others that use it.
+func Library(name string) (string, error) {
+	text, err := files.ReadFile("procedures/" + name + ".yaml")
+	if err != nil {
+		return "", fmt.Errorf("there is no procedure %s in the demo scenario", name)
+	}
+	return string(text), nil
+}
+
 func texts(folder string) []string {
 	names, err := fs.Glob(files, folder+"/*.yaml")
 	if err != nil {

@@ -41,22 +41,24 @@ type Bay struct {
 
 	hand sync.Mutex // held while something is set by hand
 
-	mu        sync.Mutex // guards what follows
-	state     api.BayState
-	alarm     string
-	safeSince time.Time
-	byHand    bool // an output was switched on by hand and not made safe since
-	run       *liveRun
-	last      *api.RunSummary
-	values    []float64   // newest of each column
-	seenAt    []time.Time // when each came
-	readAt    time.Time
-	settings  map[string]procedure.Setting // what was set last, by column; cleared for outputs that were made safe
-	rate      rateMeter
-	progress  *stage.Progress
-	guards    []stage.GuardState
-	stages    []api.StageSummary
-	windows   map[string]nameplate.Window // bounds of manual control
+	mu         sync.Mutex // guards what follows
+	state      api.BayState
+	alarm      string
+	safeSince  time.Time
+	byHand     bool // an output was switched on by hand and not made safe since
+	run        *liveRun
+	last       *api.RunSummary
+	values     []float64   // newest of each column
+	seenAt     []time.Time // when each came
+	readAt     time.Time
+	settings   map[string]procedure.Setting // what was set last, by column; cleared for outputs that were made safe
+	rate       rateMeter
+	progress   *stage.Progress
+	guards     []stage.GuardState
+	stages     []api.StageSummary
+	prompt     *stage.Ask                  // what the operator is asked
+	adjustable []api.Adjustable            // what may be changed during the run
+	windows    map[string]nameplate.Window // bounds of manual control
 }
 
 // idleInterval is how often an idle bay is read, wall time; statusInterval how often watchers are told how a bay is.
@@ -209,7 +211,7 @@ func (b *Bay) Status() api.Bay {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := api.Bay{
-		Name: b.name, Title: b.config.Title, State: b.state, Alarm: b.alarm, Run: b.last, Progress: b.progress, Guards: b.guards, Stages: b.stages,
+		Name: b.name, Title: b.config.Title, State: b.state, Alarm: b.alarm, Run: b.last, Progress: b.progress, Guards: b.guards, Stages: b.stages, Prompt: b.prompt, Adjustable: b.adjustable,
 		ReadAt: b.readAt, FrameRate: b.rate.rate, Readings: map[string]*float64{},
 	}
 	if s.Title == "" {

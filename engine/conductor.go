@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/figure"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
 	"usherbench/core/stage"
@@ -36,7 +37,15 @@ type liveRun struct {
 	told     time.Time // when watchers were last told of the status
 	skewed   time.Time // when readings far apart were last marked
 	finish   *stage.Finish
-	tripped  string // words of the guard that ended the run
+	tripped  string            // words of the guard that ended the run
+	values   map[string]string // what was given for the parameters, changes by hand included
+	listed   []int             // where each stage of the program stands in the list that people see
+	prompt   *stage.Ask        // what the operator is asked now
+	// performing is what instruments play by themselves; nil if nothing.
+	performing *procedure.Play
+
+	work    chan func()        // things to do between frames, on the bay's goroutine
+	figured chan stage.Figured // figures that the program asked for
 
 	stopOnce sync.Once
 	stop     chan string   // who asks the run to end
@@ -49,7 +58,7 @@ const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{
 		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), done: make(chan struct{}),
-		counters: b.sampler.counters(), keeper: keeper{every: p.Every},
+		counters: b.sampler.counters(), keeper: newKeeper(b.sampler.columns), values: record.Parameters, work: make(chan func()), figured: make(chan stage.Figured, 1),
 	}
 	for _, column := range p.Columns {
 		r.picks = append(r.picks, b.sampler.columns.Index(column))
@@ -72,7 +81,10 @@ func (b *Bay) launch(ctx context.Context, r *liveRun) error {
 	b.boundBy(r.record.NameplateText)
 	b.stages = nil
 	for _, s := range r.program.Stages {
-		b.stages = append(b.stages, api.StageSummary{Name: s.Name, Kind: s.Kind(), Estimate: s.Duration()})
+		r.listed = append(r.listed, len(b.stages))
+		if !procedure.Control(s.Action) {
+			b.stages = append(b.stages, api.StageSummary{Name: s.Name, Kind: s.Kind(), Path: s.Path, Estimate: s.Duration()})
+		}
 	}
 	b.mu.Unlock()
 	b.engine.journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",
@@ -106,6 +118,7 @@ func (r *liveRun) conduct() {
 			r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted, Reason: fmt.Sprintf("internal error: %v", p)}
 		}
 		b.setState(api.BayEnding)
+		defer r.haltAtEnd()
 		r.conclude(b.makeSafe("end of run "+r.record.ID, r.record.ID))
 	}()
 	// The program begins from a known state.
@@ -125,13 +138,23 @@ func (r *liveRun) conduct() {
 	b.engine.Hub.Publish(api.EventRun, b.name, r.record.Summary())
 	r.began = time.Now()
 	r.act(r.machine.Start())
-	r.interval = time.Duration(float64(min(time.Duration(b.config.Interval).Seconds(), r.program.Every)) / b.engine.config.TimeFactor * float64(time.Second))
+	r.interval = time.Duration(float64(min(time.Duration(b.config.Interval).Seconds(), r.program.Fastest())) / b.engine.config.TimeFactor * float64(time.Second))
 	next := r.began
-	timer := time.NewTimer(0)
+	timer, due := time.NewTimer(0), time.NewTimer(time.Hour)
 	defer timer.Stop()
+	defer due.Stop()
 	for r.finish == nil {
 		b.alive(r.interval + joinWait)
+		due.Reset(r.untilDue())
 		select {
+		case work := <-r.work:
+			work()
+		case f := <-r.figured:
+			r.act(r.machine.Advance(f))
+		case <-due.C:
+			if t := r.now(); t >= r.machine.DueAt() {
+				r.act(r.machine.Advance(stage.Due{T: t}))
+			}
 		case by := <-r.stop:
 			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: by}))
 		case <-b.ctx.Done():
@@ -148,6 +171,23 @@ func (r *liveRun) conduct() {
 	}
 }
 
+// untilDue is how long it is until the machine wants to be advanced, wall time.
+func (r *liveRun) untilDue() time.Duration {
+	wait := (r.machine.DueAt() - r.now()) / r.bay.engine.config.TimeFactor
+	if wait > time.Hour.Seconds() {
+		return time.Hour
+	}
+	// A little more, so that the time has come by the bench's clock too.
+	return time.Duration(math.Max(wait, 0)*float64(time.Second)) + 5*time.Microsecond
+}
+
+// haltAtEnd stops programs of instruments, whose outputs are off by now.
+func (r *liveRun) haltAtEnd() {
+	if err := r.halt(context.Background()); err != nil {
+		r.bay.engine.log.Warn("stop a program", "run", r.record.ID, "err", err)
+	}
+}
+
 // now is the bench time since the start of the run, s, in whole microseconds.
 func (r *liveRun) now() float64 {
 	return math.Round(time.Since(r.began).Seconds()*r.bay.engine.config.TimeFactor*1e6) / 1e6
@@ -157,7 +197,8 @@ func (r *liveRun) now() float64 {
 func (r *liveRun) tick() {
 	b := r.bay
 	b.stallIfAsked()
-	values := make([]float64, len(b.sampler.columns))
+	all := make([]float64, len(r.record.Columns))
+	values := all[:len(b.sampler.columns)]
 	before := r.now()
 	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 && still > warden.StallAfter.Seconds()*b.engine.Config().TimeFactor {
 		r.act(r.machine.Advance(stage.Failed{T: math.Max(before, r.lastT), Reason: fmt.Sprintf(
@@ -170,11 +211,14 @@ func (r *liveRun) tick() {
 	// A frame's time is the middle of its readings, and later than the frame before.
 	t := math.Max(math.Round((before+after)/2*1e6)/1e6, r.lastT+1e-6)
 	r.lastT = t
-	frame := trace.Frame{T: t, Values: values}
-	r.counters.Fill(frame)
+	r.counters.Fill(trace.Frame{T: t, Values: values})
 	seen := trace.Frame{T: t, Values: r.pick(values)}
+	r.machine.Derive(seen)
+	frame := trace.Frame{T: t, Values: all}
+	copy(all[len(values):], seen.Values[len(seen.Values)-len(r.program.Derived):])
+	rule := r.machine.Record()
 	effects := r.machine.Advance(stage.Frame{Frame: seen})
-	r.keeper.frame(r.recorder, frame, len(effects) > 0)
+	r.keeper.frame(r.recorder, frame, len(effects) > 0, rule)
 	r.act(effects)
 	if skew > mostSkew && time.Since(r.skewed) > skewPause {
 		r.skewed = time.Now()
@@ -220,11 +264,29 @@ func (r *liveRun) act(effects []stage.Effect) {
 			switch e := e.(type) {
 			case stage.Command:
 				commanded = true
-				if err := r.command(e.Settings); err != nil {
-					effects = r.machine.Advance(stage.Failed{T: r.now(), Reason: err.Error()})
-					r.act(effects)
+				if err := r.command(e.Settings, e.Paced); err != nil {
+					r.fail(err)
 					return
 				}
+			case stage.Perform:
+				commanded = true
+				if err := r.perform(context.Background(), e.Play); err != nil {
+					r.fail(err)
+					return
+				}
+			case stage.Halt:
+				if err := r.halt(context.Background()); err != nil {
+					r.fail(err)
+					return
+				}
+			case stage.Ask:
+				r.ask(&e)
+			case stage.Dismiss:
+				r.ask(nil)
+			case stage.Signal:
+				r.bay.engine.Hub.Publish(api.EventSignal, r.bay.name, api.SignalEvent{Bay: r.bay.name, Run: r.record.ID, Signal: e})
+			case stage.Need:
+				r.compute(e)
 			case stage.Mark:
 				r.mark(e)
 			case stage.Point:
@@ -244,9 +306,50 @@ func (r *liveRun) act(effects []stage.Effect) {
 	}
 }
 
-// command sets things, in order. A frame before and after is kept.
-func (r *liveRun) command(settings []procedure.Setting) error {
-	r.keeper.command(r.recorder)
+func (r *liveRun) fail(err error) {
+	r.act(r.machine.Advance(stage.Failed{T: r.now(), Reason: err.Error()}))
+}
+
+// ask shows a prompt, or takes it away.
+func (r *liveRun) ask(prompt *stage.Ask) {
+	if prompt == nil && r.prompt == nil {
+		return
+	}
+	r.prompt = prompt
+	b := r.bay
+	b.mu.Lock()
+	b.prompt = prompt
+	b.mu.Unlock()
+	b.publish()
+}
+
+// compute has a figure of the run so far computed, while the run goes on.
+func (r *liveRun) compute(need stage.Need) {
+	run := *r.record
+	run.Duration = math.Max(r.now(), r.lastT)
+	r.keeper.flush(r.recorder)
+	engine, t := r.bay.engine, run.Duration
+	go func() {
+		result := figure.Result{Request: need.Request, Undetermined: &figure.Undetermined{Code: figure.NoData}}
+		err := engine.store.Flush()
+		if err == nil {
+			var record *figure.Record
+			if _, record, err = engine.Record(run); err == nil {
+				result = figure.Compute(record, need.Request)
+			}
+		}
+		if err != nil {
+			result.Undetermined.Sentence = err.Error()
+		}
+		r.figured <- stage.Figured{T: t, Result: result}
+	}()
+}
+
+// command sets things, in order. A frame before and after is kept, but for the many levels of a shape.
+func (r *liveRun) command(settings []procedure.Setting, paced bool) error {
+	if !paced {
+		r.keeper.command(r.recorder)
+	}
 	for _, s := range settings {
 		x := r.bay.seat(s.Seat)
 		if x == nil {
@@ -274,7 +377,7 @@ func (r *liveRun) mark(m stage.Mark) {
 	b := r.bay
 	if m.Kind == stage.MarkStage {
 		b.mu.Lock()
-		if i := r.machine.Progress().Stage; i < len(b.stages) {
+		if i := r.listed[r.machine.Stage()]; i < len(b.stages) {
 			b.stages[i].Began = &m.T
 		}
 		b.mu.Unlock()
@@ -289,21 +392,32 @@ func (r *liveRun) mark(m stage.Mark) {
 func (r *liveRun) tell(frame, seen trace.Frame) {
 	b := r.bay
 	b.mu.Lock()
-	b.keep(frame.Values)
+	b.keep(frame.Values[:len(b.sampler.columns)])
 	b.rate.frame(frame.T)
 	b.mu.Unlock()
 	r.frames.frames = append(r.frames.frames, frame)
 	if time.Since(r.frames.sent) >= framesInterval {
-		b.engine.Hub.Publish(api.EventFrames, b.name, r.frames.take(b.name, r.record.ID, b.sampler.columns))
+		b.engine.Hub.Publish(api.EventFrames, b.name, r.frames.take(b.name, r.record.ID, r.record.Columns))
 	}
 	if time.Since(r.told) >= statusInterval {
 		r.told = time.Now()
-		progress, guards := r.machine.Progress(), r.machine.Guards(seen)
+		guards := r.machine.Guards(seen)
 		b.mu.Lock()
-		b.progress, b.guards = &progress, guards
+		b.guards = guards
 		b.mu.Unlock()
-		b.publish()
+		r.showProgress()
 	}
+}
+
+// showProgress tells watchers how far the run is.
+func (r *liveRun) showProgress() {
+	b := r.bay
+	progress, adjustable := r.machine.Progress(), r.adjustables()
+	progress.Stage = min(r.listed[progress.Stage], max(len(b.stages)-1, 0))
+	b.mu.Lock()
+	b.progress, b.adjustable = &progress, adjustable
+	b.mu.Unlock()
+	b.publish()
 }
 
 func (b *Bay) setState(s api.BayState) {
@@ -346,7 +460,7 @@ func (r *liveRun) conclude(safeErr error) {
 		summary = stored.Summary()
 	}
 	b.mu.Lock()
-	b.run, b.last, b.progress, b.guards, b.state = nil, &summary, nil, nil, api.BayIdle
+	b.run, b.last, b.progress, b.guards, b.prompt, b.adjustable, b.state = nil, &summary, nil, nil, nil, nil, api.BayIdle
 	b.mu.Unlock()
 	b.engine.Hub.Publish(api.EventRun, b.name, summary)
 	b.publish()

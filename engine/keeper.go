@@ -1,38 +1,79 @@
 package engine
 
 import (
+	"math"
+	"slices"
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/procedure"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
 
-// keeper decides which frames are recorded: one every interval, and those on both sides of every command, mark and point.
+// keeper decides which frames are recorded: by the rule of the stage, and those on both sides of every command, mark and point.
 type keeper struct {
-	every float64
-	due   float64      // bench time of the next frame to keep
-	held  *trace.Frame // the newest frame, not recorded yet
-	force bool         // the next frame follows a command
+	columns trace.Columns
+	every   float64      // of the rule in force
+	due     float64      // bench time of the next frame to keep
+	held    *trace.Frame // the newest frame, not recorded yet
+	last    []float64    // of the frame that was kept last
+	lastT   float64
+	force   bool // the next frame follows a command
 }
+
+func newKeeper(columns trace.Columns) keeper { return keeper{columns: columns, lastT: math.Inf(-1)} }
 
 // slack lets a frame that comes a little early count as due, so that an interval of 100 ms is not made 120 ms by rounding.
 const slack = 0.1
 
-func (k *keeper) frame(r *store.Recorder, f trace.Frame, eventful bool) {
-	due := f.T >= k.due-slack*k.every
+func (k *keeper) frame(r *store.Recorder, f trace.Frame, eventful bool, rule procedure.Record) {
+	if rule.Every != k.every {
+		k.every, k.due = rule.Every, math.Min(k.due, f.T)
+	}
+	f = k.chosen(f, rule.Columns)
+	due := rule.Every > 0 && f.T >= k.due-slack*rule.Every || rule.Every == 0 && k.changed(f, rule)
 	if !due && !k.force && !eventful {
 		k.held = &f
 		return
 	}
 	r.Frame(f)
-	k.held, k.force = nil, false
-	if due {
-		k.due += k.every
+	k.held, k.force, k.last, k.lastT = nil, false, f.Values, f.T
+	if due && rule.Every > 0 {
+		k.due += rule.Every
 		if k.due <= f.T { // the bench is slower than the record asks for
-			k.due = f.T + k.every
+			k.due = f.T + rule.Every
 		}
 	}
+}
+
+// changed tells whether a frame differs enough from the last that was kept, or that one is too long ago.
+func (k *keeper) changed(f trace.Frame, rule procedure.Record) bool {
+	if k.last == nil || f.T-k.lastT >= rule.AtLeast*(1-1e-9) {
+		return true
+	}
+	for column, by := range rule.Changes {
+		i := k.columns.Index(column)
+		if i >= 0 && (math.Abs(f.Values[i]-k.last[i]) >= by || math.IsNaN(f.Values[i]) != math.IsNaN(k.last[i])) {
+			return true
+		}
+	}
+	return false
+}
+
+// chosen leaves out the columns that the rule does not keep.
+func (k *keeper) chosen(f trace.Frame, columns []string) trace.Frame {
+	if columns == nil {
+		return f
+	}
+	values := make([]float64, len(f.Values))
+	for i, x := range f.Values {
+		values[i] = math.NaN()
+		if i < len(k.columns) && slices.Contains(columns, k.columns[i]) {
+			values[i] = x
+		}
+	}
+	return trace.Frame{T: f.T, Values: values}
 }
 
 // command keeps the frame before a command, and has the next one kept.

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/core/procedure"
 	"usherbench/core/trace"
 	"usherbench/instrument/dialect"
 	"usherbench/store"
@@ -26,15 +27,15 @@ func openStore(t *testing.T) *store.Store {
 }
 
 // kept plays frames 20 ms apart through a keeper and gives the times of those that were recorded.
-func kept(t *testing.T, frames int, act func(k *keeper, r *store.Recorder, frame int) (eventful bool)) []float64 {
+func kept(t *testing.T, frames int, rule procedure.Record, act func(k *keeper, r *store.Recorder, frame int) (eventful bool)) []float64 {
 	s := openStore(t)
 	run := store.Run{ID: "01K", State: store.Live, StartedAt: time.Now(), Columns: []string{"load.volts"}}
 	require.NoError(t, s.CreateRun(&run))
 	r := s.NewRecorder(run.ID, run.Columns)
-	k := keeper{every: 0.1}
+	k := newKeeper(trace.Columns{"load.volts"})
 	for i := range frames {
 		eventful := act != nil && act(&k, r, i)
-		k.frame(r, trace.Frame{T: float64(i) * 0.02, Values: []float64{float64(i)}}, eventful)
+		k.frame(r, trace.Frame{T: float64(i) * 0.02, Values: []float64{float64(i)}}, eventful, rule)
 	}
 	k.flush(r)
 	require.NoError(t, r.Finish(map[string]any{"state": "done"}))
@@ -43,8 +44,18 @@ func kept(t *testing.T, frames int, act func(k *keeper, r *store.Recorder, frame
 	return series.T
 }
 
+var often = procedure.Record{Every: 0.1}
+
+func TestOnlyChangesAreKept(t *testing.T) {
+	// The value grows by 1 a frame, so every third frame is 3 away from the last that was kept.
+	times := kept(t, 31, procedure.Record{Changes: map[string]float64{"load.volts": 3}, AtLeast: 10}, nil)
+	assert.InDeltaSlice(t, []float64{0, 0.06, 0.12, 0.18, 0.24, 0.3, 0.36, 0.42, 0.48, 0.54, 0.6}, times, 1e-9)
+	times = kept(t, 31, procedure.Record{Changes: map[string]float64{"load.volts": 300}, AtLeast: 0.2}, nil)
+	assert.InDeltaSlice(t, []float64{0, 0.2, 0.4, 0.6}, times, 1e-9)
+}
+
 func TestFramesAreThinnedToTheRecordsInterval(t *testing.T) {
-	times := kept(t, 51, nil)
+	times := kept(t, 51, often, nil)
 	require.Len(t, times, 11)
 	for i, at := range times {
 		assert.InDelta(t, float64(i)*0.1, at, 1e-9)
@@ -52,7 +63,7 @@ func TestFramesAreThinnedToTheRecordsInterval(t *testing.T) {
 }
 
 func TestFramesOnBothSidesOfACommandAreKept(t *testing.T) {
-	times := kept(t, 21, func(k *keeper, r *store.Recorder, frame int) bool {
+	times := kept(t, 21, often, func(k *keeper, r *store.Recorder, frame int) bool {
 		if frame == 13 { // between the frames at 0.24 s and 0.26 s
 			k.command(r)
 		}
@@ -64,12 +75,12 @@ func TestFramesOnBothSidesOfACommandAreKept(t *testing.T) {
 }
 
 func TestAFrameWithAnEventIsKept(t *testing.T) {
-	times := kept(t, 21, func(_ *keeper, _ *store.Recorder, frame int) bool { return frame == 7 })
+	times := kept(t, 21, often, func(_ *keeper, _ *store.Recorder, frame int) bool { return frame == 7 })
 	assert.Contains(t, times, 7*0.02)
 }
 
 func TestTheLastFrameIsKept(t *testing.T) {
-	times := kept(t, 24, nil)
+	times := kept(t, 24, often, nil)
 	assert.InDelta(t, 23*0.02, times[len(times)-1], 1e-9)
 }
 

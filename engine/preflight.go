@@ -110,6 +110,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 	if err := p.unit(ctx); err != nil {
 		return p, err
 	}
+	p.players()
 	p.rates()
 	p.disk()
 	least, most := program.RunsFor()
@@ -388,13 +389,13 @@ func (p *preflight) unit(ctx context.Context) error {
 
 // rates warns of instruments that are slower than the record asks for.
 func (p *preflight) rates() {
-	every := p.program.Every / p.bay.engine.Config().TimeFactor
+	every := p.program.Fastest() / p.bay.engine.Config().TimeFactor
 	for _, m := range p.bay.sampler.members {
 		// The median, so that a hiccup of a busy computer is not taken for the instrument's pace.
 		usual := m.Trace().Statistics().Median * time.Duration(len(m.Dialect.Read))
 		if usual.Seconds() > every {
 			p.warns("rate", "record less often, or expect gaps between its readings", "%s takes %d ms for a reading, but frames are recorded every %s", m.Name,
-				usual.Milliseconds(), show(p.program.Every, quantity.Time))
+				usual.Milliseconds(), show(p.program.Fastest(), quantity.Time))
 		}
 	}
 }
@@ -416,7 +417,7 @@ func (p *preflight) disk() {
 		return
 	}
 	_, most := p.program.RunsFor()
-	need := most / p.program.Every * float64(len(p.bay.sampler.columns)) * bytesPerValue
+	need := most / p.program.Fastest() * float64(len(p.bay.sampler.columns)) * bytesPerValue
 	free := float64(fs.Bavail) * float64(fs.Bsize)
 	words := fmt.Sprintf("the record needs about %s, %s are free", megabytes(need), megabytes(free))
 	switch {

@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -86,7 +88,7 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 	record := &store.Run{
 		ID: ulid.Make().String(), Bay: b.name, Serial: request.Serial, Lot: request.Lot, Procedure: revision.Name, Revision: revision.Number,
 		Title: revision.Title, Nameplate: program.For, Operator: by, State: store.Live, TimeFactor: b.engine.Config().TimeFactor,
-		ProcedureText: revision.Text, Parameters: request.Parameters, Columns: b.sampler.columns, Instruments: flight.uses, Specs: string(specs), Preflight: flight.findings,
+		ProcedureText: revision.Text, UsedTexts: program.Used, Parameters: request.Parameters, Columns: b.columnsOf(program), Instruments: flight.uses, Specs: string(specs), Preflight: flight.findings,
 	}
 	if plate != nil {
 		record.NameplateText = plate.Text
@@ -106,8 +108,26 @@ func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) 
 			return nil, nil, fmt.Errorf("nameplate %s: %w", stored.Name, err)
 		}
 	}
-	program, err := procedure.Parse([]byte(revision.Text), plate, parameters)
+	program, err := procedure.Parse([]byte(revision.Text), plate, parameters, e.Library)
 	return program, plate, err
+}
+
+// Library gives the newest revision of a procedure, for others that use it.
+func (e *Engine) Library(name string) (string, error) {
+	r, err := e.store.Revision(name, 0)
+	if errors.Is(err, store.ErrNotFound) {
+		return "", procedure.ErrNoLibrary
+	}
+	return r.Text, err
+}
+
+// columnsOf are the columns that a run records: what the bay reads and counts, then what the procedure derives.
+func (b *Bay) columnsOf(program *procedure.Program) []string {
+	columns := slices.Clone([]string(b.sampler.columns))
+	for _, d := range program.Derived {
+		columns = append(columns, d.Column)
+	}
+	return columns
 }
 
 // Blocked says that the preflight found what must be mended before a run.

@@ -30,6 +30,8 @@ type Config struct {
 	TLSCert, TLSKey string
 	Insecure        bool
 	Bench           engine.Config
+	// Ready are procedures to start from.
+	Ready []string
 	// Warden is the command that starts the second process; empty: there is none.
 	Warden []string
 }
@@ -98,7 +100,7 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if r.Engine, err = engine.Open(c.Bench, dialects, r.Store, log, options); err != nil {
 		return r, err
 	}
-	r.Service = New(r.Store, r.Engine, log, Options{Problems: r.Problems, Secure: c.TLSCert != ""})
+	r.Service = New(r.Store, r.Engine, log, Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready})
 	r.URL = "http://" + listener.Addr().String()
 	if c.TLSCert != "" {
 		r.URL = "https://" + listener.Addr().String()

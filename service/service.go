@@ -30,8 +30,7 @@ type Service struct {
 	accounts *accounts
 	echo     *echo.Echo
 	metrics  *prometheus.Registry
-	// Dialect folder problems and the like, shown by health.
-	problems []string
+	options  Options
 }
 
 // Options of a service.
@@ -40,6 +39,8 @@ type Options struct {
 	Problems []string
 	// Secure marks cookies for TLS only.
 	Secure bool
+	// Ready are the texts of procedures to start from.
+	Ready []string
 }
 
 // largestBody bounds what a request may send; a procedure is at most a quarter of it.
@@ -83,6 +84,7 @@ func (s *Service) routes() []route {
 		{"PUT", "/api/v1/bays/:bay/sensors/:seat/:quantity", api.Engineer, s.changeSensor, false},
 		{"POST", "/api/v1/bays/:bay/drill", api.Engineer, s.drill, false},
 		{"PUT", "/api/v1/bays/:bay/setting", api.Engineer, s.setByHand, false},
+		{"POST", "/api/v1/bays/:bay/intervene", api.Operator, s.intervene, false},
 		{"POST", "/api/v1/bays/:bay/stop", api.Operator, s.stopBay, false},
 		{"POST", "/api/v1/bays/:bay/safe", api.Operator, s.makeSafe, false},
 		{"POST", "/api/v1/stop-all", api.Operator, s.stopAll, false},
@@ -90,7 +92,15 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/procedures", api.Viewer, s.listProcedures, false},
 		{"POST", "/api/v1/procedures", api.Engineer, s.pushProcedure, false},
 		{"POST", "/api/v1/procedures/check", api.Viewer, s.checkProcedure, false},
+		{"POST", "/api/v1/procedures/outline", api.Viewer, s.outline, false},
 		{"GET", "/api/v1/procedures/:name", api.Viewer, s.showProcedure, false},
+		{"GET", "/api/v1/procedures/:name/revisions", api.Viewer, s.revisions, false},
+		{"GET", "/api/v1/procedures/:name/difference", api.Viewer, s.difference, false},
+		{"GET", "/api/v1/ready", api.Viewer, s.ready, false},
+		{"POST", "/api/v1/tables", api.Viewer, s.readTable, false},
+		{"POST", "/api/v1/tables/export", api.Viewer, s.writeTable, false},
+		{"POST", "/api/v1/rehearsals", api.Viewer, s.rehearse, false},
+		{"POST", "/api/v1/judgements", api.Engineer, s.judgeAgain, false},
 		{"GET", "/api/v1/nameplates", api.Viewer, s.listNameplates, false},
 		{"POST", "/api/v1/nameplates", api.Engineer, s.pushNameplate, false},
 		{"GET", "/api/v1/nameplates/:name", api.Viewer, s.showNameplate, false},
@@ -98,6 +108,8 @@ func (s *Service) routes() []route {
 		{"POST", "/api/v1/runs", api.Operator, s.startRun, false},
 		{"GET", "/api/v1/runs", api.Viewer, s.listRuns, false},
 		{"GET", "/api/v1/runs/:run", api.Viewer, s.showRun, false},
+		{"GET", "/api/v1/runs/:run/rehearsal", api.Viewer, s.showRehearsal, false},
+		{"GET", "/api/v1/runs/:run/judgements", api.Viewer, s.judgements, false},
 		{"GET", "/api/v1/runs/:run/window", api.Viewer, s.window, false},
 		{"GET", "/api/v1/runs/:run/export", api.Viewer, s.export, false},
 		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
@@ -107,7 +119,7 @@ func (s *Service) routes() []route {
 
 // New makes the service. It is an http.Handler.
 func New(st *store.Store, en *engine.Engine, log *slog.Logger, o Options) *Service {
-	s := &Service{store: st, engine: en, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(), problems: o.Problems}
+	s := &Service{store: st, engine: en, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(), options: o}
 	s.metrics = newMetrics(en)
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError
@@ -149,7 +161,7 @@ func (s *Service) LocalToken() (string, error) { return s.accounts.localToken() 
 
 func (s *Service) health(c *echo.Context) error {
 	setUp, err := s.accounts.exist()
-	h := api.Health{Status: "ok", Version: Version, SetUp: setUp, Now: time.Now(), Problems: s.problems}
+	h := api.Health{Status: "ok", Version: Version, SetUp: setUp, Now: time.Now(), Problems: s.options.Problems}
 	if err != nil {
 		h.Problems = append(h.Problems, "the records cannot be read: "+err.Error())
 	}

@@ -49,9 +49,6 @@ type Switching struct {
 
 const longestHistory = 1000
 
-// halfFull is the state of charge of a pack that is clipped in.
-const halfFull = 0.55
-
 func (f *fixture) clip(serial string, fault plant.Fault) error {
 	var unit plant.Converter
 	var pack plant.Battery
@@ -71,7 +68,7 @@ func (f *fixture) clip(serial string, fault plant.Fault) error {
 		return nil
 	}
 	f.serial, f.fault, f.unit, f.state = serial, fault, unit, plant.State{}
-	f.pack, f.cell = pack, plant.BatteryState{Charge: halfFull * pack.Capacity}
+	f.pack, f.cell = pack, plant.BatteryState{Charge: plant.HalfFull * pack.Capacity}
 	return nil
 }
 

@@ -75,6 +75,8 @@ type Run struct {
 	TimeFactor float64
 	// The exact texts that ran.
 	ProcedureText, NameplateText string
+	// UsedTexts are the procedures that this one used, by name.
+	UsedTexts map[string]string `gorm:"serializer:json"`
 	Parameters                   map[string]string   `gorm:"serializer:json"`
 	Columns                      []string            `gorm:"serializer:json"`
 	Instruments                  []api.InstrumentUse `gorm:"serializer:json"`
@@ -240,6 +242,18 @@ func (s *Store) Revision(name string, number int) (Revision, error) {
 	}
 	var r Revision
 	return r, notFound(q.First(&r).Error, "procedure", name)
+}
+
+// Revisions lists all revisions of a procedure, newest first.
+func (s *Store) Revisions(name string) ([]Revision, error) {
+	var rs []Revision
+	if err := s.db.Where("name = ?", name).Order("number DESC").Find(&rs).Error; err != nil {
+		return nil, err
+	}
+	if len(rs) == 0 {
+		return nil, fmt.Errorf("procedure %q: %w", name, ErrNotFound)
+	}
+	return rs, nil
 }
 
 // Procedures lists the newest revision of every procedure, by name.

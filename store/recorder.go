@@ -173,6 +173,9 @@ func (r *Recorder) Finish(columns map[string]any) error {
 	return err
 }
 
+// Flush makes everything durable that was recorded so far.
+func (s *Store) Flush() error { return s.flush() }
+
 // flush writes the pending data of all recorders in one transaction.
 func (s *Store) flush() error {
 	s.mu.Lock()

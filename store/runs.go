@@ -25,11 +25,19 @@ func (r Run) Program() (*procedure.Program, *nameplate.Nameplate, error) {
 			return nil, nil, fmt.Errorf("nameplate of run %s: %w", r.ID, err)
 		}
 	}
-	program, err := procedure.Parse([]byte(r.ProcedureText), plate, r.Parameters)
+	program, err := procedure.Parse([]byte(r.ProcedureText), plate, r.Parameters, r.library)
 	if err != nil {
 		return nil, nil, fmt.Errorf("procedure of run %s: %w", r.ID, err)
 	}
 	return program, plate, nil
+}
+
+// library gives the procedures that the run's procedure used, as they were then.
+func (r Run) library(name string) (string, error) {
+	if text, ok := r.UsedTexts[name]; ok {
+		return text, nil
+	}
+	return "", procedure.ErrNoLibrary
 }
 
 // CreateRun stores a run that begins.
@@ -69,7 +77,7 @@ type RunFilter struct {
 
 // Runs lists runs, newest first, without their texts.
 func (s *Store) Runs(f RunFilter) ([]Run, error) {
-	q := s.db.Omit("procedure_text", "nameplate_text", "specs").Order("id DESC").Limit(orDefault(f.Limit, 100))
+	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs").Order("id DESC").Limit(orDefault(f.Limit, 100))
 	for column, value := range map[string]string{
 		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State,
 	} {

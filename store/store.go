@@ -67,6 +67,8 @@ var migrations = []func(tx *gorm.DB) error{
 	},
 	// The bench can be configured through the API; runs keep the findings of their preflight.
 	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &BenchEntry{}) },
+	// Runs keep the texts that their procedure used; figures are judged again; rehearsals are kept.
+	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &Judgement{}, &Rehearsal{}) },
 }
 
 func migrate(db *gorm.DB) error {

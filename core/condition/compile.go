@@ -79,6 +79,7 @@ type Condition struct {
 	thresholds []Threshold
 	windows    []*window
 	since      []*stretch
+	fixed      bool
 	filling    bool // a window does not reach back far enough yet
 }
 
@@ -103,7 +104,7 @@ func Compile(text string, scope Scope) (*Condition, error) {
 	if err != nil {
 		return nil, err
 	}
-	c.cond.root = root
+	c.cond.root, c.cond.fixed = root, !c.measures && !c.named && len(c.cond.columns) == 0
 	return c.cond, nil
 }
 
@@ -112,6 +113,9 @@ func (c *Condition) Evaluate(s Sample) Truth {
 	c.filling = false
 	return c.root.truth(&s, c.held)
 }
+
+// Fixed tells whether the condition depends on nothing that happens in a run, and names nothing that could be given for one.
+func (c *Condition) Fixed() bool { return c.fixed }
 
 // Filling tells whether the last evaluation met a window that does not reach back far enough yet, so that unknown means not yet.
 func (c *Condition) Filling() bool { return c.filling }
@@ -167,6 +171,7 @@ type compiler struct {
 	scope    Scope
 	cond     *Condition
 	measures bool // something depends on the run, though on no column
+	named    bool // a parameter or rating has a part in it
 }
 
 func (c *compiler) or(e *orExpr) (node, error) {
@@ -368,6 +373,7 @@ func (c *compiler) atom(e *atomExpr) (number, quantity.Dimension, error) {
 		return nil, ref.Dim, &Error{e.Pos.Column, err.Error()}
 	}
 	if ref.Constant != nil {
+		c.named = true
 		return constant(ref.Constant.Value), ref.Constant.Dim, nil
 	}
 	if name := ref.Answer; name != "" {

@@ -226,3 +226,9 @@ func (e *Expression) Value(s Sample) float64 { return e.value(&s) }
 
 // Columns lists the indexes of the frame columns that the expression reads.
 func (e *Expression) Columns() []int { return e.cond.columns }
+
+// State is what the expression remembers; Restore takes it back.
+func (e *Expression) State() State { return e.cond.State() }
+
+// Restore sets what State returned.
+func (e *Expression) Restore(s State) { e.cond.Restore(s) }

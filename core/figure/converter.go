@@ -35,8 +35,9 @@ func (rec *Record) place(req Request, open ...string) (map[string]float64, error
 			place[column] = q.Value
 			continue
 		}
-		for _, p := range rec.Points {
-			if p.Place[column] != rec.Points[0].Place[column] {
+		grid := rec.pointsAt(nil, "")
+		for _, p := range grid {
+			if p.Place[column] != grid[0].Place[column] {
 				return nil, undetermined(NoRating, "the nameplate does not state %s; state it, or say at which %s", rating, column)
 			}
 		}

@@ -34,6 +34,12 @@ type Point struct {
 	Place map[string]float64 `json:"place"`
 	// Averages by column, SI.
 	Averages map[string]trace.Average `json:"averages"`
+	// Row names the row of an acquire or seek that the point belongs to; the points of a grid have none.
+	Row string `json:"row,omitempty"`
+	// Before are the averages at the last step of a seek at which its condition did not hold; nil if there was none.
+	Before map[string]trace.Average `json:"before,omitempty"`
+	// Recovery says how the unit recovered after a seek; empty if nobody looked.
+	Recovery string `json:"recovery,omitempty"`
 }
 
 // Span is the time that a stage took.
@@ -66,6 +72,10 @@ type Request struct {
 	Reference string `json:"reference,omitempty"`
 	// Stage names the stage in whose window the figure is taken, where it needs one.
 	Stage string `json:"stage,omitempty"`
+	// Row and Against name rows of acquire and seek, and Quantity a column of them.
+	Row      string `json:"row,omitempty"`
+	Against  string `json:"against,omitempty"`
+	Quantity string `json:"quantity,omitempty"`
 }
 
 // Result is a figure, in the unit of its definition.
@@ -117,15 +127,18 @@ func undetermined(code, format string, args ...any) *Undetermined {
 
 // Definition is what a figure is.
 type Definition struct {
+	// Unit is empty for a figure in the unit of the quantity that is asked for.
 	ID, Title, Unit string
 	// Least and Most bound what the figure can be, for the check of limits.
 	Least, Most float64
 	// Points is true for figures computed from the points of a grid.
-	Points  bool
+	Points bool
+	// Row is true for figures computed from a row of an acquire or seek.
+	Row     bool
 	compute func(*Record, Request) (Result, error)
 }
 
-var definitions = byID(converterFigures)
+var definitions = byID(converterFigures, rowFigures)
 
 func byID(families ...[]Definition) map[string]Definition {
 	m := map[string]Definition{}
@@ -156,6 +169,9 @@ func Compute(rec *Record, req Request) Result {
 		req.At = result.At // the place that the nameplate gave
 	}
 	result.Request, result.Unit = req, d.Unit
+	if d.Unit == "" {
+		result.Unit = trace.UnitOf(req.Quantity).Symbol
+	}
 	if err != nil {
 		u, ok := err.(*Undetermined)
 		if !ok {
@@ -179,9 +195,15 @@ func orElse(s, fallback string) string {
 	return s
 }
 
-// Where words the place of a request: "source.volts 48 V, load.amps 8 A".
+// Where words the place of a request: "source.volts 48 V, load.amps 8 A", or its row.
 func (r Request) Where() string {
 	var parts []string
+	if r.Row != "" {
+		parts = append(parts, r.Row)
+	}
+	if r.Quantity != "" {
+		parts = append(parts, r.Quantity)
+	}
 	for _, column := range slices.Sorted(maps.Keys(r.At)) {
 		parts = append(parts, column+" "+quantity.Quantity{Value: r.At[column], Dim: trace.UnitOf(column).Dim}.String())
 	}
@@ -204,7 +226,7 @@ func (p Point) at(place map[string]float64) bool {
 func (rec *Record) pointsAt(place map[string]float64, along string) []Point {
 	var points []Point
 	for _, p := range rec.Points {
-		if p.at(place) {
+		if p.Row == "" && p.at(place) {
 			points = append(points, p)
 		}
 	}
@@ -264,10 +286,13 @@ func (rec *Record) reading(p Point, column string) (uncertainty.Reading, bool) {
 	}, ok
 }
 
+// NotStated is the remark of a figure that has no uncertainty, since an accuracy is not stated.
+const NotStated = "accuracy not stated"
+
 // withUncertainty adds U by propagation, or the remark that an accuracy is not stated.
 func (r *Result) withUncertainty(f func([]float64) float64, readings []uncertainty.Reading, stated bool) {
 	if !stated {
-		r.Remarks = append(r.Remarks, "accuracy not stated")
+		r.Remarks = append(r.Remarks, NotStated)
 		return
 	}
 	e := uncertainty.Propagate(f, readings)

@@ -28,6 +28,8 @@ import (
 // Nameplate is what a type of unit is rated for.
 type Nameplate struct {
 	Name, Title, Maker, Model, Kind string
+	// Plant names the model of the unit for rehearsals; empty: one that is made from kind and ratings.
+	Plant string
 	// Ratings by name, as conditions and figures ask for them: nominal_line, rated_volts, rated_current …
 	Ratings map[string]quantity.Quantity
 	// Windows are the safe setpoints by quantity of a run ("source.volts").
@@ -64,6 +66,7 @@ func Parse(text []byte) (*Nameplate, error) {
 		"title":   func(n document.Node) { p.Title = n.Text() },
 		"maker":   func(n document.Node) { p.Maker = n.Text() },
 		"model":   func(n document.Node) { p.Model = n.Text() },
+		"plant":   func(n document.Node) { p.Plant = n.Text() },
 		"kind":    func(n document.Node) { p.Kind = n.Text() },
 		"ratings": p.readRatings,
 		"windows": func(n document.Node) { p.Windows = readWindows(n) },

@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"fmt"
 	"math"
 	"slices"
 
@@ -8,6 +9,7 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
+	"usherbench/core/shape"
 )
 
 // readProtect reads what the hardware protections are set to: {source: {volts above: 64 V}}.
@@ -44,18 +46,33 @@ func (p *Program) Extremes() map[string]Extent {
 		}
 		all[column] = Extent{math.Min(e.Min, x), math.Max(e.Max, x)}
 	}
-	for _, s := range p.Stages {
-		if s.Set != nil {
-			for _, x := range s.Set.Settings {
-				if x.Word == "" {
-					add(x.Column(), x.Value)
-				}
+	set := func(settings []Setting) {
+		for _, x := range settings {
+			if x.Word == "" {
+				add(x.Column(), x.Value)
 			}
 		}
-		if s.Grid != nil {
-			for _, a := range s.Grid.Axes {
-				for _, x := range a.Values {
-					add(a.Column(), x)
+	}
+	for _, s := range p.Stages {
+		switch a := s.Action.(type) {
+		case *Set:
+			set(a.Settings)
+		case *Drive:
+			set(a.Settings)
+		case *Seek:
+			add(a.Column(), a.From)
+			add(a.Column(), a.To)
+			set(a.Relief)
+		case *Play:
+			for _, t := range a.Tracks {
+				low, high := t.Shape.Extremes()
+				add(t.Column(), low)
+				add(t.Column(), high)
+			}
+		case *Grid:
+			for _, axis := range a.Axes {
+				for _, x := range axis.Values {
+					add(axis.Column(), x)
 				}
 			}
 		}
@@ -65,25 +82,48 @@ func (p *Program) Extremes() map[string]Extent {
 
 // conditions compiles every condition of the program; they are sound, as Parse has checked.
 func (p *Program) conditions() (guards, waits []*condition.Condition) {
-	compile := func(text string) *condition.Condition {
-		c, err := condition.Compile(text, p.Scope)
+	compile := func(text string, locals map[string]quantity.Quantity) *condition.Condition {
+		c, err := condition.Compile(text, p.ScopeOf(locals))
 		if err != nil {
 			return &condition.Condition{}
 		}
 		return c
 	}
 	for _, g := range p.Guards {
-		guards = append(guards, compile(g.When))
+		guards = append(guards, compile(g.When, g.Locals))
 	}
 	for _, s := range p.Stages {
-		if s.Until != "" {
-			waits = append(waits, compile(s.Until))
-		}
-		if s.Grid != nil && s.Grid.SettleUntil != "" {
-			waits = append(waits, compile(s.Grid.SettleUntil))
+		for _, text := range s.conditions() {
+			waits = append(waits, compile(text, s.Locals))
 		}
 	}
 	return guards, waits
+}
+
+// conditions lists the texts of all conditions of a stage.
+func (s Stage) conditions() (texts []string) {
+	add := func(text string) {
+		if text != "" {
+			texts = append(texts, text)
+		}
+	}
+	add(s.Until)
+	switch a := s.Action.(type) {
+	case *Grid:
+		add(a.SettleUntil)
+	case *Seek:
+		add(a.Until)
+		add(a.Recovered)
+	case *Repeat:
+		add(a.Until)
+	case *When:
+		add(a.If)
+	case *Drive:
+		for _, e := range a.Ends {
+			add(e.When)
+		}
+	}
+	return texts
 }
 
 // Lowest is the smallest value of a column to which the program waits for it to fall: the cutoff of a discharge. ok is false if no
@@ -116,9 +156,26 @@ func (p *Program) Reads() []string {
 		}
 	}
 	for _, s := range p.Stages {
-		if s.Hold != nil && s.Hold.Stable != nil {
-			add(s.Hold.Stable.Column)
+		switch a := s.Action.(type) {
+		case *Hold:
+			add(a.Stable.column())
+		case *Rest:
+			add(a.Stable.column())
+		case *Acquire:
+			for _, c := range a.Columns {
+				add(c)
+			}
 		}
+	}
+	for _, d := range p.Derived {
+		if e, err := condition.CompileExpression(d.Is, p.Scope); err == nil {
+			for _, i := range e.Columns() {
+				add(p.Columns[i])
+			}
+		}
+	}
+	for _, f := range p.Figures {
+		add(f.Quantity)
 	}
 	for _, c := range p.Curves {
 		add(c.Of)
@@ -129,14 +186,60 @@ func (p *Program) Reads() []string {
 	return names
 }
 
+func (s *Stable) column() string {
+	if s == nil {
+		return ""
+	}
+	return s.Column
+}
+
 // RunsFor says about how long the program takes, s, with every wait for a condition taken at its bound.
 func (p *Program) RunsFor() (least, most float64) {
 	least = p.Duration()
 	most = least
 	for _, s := range p.Stages {
-		if s.Until != "" || s.Hold != nil && s.Hold.Stable != nil {
-			most += s.Within
-		}
+		most += float64(s.Tries) * s.Within
 	}
 	return least, most
+}
+
+// Table draws the shapes of a stage that plays as a table with absolute times.
+func (p *Program) Table(stage string) (*shape.Table, error) {
+	var names []string
+	for _, s := range p.Stages {
+		play, ok := s.Action.(*Play)
+		if !ok {
+			continue
+		}
+		if names = append(names, s.Name); s.Name != stage && stage != "" {
+			continue
+		}
+		var columns []string
+		var shapes []*shape.Shape
+		for _, t := range play.Tracks {
+			columns, shapes = append(columns, t.Column()), append(shapes, t.Shape)
+		}
+		return shape.TableOf(columns, shapes, play.Pace), nil
+	}
+	if len(names) == 0 {
+		return nil, fmt.Errorf("no stage of the procedure plays a shape")
+	}
+	return nil, fmt.Errorf("no stage %q plays a shape; %s", stage, document.Suggest(stage, names))
+}
+
+// Fastest is the shortest interval in which the program asks for frames, s. Where only changes are kept, it is the time after which a
+// frame is kept all the same.
+func (p *Program) Fastest() float64 {
+	fastest := p.Record.interval()
+	for _, s := range p.Stages {
+		fastest = math.Min(fastest, s.Record.interval())
+	}
+	return fastest
+}
+
+func (r Record) interval() float64 {
+	if r.Every > 0 {
+		return r.Every
+	}
+	return r.AtLeast
 }

@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"maps"
 	"math"
 	"regexp"
 	"slices"
@@ -9,53 +10,95 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
+	"usherbench/core/trace"
 )
 
 func (r *reader) readFigure(n document.Node) {
-	f := FigureRequest{Request: figure.Request{Output: "load", Input: "source"}}
-	var id, at, limit document.Node
-	n.Fields(map[string]func(document.Node){
+	var limit document.Node
+	request, def, ok := r.readRequest(n, map[string]func(document.Node){"limit": func(n document.Node) { limit = n }})
+	if !ok {
+		return
+	}
+	f := FigureRequest{Request: request}
+	if limit.Present() {
+		f.Limit = r.readLimit(limit, def, r.unitOf(def, request))
+	}
+	r.p.Figures = append(r.p.Figures, f)
+}
+
+// unitOf is the unit of a figure; of those that are in the unit of what they are asked for, that one.
+func (r *reader) unitOf(def figure.Definition, f figure.Request) string {
+	if def.Unit == "" && f.Quantity != "" {
+		return trace.UnitOf(f.Quantity).Symbol
+	}
+	return def.Unit
+}
+
+// readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
+func (r *reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Request, figure.Definition, bool) {
+	f := figure.Request{Output: "load", Input: "source"}
+	var id, at, row, against, q document.Node
+	fields := map[string]func(document.Node){
 		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },
 		"at":        func(n document.Node) { at = n },
 		"output":    func(n document.Node) { f.Output = r.seatName(n) },
 		"input":     func(n document.Node) { f.Input = r.seatName(n) },
 		"reference": func(n document.Node) { f.Reference = n.Word("nominal", "rated") },
 		"stage":     func(n document.Node) { f.Stage = r.stageName(n) },
-		"limit":     func(n document.Node) { limit = n },
-	}, "figure")
+		"against":   func(n document.Node) { against, f.Against = n, n.Text() },
+		"row":       func(n document.Node) { row, f.Row = n, n.Text() },
+		"quantity":  func(n document.Node) { q, f.Quantity = n, r.column(n) },
+	}
+	maps.Copy(fields, more)
+	n.Fields(fields, "figure")
 	if !id.Present() {
-		return
+		return f, figure.Definition{}, false
 	}
 	def, ok := figure.Lookup(f.ID)
 	if !ok {
 		id.Fail("unknown figure %q; %s", f.ID, document.Suggest(f.ID, figure.IDs()))
-		return
+		return f, def, false
 	}
 	for _, e := range at.Entries() {
-		_, q, ok := r.settable(e.At, e.Key)
-		if !ok {
-			continue
-		}
-		kind, ok := quantity.KindOf(q)
-		if !ok {
-			e.At.Fail("%s has no value to be at; choose a quantity with a unit", e.Key)
-			continue
-		}
-		if f.At == nil {
-			f.At = map[string]float64{}
-		}
-		f.At[e.Key] = r.value(e.Value, kind.Unit.Dim)
-		if def.Points && !r.swept(e.Key, f.At[e.Key]) {
-			e.Value.Fail("no grid has a place at %s = %s, so nothing feeds the figure", e.Key, e.Value.Text())
-		}
+		r.readPlace(&f, def, e)
 	}
-	if def.Points && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Grid != nil }) {
+	if def.Points && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Kind() == "grid" }) {
 		id.Fail("%s is computed from the points of a grid, but no stage is one", f.ID)
 	}
-	if limit.Present() {
-		f.Limit = r.readLimit(limit, def)
+	switch {
+	case def.Row && !row.Present():
+		n.Fail("%s is computed from a row; name it with row", f.ID)
+	case def.Row && r.rows[f.Row] == 0:
+		row.Fail("no stage fills a row %q, so nothing feeds the figure; %s", f.Row, document.Suggest(f.Row, slices.Collect(maps.Keys(r.rows))))
+	case against.Present() && r.rows[f.Against] == 0:
+		against.Fail("no stage fills a row %q, so nothing feeds the figure; %s", f.Against, document.Suggest(f.Against, slices.Collect(maps.Keys(r.rows))))
+	case !def.Row && row.Present():
+		row.Fail("%s is not computed from a row", f.ID)
 	}
-	r.p.Figures = append(r.p.Figures, f)
+	if def.Unit == "" && !q.Present() {
+		n.Fail("%s needs the quantity that it is of, such as quantity: load.volts", f.ID)
+		return f, def, false
+	}
+	return f, def, true
+}
+
+func (r *reader) readPlace(f *figure.Request, def figure.Definition, e document.Entry) {
+	_, q, ok := r.settable(e.At, e.Key)
+	if !ok {
+		return
+	}
+	kind, ok := quantity.KindOf(q)
+	if !ok {
+		e.At.Fail("%s has no value to be at; choose a quantity with a unit", e.Key)
+		return
+	}
+	if f.At == nil {
+		f.At = map[string]float64{}
+	}
+	f.At[e.Key] = r.value(e.Value, kind.Unit.Dim)
+	if def.Points && !r.swept(e.Key, f.At[e.Key]) {
+		e.Value.Fail("no grid has a place at %s = %s, so nothing feeds the figure", e.Key, e.Value.Text())
+	}
 }
 
 func (r *reader) seatName(n document.Node) string {
@@ -69,7 +112,9 @@ func (r *reader) seatName(n document.Node) string {
 func (r *reader) stageName(n document.Node) string {
 	var names []string
 	for _, s := range r.p.Stages {
-		names = append(names, s.Name)
+		if !Control(s.Action) {
+			names = append(names, s.Name)
+		}
 	}
 	name := n.Text()
 	if !slices.Contains(names, name) {
@@ -82,24 +127,26 @@ func (r *reader) stageName(n document.Node) string {
 func (r *reader) swept(column string, value float64) bool {
 	same := func(x float64) bool { return math.Abs(x-value) <= figure.PlaceTolerance*math.Abs(value) }
 	for _, s := range r.p.Stages {
-		if s.Grid != nil {
-			for _, a := range s.Grid.Axes {
-				if a.Column() == column && slices.ContainsFunc(a.Values, same) {
+		switch a := s.Action.(type) {
+		case *Grid:
+			for _, axis := range a.Axes {
+				if axis.Column() == column && slices.ContainsFunc(axis.Values, same) {
 					return true
 				}
 			}
-		}
-		if s.Set != nil && slices.ContainsFunc(s.Set.Settings, func(x Setting) bool { return x.Column() == column && same(x.Value) }) {
-			return true
+		case *Set:
+			if slices.ContainsFunc(a.Settings, func(x Setting) bool { return x.Column() == column && same(x.Value) }) {
+				return true
+			}
 		}
 	}
 	return false
 }
 
 // readLimit reads a limit in the figure's own unit: 93 % is 93 for a figure in %.
-func (r *reader) readLimit(n document.Node, def figure.Definition) *outcome.Limit {
+func (r *reader) readLimit(n document.Node, def figure.Definition, symbol string) *outcome.Limit {
 	limit := outcome.NoLimit()
-	unit, _ := quantity.ParseUnit(def.Unit)
+	unit, _ := quantity.ParseUnit(symbol)
 	number := func(to *float64) func(document.Node) {
 		return func(n document.Node) { *to = r.value(n, unit.Dim) / unit.Factor }
 	}
@@ -112,7 +159,7 @@ func (r *reader) readLimit(n document.Node, def figure.Definition) *outcome.Limi
 	if err := limit.Check(); err != nil {
 		n.Fail("%s", err)
 	}
-	if limit.Min > def.Most || limit.Max < def.Least {
+	if def.Least < def.Most && (limit.Min > def.Most || limit.Max < def.Least) {
 		n.Fail("the limit can never be met: %s lies between %g and %g %s", def.ID, def.Least, def.Most, def.Unit)
 	}
 	return &limit

@@ -14,6 +14,7 @@ import (
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
+	"usherbench/core/shape"
 )
 
 // Header is what can be read of a procedure without its nameplate.
@@ -51,13 +52,14 @@ func ReadHeader(text []byte) (Header, error) {
 }
 
 // Parse checks a procedure and resolves it with a nameplate (nil for a procedure that is for any unit) and values for its
-// parameters, given as text by name. The error is a document.Findings with everything that is wrong.
-func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string) (*Program, error) {
+// parameters, given as text by name. library gives the procedures that it may use; nil: it may use none. The error is a
+// document.Findings with everything that is wrong.
+func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string, library Library) (*Program, error) {
 	doc, err := document.Parse(text)
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{plate: plate, values: values, p: &Program{Every: 0.1, LostAfter: 2, Constants: map[string]quantity.Quantity{}, Protect: map[string]map[string]float64{}}}
+	r := newReader(plate, values, library)
 	r.read(doc.Root())
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err
@@ -66,56 +68,72 @@ func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string) (*
 }
 
 type reader struct {
-	p      *Program
-	plate  *nameplate.Nameplate
-	values map[string]string
-	given  map[string]bool // parameters that the procedure has
+	p       *Program
+	plate   *nameplate.Nameplate
+	values  map[string]string
+	given   map[string]bool // parameters that the procedure has
+	library Library
+	tables  map[string]*shape.Table
+	rows    map[string]int // rows that a stage fills, and its line
+	record  Record         // the rule in force
+	locals  map[string]quantity.Quantity
+	path    []string
+	using   []string // procedures that are being read, outermost first
+	inside  *inside
+	jumps   bool // some stage goes to another
+}
+
+func newReader(plate *nameplate.Nameplate, values map[string]string, library Library) *reader {
+	return &reader{plate: plate, values: values, library: library, tables: map[string]*shape.Table{}, rows: map[string]int{}, record: Record{Every: 0.1}, p: &Program{
+		LostAfter: 2, Record: Record{Every: 0.1}, Constants: map[string]quantity.Quantity{}, Protect: map[string]map[string]float64{},
+		Answers: map[string]quantity.Dimension{}, Used: map[string]string{},
+	}}
 }
 
 // read goes through the document in the order in which names become known, whatever the order of the text.
 func (r *reader) read(root document.Node) {
-	var needs, parameters, record, protect, guards, stages, figures, report document.Node
-	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
-	root.Fields(map[string]func(document.Node){
+	parts := map[string]document.Node{}
+	fields := map[string]func(document.Node){
 		"procedure": func(n document.Node) {
 			if r.p.Name = n.Text(); !nameplate.NamePattern.MatchString(r.p.Name) {
 				n.Fail("%q is not a name; use small letters, digits and hyphens, beginning with a letter", r.p.Name)
 			}
 		},
 		"title": func(n document.Node) { r.p.Title = n.Text() },
+		"note":  func(n document.Node) { n.Text() },
 		"for":   r.readFor,
-		"needs": keep(&needs), "parameters": keep(&parameters), "record": keep(&record), "guards": keep(&guards),
-		"protect": keep(&protect),
-		"stages":  keep(&stages), "figures": keep(&figures), "report": keep(&report),
-	}, "procedure", "for", "needs", "stages")
+	}
+	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "protect", "guards", "stages", "figures", "report"} {
+		fields[key] = func(n document.Node) { parts[key] = n }
+	}
+	root.Fields(fields, "procedure", "for", "needs", "stages")
 	if r.plate != nil {
 		for name, q := range r.plate.Ratings {
 			r.p.Constants["nameplate."+name] = q
 		}
 	}
-	r.readNeeds(needs)
-	r.readParameters(root, parameters)
-	if record.Present() {
-		record.Fields(map[string]func(document.Node){"every": func(n document.Node) {
-			if r.p.Every = r.value(n, quantity.Time); r.p.Every <= 0 {
-				n.Fail("frames are recorded every so many ms; the interval must be more than 0")
-			}
-		}}, "every")
+	r.readNeeds(parts["needs"])
+	r.readParameters(root, parts["parameters"])
+	r.readTables(parts["tables"])
+	r.readDerived(parts["derived"])
+	if n := parts["record"]; n.Present() {
+		r.p.Record = r.readRecord(n)
+		r.record = r.p.Record
 	}
-	r.readProtect(protect)
-	for _, n := range guards.Items() {
-		r.readGuard(n)
+	r.readProtect(parts["protect"])
+	for _, n := range parts["guards"].Items() {
+		r.readGuard(n, 0, math.MaxInt)
 	}
-	for i, n := range stages.Items() {
-		r.readStage(i, n)
-	}
+	stages := parts["stages"]
+	r.readStages(stages)
 	if stages.Present() && len(r.p.Stages) == 0 {
 		stages.Fail("the procedure has no stage")
 	}
-	for _, n := range figures.Items() {
+	r.resolveJumps()
+	for _, n := range parts["figures"].Items() {
 		r.readFigure(n)
 	}
-	if report.Present() {
+	if report := parts["report"]; report.Present() {
 		report.Fields(map[string]func(document.Node){"curves": func(n document.Node) {
 			for _, c := range n.Items() {
 				r.readCurve(c)
@@ -179,22 +197,44 @@ func (r *reader) readParameters(root, n document.Node) {
 			continue
 		}
 		r.given[e.Key] = true
-		var value, from document.Node
+		var value, from, low, high document.Node
+		p := Parameter{Name: e.Key, Min: math.Inf(-1), Max: math.Inf(1)}
 		e.Value.Fields(map[string]func(document.Node){
 			"value": func(n document.Node) { value = n },
 			"from":  func(n document.Node) { from = n },
-			"about": func(n document.Node) { n.Text() },
+			"about": func(n document.Node) { p.About = n.Text() },
+			"adjustable": func(n document.Node) {
+				p.Adjustable = n.Word("yes", "no", "true", "false") == "yes" || n.Text() == "true"
+			},
+			"min": func(n document.Node) { low = n },
+			"max": func(n document.Node) { high = n },
 		})
 		q, ok := r.parameter(e, value, from)
-		if ok {
-			r.p.Constants[e.Key] = q
+		if !ok {
+			continue
 		}
+		p.Value = q
+		r.p.Constants[e.Key] = q
+		if low.Present() {
+			p.Min = r.value(low, q.Dim)
+		}
+		if high.Present() {
+			p.Max = r.value(high, q.Dim)
+		}
+		if q.Value < p.Min || q.Value > p.Max {
+			e.At.Fail("parameter %s is %s, outside its bounds %s", p.Name, q, boundsWords(p, q.Dim))
+		}
+		r.p.Parameters = append(r.p.Parameters, p)
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.values)) {
 		if !r.given[name] {
 			root.Fail("there is no parameter %q to give a value to; %s", name, document.Suggest(name, slices.Collect(maps.Keys(r.given))))
 		}
 	}
+}
+
+func boundsWords(p Parameter, dim quantity.Dimension) string {
+	return windowWords(nameplate.Window{Min: p.Min, Max: p.Max}, func(x float64) string { return quantity.Quantity{Value: x, Dim: dim}.String() })
 }
 
 // parameter is the value given for the run, else the rating it is taken from, else its value in the document.
@@ -242,33 +282,60 @@ func (r *reader) parameter(e document.Entry, value, from document.Node) (quantit
 
 // value reads a quantity, a parameter, a rating or an expression of them, of the given dimension.
 func (r *reader) value(n document.Node, dim quantity.Dimension) float64 {
-	text := n.Text()
-	if text == "" {
-		return 0
+	if text := n.Text(); text != "" {
+		x, _ := r.valueOf(n, text, 1, dim)
+		return x
 	}
+	return 0
+}
+
+// valueOf computes a text that begins at a column of a node. A C-rate is a current when the nameplate states the capacity.
+func (r *reader) valueOf(n document.Node, text string, column int, dim quantity.Dimension) (float64, bool) {
 	q, err := condition.Value(text, r.p.constant)
 	if err != nil {
-		n.FailAt(columnOf(err), "%s", err)
-		return 0
+		n.FailAt(column+columnOf(err)-1, "%s", err)
+		return 0, false
+	}
+	if q.Dim == quantity.ChargeRate && dim == quantity.Current {
+		capacity, err := r.plate.Rating("rated_capacity", quantity.Charge)
+		if err != nil {
+			n.FailAt(column, "%q is a C-rate, which needs the rated capacity: %s", text, err)
+			return 0, false
+		}
+		q = quantity.Quantity{Value: q.Value * capacity / 3600, Dim: quantity.Current}
 	}
 	if q.Dim != dim {
-		n.Fail("%q is %s, but here belong %s", text, q.Dim, dim)
-		return 0
+		n.FailAt(column, "%q is %s, but here belong %s", text, q.Dim, dim)
+		return 0, false
 	}
 	if math.IsNaN(q.Value) || math.IsInf(q.Value, 0) {
-		n.Fail("%q has no finite value", text)
-		return 0
+		n.FailAt(column, "%q has no finite value", text)
+		return 0, false
 	}
-	return q.Value
+	return q.Value, true
 }
 
 // condition compiles a condition to see that it is sound, and returns its text.
 func (r *reader) condition(n document.Node) string {
 	text := n.Text()
-	if _, err := condition.Compile(text, r.p.Scope); err != nil {
+	c, err := condition.Compile(text, r.p.Scope)
+	switch {
+	case err != nil:
 		n.FailAt(columnOf(err), "%s", err)
+	case c.Fixed():
+		n.Fail("the condition depends on nothing that is measured, so it always or never holds")
 	}
 	return text
+}
+
+// expression compiles an expression to see that it is sound, and gives its dimension.
+func (r *reader) expression(n document.Node) (quantity.Dimension, bool) {
+	e, err := condition.CompileExpression(n.Text(), r.p.Scope)
+	if err != nil {
+		n.FailAt(columnOf(err), "%s", err)
+		return quantity.Number, false
+	}
+	return e.Dim, true
 }
 
 func columnOf(err error) int {
@@ -279,11 +346,12 @@ func columnOf(err error) int {
 	return 1
 }
 
-func (r *reader) readGuard(n document.Node) {
-	var g Guard
+// readGuard reads a guard that is watched in the stages from one index to another, the latter excluded.
+func (r *reader) readGuard(n document.Node, from, to int) {
+	g := Guard{From: from, To: to, Locals: maps.Clone(r.locals)}
 	n.Fields(map[string]func(document.Node){
 		"when": func(n document.Node) { g.When = r.condition(n) },
-		"do":   func(n document.Node) { n.Word("trip") },
+		"do":   func(n document.Node) { g.Warn = n.Word("trip", "warn") == "warn" },
 		"note": func(n document.Node) { g.Note = n.Text() },
 	}, "when")
 	r.p.Guards = append(r.p.Guards, g)

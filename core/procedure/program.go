@@ -8,10 +8,12 @@ package procedure
 import (
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 
 	"usherbench/core/condition"
+	"usherbench/core/document"
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
@@ -24,8 +26,9 @@ type Program struct {
 	Name, Title, For string
 	Seats            []Seat
 	Columns          trace.Columns
-	// Every is the interval of recorded frames, s.
-	Every float64
+	Record           Record
+	// Derived are columns that are computed from others by an expression, by name.
+	Derived []Derived
 	// LostAfter is how long a guard's condition may stay unknown before it trips, s.
 	LostAfter float64
 	Guards    []Guard
@@ -37,6 +40,23 @@ type Program struct {
 	Curves  []Curve
 	// Constants are parameters and ratings ("nameplate.rated_current") by name, for conditions.
 	Constants map[string]quantity.Quantity
+	// Parameters are what can be given for a run, in the order of the document.
+	Parameters []Parameter
+	// Answers are the numbers that the operator is asked for, with their dimension.
+	Answers map[string]quantity.Dimension
+	// Used are the texts of the procedures that this one uses, by name.
+	Used map[string]string
+}
+
+// Parameter is a value that can be given for a run.
+type Parameter struct {
+	Name  string
+	About string
+	Value quantity.Quantity
+	// Adjustable may be changed while the run is under way.
+	Adjustable bool
+	// Min and Max bound what may be given; infinite: open.
+	Min, Max float64
 }
 
 // IsParameter tells whether a constant is a parameter that can be given for a run, not a rating.
@@ -57,7 +77,15 @@ type Seat struct {
 type Guard struct {
 	When string
 	Note string
+	// Warn only leaves a mark.
+	Warn bool
+	// From and To bound the stages in which it is watched, To excluded.
+	From, To int
+	Locals   map[string]quantity.Quantity
 }
+
+// Derived is a column that is computed from others.
+type Derived struct{ Column, Is string }
 
 // Words is what the guard says when it trips.
 func (g Guard) Words() string {
@@ -75,33 +103,49 @@ const (
 	ElseFail Otherwise = "fail" // the run ends and fails
 	ElseNext Otherwise = "next" // go on with the next stage
 	ElseStop Otherwise = "stop" // end the run without failing it
+	ElseGoto Otherwise = "goto" // go on with another stage
 )
 
-// Stage is one step of a program. Exactly one of Set, Hold and Grid is not nil.
+// Stage is one step of a program. Composite stages are written out: a program is a list, in which repeat and when are stages that say
+// where to go on.
 type Stage struct {
 	Name string
-	Set  *Set
-	Hold *Hold
-	Grid *Grid
-	// Until ends a set or hold; empty: none. Within bounds the wait, s; 0: none.
+	// Path are the names of the stages around it, outermost first.
+	Path []string
+	// Line is where it stands in the document.
+	Line   int
+	Action Action
+	// Until ends a stage that waits; empty: none. Within bounds the wait, s; 0: none.
 	Until  string
 	Within float64
 	Else   Otherwise
+	// Goto is the index of the stage to go on with when Else is ElseGoto.
+	Goto int
+	// Tries is how often the stage is tried before it counts as not reached; 1 or more.
+	Tries int
+	// Record is the rule in force in the stage.
+	Record Record
+	// Locals are parameters that have a value of their own here.
+	Locals map[string]quantity.Quantity
+	Note   string
+	goesTo string // name of the stage of Goto
+	at     document.Node
 }
 
 // Kind is the word for what the stage does.
-func (s Stage) Kind() string {
-	switch {
-	case s.Set != nil:
-		return "set"
-	case s.Hold != nil:
-		return "hold"
-	}
-	return "grid"
-}
+func (s Stage) Kind() string { return s.Action.Kind() }
 
-// Set changes settings, in a safe order.
-type Set struct{ Settings []Setting }
+// Record says which frames are kept.
+type Record struct {
+	// Every is the interval, s; 0 with Changes: only what changes is kept.
+	Every float64
+	// Changes keeps a frame as soon as a column has moved by so much, SI, since the last that was kept.
+	Changes map[string]float64
+	// AtLeast is the longest interval, s, when only changes are kept.
+	AtLeast float64
+	// Columns are those that are kept; nil: all.
+	Columns []string
+}
 
 // Setting is one thing to set on a seat: a number in SI, or a word for output ("on", "off") and mode.
 type Setting struct {
@@ -123,68 +167,6 @@ func (s Setting) String() string {
 	return s.Column() + " = " + quantity.Quantity{Value: s.Value, Dim: kind.Unit.Dim}.String()
 }
 
-// Hold keeps things as they are: for a time, until a condition, or until a quantity is stable.
-type Hold struct {
-	For    float64 // s; 0: not by time
-	Stable *Stable
-}
-
-// Stable is the wait for a slope inside a band over a window.
-type Stable struct {
-	Column string
-	Window float64 // s
-	Band   float64 // SI per second
-}
-
-// Grid is a nested sweep; the first axis is the outermost.
-type Grid struct {
-	Axes []Axis
-	// Settle is the time to wait at each place, s; with SettleUntil the longest such time.
-	Settle      float64
-	SettleUntil string
-	Average     float64 // s
-}
-
-// Axis is one swept setting with its values in the order of the sweep.
-type Axis struct {
-	Seat, Quantity string
-	Values         []float64
-	BothWays       bool // up, then down again
-}
-
-// Column is the full name of what is swept.
-func (a Axis) Column() string { return a.Seat + "." + a.Quantity }
-
-// Sequence is the values as they are visited.
-func (a Axis) Sequence() []float64 {
-	if !a.BothWays {
-		return a.Values
-	}
-	down := slices.Clone(a.Values[:len(a.Values)-1])
-	slices.Reverse(down)
-	return append(slices.Clone(a.Values), down...)
-}
-
-// Places is the number of operating points of the grid.
-func (g *Grid) Places() int {
-	n := 1
-	for _, a := range g.Axes {
-		n *= len(a.Sequence())
-	}
-	return n
-}
-
-// Place is the i-th operating point as settings, outermost axis first.
-func (g *Grid) Place(i int) []Setting {
-	place := make([]Setting, len(g.Axes))
-	for k := len(g.Axes) - 1; k >= 0; k-- {
-		seq := g.Axes[k].Sequence()
-		place[k] = Setting{Seat: g.Axes[k].Seat, Quantity: g.Axes[k].Quantity, Value: seq[i%len(seq)]}
-		i /= len(seq)
-	}
-	return place
-}
-
 // FigureRequest asks for a figure, with or without a limit.
 type FigureRequest struct {
 	figure.Request
@@ -199,11 +181,53 @@ type Curve struct {
 }
 
 // Scope resolves names in conditions: columns of the run, parameters and ratings.
-func (p *Program) Scope(name string) (condition.Ref, error) {
+func (p *Program) Scope(name string) (condition.Ref, error) { return p.scope(nil, name) }
+
+// ScopeOf resolves names for a stage or guard that has values of its own for some parameters.
+func (p *Program) ScopeOf(locals map[string]quantity.Quantity) condition.Scope {
+	return func(name string) (condition.Ref, error) { return p.scope(locals, name) }
+}
+
+func (p *Program) scope(locals map[string]quantity.Quantity, name string) (condition.Ref, error) {
 	if i := p.Columns.Index(name); i >= 0 {
 		return condition.Ref{Column: i, Dim: trace.UnitOf(name).Dim}, nil
 	}
+	if q, ok := locals[name]; ok {
+		return condition.Ref{Constant: &q, Dim: q.Dim}, nil
+	}
+	if into, ok := strings.CutPrefix(name, "answer."); ok {
+		if dim, ok := p.Answers[into]; ok {
+			return condition.Ref{Answer: into, Dim: dim}, nil
+		}
+		return condition.Ref{}, fmt.Errorf("no stage before asks for a number into %s", into)
+	}
+	switch name {
+	case "charge", "energy", "stage.charge", "stage.energy":
+		return p.counter(name)
+	}
 	return p.constant(name)
+}
+
+// counter is the charge or energy of a battery: what a cycler or a source gave it less what a load took.
+func (p *Program) counter(name string) (condition.Ref, error) {
+	q := strings.TrimPrefix(name, "stage.")
+	ref := condition.Ref{SinceStage: q != name, Dim: trace.UnitOf("x." + q).Dim}
+	for _, s := range p.Seats {
+		i := p.Columns.Index(s.Name + "." + q)
+		switch {
+		case i < 0:
+		case s.Kind.Name == "cycler":
+			return condition.Ref{Sum: []int{i}, SinceStage: ref.SinceStage, Dim: ref.Dim}, nil
+		case s.Kind.Name == "source":
+			ref.Sum = append(ref.Sum, i)
+		case s.Kind.Name == "load":
+			ref.Less = append(ref.Less, i)
+		}
+	}
+	if ref.Sum == nil && ref.Less == nil {
+		return ref, fmt.Errorf("%s needs a seat that counts it: cycler, source or load", name)
+	}
+	return ref, nil
 }
 
 func (p *Program) constant(name string) (condition.Ref, error) {
@@ -216,21 +240,54 @@ func (p *Program) constant(name string) (condition.Ref, error) {
 }
 
 // Duration estimates how long the program takes when every wait for a condition ends at once, s.
-func (p *Program) Duration() float64 {
+func (p *Program) Duration() float64 { return p.From(0) }
+
+// From is the known time of the stages from an index on, loops and all, s. Of stages to choose from, the first alternative counts.
+func (p *Program) From(index int) float64 {
 	var sum float64
-	for _, s := range p.Stages {
-		sum += s.Duration()
+	for i := index; i < len(p.Stages); i++ {
+		switch a := p.Stages[i].Action.(type) {
+		case *Repeat:
+			sum += float64(max(a.Times, 1)) * p.Between(i+1, a.End-1)
+			i = a.End - 1
+		case *Skip:
+			i = a.To - 1
+		default:
+			sum += p.Stages[i].Duration()
+		}
 	}
 	return sum
 }
 
+// Between is the known time of the stages from one index to another, the latter excluded, s.
+func (p *Program) Between(from, to int) float64 {
+	part := Program{Stages: p.Stages[:to]}
+	return part.From(from)
+}
+
 // Duration is the known part of a stage's time, s.
 func (s Stage) Duration() float64 {
-	switch {
-	case s.Hold != nil:
-		return s.Hold.For
-	case s.Grid != nil:
-		return float64(s.Grid.Places()) * (s.Grid.Settle + s.Grid.Average)
+	switch a := s.Action.(type) {
+	case *Hold:
+		return a.For
+	case *Rest:
+		return a.For
+	case *Watch:
+		return a.For
+	case *Drive:
+		return a.Expect
+	case *Play:
+		return float64(a.Times) * a.Once()
+	case *Grid:
+		return float64(a.Places()) * (a.Settle + a.Average)
+	case *Acquire:
+		return float64(a.Times-1)*math.Max(a.Every, a.Average) + a.Average
+	case *Seek:
+		steps := math.Abs(a.To-a.From) / a.Coarse / 2 // as if it were found half way
+		if a.Fine > 0 {
+			steps += a.Coarse / a.Fine / 2
+		}
+		return (steps + 1) * a.Dwell
 	}
 	return 0
 }

@@ -23,19 +23,18 @@ type gridRunner struct {
 }
 
 type gridState struct {
-	Index   int     `json:"index"`
-	Since   float64 `json:"since"`   // when the place's commands were in force
-	Settled float64 `json:"settled"` // when averaging began; −1 while settling
-	Held    []condition.Hold
-	// Times and Values are the frames of the average so far; missing readings are null.
-	Times  []float64    `json:"times"`
-	Values [][]*float64 `json:"values"`
+	Index   int              `json:"index"`
+	Since   float64          `json:"since"`          // when the place's commands were in force
+	Settled float64          `json:"settled"`        // when averaging began; −1 while settling
+	Past    *condition.State `json:"past,omitempty"` // only in a snapshot
+	// Frames are those of the average so far, only in a snapshot.
+	Frames keptFrames `json:"frames,omitempty"`
 	frames []trace.Frame
 }
 
-func (r *gridRunner) enter(*Machine) []Effect {
+func (r *gridRunner) enter(*Machine) ([]Effect, verdict) {
 	r.grid = gridState{Index: -1}
-	return r.visit(nil)
+	return r.visit(nil), goesOn
 }
 
 // visit goes to the next place and commands only what differs from the place before.
@@ -56,7 +55,7 @@ func (r *gridRunner) visit(effects []Effect) []Effect {
 	if r.settleUntil != nil {
 		r.settleUntil.Reset()
 	}
-	return append(effects, Command{place})
+	return append(effects, Command{Settings: place})
 }
 
 func (r *gridRunner) applied(_ *Machine, t float64) ([]Effect, verdict) {
@@ -108,13 +107,25 @@ func (r *gridRunner) settled(m *Machine, f trace.Frame) bool {
 
 // point averages the frames that were collected.
 func (r *gridRunner) point(m *Machine) figure.Point {
-	frames := r.grid.frames
+	return m.point(r.name, r.grid.frames, nil)
+}
+
+// point averages frames to a point, of all columns or of some.
+func (m *Machine) point(name string, frames []trace.Frame, only []string) figure.Point {
 	p := figure.Point{
-		Index: m.state.Points, Stage: r.name, T0: frames[0].T, T1: frames[len(frames)-1].T,
-		Place: maps.Clone(m.state.Setpoints), Averages: map[string]trace.Average{},
+		Index: m.state.Points, Stage: name, T0: frames[0].T, T1: frames[len(frames)-1].T,
+		Place: maps.Clone(m.state.Setpoints), Averages: averages(m.program.Columns, frames, only),
 	}
 	m.state.Points++
-	for i, column := range r.columns {
+	return p
+}
+
+func averages(columns trace.Columns, frames []trace.Frame, only []string) map[string]trace.Average {
+	all := map[string]trace.Average{}
+	for i, column := range columns {
+		if only != nil && !slices.Contains(only, column) {
+			continue
+		}
 		s := trace.Series{T: make([]float64, len(frames)), X: make([]float64, len(frames))}
 		for k, f := range frames {
 			s.T[k], s.X[k] = f.T, f.Values[i]
@@ -124,9 +135,9 @@ func (r *gridRunner) point(m *Machine) figure.Point {
 		if err != nil {
 			a.Mean = 0
 		}
-		p.Averages[column] = a
+		all[column] = a
 	}
-	return p
+	return all
 }
 
 func (r *gridRunner) progress(m *Machine) (share, left float64, detail string) {
@@ -137,21 +148,21 @@ func (r *gridRunner) progress(m *Machine) (share, left float64, detail string) {
 	return done / float64(places), (float64(places) - done) * each, fmt.Sprintf("%d of %d points", r.grid.Index, places)
 }
 
+func (r *gridRunner) shift(s float64) {
+	r.grid.Since += s
+	if r.grid.Settled >= 0 {
+		r.grid.Settled = -1 // what was averaged before a pause is averaged anew
+		r.grid.frames = nil
+	}
+}
+
 func (r *gridRunner) save() any {
 	g := r.grid
 	if r.settleUntil != nil {
-		g.Held = r.settleUntil.State()
+		past := r.settleUntil.State()
+		g.Past = &past
 	}
-	g.Times, g.Values = nil, nil
-	for _, f := range g.frames {
-		row := make([]*float64, len(f.Values))
-		for i, x := range f.Values {
-			if !math.IsNaN(x) {
-				row[i] = &x
-			}
-		}
-		g.Times, g.Values = append(g.Times, f.T), append(g.Values, row)
-	}
+	g.Frames = keptOf(g.frames)
 	return g
 }
 
@@ -159,19 +170,46 @@ func (r *gridRunner) load(data []byte) error {
 	if err := json.Unmarshal(data, &r.grid); err != nil {
 		return err
 	}
-	r.grid.frames = nil
-	for k, t := range r.grid.Times {
-		f := trace.Frame{T: t, Values: make([]float64, len(r.grid.Values[k]))}
-		for i, x := range r.grid.Values[k] {
+	r.grid.frames, r.grid.Frames = r.grid.Frames.frames(), nil
+	if r.settleUntil != nil && r.grid.Past != nil {
+		r.settleUntil.Restore(*r.grid.Past)
+	}
+	r.grid.Past = nil
+	return nil
+}
+
+// keptFrames are frames as a snapshot holds them; missing readings are null.
+type keptFrames []keptFrame
+
+type keptFrame struct {
+	T      float64    `json:"t"`
+	Values []*float64 `json:"values"`
+}
+
+func keptOf(frames []trace.Frame) keptFrames {
+	kept := make(keptFrames, len(frames))
+	for k, f := range frames {
+		kept[k] = keptFrame{f.T, make([]*float64, len(f.Values))}
+		for i, x := range f.Values {
+			if !math.IsNaN(x) {
+				kept[k].Values[i] = &x
+			}
+		}
+	}
+	return kept
+}
+
+func (kept keptFrames) frames() []trace.Frame {
+	var frames []trace.Frame
+	for _, k := range kept {
+		f := trace.Frame{T: k.T, Values: make([]float64, len(k.Values))}
+		for i, x := range k.Values {
 			f.Values[i] = trace.Missing
 			if x != nil {
 				f.Values[i] = *x
 			}
 		}
-		r.grid.frames = append(r.grid.frames, f)
+		frames = append(frames, f)
 	}
-	if r.settleUntil != nil {
-		r.settleUntil.Restore(r.grid.Held)
-	}
-	return nil
+	return frames
 }

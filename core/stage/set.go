@@ -19,15 +19,35 @@ type setRunner struct {
 // wait is the state of waiting for a condition.
 type wait struct {
 	Since float64          `json:"since"`
-	Held  []condition.Hold `json:"held,omitempty"`
+	Past  *condition.State `json:"past,omitempty"` // only in a snapshot
 }
 
-func (r *setRunner) enter(m *Machine) []Effect {
+// saved is the state with what the condition remembers.
+func (w wait) saved(until *condition.Condition) wait {
+	if until != nil {
+		state := until.State()
+		w.Past = &state
+	}
+	return w
+}
+
+func (w *wait) load(data []byte, until *condition.Condition) error {
+	if err := json.Unmarshal(data, w); err != nil {
+		return err
+	}
+	if until != nil && w.Past != nil {
+		until.Restore(*w.Past)
+	}
+	w.Past = nil
+	return nil
+}
+
+func (r *setRunner) enter(m *Machine) ([]Effect, verdict) {
 	r.wait = wait{Since: m.state.Now}
 	if r.until != nil {
 		r.until.Reset()
 	}
-	return []Effect{Command{r.spec.Settings}}
+	return []Effect{Command{Settings: r.spec.Settings}}, goesOn
 }
 
 func (r *setRunner) applied(_ *Machine, t float64) ([]Effect, verdict) {
@@ -56,7 +76,7 @@ func awaited(m *Machine, f trace.Frame, until *condition.Condition, since, withi
 		return []Effect{Mark{f.T, MarkCondition, until.Text}}, over
 	case within == 0 || past <= within:
 		return nil, goesOn
-	case truth == condition.False:
+	case truth == condition.False || until != nil && until.Filling():
 		return nil, timedOut
 	case past > within+m.program.LostAfter:
 		return nil, lost
@@ -71,23 +91,9 @@ func (r *setRunner) progress(m *Machine) (share, left float64, detail string) {
 	return min((m.state.Now-r.wait.Since)/r.within, 1), 0, "until " + r.until.Text
 }
 
-func (r *setRunner) save() any {
-	w := r.wait
-	if r.until != nil {
-		w.Held = r.until.State()
-	}
-	return w
-}
-
-func (r *setRunner) load(data []byte) error {
-	if err := json.Unmarshal(data, &r.wait); err != nil {
-		return err
-	}
-	if r.until != nil {
-		r.until.Restore(r.wait.Held)
-	}
-	return nil
-}
+func (r *setRunner) shift(s float64)        { r.wait.Since += s }
+func (r *setRunner) save() any              { return r.wait.saved(r.until) }
+func (r *setRunner) load(data []byte) error { return r.wait.load(data, r.until) }
 
 func settingsLabel(settings []procedure.Setting) string {
 	label := ""

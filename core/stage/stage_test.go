@@ -78,7 +78,7 @@ needs:
 guards:
   - {when: "load.volts > 17 V for 50 ms", note: runs away}
 stages:
-`+stages), nil, nil)
+`+stages), nil, nil, nil)
 	require.NoError(t, err)
 	return p
 }
@@ -280,7 +280,7 @@ func TestProgressAndGuardDistance(t *testing.T) {
 	assert.InDelta(t, 4, m.Progress().Left, 1e-9)
 	b.on["source"], b.source["volts"] = true, 48
 	states := m.Guards(b.frame(1, m.program.Columns).Frame)
-	assert.Equal(t, []GuardState{{"runs away (load.volts > 17 V for 50 ms)", "2 V"}}, states)
+	assert.Equal(t, []GuardState{{Words: "runs away (load.volts > 17 V for 50 ms)", Distance: "2 V"}}, states)
 }
 
 // A run that is killed after any event and restored from its snapshot gives the same effects as one left alone.

@@ -1,7 +1,6 @@
 package plant
 
 import (
-	"fmt"
 	"hash/fnv"
 	"math"
 	"math/rand/v2"
@@ -35,23 +34,14 @@ func Gannet(serial string, fault Fault) (Battery, error) {
 	h.Write([]byte(serial))
 	rng := rand.New(rand.NewPCG(h.Sum64(), 0x9a22))
 	spread := func(nominal, share float64) float64 {
+		if serial == "" {
+			return nominal
+		}
 		return nominal * (1 + share*max(min(rng.NormFloat64(), 2.5), -2.5))
 	}
 	b := Battery{Series: 7, Parallel: 2, Capacity: spread(9.6*3600, 0.008), Ohmic: spread(0.063, 0.05), FastOhms: spread(0.028, 0.05), FastTau: 12,
 		SlowOhms: spread(0.035, 0.05), SlowTau: 240, ThermalOhms: 2.2, ThermalTau: 900}
-	switch fault {
-	case Healthy:
-	case ReversedLeads:
-		b.Reversed = true
-	case WeakPack:
-		b.Capacity *= 0.7
-		b.Ohmic *= 1.8
-	case DeadUnit:
-		b.Open = true
-	default:
-		return b, fmt.Errorf("%q is not a fault of a battery; known: %s, %s, %s", fault, ReversedLeads, WeakPack, DeadUnit)
-	}
-	return b, nil
+	return b, b.apply(fault)
 }
 
 // Faults of a battery.
@@ -114,7 +104,7 @@ func (b Battery) At(s *BatteryState, t float64, source Source, load Load) Operat
 	in, out := b.solve(inner, source, load)
 	s.amps = in - out
 	volts := inner + s.amps*b.Ohmic
-	return Operating{LineVolts: volts, OutputVolts: volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On && in >= source.Amps*0.999, Celsius: Ambient + s.warmth}
+	return Operating{LineVolts: volts, OutputVolts: volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On && in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: loss}
 }
 
 func offVolts(s Source) float64 {

@@ -71,6 +71,9 @@ func Tern(serial string, fault Fault) (Converter, error) {
 	h.Write([]byte(serial))
 	rng := rand.New(rand.NewPCG(h.Sum64(), 0x7e2))
 	spread := func(nominal, share float64) float64 {
+		if serial == "" {
+			return nominal
+		}
 		return nominal * (1 + share*max(min(rng.NormFloat64(), 2.5), -2.5))
 	}
 	c := Converter{
@@ -89,6 +92,7 @@ type Operating struct {
 	OutputVolts, LoadAmps float64
 	SourceLimited         bool // the source is in its current limit
 	Celsius               float64
+	Heat                  float64 // W that stay in the unit
 }
 
 // Efficiency is the exact share of the input power that reaches the load, in %.
@@ -225,7 +229,7 @@ func (c Converter) At(s *State, t float64, source Source, load Load) Operating {
 	s.warmth += (s.loss*thermalOhms - s.warmth) * (1 - math.Exp(-max(t-s.t, 0)/thermalTau))
 	o := c.move(s, t, source, load)
 	s.t, s.loss = t, o.Loss()
-	o.Celsius = Ambient + s.warmth
+	o.Celsius, o.Heat = Ambient+s.warmth, s.loss
 	return o
 }
 

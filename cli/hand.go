@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/stage"
+)
+
+// byHand are the verbs for what people do to a live run.
+func (a *app) byHand() []*cobra.Command {
+	verb := func(use, short, long, example string, args int, make func(args []string) (api.Intervention, error)) *cobra.Command {
+		return &cobra.Command{
+			Use: use, Short: short, Long: long, Example: example, Args: cobra.MinimumNArgs(args),
+			RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+				i, err := make(args)
+				if err != nil {
+					return err
+				}
+				bay, err := cl.Intervene(ctx, args[0], i)
+				if err != nil || a.json {
+					return a.jsonOr(bay, err)
+				}
+				fmt.Fprintln(a.out, situation(bay))
+				return nil
+			}),
+		}
+	}
+	plain := func(do api.Doing) func([]string) (api.Intervention, error) {
+		return func([]string) (api.Intervention, error) { return api.Intervention{Do: do}, nil }
+	}
+	text := func(do api.Doing) func([]string) (api.Intervention, error) {
+		return func(args []string) (api.Intervention, error) {
+			return api.Intervention{Do: do, Text: strings.Join(args[1:], " ")}, nil
+		}
+	}
+	return []*cobra.Command{
+		verb("pause BAY", "Hold a run: setpoints stay, guards go on (operator)", `Hold a run where it is. Setpoints stay and guards go on. A charge or discharge has its output switched off meanwhile, since a
+battery does not stand still.`, "  usher pause bay1", 1, plain(api.DoPause)),
+		verb("resume BAY", "Go on with a paused run (operator)", "", "  usher resume bay1", 1, plain(api.DoResume)),
+		verb("skip BAY", "End the present stage as if it had reached what it waits for (operator)", "", "  usher skip bay1", 1, plain(api.DoSkip)),
+		verb("extend BAY TIME", "Make the present hold longer, or shorter with a minus (operator)", "", "  usher extend bay1 10min\n  usher extend bay1 -- -30s", 2,
+			func(args []string) (api.Intervention, error) {
+				q, err := quantity.Parse(strings.TrimPrefix(args[1], "-"))
+				if err != nil || q.Dim != quantity.Time {
+					return api.Intervention{}, usage("%q is not a time; write it like 10min", args[1])
+				}
+				if strings.HasPrefix(args[1], "-") {
+					q.Value = -q.Value
+				}
+				return api.Intervention{Do: api.DoExtend, Seconds: q.Value}, nil
+			}),
+		verb("note BAY TEXT", "Write a note at this instant of the run (operator)", "", "  usher note bay1 \"fan switched on\"", 2, text(api.DoNote)),
+		verb("answer BAY TEXT", "Answer what the run asks (operator)", "Answer the prompt of a run: yes or no, a number, one of the choices, a text.", "  usher answer bay1 yes\n  usher answer bay1 23.5", 2, text(api.DoAnswer)),
+		verb("adjust BAY NAME=VALUE", "Change a parameter of the run that the procedure marks as adjustable (operator)", "", "  usher adjust bay1 level=4A", 2,
+			func(args []string) (api.Intervention, error) {
+				name, value, ok := strings.Cut(args[1], "=")
+				if !ok {
+					return api.Intervention{}, usage("%q: write it like level=4A", args[1])
+				}
+				return api.Intervention{Do: api.DoAdjust, Parameter: name, Value: value}, nil
+			}),
+	}
+}
+
+// situation says in a line how the run of a bay stands.
+func situation(b api.Bay) string {
+	p := b.Progress
+	if p == nil {
+		return b.Name + " is " + string(b.State)
+	}
+	line := fmt.Sprintf("%s: %s", b.Name, p.Name)
+	if p.Detail != "" {
+		line += ", " + p.Detail
+	}
+	if p.Paused {
+		line += ", paused"
+	}
+	if b.Prompt != nil {
+		line += "; it asks: " + promptWords(*b.Prompt)
+	}
+	return line
+}
+
+// promptWords is a prompt with what may be answered.
+func promptWords(a stage.Ask) string {
+	words := a.Prompt
+	switch a.Form {
+	case procedure.AskConfirm:
+		words += " (yes or no)"
+	case procedure.AskChoice:
+		words += " (" + strings.Join(a.Choice, ", ") + ")"
+	case procedure.AskNumber:
+		words += " (a number in " + a.Unit + ")"
+	}
+	return words
+}

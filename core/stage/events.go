@@ -1,0 +1,193 @@
+package stage
+
+import (
+	"usherbench/core/figure"
+	"usherbench/core/procedure"
+	"usherbench/core/trace"
+)
+
+// Event is what can happen to a run.
+type Event interface{ event() }
+
+// Frame is a sample of all quantities of the bay.
+type Frame struct{ trace.Frame }
+
+// Glimpse is a frame of which some readings are still to come. Only guards see it, and only what they know from it.
+type Glimpse struct{ trace.Frame }
+
+// Applied says that all commands of the last effects were carried out and acknowledged at time T, in seconds since the start.
+type Applied struct{ T float64 }
+
+// Due says that the time has come that [Machine.DueAt] named; T may be a little later.
+type Due struct{ T float64 }
+
+// Answered is what the operator replied to a prompt; Text was checked with [Machine.CheckAnswer].
+type Answered struct {
+	T    float64
+	By   string
+	Text string
+}
+
+// Figured is the figure that a [Need] asked for.
+type Figured struct {
+	T      float64
+	Result figure.Result
+}
+
+// Failed says that the bench can no longer be trusted: a lost instrument, a refused command.
+type Failed struct {
+	T      float64
+	Reason string
+}
+
+// StopAsked says that somebody wants the run to end.
+type StopAsked struct {
+	T  float64
+	By string
+}
+
+// Paused, Resumed and Skipped are what somebody does to a run by hand. While it is paused, setpoints stay and guards go on; a charge or
+// discharge has its output switched off meanwhile, since a battery does not stand still. Skipped ends the present stage as if it had
+// reached what it waits for.
+type (
+	Paused struct {
+		T  float64
+		By string
+	}
+	Resumed struct {
+		T  float64
+		By string
+	}
+	Skipped struct {
+		T  float64
+		By string
+	}
+)
+
+// Extended makes the present hold, rest or watch longer by Seconds, which may be negative.
+type Extended struct {
+	T       float64
+	By      string
+	Seconds float64
+}
+
+// Noted is a remark of somebody at an instant.
+type Noted struct {
+	T    float64
+	By   string
+	Text string
+}
+
+func (Frame) event()     {}
+func (Glimpse) event()   {}
+func (Applied) event()   {}
+func (Due) event()       {}
+func (Answered) event()  {}
+func (Figured) event()   {}
+func (Failed) event()    {}
+func (StopAsked) event() {}
+func (Paused) event()    {}
+func (Resumed) event()   {}
+func (Skipped) event()   {}
+func (Extended) event()  {}
+func (Noted) event()     {}
+
+// Effect is what must be done now.
+type Effect interface{ effect() }
+
+// Command sets things, in the order given.
+type Command struct {
+	Settings []procedure.Setting
+	// Paced is true for one of the many levels of a shape.
+	Paced bool
+}
+
+// Perform has instruments play shapes by their own programs, all begun together.
+type Perform struct{ Play *procedure.Play }
+
+// Halt stops what Perform began.
+type Halt struct{}
+
+// Ask shows a prompt to the operator until [Answered], or until a Dismiss.
+type Ask struct {
+	procedure.Ask
+	T float64 `json:"t"`
+	// Until is the time at which it is given up, s since the start; 0: it waits for ever.
+	Until float64 `json:"until,omitempty"`
+	Stage string  `json:"stage"`
+}
+
+// Dismiss takes the prompt away.
+type Dismiss struct{}
+
+// Signal tells the operator something.
+type Signal struct {
+	procedure.Signal
+	T float64 `json:"t"`
+}
+
+// Need asks for a figure of the run so far; [Figured] brings it.
+type Need struct{ Request figure.Request }
+
+// Mark is a labelled instant of the run.
+type Mark struct {
+	T     float64  `json:"t"`
+	Kind  MarkKind `json:"kind"`
+	Label string   `json:"label"`
+}
+
+// MarkKind says what a mark is about.
+type MarkKind string
+
+// The kinds of marks.
+const (
+	MarkStage     MarkKind = "stage"      // a stage began
+	MarkStageEnd  MarkKind = "stage-end"  // a stage ended
+	MarkCommand   MarkKind = "command"    // something was set
+	MarkCondition MarkKind = "condition"  // a condition that was waited for holds
+	MarkGuard     MarkKind = "guard"      // a guard tripped
+	MarkWarning   MarkKind = "warning"    // a guard that only warns holds
+	MarkBench     MarkKind = "bench"      // something about the instruments
+	MarkEnd       MarkKind = "end"        // the run ended
+	MarkTimeout   MarkKind = "timed-out"  // a wait was in vain
+	MarkPointDone MarkKind = "point-done" // a point or row was measured
+	MarkLoop      MarkKind = "loop"       // a pass of a loop began
+	MarkTry       MarkKind = "try"        // a stage is tried again
+	MarkHand      MarkKind = "hand"       // somebody paused, resumed, skipped, extended or changed something
+	MarkNote      MarkKind = "note"       // somebody wrote a note
+	MarkAnswer    MarkKind = "answer"     // the operator answered
+	MarkSignal    MarkKind = "signal"     // the operator was told something
+	MarkDeviation MarkKind = "deviation"  // the run left what its rehearsal foretells
+)
+
+// Point is the settled average at one place of a grid, or a row of an acquire or seek.
+type Point struct{ figure.Point }
+
+// Finish ends the run: the bay must be made safe.
+type Finish struct {
+	T      float64
+	Ending Ending
+	// Reason is a sentence for people; empty when the program came to its end.
+	Reason string
+}
+
+// Ending is how a run ended.
+type Ending string
+
+// The endings.
+const (
+	Done    Ending = "done"    // the program came to its end, or a stage ended it early without failing
+	Failure Ending = "failed"  // a stage did not reach what it waited for: the unit failed
+	Aborted Ending = "aborted" // a guard, a person or a lost instrument ended it
+)
+
+func (Command) effect() {}
+func (Perform) effect() {}
+func (Halt) effect()    {}
+func (Ask) effect()     {}
+func (Dismiss) effect() {}
+func (Signal) effect()  {}
+func (Need) effect()    {}
+func (Mark) effect()    {}
+func (Point) effect()   {}
+func (Finish) effect()  {}

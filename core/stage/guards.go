@@ -1,0 +1,96 @@
+package stage
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"usherbench/core/condition"
+	"usherbench/core/trace"
+)
+
+// watched tells whether a guard is watched in the current stage.
+func (m *Machine) watched(i int) bool {
+	g := m.program.Guards[i]
+	return m.state.Stage >= g.From && m.state.Stage < g.To
+}
+
+// watch evaluates every guard, before any stage sees the frame.
+func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
+	s := m.sample(f)
+	for i, g := range m.guards {
+		truth := g.Evaluate(s) // those of other stages too, so that what looks back has seen every frame
+		if !m.watched(i) {
+			m.state.Unknown[i], m.state.Warned[i] = -1, false
+			continue
+		}
+		spec := m.program.Guards[i]
+		words := spec.Words()
+		switch {
+		case truth == condition.True && spec.Warn:
+			if !m.state.Warned[i] {
+				effects = append(effects, Mark{f.T, MarkWarning, words})
+			}
+			m.state.Warned[i] = true
+		case truth == condition.True:
+			return append(effects, m.trip(f.T, words, "guard tripped: "+words)...), true
+		case truth == condition.Unknown && !g.Filling():
+			if m.state.Unknown[i] < 0 {
+				m.state.Unknown[i] = f.T
+			}
+			if f.T-m.state.Unknown[i] >= m.program.LostAfter && !spec.Warn {
+				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter, words)
+				return append(effects, m.trip(f.T, reason, reason)...), true
+			}
+		default:
+			m.state.Unknown[i], m.state.Warned[i] = -1, false
+		}
+	}
+	return effects, false
+}
+
+func (m *Machine) trip(t float64, label, reason string) []Effect {
+	return append([]Effect{Mark{t, MarkGuard, label}}, m.finish(t, Aborted, reason)...)
+}
+
+// peek has guards that can be told already act at once. What they do not know yet comes with the frame.
+func (m *Machine) peek(f trace.Frame) []Effect {
+	s := m.sample(f)
+	for i, g := range m.guards {
+		missing := func(c int) bool { return c < len(f.Values) && math.IsNaN(f.Values[c]) }
+		if !m.watched(i) || m.program.Guards[i].Warn || slices.ContainsFunc(g.Columns(), missing) {
+			continue
+		}
+		if g.Evaluate(s) == condition.True {
+			words := m.program.Guards[i].Words()
+			return m.trip(f.T, words, "guard tripped: "+words)
+		}
+	}
+	return nil
+}
+
+// GuardState is a guard and how far it is from tripping.
+type GuardState struct {
+	Words string `json:"words"`
+	// Distance is empty while it is not known.
+	Distance string `json:"distance,omitempty"`
+	// Warn is true for a guard that only leaves a mark.
+	Warn bool `json:"warn,omitempty"`
+}
+
+// Guards tells the distance of each guard of the current stage to tripping on a frame.
+func (m *Machine) Guards(f trace.Frame) []GuardState {
+	s := m.sample(f)
+	states := []GuardState{}
+	for i, g := range m.guards {
+		if !m.watched(i) {
+			continue
+		}
+		state := GuardState{Words: m.program.Guards[i].Words(), Warn: m.program.Guards[i].Warn}
+		if d, ok := g.Margin(s); ok {
+			state.Distance = d.Format(3)
+		}
+		states = append(states, state)
+	}
+	return states
+}

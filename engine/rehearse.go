@@ -1,0 +1,324 @@
+package engine
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/api"
+	"usherbench/core/figure"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+	"usherbench/rehearsal"
+	"usherbench/store"
+)
+
+// mostShown bounds the times of a rehearsal that a client gets: more than a screen shows.
+const mostShown = 4000
+
+// Rehearse runs a draft on the model of its unit. The same draft is computed once and kept.
+func (e *Engine) Rehearse(d api.Draft) (api.Rehearsal, error) {
+	plate, err := e.plateOf(d)
+	if err != nil {
+		return api.Rehearsal{}, err
+	}
+	program, err := procedure.Parse([]byte(d.Text), plate, d.Parameters, e.Library)
+	if err != nil {
+		return api.Rehearsal{}, err
+	}
+	key := rehearsalKey(d, plate, program.Used)
+	if data, err := e.store.Rehearsal(key); err == nil {
+		var kept api.Rehearsal
+		if json.Unmarshal(data, &kept) == nil {
+			return kept, nil
+		}
+	}
+	began := time.Now()
+	result, err := rehearsal.Run(program, plate, rehearsal.Options{Serial: d.Serial, Fault: d.Fault})
+	if err != nil {
+		return api.Rehearsal{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
+	}
+	r := Rehearsed(result, program)
+	r.Key, r.Nameplate, r.Fault, r.At, r.Took = key, plate.Name, d.Fault, time.Now(), time.Since(began).Seconds()
+	data, err := json.Marshal(r)
+	if err != nil {
+		return r, err
+	}
+	return r, e.store.PutRehearsal(key, program.Name, data)
+}
+
+func (e *Engine) plateOf(d api.Draft) (*nameplate.Nameplate, error) {
+	if d.Nameplate != "" && strings.Contains(d.Nameplate, ":") {
+		return nameplate.Parse([]byte(d.Nameplate))
+	}
+	header, err := procedure.ReadHeader([]byte(d.Text))
+	if err != nil {
+		return nil, err
+	}
+	name := header.For
+	if d.Nameplate != "" {
+		name = d.Nameplate
+	}
+	if name == "any" || name == "" {
+		return nil, nil
+	}
+	stored, err := e.store.Nameplate(name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil // a finding of the check
+	}
+	if err != nil {
+		return nil, err
+	}
+	return nameplate.Parse([]byte(stored.Text))
+}
+
+// rehearsalKey names everything that a rehearsal depends on.
+func rehearsalKey(d api.Draft, plate *nameplate.Nameplate, used map[string]string) string {
+	h := sha256.New()
+	add := func(parts ...string) {
+		for _, p := range parts {
+			fmt.Fprintf(h, "%d:%s", len(p), p)
+		}
+	}
+	add("3", d.Text, d.Fault, d.Serial)
+	if plate != nil {
+		add(plate.Text)
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Parameters)) {
+		add(name, d.Parameters[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(used)) {
+		add(name, used[name])
+	}
+	return hex.EncodeToString(h.Sum(nil))[:32]
+}
+
+// Rehearsed is a result as clients get it: thinned to what a screen shows, the frames on both sides of marks kept.
+func Rehearsed(result *rehearsal.Result, program *procedure.Program) api.Rehearsal {
+	r := api.Rehearsal{
+		Procedure: program.Name, Ending: string(result.Ending), Reason: result.Reason, Outcome: string(result.Outcome()), Duration: result.Duration,
+		Energy: result.Energy / 3600, Heat: result.Heat / 3600, Marks: result.Marks, Figures: result.Figures, T: []float64{},
+	}
+	if !math.IsInf(result.Hottest, 0) {
+		r.Hottest = &result.Hottest
+	}
+	for i := range r.Figures { // the model has no instruments whose accuracy could be stated
+		r.Figures[i].Remarks = slices.DeleteFunc(slices.Clone(r.Figures[i].Remarks), func(s string) bool { return s == figure.NotStated })
+	}
+	keep := thinned(result.T, mostShown)
+	for _, k := range keep {
+		r.T = append(r.T, result.T[k])
+	}
+	for i, column := range result.Columns {
+		values := make([]*float64, len(keep))
+		for n, k := range keep {
+			values[n] = inUnit(column, result.Values[i][k])
+		}
+		r.Columns = append(r.Columns, api.Column{Name: column, Unit: trace.UnitOf(column).Symbol})
+		r.Values = append(r.Values, values)
+	}
+	return r
+}
+
+// thinned chooses frames evenly.
+func thinned(t []float64, most int) (keep []int) {
+	stride := max((len(t)+most-1)/most, 1)
+	for k := 0; k < len(t); k += stride {
+		keep = append(keep, k)
+	}
+	if n := len(t); n > 0 && keep[len(keep)-1] != n-1 {
+		keep = append(keep, n-1)
+	}
+	return keep
+}
+
+// comparedAt is in how many buckets a run is compared with its rehearsal.
+const comparedAt = 600
+
+// RehearsalOf is what the rehearsal of a run foretold, on the time axis of the run, and where the run left it.
+func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehearsal, error) {
+	program, plate, err := run.Program()
+	if err != nil {
+		return api.RunRehearsal{}, err
+	}
+	var specs map[string]uncertainty.Spec
+	if run.Specs != "" {
+		if err := json.Unmarshal([]byte(run.Specs), &specs); err != nil {
+			return api.RunRehearsal{}, err
+		}
+	}
+	foretold, err := rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs})
+	if err != nil {
+		return api.RunRehearsal{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
+	}
+	out := api.RunRehearsal{Rehearsal: Rehearsed(foretold.Result, program), Deviations: []api.Deviation{}}
+	out.Nameplate, out.At = plate.Name, run.StartedAt
+	for i := range foretold.Figures {
+		var band *api.Band
+		if b, ok := foretold.Spread(i); ok {
+			band = &api.Band{Low: b.Low, High: b.High}
+		}
+		out.Spread = append(out.Spread, band)
+	}
+	actual, err := e.actual(ctx, run, program, specs)
+	if err != nil {
+		return out, err
+	}
+	for i, t := range out.T {
+		out.T[i] = rehearsal.Onto(actual.Spans, foretold.Spans, t)
+	}
+	for i := range out.Marks {
+		out.Marks[i].T = rehearsal.Onto(actual.Spans, foretold.Spans, out.Marks[i].T)
+	}
+	for _, d := range foretold.Deviations(actual) {
+		out.Deviations = append(out.Deviations, api.Deviation{What: d.What, Column: d.Column, T0: d.T0, T1: d.T1, Words: d.Words})
+	}
+	return out, nil
+}
+
+// actual gathers what happened in a run.
+func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.Program, specs map[string]uncertainty.Spec) (rehearsal.Actual, error) {
+	marks, err := e.store.Marks(run.ID)
+	if err != nil {
+		return rehearsal.Actual{}, err
+	}
+	figures, err := e.store.Figures(run.ID)
+	if err != nil {
+		return rehearsal.Actual{}, err
+	}
+	duration := run.Duration
+	a := rehearsal.Actual{Figures: figures, Accuracy: func(column string, x float64) float64 {
+		r, ok := specs[column].Find(x)
+		if !ok {
+			return 0
+		}
+		return r.Bound(x)
+	}}
+	if run.State != store.Live {
+		a.Ending = stage.Ending(run.State)
+	} else if duration, _, err = e.store.Recorded(run.ID); err != nil {
+		return a, err
+	}
+	a.Duration, a.Spans = duration, spans(program, marks, duration)
+	window, err := e.store.Window(ctx, run, run.Columns, 0, duration, comparedAt)
+	if err != nil {
+		return a, err
+	}
+	for i, column := range run.Columns {
+		t := rehearsal.Trace{Column: column}
+		for _, b := range window.Buckets[i] {
+			t.T, t.Low, t.High = append(t.T, b.T), append(t.Low, b.Min), append(t.High, b.Max)
+		}
+		a.Traces = append(a.Traces, t)
+	}
+	return a, nil
+}
+
+// Judge computes the figures of a run anew, with a changed procedure or with the one that ran, and keeps them beside the earlier ones. With
+// adopt they become those of the run.
+func (e *Engine) Judge(run store.Run, by string, j api.JudgeAgain) (api.Judgement, error) {
+	if run.State == store.Live {
+		return api.Judgement{}, fmt.Errorf("%w: run %s is live; its figures are judged when it ends", ErrBusy, run.ID)
+	}
+	before, err := e.store.Figures(run.ID)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	program, record, err := e.Record(run)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	text := run.ProcedureText
+	if j.Text != "" {
+		text = j.Text
+		_, plate, err := run.Program()
+		if err != nil {
+			return api.Judgement{}, err
+		}
+		if program, err = procedure.Parse([]byte(j.Text), plate, run.Parameters, e.Library); err != nil {
+			return api.Judgement{}, err
+		}
+	}
+	judged := program.Judge(record)
+	changes := changed(before, judged)
+	words, err := json.Marshal(changes)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	stored, err := e.store.AddJudgement(store.Judgement{RunID: run.ID, By: by, At: time.Now(), Why: j.Why, Text: text, Before: run.Outcome,
+		Outcome: string(outcomeOf(run, judged)), Changes: string(words)}, judged, j.Adopt)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	e.journal(store.JournalEntry{By: by, Bay: run.Bay, RunID: run.ID, What: "judged again", Detail: strings.TrimSuffix(fmt.Sprintf("%s → %s; %s", run.Outcome, stored.Outcome, j.Why), "; ")})
+	return JudgementOf(stored, run.Serial)
+}
+
+// JudgementOf is a stored judgement as clients get it.
+func JudgementOf(j store.Judgement, serial string) (api.Judgement, error) {
+	out := api.Judgement{ID: j.ID, Run: j.RunID, Serial: serial, By: j.By, At: j.At, Why: j.Why, Outcome: j.Outcome, Before: j.Before, Changes: []string{}}
+	figures, err := j.Judged()
+	if err != nil {
+		return out, err
+	}
+	out.Figures = figures
+	return out, json.Unmarshal([]byte(j.Changes), &out.Changes)
+}
+
+// changed says what is different between two judgements.
+func changed(before, after []procedure.Judged) []string {
+	changes := []string{}
+	name := func(j procedure.Judged) string { return strings.TrimSpace(j.ID + " " + j.Where) }
+	earlier := map[string]procedure.Judged{}
+	for _, j := range before {
+		earlier[name(j)] = j
+	}
+	for _, j := range after {
+		was, ok := earlier[name(j)]
+		delete(earlier, name(j))
+		switch {
+		case !ok:
+			changes = append(changes, name(j)+" is new: "+valueWords(j.Result)+outcomeWords(j))
+		case valueWords(was.Result) != valueWords(j.Result):
+			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), valueWords(was.Result)+outcomeWords(was), valueWords(j.Result)+outcomeWords(j)))
+		case was.Outcome != j.Outcome:
+			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), orNone(string(was.Outcome)), orNone(string(j.Outcome))))
+		}
+	}
+	for _, gone := range slices.Sorted(maps.Keys(earlier)) {
+		changes = append(changes, gone+" is no longer asked for")
+	}
+	return changes
+}
+
+func valueWords(r figure.Result) string {
+	if r.Undetermined != nil {
+		return "undetermined (" + r.Undetermined.Code + ")"
+	}
+	return fmt.Sprintf("%.6g %s", r.Value, r.Unit)
+}
+
+func outcomeWords(j procedure.Judged) string {
+	if j.Outcome == "" {
+		return ""
+	}
+	return ", " + string(j.Outcome)
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "no limit"
+	}
+	return s
+}

@@ -1,0 +1,145 @@
+package rehearsal
+
+import (
+	"math"
+	"strings"
+
+	"usherbench/core/procedure"
+	"usherbench/core/trace"
+	"usherbench/simbench/plant"
+)
+
+// bench is the seats of a program at a unit: what was set on each, and what they read.
+type bench struct {
+	unit    plant.Unit
+	columns trace.Columns
+	reads   []read
+	seats   map[string]*settings
+	order   []*settings
+	o       plant.Operating
+	lastT   float64
+	// what the balance is made of, W·s
+	fromSources, heat float64
+	hottest           float64
+	begun             bool
+}
+
+// settings are what was set on a seat.
+type settings struct {
+	name, kind               string
+	on                       bool
+	mode                     string
+	volts, amps, watts, ohms float64
+}
+
+// read says which quantity of which seat is a column.
+type read struct {
+	seat *settings
+	q    string
+}
+
+func newBench(program *procedure.Program, unit plant.Unit) *bench {
+	b := &bench{unit: unit, columns: program.Columns, seats: map[string]*settings{}, hottest: math.Inf(-1)}
+	for _, s := range program.Seats {
+		x := &settings{name: s.Name, kind: s.Kind.Name, mode: "current"}
+		b.seats[s.Name] = x
+		b.order = append(b.order, x)
+	}
+	for _, column := range program.Columns {
+		seat, q, _ := strings.Cut(column, ".")
+		b.reads = append(b.reads, read{b.seats[seat], q})
+	}
+	return b
+}
+
+func (b *bench) apply(all []procedure.Setting) {
+	for _, s := range all {
+		x := b.seats[s.Seat]
+		if x == nil {
+			continue
+		}
+		switch s.Quantity {
+		case "output":
+			x.on = s.Word == "on"
+		case "mode":
+			x.mode = s.Word
+		case "volts":
+			x.volts = s.Value
+		case "amps":
+			x.amps = s.Value
+		case "watts":
+			x.watts = s.Value
+		case "ohms":
+			x.ohms = s.Value
+		}
+	}
+}
+
+// terminals are what the seats together put at the unit.
+func (b *bench) terminals() (source plant.Source, load plant.Load) {
+	for _, x := range b.order {
+		if !x.on {
+			continue
+		}
+		switch {
+		case x.kind == "source", x.kind == "cycler" && x.amps >= 0:
+			source = plant.Source{On: true, Volts: math.Max(source.Volts, x.volts), Amps: source.Amps + x.amps}
+		case x.kind == "cycler":
+			load = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: -x.amps}
+		case x.kind == "load":
+			level := map[string]float64{"voltage": x.volts, "current": x.amps, "power": x.watts, "resistance": x.ohms}[x.mode]
+			load = plant.Load{On: true, Mode: plant.Mode(x.mode), Level: level}
+		}
+	}
+	return source, load
+}
+
+// move brings the unit to time t.
+func (b *bench) move(t float64) {
+	source, load := b.terminals()
+	o := b.unit.At(t, source, load)
+	if dt := t - b.lastT; b.begun && dt > 0 {
+		b.fromSources += b.o.LineVolts * b.o.LineAmps * dt
+		b.heat += b.o.Heat * dt
+	}
+	b.o, b.lastT, b.begun = o, t, true
+	b.hottest = math.Max(b.hottest, o.Celsius)
+}
+
+// frame is what the seats read at time t. Derived columns are left at zero.
+func (b *bench) frame(t float64) trace.Frame {
+	b.move(t)
+	f := trace.Frame{T: t, Values: make([]float64, len(b.columns))}
+	for i, r := range b.reads {
+		if r.seat != nil {
+			f.Values[i] = b.value(r.seat, r.q)
+		}
+	}
+	return f
+}
+
+func (b *bench) value(x *settings, q string) float64 {
+	o := b.o
+	switch x.kind + " " + q {
+	case "source volts", "meter volts":
+		return o.LineVolts
+	case "source amps", "meter amps":
+		return o.LineAmps
+	case "meter watts":
+		return o.LineVolts * o.LineAmps
+	case "source limited", "cycler limited":
+		if o.SourceLimited {
+			return 1
+		}
+		return 0
+	case "load volts", "cycler volts":
+		return o.OutputVolts
+	case "load amps":
+		return o.LoadAmps
+	case "cycler amps":
+		return o.LineAmps - o.LoadAmps
+	case "thermo celsius", "cycler celsius":
+		return o.Celsius
+	}
+	return 0
+}

@@ -1,0 +1,279 @@
+package rehearsal
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+	"strings"
+
+	"usherbench/core/figure"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+)
+
+// Foretold is a rehearsal together with rehearsals of other healthy units, which say within what such units lie.
+type Foretold struct {
+	*Result
+	Others []*Result
+}
+
+// others are the made-up units that show the spread.
+var others = []string{"spread-1", "spread-2", "spread-3", "spread-4", "spread-5"}
+
+// Foretell rehearses a program on the nominal unit and on others. Of a fault nothing is foretold: the units are healthy.
+func Foretell(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Foretold, error) {
+	o.Fault, o.Serial = "", ""
+	nominal, err := Run(program, plate, o)
+	if err != nil {
+		return nil, err
+	}
+	f := &Foretold{Result: nominal}
+	for _, serial := range others {
+		o.Serial = serial
+		r, err := Run(program, plate, o)
+		if err != nil {
+			return nil, err
+		}
+		f.Others = append(f.Others, r)
+	}
+	return f, nil
+}
+
+// Band is a range.
+type Band struct{ Low, High float64 }
+
+func (b *Band) add(x float64) {
+	b.Low, b.High = math.Min(b.Low, x), math.Max(b.High, x)
+}
+
+// Spread is the range of a figure over the rehearsed units; ok is false if it is undetermined in one of them.
+func (f *Foretold) Spread(i int) (band Band, ok bool) {
+	band = Band{math.Inf(1), math.Inf(-1)}
+	for _, r := range append([]*Result{f.Result}, f.Others...) {
+		if i >= len(r.Figures) || r.Figures[i].Undetermined != nil {
+			return band, false
+		}
+		band.add(r.Figures[i].Value)
+	}
+	return band, true
+}
+
+// Trace is what a run recorded of a column, in buckets: the lowest and highest value of each, and its time.
+type Trace struct {
+	Column string
+	T      []float64
+	Low    []float64
+	High   []float64
+}
+
+// Actual is what really happened in a run.
+type Actual struct {
+	Spans    []figure.Span
+	Duration float64
+	Ending   stage.Ending // empty while it goes on
+	Traces   []Trace
+	Figures  []procedure.Judged
+	// Accuracy is how far a reading may be off by its instrument's specification, SI.
+	Accuracy func(column string, x float64) float64
+}
+
+// Deviation is where a run left what was foretold.
+type Deviation struct {
+	// What is "trace", "stage", "figure" or "end".
+	What   string
+	Column string
+	T0, T1 float64 // s since the start of the run; 0 for figures
+	Words  string
+}
+
+// Aligned maps a time of the run to the time of a rehearsal at which the same was due: by stages, and within a stage that both have
+// finished in proportion. ok is false where the two went different ways.
+func Aligned(run, rehearsed []figure.Span, t float64) (at float64, ok bool) {
+	i := sort.Search(len(run), func(k int) bool { return run[k].T0 > t }) - 1
+	if i < 0 || i >= len(rehearsed) || run[i].Name != rehearsed[i].Name {
+		return 0, false
+	}
+	a, b := run[i], rehearsed[i]
+	past := t - a.T0
+	if length := a.T1 - a.T0; i+1 < len(run) && length > 0 {
+		past *= (b.T1 - b.T0) / length
+	}
+	return b.T0 + past, past <= b.T1-b.T0+1e-9
+}
+
+// Onto maps a time of a rehearsal to the time of the run, past and future: stages that have not begun follow the last that has.
+func Onto(run, rehearsed []figure.Span, t float64) float64 {
+	i := sort.Search(len(rehearsed), func(k int) bool { return rehearsed[k].T0 > t }) - 1
+	if i < 0 || len(run) == 0 {
+		return t
+	}
+	k := min(i, len(run)-1)
+	if run[k].Name != rehearsed[k].Name {
+		return t
+	}
+	past := t - rehearsed[k].T0
+	if k == i && k+1 < len(run) {
+		if length := rehearsed[k].T1 - rehearsed[k].T0; length > 0 {
+			past *= (run[k].T1 - run[k].T0) / length
+		}
+	}
+	return run[k].T0 + past
+}
+
+// tolerances of a trace beyond the spread of units and the accuracy of the bench: a share of the value, and how far an edge may be away in
+// time, at least and as a share of the run.
+const (
+	valueShare = 0.002
+	timeSlack  = 0.4
+	timeShare  = 0.004
+)
+
+// compared are the quantities that are compared over time.
+var compared = []string{"volts", "amps", "watts", "celsius"}
+
+// Deviations compares a run with what was foretold.
+func (f *Foretold) Deviations(run Actual) []Deviation {
+	var all []Deviation
+	for _, t := range run.Traces {
+		_, q, _ := strings.Cut(t.Column, ".")
+		if slices.Contains(compared, q) && f.Columns.Index(t.Column) >= 0 {
+			all = append(all, f.traceDeviations(run, t)...)
+		}
+	}
+	all = append(all, f.stageDeviations(run)...)
+	all = append(all, f.figureDeviations(run)...)
+	if run.Ending != "" && run.Ending != f.Ending {
+		all = append(all, Deviation{What: "end", T0: run.Duration, T1: run.Duration, Words: fmt.Sprintf("the run ended as %s, the rehearsal as %s", run.Ending, f.Ending)})
+	}
+	slices.SortStableFunc(all, func(a, b Deviation) int {
+		switch {
+		case a.T0 < b.T0:
+			return -1
+		case a.T0 > b.T0:
+			return 1
+		}
+		return 0
+	})
+	return all
+}
+
+// traceDeviations are stretches of at least two buckets that lie wholly outside what healthy units do.
+func (f *Foretold) traceDeviations(run Actual, t Trace) (all []Deviation) {
+	slack := math.Max(timeSlack, timeShare*run.Duration)
+	unit := trace.UnitOf(t.Column)
+	var began, count, worst int // of the present stretch: its first bucket, how many, and the farthest
+	var far float64
+	end := func(next int) {
+		if count >= 2 {
+			want, _ := f.expected(run, t.Column, t.T[worst], 0)
+			all = append(all, Deviation{What: "trace", Column: t.Column, T0: t.T[began], T1: t.T[next-1], Words: fmt.Sprintf("%s is %s, foretold were %s", t.Column,
+				show((t.Low[worst]+t.High[worst])/2, unit.Dim), words(want, unit.Dim))})
+		}
+		count, far = 0, 0
+	}
+	for k := range t.T {
+		band, ok := f.expected(run, t.Column, t.T[k], slack)
+		if !ok || math.IsNaN(t.Low[k]) {
+			continue
+		}
+		middle := (t.Low[k] + t.High[k]) / 2
+		tolerance := valueShare*math.Max(math.Abs(band.Low), math.Abs(band.High)) + run.accuracy(t.Column, middle)
+		distance := math.Max(t.Low[k]-band.High, band.Low-t.High[k])
+		if distance <= tolerance {
+			end(k)
+			continue
+		}
+		if count == 0 {
+			began = k
+		}
+		count++
+		if distance > far {
+			far, worst = distance, k
+		}
+	}
+	end(len(t.T))
+	return all
+}
+
+func (a Actual) accuracy(column string, x float64) float64 {
+	if a.Accuracy == nil {
+		return 0
+	}
+	return a.Accuracy(column, x)
+}
+
+// expected is the range of a column over the units and over the slack around a time of the run.
+func (f *Foretold) expected(run Actual, column string, t, slack float64) (Band, bool) {
+	band := Band{math.Inf(1), math.Inf(-1)}
+	for _, r := range append([]*Result{f.Result}, f.Others...) {
+		at, ok := Aligned(run.Spans, r.Spans, t)
+		if !ok {
+			return band, false
+		}
+		s := r.Column(column)
+		i := sort.SearchFloat64s(s.T, at-slack)
+		j := sort.SearchFloat64s(s.T, at+slack)
+		for k := max(i-1, 0); k <= min(j, len(s.T)-1); k++ {
+			if slack > 0 || k == i || k == i-1 {
+				band.add(s.X[k])
+			}
+		}
+	}
+	return band, band.Low <= band.High
+}
+
+// stageDeviations are stages that took much longer or shorter than foretold. What waits for people is left out.
+func (f *Foretold) stageDeviations(run Actual) (all []Deviation) {
+	for i, s := range run.Spans {
+		if i >= len(f.Spans) || s.Name != f.Spans[i].Name {
+			return append(all, Deviation{What: "stage", T0: s.T0, T1: s.T1, Words: fmt.Sprintf("the run went on with %q, the rehearsal did not", s.Name)})
+		}
+		if s.Kind == "ask" || s.Kind == "watch" || i+1 >= len(run.Spans) && run.Ending == "" {
+			continue
+		}
+		band := Band{math.Inf(1), math.Inf(-1)}
+		for _, r := range append([]*Result{f.Result}, f.Others...) {
+			if i < len(r.Spans) {
+				band.add(r.Spans[i].T1 - r.Spans[i].T0)
+			}
+		}
+		took := s.T1 - s.T0
+		if slack := 1 + 0.1*band.High; took < band.Low-slack || took > band.High+slack {
+			all = append(all, Deviation{What: "stage", T0: s.T0, T1: s.T1, Words: fmt.Sprintf("%q took %s, foretold were %s", s.Name, show(took, quantity.Time),
+				words(band, quantity.Time))})
+		}
+	}
+	return all
+}
+
+// figureDeviations are figures outside what healthy units give, with the uncertainty of the measurement and half the spread as margin.
+func (f *Foretold) figureDeviations(run Actual) (all []Deviation) {
+	for i, j := range run.Figures {
+		band, ok := f.Spread(i)
+		if !ok || j.Undetermined != nil || i >= len(f.Figures) || f.Figures[i].ID != j.ID {
+			continue
+		}
+		margin := j.U + 0.5*(band.High-band.Low) + 1e-6*math.Abs(band.High)
+		if j.Value < band.Low-margin || j.Value > band.High+margin {
+			all = append(all, Deviation{What: "figure", Words: strings.TrimSpace(fmt.Sprintf("%s %s is %.4g %s, healthy units give %.4g to %.4g %s", j.ID, j.Where, j.Value, j.Unit,
+				band.Low, band.High, j.Unit))})
+		}
+	}
+	return all
+}
+
+func show(x float64, dim quantity.Dimension) string {
+	return quantity.Quantity{Value: x, Dim: dim}.Format(4)
+}
+
+func words(b Band, dim quantity.Dimension) string {
+	low, high := show(b.Low, dim), show(b.High, dim)
+	if low == high {
+		return low
+	}
+	return low + " to " + high
+}

@@ -1,0 +1,334 @@
+// Package rehearsal runs a program on the nameplate's model of the unit, in as little time as the computation takes, and touches no
+// instrument. The same stage machine runs that runs the real bench; frames come as often as what goes on asks for.
+package rehearsal
+
+import (
+	"errors"
+	"fmt"
+	"math"
+
+	"usherbench/core/figure"
+	"usherbench/core/nameplate"
+	"usherbench/core/outcome"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+	"usherbench/simbench/plant"
+)
+
+// Options of a rehearsal.
+type Options struct {
+	// Serial draws the tolerances of the unit; empty: nominal values.
+	Serial string
+	// Fault of the unit; empty: healthy.
+	Fault string
+	// State of charge at which a battery begins, 0 … 1; 0: plant.HalfFull.
+	State float64
+	// Specs are the accuracies of the bay, by column, for the uncertainties of figures; nil: none are stated.
+	Specs map[string]uncertainty.Spec
+}
+
+// Result is what a rehearsal foretells.
+type Result struct {
+	Columns  trace.Columns
+	T        []float64
+	Values   [][]float64 // by column, SI
+	Marks    []stage.Mark
+	Points   []figure.Point
+	Ending   stage.Ending
+	Reason   string
+	Duration float64 // s
+	// Energy that the sources gave and Heat that stayed in the unit, W·s; Hottest in °C.
+	Energy, Heat, Hottest float64
+	Figures               []procedure.Judged
+	Spans                 []figure.Span
+}
+
+// Model is the plant that stands for the units of a nameplate.
+func Model(plate *nameplate.Nameplate) (plant.Model, error) {
+	if plate == nil {
+		return plant.Model{}, errors.New("the procedure is for any unit; a rehearsal needs a nameplate, whose unit it can model")
+	}
+	return plant.Model{Name: plate.Plant, Kind: plate.Kind, Rating: func(name string) (float64, bool) {
+		q, ok := plate.Ratings[name]
+		return q.Value, ok
+	}}, nil
+}
+
+// mostFrames and longest bound a rehearsal: what goes on for longer is ended, and says so.
+const (
+	mostFrames = 4_000_000
+	longest    = 400 * 86400.0 // s
+)
+
+// Run rehearses a program. The program is not changed.
+func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Result, error) {
+	model, err := Model(plate)
+	if err != nil {
+		return nil, err
+	}
+	if o.State == 0 {
+		o.State = plant.HalfFull
+	}
+	unit, err := model.New(o.Serial, plant.Fault(o.Fault), o.State)
+	if err != nil {
+		return nil, err
+	}
+	program = paced(program)
+	machine, err := stage.New(program)
+	if err != nil {
+		return nil, err
+	}
+	r := &rehearsal{program: program, plate: plate, options: o, machine: machine, bench: newBench(program, unit),
+		result: &Result{Columns: program.Columns, Values: make([][]float64, len(program.Columns))}}
+	var names []string
+	for _, s := range program.Seats {
+		names = append(names, s.Name)
+	}
+	r.counters = trace.NewCounters(program.Columns, names)
+	r.run()
+	return r.conclude(), nil
+}
+
+// paced is the program with every shape paced by the service: the model has no instruments with programs of their own.
+func paced(program *procedure.Program) *procedure.Program {
+	p := *program
+	p.Stages = append([]procedure.Stage(nil), program.Stages...)
+	for i, s := range p.Stages {
+		if play, ok := s.Action.(*procedure.Play); ok {
+			own := *play
+			own.By = procedure.ByService
+			for _, t := range play.Tracks {
+				own.Pace = math.Min(own.Pace, math.Max(t.Shape.ShortestEdge()/5, 1e-3))
+			}
+			p.Stages[i].Action = &own
+		}
+	}
+	return &p
+}
+
+type rehearsal struct {
+	program  *procedure.Program
+	plate    *nameplate.Nameplate
+	options  Options
+	machine  *stage.Machine
+	bench    *bench
+	counters *trace.Counters
+	result   *Result
+	now      float64
+	stirred  float64 // when something was last set
+	asked    *stage.Ask
+	need     *stage.Need
+	finished bool
+}
+
+func (r *rehearsal) run() {
+	r.act(r.machine.Start())
+	for step := 0; !r.finished; step++ {
+		if step >= mostFrames || r.now > longest {
+			r.act(r.machine.Advance(stage.Failed{T: r.now, Reason: "the rehearsal was ended, since the procedure goes on and on"}))
+			return
+		}
+		next := r.now + r.interval()
+		if due := r.machine.DueAt(); due <= next {
+			r.now = math.Max(due, r.now)
+			r.bench.move(r.now)
+			r.act(r.machine.Advance(stage.Due{T: r.now}))
+			continue
+		}
+		r.now = next
+		f := r.bench.frame(r.now)
+		r.counters.Fill(f)
+		r.machine.Derive(f)
+		r.keep(f)
+		r.act(r.machine.Advance(stage.Frame{Frame: f}))
+		r.people()
+	}
+}
+
+func (r *rehearsal) keep(f trace.Frame) {
+	r.result.T = append(r.result.T, f.T)
+	for i, x := range f.Values {
+		r.result.Values[i] = append(r.result.Values[i], x)
+	}
+}
+
+// Frames come at least this often after something was set, and at most this seldom, s.
+const (
+	finest   = 20e-3
+	coarsest = 1.0
+)
+
+// interval is the time to the next frame: short after something was set and where a stage measures, longer while nothing happens.
+func (r *rehearsal) interval() float64 {
+	dt := math.Min(math.Max((r.now-r.stirred)/10, finest), coarsest)
+	s := r.program.Stages[r.machine.Stage()]
+	most := coarsest
+	stable := func(h procedure.Hold) {
+		if h.For > 0 {
+			most = math.Min(most, h.For/50)
+		}
+		if h.Stable != nil {
+			most = math.Min(most, h.Stable.Window/20)
+		}
+	}
+	switch a := s.Action.(type) {
+	case *procedure.Grid:
+		most = a.Average / 8
+	case *procedure.Acquire:
+		most = a.Average / 8
+	case *procedure.Seek:
+		most = a.Dwell / 8
+	case *procedure.Play:
+		for _, t := range a.Tracks {
+			most = math.Min(most, t.Shape.Shortest()/4)
+		}
+	case *procedure.Hold:
+		stable(*a)
+	case *procedure.Rest:
+		stable(a.Hold)
+	}
+	return math.Max(math.Min(dt, most), 1e-3)
+}
+
+// act carries out effects.
+func (r *rehearsal) act(effects []stage.Effect) {
+	for len(effects) > 0 {
+		commanded := false
+		for _, e := range effects {
+			switch e := e.(type) {
+			case stage.Command:
+				commanded = true
+				r.bench.move(r.now)
+				r.bench.apply(e.Settings)
+				if len(e.Settings) > 0 {
+					r.stirred = r.now
+				}
+			case stage.Mark:
+				r.mark(e)
+			case stage.Point:
+				r.result.Points = append(r.result.Points, e.Point)
+			case stage.Ask:
+				r.asked = &e
+			case stage.Need:
+				r.need = &e
+			case stage.Finish:
+				r.result.Ending, r.result.Reason, r.finished = e.Ending, e.Reason, true
+				r.result.Duration = r.now
+				return
+			}
+		}
+		if !commanded {
+			return
+		}
+		effects = r.machine.Advance(stage.Applied{T: r.now})
+	}
+}
+
+func (r *rehearsal) mark(m stage.Mark) {
+	r.result.Marks = append(r.result.Marks, m)
+	spans := &r.result.Spans
+	switch m.Kind {
+	case stage.MarkStage:
+		*spans = append(*spans, figure.Span{Name: m.Label, Kind: r.program.Stages[r.machine.Stage()].Kind(), T0: m.T, T1: m.T})
+	case stage.MarkStageEnd:
+		if n := len(*spans); n > 0 {
+			(*spans)[n-1].T1 = m.T
+		}
+	}
+}
+
+// watched is how long a stage that only a person ends is watched.
+const watched = 60.0
+
+// people do what a rehearsal has nobody for: prompts are answered at once, and what only a person ends is ended.
+func (r *rehearsal) people() {
+	if r.finished {
+		return
+	}
+	if ask := r.asked; ask != nil {
+		r.asked = nil
+		r.act(r.machine.Advance(stage.Answered{T: r.now, By: "the rehearsal", Text: answer(ask.Ask, r.options.Serial)}))
+	}
+	if need := r.need; need != nil {
+		r.need = nil
+		r.act(r.machine.Advance(stage.Figured{T: r.now, Result: figure.Compute(r.record(), need.Request)}))
+	}
+	s := r.program.Stages[r.machine.Stage()]
+	if w, ok := s.Action.(*procedure.Watch); ok && w.For == 0 && s.Until == "" {
+		if n := len(r.result.Spans); n > 0 && r.now-r.result.Spans[n-1].T0 > watched {
+			r.act(r.machine.Advance(stage.Skipped{T: r.now, By: "the rehearsal"}))
+		}
+	}
+}
+
+func answer(a procedure.Ask, serial string) string {
+	switch a.Form {
+	case procedure.AskChoice:
+		return a.Choice[0]
+	case procedure.AskNumber:
+		switch {
+		case a.Min != nil && a.Max != nil:
+			return fmt.Sprint((*a.Min + *a.Max) / 2)
+		case a.Min != nil:
+			return fmt.Sprint(*a.Min)
+		case a.Max != nil:
+			return fmt.Sprint(*a.Max)
+		}
+		if unit, err := a.AnswerUnit(); err == nil && unit.Dim == quantity.Temperature {
+			return fmt.Sprint(plant.Ambient)
+		}
+		return "1"
+	case procedure.AskSerial:
+		if serial != "" {
+			return serial
+		}
+	case procedure.AskConfirm:
+		return "yes"
+	}
+	return "rehearsed"
+}
+
+// record is what figures are computed from.
+func (r *rehearsal) record() *figure.Record {
+	result := r.result
+	rec := &figure.Record{Points: result.Points, Stages: result.Spans, Specs: r.options.Specs, Trace: func(column string, t0, t1 float64) (trace.Series, error) {
+		i := result.Columns.Index(column)
+		if i < 0 {
+			return trace.Series{}, trace.ErrNoData
+		}
+		return trace.Series{T: result.T, X: result.Values[i]}.Between(t0, t1), nil
+	}}
+	if r.plate != nil {
+		rec.Ratings = r.plate.Ratings
+	}
+	return rec
+}
+
+func (r *rehearsal) conclude() *Result {
+	r.result.Energy, r.result.Heat, r.result.Hottest = r.bench.fromSources, r.bench.heat, r.bench.hottest
+	if n := len(r.result.Spans); n > 0 && r.result.Spans[n-1].T1 <= r.result.Spans[n-1].T0 {
+		r.result.Spans[n-1].T1 = r.result.Duration
+	}
+	r.result.Figures = r.program.Judge(r.record())
+	return r.result
+}
+
+// Column is one trace of the result; empty if there is none of that name.
+func (r *Result) Column(name string) trace.Series {
+	i := r.Columns.Index(name)
+	if i < 0 {
+		return trace.Series{}
+	}
+	return trace.Series{T: r.T, X: r.Values[i]}
+}
+
+// Outcome is what the run would come to.
+func (r *Result) Outcome() outcome.Outcome {
+	if r.Ending == stage.Failure {
+		return outcome.Fail
+	}
+	return outcome.OfRun(r.Ending == stage.Aborted, procedure.Outcomes(r.Figures))
+}

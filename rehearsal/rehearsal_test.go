@@ -1,0 +1,51 @@
+package rehearsal_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/core/nameplate"
+	"usherbench/core/outcome"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+	"usherbench/demo"
+	"usherbench/rehearsal"
+)
+
+func plates(t testing.TB) map[string]*nameplate.Nameplate {
+	all := map[string]*nameplate.Nameplate{}
+	for _, text := range demo.Nameplates() {
+		p, err := nameplate.Parse([]byte(text))
+		require.NoError(t, err)
+		all[p.Name] = p
+	}
+	return all
+}
+
+// ready parses a ready procedure of the demo; one for any unit gets the tern's nameplate.
+func ready(t testing.TB, text string) (*procedure.Program, *nameplate.Nameplate) {
+	header, err := procedure.ReadHeader([]byte(text))
+	require.NoError(t, err)
+	plate := plates(t)[header.For]
+	if plate == nil {
+		plate = plates(t)["tern"]
+	}
+	p, err := procedure.Parse([]byte(text), plate, nil, demo.Library)
+	require.NoError(t, err, header.Name)
+	return p, plate
+}
+
+func TestEveryReadyProcedureIsRehearsed(t *testing.T) {
+	require.GreaterOrEqual(t, len(demo.Procedures()), 12)
+	for _, text := range demo.Procedures() {
+		p, plate := ready(t, text)
+		r, err := rehearsal.Run(p, plate, rehearsal.Options{Serial: "TN-2208"})
+		require.NoError(t, err, p.Name)
+		assert.Equal(t, stage.Done, r.Ending, "%s: %s", p.Name, r.Reason)
+		assert.NotEqual(t, outcome.Fail, r.Outcome(), "%s: %+v", p.Name, r.Figures)
+		assert.Positive(t, r.Duration)
+		t.Logf("%-18s %8.1f s, %5d frames, %s %s", p.Name, r.Duration, len(r.T), r.Ending, r.Outcome())
+	}
+}

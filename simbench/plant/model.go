@@ -1,0 +1,137 @@
+package plant
+
+import (
+	"fmt"
+	"math"
+	"strings"
+)
+
+// Unit is a plant with its state, as something that is tested.
+type Unit interface {
+	// At is the operating point at time t, s; it must be called with increasing t.
+	At(t float64, source Source, load Load) Operating
+}
+
+// Model says which plant stands for a type of unit: one of the known ones by Name, or one that is made from ratings.
+type Model struct {
+	// Name of a known plant; empty: one for Kind from the ratings.
+	Name string
+	// Kind of the unit: converter, battery.
+	Kind string
+	// Rating gives a rating in SI; ok is false if it is not stated.
+	Rating func(name string) (x float64, ok bool)
+}
+
+// Names lists the known plants.
+func Names() []string { return []string{"gannet", "tern"} }
+
+// HalfFull is the state of charge at which a battery begins when nothing else is said.
+const HalfFull = 0.55
+
+// New makes a unit. Its tolerances are drawn from the serial number; an empty one makes the unit with nominal values. state is the state
+// of charge at which a battery begins, 0 … 1.
+func (m Model) New(serial string, fault Fault, state float64) (Unit, error) {
+	switch {
+	case m.Name == "tern":
+		c, err := Tern(serial, fault)
+		return &converterUnit{converter: c}, err
+	case m.Name == "gannet":
+		b, err := Gannet(serial, fault)
+		return &batteryUnit{battery: b, state: BatteryState{Charge: state * b.Capacity}}, err
+	case m.Name != "":
+		return nil, fmt.Errorf("there is no plant %q; known: %s", m.Name, strings.Join(Names(), ", "))
+	case m.Kind == "converter":
+		c, err := m.converter(fault)
+		return &converterUnit{converter: c}, err
+	case m.Kind == "battery":
+		b, err := m.battery(fault)
+		return &batteryUnit{battery: b, state: BatteryState{Charge: state * b.Capacity}}, err
+	}
+	return nil, fmt.Errorf("there is no plant for a unit of kind %q; known kinds: battery, converter", m.Kind)
+}
+
+// Faults lists the faults that the model's unit can have.
+func (m Model) Faults() []string {
+	if m.Kind == "battery" || m.Name == "gannet" {
+		return []string{string(DeadUnit), string(ReversedLeads), string(WeakPack)}
+	}
+	return Faults()
+}
+
+type converterUnit struct {
+	converter Converter
+	state     State
+}
+
+func (u *converterUnit) At(t float64, source Source, load Load) Operating {
+	return u.converter.At(&u.state, t, source, load)
+}
+
+type batteryUnit struct {
+	battery Battery
+	state   BatteryState
+}
+
+func (u *batteryUnit) At(t float64, source Source, load Load) Operating {
+	return u.battery.At(&u.state, t, source, load)
+}
+
+// converter makes a step-down module from its ratings: losses such that it has its rated efficiency (90 % if none is stated) at full load.
+func (m Model) converter(fault Fault) (Converter, error) {
+	apply, ok := converterFaults[fault]
+	if !ok {
+		return Converter{}, fmt.Errorf("%q is not a fault of a converter; known: %v", fault, Faults())
+	}
+	volts, haveVolts := m.Rating("rated_volts")
+	amps, haveAmps := m.Rating("rated_current")
+	if !haveVolts || !haveAmps || volts <= 0 || amps <= 0 {
+		return Converter{}, fmt.Errorf("a converter is modelled from its ratings rated_volts and rated_current; state both")
+	}
+	or := func(name string, fallback float64) float64 {
+		if x, ok := m.Rating(name); ok && x > 0 {
+			return x
+		}
+		return fallback
+	}
+	nominal := or("nominal_line", 2*volts)
+	lowest := or("lowest_line", 0.75*nominal)
+	watts := volts * amps
+	loss := watts * (1/math.Min(or("rated_efficiency", 0.9), 0.999) - 1)
+	quiescent := math.Min(or("no_load_power", 0.15*loss), 0.6*loss)
+	c := Converter{
+		Rated: volts, Nominal: nominal, LineSlope: -2e-5 * volts, Resistance: 0.002 * volts / amps, Quiescent: quiescent, QuiescentAt: 0.006,
+		Diode: 0.2 * (loss - quiescent) / amps, Conduction: 0.8 * (loss - quiescent) / (amps * amps),
+		LockoutOn: 0.97 * lowest, LockoutOff: 0.92 * lowest, CurrentLimit: 1.3 * amps, SoftStart: 20e-3, Ring: 4000, Damping: 0.35, Overshoot: 0.003 * volts / amps,
+	}
+	apply(&c)
+	return c, nil
+}
+
+// battery makes a pack from its ratings: NMC cells of 3.7 V, with resistances such that it sags by 3 % at 1 C.
+func (m Model) battery(fault Fault) (Battery, error) {
+	volts, haveVolts := m.Rating("rated_volts")
+	capacity, haveCapacity := m.Rating("rated_capacity")
+	if !haveVolts || !haveCapacity || volts <= 0 || capacity <= 0 {
+		return Battery{}, fmt.Errorf("a battery is modelled from its ratings rated_volts and rated_capacity; state both")
+	}
+	ohms := 0.03 * volts / (capacity / 3600)
+	b := Battery{Series: max(int(math.Round(volts/3.7)), 1), Parallel: 1, Capacity: capacity, Ohmic: 0.5 * ohms, FastOhms: 0.2 * ohms, FastTau: 12,
+		SlowOhms: 0.3 * ohms, SlowTau: 240, ThermalOhms: 2.2, ThermalTau: 900}
+	return b, b.apply(fault)
+}
+
+func (b *Battery) apply(fault Fault) error {
+	switch fault {
+	case Healthy:
+	case ReversedLeads:
+		b.Reversed = true
+	case WeakPack:
+		b.Capacity *= 0.7
+		b.Ohmic *= 1.8
+	case DeadUnit:
+		b.Open = true
+	default:
+		return fmt.Errorf("%q is not a fault of a battery; known: %s, %s, %s", fault, ReversedLeads, WeakPack, DeadUnit)
+	}
+	return nil
+}

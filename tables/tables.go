@@ -1,0 +1,99 @@
+// Package tables reads and writes tables of setpoints as files: CSV and XLSX. The meaning of the cells is that of [shape.Table].
+package tables
+
+import (
+	"bytes"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"github.com/xuri/excelize/v2"
+
+	"usherbench/core/shape"
+)
+
+// The formats.
+const (
+	CSV  = "csv"
+	XLSX = "xlsx"
+)
+
+// largestFile bounds what is read.
+const largestFile = 32 << 20
+
+// FormatOf tells the format of a file from its name; everything but .xlsx is CSV.
+func FormatOf(name string) string {
+	if strings.EqualFold(filepath.Ext(name), ".xlsx") {
+		return XLSX
+	}
+	return CSV
+}
+
+// Read reads a table in a format; of a workbook its first sheet. Mistakes in cells are *shape.CellError.
+func Read(r io.Reader, format string) (*shape.Table, error) {
+	if format != XLSX {
+		return shape.ReadCSV(r)
+	}
+	data, err := io.ReadAll(io.LimitReader(r, largestFile))
+	if err != nil {
+		return nil, err
+	}
+	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true, UnzipSizeLimit: 4 * largestFile, UnzipXMLSizeLimit: largestFile})
+	if err != nil {
+		return nil, fmt.Errorf("this is not a workbook: %w", err)
+	}
+	defer book.Close()
+	sheets := book.GetSheetList()
+	if len(sheets) == 0 {
+		return nil, fmt.Errorf("the workbook has no sheet")
+	}
+	rows, err := book.GetRows(sheets[0], excelize.Options{RawCellValue: true})
+	if err != nil {
+		return nil, fmt.Errorf("sheet %s: %w", sheets[0], err)
+	}
+	return shape.ReadRows(rows)
+}
+
+// Write writes a table in a format.
+func Write(w io.Writer, t *shape.Table, format string) error {
+	rows := t.Rows()
+	if format != XLSX {
+		return csv.NewWriter(w).WriteAll(rows)
+	}
+	book := excelize.NewFile()
+	defer book.Close()
+	sheet := book.GetSheetName(0)
+	for c, text := range rows[0] {
+		if err := set(book, sheet, c, 0, text); err != nil {
+			return err
+		}
+	}
+	for k := range t.Time {
+		if err := set(book, sheet, 0, k+1, t.Time[k]); err != nil {
+			return err
+		}
+		for c, levels := range t.Levels {
+			if err := set(book, sheet, c+1, k+1, levels[k]); err != nil {
+				return err
+			}
+		}
+	}
+	return book.Write(w)
+}
+
+func set(book *excelize.File, sheet string, column, row int, value any) error {
+	cell, err := excelize.CoordinatesToCellName(column+1, row+1)
+	if err != nil {
+		return err
+	}
+	return book.SetCellValue(sheet, cell, value)
+}
+
+// Text is a table as CSV, for a procedure that carries it.
+func Text(t *shape.Table) string {
+	var b strings.Builder
+	_ = Write(&b, t, CSV) // a Builder does not fail
+	return b.String()
+}
