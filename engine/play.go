@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"strconv"
 	"strings"
 	"time"
 
@@ -133,10 +134,11 @@ func (r *liveRun) perform(ctx context.Context, play *procedure.Play) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", t.Column(), err)
 		}
-		levels, dwells := make([]float64, len(steps)), make([]float64, len(steps))
+		levels := make([]float64, len(steps))
 		for i, s := range steps {
-			levels[i], dwells[i] = x.share(t.Quantity, s.Level), s.For
+			levels[i] = x.share(t.Quantity, s.Level)
 		}
+		dwells := wholeDwells(steps, x.first().Dialect.Numbers.Format)
 		for _, m := range x.members {
 			r.bay.alive(m.Dialect.Within*3 + joinWait)
 			if err := m.LoadProgram(ctx, levels, dwells, play.Times); err != nil {
@@ -154,6 +156,23 @@ func (r *liveRun) perform(ctx context.Context, play *procedure.Play) error {
 	}
 	r.keeper.command(r.recorder)
 	return nil
+}
+
+// wholeDwells are the dwells as the instrument takes them, in its digits, such that each step still begins when it should: what rounding
+// takes from one dwell the next gets.
+func wholeDwells(steps []shape.Step, format func(float64) string) []float64 {
+	dwells := make([]float64, len(steps))
+	var due, sent float64
+	for i, s := range steps {
+		due += s.For
+		rounded, err := strconv.ParseFloat(format(due-sent), 64)
+		if err != nil {
+			rounded = due - sent // a dialect that writes numbers in another way rounds by itself
+		}
+		dwells[i] = rounded
+		sent += rounded
+	}
+	return dwells
 }
 
 // halt stops programs that may still be playing.

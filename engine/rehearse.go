@@ -198,13 +198,7 @@ func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.P
 		return rehearsal.Actual{}, err
 	}
 	duration := run.Duration
-	a := rehearsal.Actual{Figures: figures, Accuracy: func(column string, x float64) float64 {
-		r, ok := specs[column].Find(x)
-		if !ok {
-			return 0
-		}
-		return r.Bound(x)
-	}}
+	a := rehearsal.Actual{Figures: figures}
 	if run.State != store.Live {
 		a.Ending = stage.Ending(run.State)
 	} else if duration, _, err = e.store.Recorded(run.ID); err != nil {
@@ -222,7 +216,34 @@ func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.P
 		}
 		a.Traces = append(a.Traces, t)
 	}
+	a.Accuracy = accuracies(specs, a.Traces)
 	return a, nil
+}
+
+// accuracies says how far a reading of a column may be off. Watts that are computed are off by what their volts and amps are.
+func accuracies(specs map[string]uncertainty.Spec, traces []rehearsal.Trace) func(column string, x float64) float64 {
+	most := map[string]float64{}
+	for _, t := range traces {
+		for k := range t.T {
+			if !math.IsNaN(t.Low[k]) {
+				most[t.Column] = math.Max(most[t.Column], math.Max(math.Abs(t.Low[k]), math.Abs(t.High[k])))
+			}
+		}
+	}
+	bound := func(column string, x float64) float64 {
+		if r, ok := specs[column].Find(x); ok {
+			return r.Bound(x)
+		}
+		return 0
+	}
+	return func(column string, x float64) float64 {
+		seat, isWatts := strings.CutSuffix(column, ".watts")
+		if _, stated := specs[column]; stated || !isWatts {
+			return bound(column, x)
+		}
+		v, i := seat+".volts", seat+".amps"
+		return bound(v, most[v])*most[i] + bound(i, most[i])*most[v]
+	}
 }
 
 // Judge computes the figures of a run anew, with a changed procedure or with the one that ran, and keeps them beside the earlier ones. With

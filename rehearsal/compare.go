@@ -168,7 +168,7 @@ func (f *Foretold) traceDeviations(run Actual, t Trace) (all []Deviation) {
 	var began, count, worst int // of the present stretch: its first bucket, how many, and the farthest
 	var far float64
 	end := func(next int) {
-		if count >= 2 {
+		if count >= 2 && t.T[next-1]-t.T[began] >= slack/2 {
 			want, _ := f.expected(run, t.Column, t.T[worst], 0)
 			all = append(all, Deviation{What: "trace", Column: t.Column, T0: t.T[began], T1: t.T[next-1], Words: fmt.Sprintf("%s is %s, foretold were %s", t.Column,
 				show((t.Low[worst]+t.High[worst])/2, unit.Dim), words(want, unit.Dim))})
@@ -206,24 +206,40 @@ func (a Actual) accuracy(column string, x float64) float64 {
 	return a.Accuracy(column, x)
 }
 
-// expected is the range of a column over the units and over the slack around a time of the run.
+// expected is the range of a column over the units and over the slack around a time of the run, with half of the spread of the units on both
+// sides: so few units do not show the whole of it.
 func (f *Foretold) expected(run Actual, column string, t, slack float64) (Band, bool) {
-	band := Band{math.Inf(1), math.Inf(-1)}
+	band, middles := Band{math.Inf(1), math.Inf(-1)}, Band{math.Inf(1), math.Inf(-1)}
 	for _, r := range append([]*Result{f.Result}, f.Others...) {
 		at, ok := Aligned(run.Spans, r.Spans, t)
 		if !ok {
 			return band, false
 		}
-		s := r.Column(column)
-		i := sort.SearchFloat64s(s.T, at-slack)
-		j := sort.SearchFloat64s(s.T, at+slack)
-		for k := max(i-1, 0); k <= min(j, len(s.T)-1); k++ {
-			if slack > 0 || k == i || k == i-1 {
-				band.add(s.X[k])
-			}
+		own := around(r.Column(column), at, slack)
+		if own.Low > own.High {
+			return band, false
+		}
+		band.add(own.Low)
+		band.add(own.High)
+		middles.add((own.Low + own.High) / 2)
+	}
+	margin := (middles.High - middles.Low) / 2
+	return Band{band.Low - margin, band.High + margin}, true
+}
+
+// around is the range of a series within the slack around a time. Between two frames it may have gone on for half of a step.
+func around(s trace.Series, at, slack float64) Band {
+	band := Band{math.Inf(1), math.Inf(-1)}
+	i, j := sort.SearchFloat64s(s.T, at-slack), sort.SearchFloat64s(s.T, at+slack)
+	for k := max(i-1, 0); k <= min(j, len(s.T)-1); k++ {
+		band.add(s.X[k])
+		if k > 0 && slack > 0 {
+			step := math.Abs(s.X[k]-s.X[k-1]) / 2
+			band.add(s.X[k] - step)
+			band.add(s.X[k] + step)
 		}
 	}
-	return band, band.Low <= band.High
+	return band
 }
 
 // stageDeviations are stages that took much longer or shorter than foretold. What waits for people is left out.

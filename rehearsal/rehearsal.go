@@ -100,9 +100,12 @@ func paced(program *procedure.Program) *procedure.Program {
 		if play, ok := s.Action.(*procedure.Play); ok {
 			own := *play
 			own.By = procedure.ByService
+			edge, part := math.Inf(1), math.Inf(1)
 			for _, t := range play.Tracks {
-				own.Pace = math.Min(own.Pace, math.Max(t.Shape.ShortestEdge()/5, 1e-3))
+				edge, part = math.Min(edge, t.Shape.ShortestEdge()), math.Min(part, t.Shape.Shortest())
 			}
+			// As fast as the edges need, and no faster than a drawing shows.
+			own.Pace = math.Max(math.Min(math.Min(math.Max(own.Pace, part/50), coarsest), edge/5), 1e-3)
 			p.Stages[i].Action = &own
 		}
 	}
@@ -126,19 +129,20 @@ type rehearsal struct {
 
 func (r *rehearsal) run() {
 	r.act(r.machine.Start())
+	last := 0.0 // when the last frame was
 	for step := 0; !r.finished; step++ {
 		if step >= mostFrames || r.now > longest {
 			r.act(r.machine.Advance(stage.Failed{T: r.now, Reason: "the rehearsal was ended, since the procedure goes on and on"}))
 			return
 		}
-		next := r.now + r.interval()
+		next := math.Max(last+r.interval(last), r.now)
 		if due := r.machine.DueAt(); due <= next {
 			r.now = math.Max(due, r.now)
 			r.bench.move(r.now)
 			r.act(r.machine.Advance(stage.Due{T: r.now}))
 			continue
 		}
-		r.now = next
+		r.now, last = next, next
 		f := r.bench.frame(r.now)
 		r.counters.Fill(f)
 		r.machine.Derive(f)
@@ -162,8 +166,8 @@ const (
 )
 
 // interval is the time to the next frame: short after something was set and where a stage measures, longer while nothing happens.
-func (r *rehearsal) interval() float64 {
-	dt := math.Min(math.Max((r.now-r.stirred)/10, finest), coarsest)
+func (r *rehearsal) interval(last float64) float64 {
+	dt := math.Min(math.Max((last-r.stirred)/10, finest), coarsest)
 	s := r.program.Stages[r.machine.Stage()]
 	most := coarsest
 	stable := func(h procedure.Hold) {
@@ -183,7 +187,7 @@ func (r *rehearsal) interval() float64 {
 		most = a.Dwell / 8
 	case *procedure.Play:
 		for _, t := range a.Tracks {
-			most = math.Min(most, t.Shape.Shortest()/4)
+			most = math.Min(most, t.Shape.Shortest()/10)
 		}
 	case *procedure.Hold:
 		stable(*a)
@@ -203,7 +207,7 @@ func (r *rehearsal) act(effects []stage.Effect) {
 				commanded = true
 				r.bench.move(r.now)
 				r.bench.apply(e.Settings)
-				if len(e.Settings) > 0 {
+				if len(e.Settings) > 0 && !e.Paced {
 					r.stirred = r.now
 				}
 			case stage.Mark:

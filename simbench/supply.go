@@ -39,7 +39,7 @@ type program struct {
 const (
 	mostOverVolts = 88
 	mostOverAmps  = 11
-	mostLevels    = 100
+	mostLevels    = 500
 )
 
 func newSupply(serial string, ideal bool) *supply {
@@ -207,6 +207,7 @@ func (o *supplyOutput) play() {
 		factor = o.feed.fixture.clock.factor
 	}
 	go func() {
+		next := time.Now() // each level ends at its own time, however late the one before was set
 		for range times {
 			for i, level := range levels {
 				o.in.mu.Lock()
@@ -217,10 +218,11 @@ func (o *supplyOutput) play() {
 				o.volts = level
 				o.push()
 				o.in.mu.Unlock()
+				next = next.Add(time.Duration(dwells[i] / factor * float64(time.Second)))
 				select {
 				case <-stop:
 					return
-				case <-time.After(time.Duration(dwells[i] / factor * float64(time.Second))):
+				case <-time.After(time.Until(next)):
 				}
 			}
 		}

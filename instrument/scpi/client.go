@@ -82,7 +82,7 @@ type InstrumentError struct {
 }
 
 func (e *InstrumentError) Error() string {
-	return fmt.Sprintf("the instrument refused %q: %s", e.Message, strings.Join(e.Queue, "; "))
+	return fmt.Sprintf("the instrument refused %q: %s", shortened(e.Message), strings.Join(e.Queue, "; "))
 }
 
 // New makes a client; it connects when it is first used.
@@ -382,4 +382,14 @@ func (c *Client) Close() error {
 	err := c.link.Close()
 	c.link = nil
 	return err
+}
+
+// longestShown is how much of a message an error quotes.
+const longestShown = 80
+
+func shortened(message string) string {
+	if len(message) <= longestShown {
+		return message
+	}
+	return message[:longestShown/2] + " … " + message[len(message)-longestShown/4:]
 }

@@ -1,0 +1,493 @@
+package service_test
+
+import (
+	"bytes"
+	"fmt"
+	"math"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/shape"
+	"usherbench/core/stage"
+	"usherbench/demo"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+	"usherbench/tables"
+)
+
+// answering answers every prompt of a house as an operator would, until the test ends.
+func answering(t *testing.T, h *servicetest.House) {
+	ctx := t.Context()
+	var once sync.Map
+	go func() {
+		_ = h.Local.Live(ctx, "", 0, func(e client.Event) error {
+			var b api.Bay
+			if e.Kind != api.EventBay || e.Into(&b) != nil || b.Prompt == nil || b.Run == nil {
+				return nil
+			}
+			text := map[procedure.AskForm]string{procedure.AskConfirm: "yes", procedure.AskSerial: b.Run.Serial, procedure.AskNumber: "25", procedure.AskText: "fine"}[b.Prompt.Form]
+			if _, done := once.LoadOrStore([2]any{b.Run.ID, b.Prompt.T}, true); !done {
+				_, err := h.Local.Intervene(ctx, b.Name, api.Intervention{Do: api.DoAnswer, Text: text})
+				if err != nil && ctx.Err() == nil {
+					t.Errorf("answer %s: %v", b.Prompt.Prompt, err)
+				}
+			}
+			return nil
+		}, nil)
+	}()
+}
+
+// runReady runs a ready procedure and its rehearsal.
+func runReady(t *testing.T, h *servicetest.House, bay, name, serial string, parameters map[string]string) (api.Run, api.Rehearsal) {
+	text, err := demo.Library(name)
+	require.NoError(t, err)
+	header, err := procedure.ReadHeader([]byte(text))
+	require.NoError(t, err)
+	draft := api.Draft{Text: text, Parameters: parameters, Serial: serial}
+	if header.For == "any" {
+		draft.Nameplate = "tern"
+	}
+	rehearsed, err := h.Local.Rehearse(t.Context(), draft)
+	require.NoError(t, err, name)
+	run, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: bay, Procedure: name, Serial: serial, Parameters: parameters})
+	require.NoError(t, err, name)
+	return h.Ended(run), rehearsed
+}
+
+// ready is a ready procedure and where it runs.
+type ready struct {
+	bay, name  string
+	parameters map[string]string
+}
+
+// asRehearsed runs a ready procedure and holds it against its rehearsal.
+func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) {
+	serial := "TN-2208"
+	if strings.HasPrefix(r.name, "gannet") {
+		serial = "GP-301"
+	}
+	run, rehearsed := runReady(t, h, r.bay, r.name, serial, r.parameters)
+	assert.Equal(t, "done", run.State, "%s: %s", r.name, run.Reason)
+	assert.NotEqual(t, "fail", run.Outcome, r.name)
+	// Each stage and point may wait for a frame more than foretold.
+	waits := 0
+	for _, m := range run.Marks {
+		if m.Kind == stage.MarkStage || m.Kind == stage.MarkPointDone {
+			waits++
+		}
+	}
+	assert.InDelta(t, rehearsed.Duration, run.Duration, 0.02*rehearsed.Duration+0.03*factor*float64(waits), "%s", r.name)
+	t.Logf("%-16s rehearsed %8.1f s, run %8.1f s, %s", r.name, rehearsed.Duration, run.Duration, run.Outcome)
+}
+
+func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
+	seen := map[string]bool{}
+	for _, c := range []struct {
+		factor float64
+		layout []simbench.Layout
+		ready  []ready
+	}{
+		{10, []simbench.Layout{simbench.Converter}, []ready{{"bay1", "tern-line-load", nil}, {"bay1", "tern-load-steps", nil}, {"bay1", "tern-chamber", nil}, {"bay1", "tern-idle", nil},
+			{"bay1", "tern-lockout", nil}, {"bay1", "tern-lowering", nil}, {"bay1", "tern-triangle", nil}, {"bay1", "tern-acceptance", nil},
+			{"bay1", "tern-soak", map[string]string{"soak": "60 s"}}}},
+		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil}, {"bay2", "tern-buoy-day", nil}}},
+		{60, []simbench.Layout{simbench.Metered}, []ready{{"bay1", "tern-warm-up", nil}}},
+		{400, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
+			{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}}, {"bay2", "gannet-cycle", nil}, {"bay3", "gannet-pulses", nil},
+			{"bay4", "gannet-logged", map[string]string{"longest": "40 min"}}}},
+	} {
+		for _, r := range c.ready {
+			seen[r.name] = true
+		}
+		t.Run(fmt.Sprintf("at ×%g", c.factor), func(t *testing.T) {
+			t.Parallel()
+			h := servicetest.Start(t, servicetest.Options{Bays: len(c.layout), Layouts: c.layout, TimeFactor: c.factor})
+			answering(t, h)
+			var wg sync.WaitGroup
+			for _, bay := range []string{"bay1", "bay2", "bay3", "bay4"} {
+				wg.Add(1)
+				go func() {
+					defer wg.Done()
+					for _, r := range c.ready {
+						if r.bay == bay {
+							asRehearsed(t, h, c.factor, r)
+						}
+					}
+				}()
+			}
+			wg.Wait()
+		})
+	}
+	for _, text := range demo.Procedures() {
+		header, err := procedure.ReadHeader([]byte(text))
+		require.NoError(t, err)
+		assert.True(t, seen[header.Name], "%s is run", header.Name)
+	}
+}
+
+// shapeOf is the first shape of a ready procedure.
+func shapeOf(t *testing.T, name string) *shape.Shape {
+	text, err := demo.Library(name)
+	require.NoError(t, err)
+	var plate *nameplate.Nameplate
+	for _, n := range demo.Nameplates() {
+		if p, err := nameplate.Parse([]byte(n)); err == nil && p.Name == "tern" {
+			plate = p
+		}
+	}
+	program, err := procedure.Parse([]byte(text), plate, nil, demo.Library)
+	require.NoError(t, err)
+	for _, s := range program.Stages {
+		if play, ok := s.Action.(*procedure.Play); ok {
+			return play.Tracks[0].Shape
+		}
+	}
+	t.Fatalf("%s plays nothing", name)
+	return nil
+}
+
+func TestTheRecordedTraceLiesOnTheShape(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 1, Layouts: []simbench.Layout{simbench.Converter, simbench.Converter}})
+	runs := map[string]api.RunSummary{"tern-cranking": h.Start("bay1", "tern-cranking", "TN-2208"), "tern-triangle": h.Start("bay2", "tern-triangle", "TN-2209")}
+	for name, run := range runs {
+		doc := h.Ended(run)
+		require.Equal(t, "done", doc.State, doc.Reason)
+		s := shapeOf(t, name)
+		began := math.NaN()
+		for _, m := range doc.Marks {
+			if strings.HasPrefix(m.Label, "shape begins") {
+				began = m.T
+				assert.Equal(t, name == "tern-cranking", strings.Contains(m.Label, "instrument"), "5 ms edges are for the instrument, 0.25 Hz for the service")
+			}
+		}
+		w, err := h.Local.Window(t.Context(), doc.ID, []string{"source.volts"}, client.Range{}, 8000)
+		require.NoError(t, err)
+		compared, outside := 0, 0
+		for k, at := range w.T {
+			past := at - began
+			if past < 0.05 || past > s.Duration()-0.05 || w.Traces[0].Min[k] == nil {
+				continue
+			}
+			// Accuracy of setting and reading, half a level of the staircase, and 25 ms between command, reading and frame.
+			nearest := math.Inf(1)
+			for tau := -25e-3; tau <= 25e-3; tau += 1e-3 {
+				nearest = math.Min(nearest, math.Abs(*w.Traces[0].Min[k]-s.At(past+tau)))
+			}
+			compared++
+			if nearest > 0.08+0.15 {
+				outside++
+			}
+		}
+		assert.Greater(t, compared, 200, name)
+		assert.LessOrEqual(t, outside, compared/100, name)
+	}
+}
+
+func TestAShapeThatNobodyCanPlayIsRefusedWithTheReason(t *testing.T) {
+	program := `program: {of: volts, levels: "LIST:VOLT {values},(@{channel})", dwells: "LIST:DWEL {values},(@{channel})", start: "LIST:RUN (@{channel})", most: 500, shortest: 2 ms}`
+	for name, c := range map[string]struct{ differs, want string }{
+		"plain-supply": {"absent: [program]", "(supply1) has no program of levels"},
+		"slow-supply":  {program, "has an edge of 5 ms, but supply1 holds each level for 2 ms at least"},
+	} {
+		text := "dialect: " + name + "\ntitle: a supply\nfrom: sim-supply\n" + c.differs + "\n"
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 1})
+		_, err := h.Local.PushDialect(t.Context(), text)
+		require.NoError(t, err)
+		config, err := h.Local.BenchConfig(t.Context())
+		require.NoError(t, err)
+		supply := config.Instruments["supply1"]
+		supply.Dialect = name
+		_, err = h.Local.PutInstrument(t.Context(), "supply1", supply)
+		require.NoError(t, err)
+		_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-cranking", Serial: "TN-2208"})
+		p := problemOf(t, err)
+		assert.Equal(t, http.StatusConflict, p.Status)
+		assert.Contains(t, p.Detail, c.want)
+		assert.Contains(t, p.Detail, "a level every 20 ms makes no edge of that")
+		h.Close()
+	}
+}
+
+func TestPeopleActOnARun(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	h.Push(`procedure: by-hand
+for: tern
+needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}}
+parameters: {level: {value: 2 A, adjustable: yes, min: 0 A, max: 8 A}, line: {value: 48 V}}
+guards: [{when: "load.amps > 6 A for 100 ms", note: too much load}]
+stages:
+  - name: power up
+    set: {source: {volts: line, amps: 5 A, output: on}, load: {mode: current, amps: level, output: on}}
+    until: load.volts > 14 V
+    within: 20 s
+  - name: wait
+    hold: {for: 1000 h}
+  - name: colour
+    ask: {choice: Which lamp is on, choices: [red, green], into: lamp}
+  - name: room
+    ask: {number: How warm is it, unit: °C, min: 0 °C, max: 50 °C, into: room}
+  - {name: cold, when: answer.room < 10 °C, stages: [{signal: it is cold}]}
+  - name: last
+    hold: {for: 1000 h}
+`)
+	run := h.Start("bay1", "by-hand", "TN-2208")
+	ctx := t.Context()
+	inStage := func(name string) api.Bay {
+		var bay api.Bay
+		h.Until(func(e client.Event) bool {
+			return e.Kind == api.EventBay && e.Into(&bay) == nil && bay.Progress != nil && bay.Progress.Name == name && (bay.Progress.Name != "colour" || bay.Prompt != nil)
+		})
+		return bay
+	}
+	act := func(i api.Intervention) api.Bay {
+		bay, err := h.Local.Intervene(ctx, "bay1", i)
+		require.NoError(t, err, i.Do)
+		return bay
+	}
+	bay := inStage("wait")
+	assert.Equal(t, []api.Adjustable{{Name: "level", Value: "2 A", Min: "0 A", Max: "8 A"}}, bay.Adjustable)
+
+	act(api.Intervention{Do: api.DoNote, Text: "the fan was switched on"})
+	assert.True(t, act(api.Intervention{Do: api.DoPause}).Progress.Paused)
+	refused := func(status int, words string, i api.Intervention) {
+		_, err := h.Local.Intervene(ctx, "bay1", i)
+		p := problemOf(t, err)
+		assert.Equal(t, status, p.Status, words)
+		assert.Contains(t, p.Detail, words)
+	}
+	refused(http.StatusBadRequest, "paused already", api.Intervention{Do: api.DoPause})
+	refused(http.StatusBadRequest, "nothing is asked now", api.Intervention{Do: api.DoAnswer, Text: "yes"})
+	refused(http.StatusBadRequest, `"line" cannot be changed during the run; adjustable: level`, api.Intervention{Do: api.DoAdjust, Parameter: "line", Value: "50 V"})
+	refused(http.StatusBadRequest, "outside its bounds 0 A to 8 A", api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "9 A"})
+	assert.False(t, act(api.Intervention{Do: api.DoResume}).Progress.Paused)
+	act(api.Intervention{Do: api.DoExtend, Seconds: 600})
+	act(api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "3 A"})
+	h.Until(func(e client.Event) bool {
+		var b api.Bay
+		return e.Kind == api.EventBay && e.Into(&b) == nil && b.Readings["load.amps"] != nil && math.Abs(*b.Readings["load.amps"]-3) < 0.05
+	})
+	act(api.Intervention{Do: api.DoSkip})
+	assert.Equal(t, "Which lamp is on", inStage("colour").Prompt.Prompt)
+	refused(http.StatusBadRequest, `"blue" is not among the choices: red, green`, api.Intervention{Do: api.DoAnswer, Text: "blue"})
+	act(api.Intervention{Do: api.DoAnswer, Text: "green"})
+	inStage("room")
+	refused(http.StatusBadRequest, "99 °C is outside 0 to 50 °C", api.Intervention{Do: api.DoAnswer, Text: "99"})
+	act(api.Intervention{Do: api.DoAnswer, Text: "4.5"})
+	inStage("last")
+	act(api.Intervention{Do: api.DoPause})
+	// A pause does not pause guards: more load than the guard allows ends the run.
+	act(api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "7 A"})
+	doc := h.Ended(run)
+	assert.Equal(t, "aborted", doc.State)
+	assert.Contains(t, doc.Reason, "too much load")
+	_, err := h.Local.Intervene(ctx, "bay1", api.Intervention{Do: api.DoPause})
+	assert.Equal(t, http.StatusConflict, problemOf(t, err).Status)
+
+	labels := map[stage.MarkKind][]string{}
+	for _, m := range doc.Marks {
+		labels[m.Kind] = append(labels[m.Kind], m.Label)
+	}
+	hand := strings.Join(labels[stage.MarkHand], "\n")
+	for _, words := range []string{"paused by this machine", "resumed by this machine", "changed the length of wait by +600 s", "changed level from 2 A to 3 A", "skipped the rest of wait"} {
+		assert.Contains(t, hand, words)
+	}
+	assert.Equal(t, []string{"this machine: the fan was switched on"}, labels[stage.MarkNote])
+	assert.Len(t, labels[stage.MarkAnswer], 2)
+	assert.Equal(t, []string{"it is cold"}, labels[stage.MarkSignal])
+	journal, err := h.Local.Journal(ctx, "bay1", doc.ID, 100)
+	require.NoError(t, err)
+	var what []string
+	for _, e := range journal {
+		what = append(what, e.What)
+	}
+	for _, words := range []string{"run: pause", "run: resume", "run: extend", "run: adjust", "run: skip", "run: answer", "run: note"} {
+		assert.Contains(t, what, words)
+	}
+	viewer := h.As(api.Viewer)
+	_, err = viewer.Intervene(ctx, "bay1", api.Intervention{Do: api.DoNote, Text: "hello"})
+	assert.Equal(t, http.StatusForbidden, problemOf(t, err).Status)
+}
+
+func problemOf(t *testing.T, err error) *api.Problem {
+	t.Helper()
+	var p *api.Problem
+	require.ErrorAs(t, err, &p)
+	return p
+}
+
+func TestAFaultyUnitLeavesItsRehearsalAndAGoodOneDoesNot(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 10})
+	good, faulty := h.Start("bay1", "tern-line-load", demo.Good), h.Start("bay2", "tern-line-load", demo.Faulty)
+	goodDoc, faultyDoc := h.Ended(good), h.Ended(faulty)
+	r, err := h.Local.RunRehearsal(t.Context(), goodDoc.ID)
+	require.NoError(t, err)
+	for _, d := range r.Deviations {
+		t.Errorf("the good unit deviates: %+v", d)
+	}
+	assert.InDelta(t, goodDoc.Duration, r.T[len(r.T)-1], 2, "the rehearsal lies on the time axis of the run")
+	r, err = h.Local.RunRehearsal(t.Context(), faultyDoc.ID)
+	require.NoError(t, err)
+	kinds := map[string]int{}
+	for _, d := range r.Deviations {
+		kinds[d.What]++
+	}
+	assert.Positive(t, kinds["figure"], "load regulation")
+	assert.Positive(t, kinds["trace"], "load.volts")
+}
+
+func TestALotIsJudgedAgain(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Bays: 2})
+	ctx := t.Context()
+	var runs []api.RunSummary
+	for i, serial := range []string{"TN-2301", "TN-2302"} {
+		run, err := h.Local.StartRun(ctx, api.StartRun{Bay: []string{"bay1", "bay2"}[i], Procedure: "tern-load-steps", Serial: serial, Lot: "L-9"})
+		require.NoError(t, err)
+		runs = append(runs, run)
+	}
+	for _, run := range runs {
+		assert.Equal(t, "pass", h.Ended(run).Outcome)
+	}
+	text, err := demo.Library("tern-load-steps")
+	require.NoError(t, err)
+	stricter := strings.Replace(text, "{figure: efficiency, limit: {min: 93 %}}", "{figure: efficiency, limit: {min: 99 %}}\n  - {figure: loss}", 1)
+	all, err := h.Local.Judge(ctx, api.JudgeAgain{Lot: "L-9", Text: stricter, Why: "a dream"})
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, []string{"pass", "fail"}, []string{all[0].Before, all[0].Outcome})
+	assert.Len(t, all[0].Changes, 2, "%v", all[0].Changes)
+	doc, err := h.Local.Run(ctx, runs[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "pass", doc.Outcome, "the run keeps its outcome")
+	kept, err := h.Local.Judgements(ctx, runs[0].ID)
+	require.NoError(t, err)
+	require.Len(t, kept, 2)
+	assert.Equal(t, "when the run ended", kept[0].Why)
+	assert.Len(t, kept[0].Figures, 3)
+
+	_, err = h.Local.Judge(ctx, api.JudgeAgain{Run: runs[0].ID, Text: stricter, Adopt: true})
+	require.NoError(t, err)
+	doc, err = h.Local.Run(ctx, runs[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "fail", doc.Outcome)
+	assert.Len(t, doc.Figures, 4)
+	again, err := h.Local.Judge(ctx, api.JudgeAgain{Run: runs[0].ID, Adopt: true})
+	require.NoError(t, err)
+	assert.Equal(t, "pass", again[0].Outcome, "by the text that ran")
+
+	_, err = h.Local.Judge(ctx, api.JudgeAgain{})
+	assert.Equal(t, http.StatusBadRequest, problemOf(t, err).Status)
+	_, err = h.Local.Judge(ctx, api.JudgeAgain{Lot: "none"})
+	assert.Equal(t, http.StatusNotFound, problemOf(t, err).Status)
+	_, err = h.Local.Judge(ctx, api.JudgeAgain{Run: runs[0].ID, Text: strings.Replace(text, "efficiency", "efficacy", 1)})
+	assert.Equal(t, http.StatusUnprocessableEntity, problemOf(t, err).Status)
+}
+
+func TestRevisionsTellWhoWhenWhyAndWhat(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	ctx := t.Context()
+	_, err := h.Local.PushProcedure(ctx, quick, "first")
+	require.NoError(t, err)
+	run := h.Start("bay1", "quick", "TN-2208")
+	changed := strings.Replace(quick, "hold: {for: 11 s}", "hold: {for: 12 s}\n    note: longer", 1)
+	_, err = h.Local.PushProcedure(ctx, changed, "longer without load")
+	require.NoError(t, err)
+	all, err := h.Local.Revisions(ctx, "quick")
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, []any{2, "longer without load", "this machine"}, []any{all[0].Revision, all[0].Why, all[0].By})
+	lines, err := h.Local.Difference(ctx, "quick", 0, 0)
+	require.NoError(t, err)
+	var different []string
+	for _, l := range lines {
+		if l.Kind != "same" {
+			different = append(different, l.Kind+l.Text)
+		}
+	}
+	assert.Equal(t, []string{"old    hold: {for: 11 s}", "new    hold: {for: 12 s}", "new    note: longer"}, different)
+	assert.Equal(t, quick, h.Ended(run).ProcedureText, "a run keeps the text that it ran")
+	_, err = h.Local.Revisions(ctx, "none")
+	assert.Equal(t, http.StatusNotFound, problemOf(t, err).Status)
+}
+
+func TestAProcedureUsesAnotherAsItWasThen(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	part := `procedure: warm
+for: any
+needs: {source: {}, load: {}}
+parameters: {soak: {value: 1 s}}
+guards: [{when: "load.volts > 17 V for 50 ms", note: runs away}]
+stages: [{name: soak, hold: {for: soak}}]
+`
+	h.Push(part)
+	h.Push(`procedure: whole
+for: tern
+needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}}
+stages:
+  - set: {source: {volts: 48 V, amps: 5 A, output: on}}
+  - {name: first, use: warm}
+  - {name: second, use: warm, with: {soak: 3 s}}
+`)
+	run := h.Start("bay1", "whole", "TN-2208")
+	h.Push(strings.Replace(part, "1 s", "500 s", 1))
+	doc := h.Ended(run)
+	assert.Equal(t, "done", doc.State, doc.Reason)
+	assert.InDelta(t, 4, doc.Duration, 2)
+	_, err := h.Local.Judge(t.Context(), api.JudgeAgain{Run: doc.ID})
+	assert.NoError(t, err, "the used text is kept with the run")
+	_, err = h.Local.CheckProcedure(t.Context(), "procedure: odd\nfor: any\nneeds: {source: {}}\nstages: [{use: warm}, {use: missing}]\n")
+	p := problemOf(t, err)
+	assert.Contains(t, p.Findings.Error(), `it needs a seat "load"`)
+	assert.Contains(t, p.Findings.Error(), `procedure "missing" cannot be used`)
+}
+
+func TestDraftsAreOutlinedWithTheirMistakes(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	text, err := demo.Library("tern-cranking")
+	require.NoError(t, err)
+	o, err := h.Local.Outline(t.Context(), api.Draft{Text: text})
+	require.NoError(t, err)
+	assert.Empty(t, o.Findings)
+	require.Len(t, o.Stages, 3)
+	track := o.Stages[1].Tracks[0]
+	assert.Equal(t, []any{"source.volts", "V", 36.0, 48.0, 5e-3}, []any{track.Column, track.Unit, track.Low, track.High, track.Shortest})
+	assert.Greater(t, len(track.Knots), 50)
+	broken := strings.Replace(text, "within: 5 s", "withn: 5 s", 1)
+	o, err = h.Local.Outline(t.Context(), api.Draft{Text: broken})
+	require.NoError(t, err)
+	assert.NotEmpty(t, o.Findings)
+	assert.Len(t, o.Stages, 3, "what can be read is shown all the same")
+	for _, text := range []string{"", "{", "a: [", "procedure: x"} {
+		o, err = h.Local.Outline(t.Context(), api.Draft{Text: text})
+		require.NoError(t, err)
+		assert.NotEmpty(t, o.Findings, text)
+	}
+	_, err = h.Local.Rehearse(t.Context(), api.Draft{Text: broken})
+	assert.Equal(t, http.StatusUnprocessableEntity, problemOf(t, err).Status)
+	_, err = h.Local.Rehearse(t.Context(), api.Draft{Text: text, Fault: "cracked"})
+	assert.Error(t, err)
+	ready, err := h.Local.Ready(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, ready, "a house has none of its own")
+}
+
+func TestTablesComeFromFiles(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	table, err := shape.ReadCSV(strings.NewReader("time [s],volts [V]\n0,48\n1,40\n"))
+	require.NoError(t, err)
+	var b bytes.Buffer
+	require.NoError(t, tables.Write(&b, table, tables.XLSX))
+	read, err := h.Local.ReadTable(t.Context(), "dip.xlsx", &b)
+	require.NoError(t, err)
+	assert.Equal(t, api.Table{Text: "time [s],volts [V]\n0,48\n1,40\n", Names: []string{"volts"}, Rows: 2}, read)
+	_, err = h.Local.ReadTable(t.Context(), "dip.csv", strings.NewReader("time [s],volts [V]\n0,x\n"))
+	assert.Contains(t, problemOf(t, err).Detail, `cell B2: "x" is not a number`)
+}
