@@ -30,6 +30,8 @@ type Engine struct {
 
 	changing sync.Mutex // one change of the bench at a time
 
+	foretold foretellings
+
 	mu          sync.RWMutex // guards what follows
 	file        Config       // as the configuration file has it
 	config      Config       // with what was changed through the API

@@ -11,6 +11,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"usherbench/api"
@@ -143,6 +144,39 @@ func thinned(t []float64, most int) (keep []int) {
 	return keep
 }
 
+// foretellings keeps the newest rehearsals of runs, which the console asks for again and again while a run goes on.
+type foretellings struct {
+	mu   sync.Mutex
+	keys []string // oldest first
+	all  map[string]*rehearsal.Foretold
+}
+
+// mostForetold bounds what is kept in memory; one takes a few megabytes.
+const mostForetold = 8
+
+// of gives what was foretold for a run, computed once.
+func (f *foretellings) of(key string, compute func() (*rehearsal.Foretold, error)) (*rehearsal.Foretold, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if known, ok := f.all[key]; ok {
+		return known, nil
+	}
+	foretold, err := compute()
+	if err != nil {
+		return nil, err
+	}
+	foretold.Thin(mostShown)
+	if f.all == nil {
+		f.all = map[string]*rehearsal.Foretold{}
+	}
+	if len(f.keys) == mostForetold {
+		delete(f.all, f.keys[0])
+		f.keys = f.keys[1:]
+	}
+	f.keys, f.all[key] = append(f.keys, key), foretold
+	return foretold, nil
+}
+
 // comparedAt is in how many buckets a run is compared with its rehearsal.
 const comparedAt = 600
 
@@ -158,7 +192,7 @@ func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehears
 			return api.RunRehearsal{}, err
 		}
 	}
-	foretold, err := rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs})
+	foretold, err := e.foretold.of(run.ID, func() (*rehearsal.Foretold, error) { return rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs}) })
 	if err != nil {
 		return api.RunRehearsal{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
 	}
@@ -175,11 +209,14 @@ func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehears
 	if err != nil {
 		return out, err
 	}
+	ours, theirs := rehearsal.Anchors(actual.Marks, actual.Duration), rehearsal.Anchors(foretold.Marks, foretold.Duration)
+	out.T = slices.Clone(out.T)
 	for i, t := range out.T {
-		out.T[i] = rehearsal.Onto(actual.Spans, foretold.Spans, t)
+		out.T[i] = rehearsal.Onto(ours, theirs, t, actual.Duration)
 	}
+	out.Marks = slices.Clone(out.Marks)
 	for i := range out.Marks {
-		out.Marks[i].T = rehearsal.Onto(actual.Spans, foretold.Spans, out.Marks[i].T)
+		out.Marks[i].T = rehearsal.Onto(ours, theirs, out.Marks[i].T, actual.Duration)
 	}
 	for _, d := range foretold.Deviations(actual) {
 		out.Deviations = append(out.Deviations, api.Deviation{What: d.What, Column: d.Column, T0: d.T0, T1: d.T1, Words: d.Words})
@@ -204,7 +241,7 @@ func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.P
 	} else if duration, _, err = e.store.Recorded(run.ID); err != nil {
 		return a, err
 	}
-	a.Duration, a.Spans = duration, spans(program, marks, duration)
+	a.Duration, a.Marks, a.Spans = duration, marks, spans(program, marks, duration)
 	window, err := e.store.Window(ctx, run, run.Columns, 0, duration, comparedAt)
 	if err != nil {
 		return a, err

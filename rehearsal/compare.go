@@ -18,7 +18,30 @@ import (
 // Foretold is a rehearsal together with rehearsals of other healthy units, which say within what such units lie.
 type Foretold struct {
 	*Result
-	Others []*Result
+	Others  []*Result
+	anchors map[*Result][]figure.Span
+}
+
+// Thin keeps at most so many frames of each rehearsal.
+func (f *Foretold) Thin(most int) {
+	for _, r := range append([]*Result{f.Result}, f.Others...) {
+		stride := (len(r.T) + most - 1) / most
+		if stride < 2 {
+			continue
+		}
+		n := 0
+		for k := 0; k < len(r.T); k += stride {
+			r.T[n] = r.T[k]
+			for i := range r.Values {
+				r.Values[i][n] = r.Values[i][k]
+			}
+			n++
+		}
+		r.T = slices.Clone(r.T[:n])
+		for i := range r.Values {
+			r.Values[i] = slices.Clone(r.Values[i][:n])
+		}
+	}
 }
 
 // others are the made-up units that show the spread.
@@ -39,6 +62,10 @@ func Foretell(program *procedure.Program, plate *nameplate.Nameplate, o Options)
 			return nil, err
 		}
 		f.Others = append(f.Others, r)
+	}
+	f.anchors = map[*Result][]figure.Span{}
+	for _, r := range append([]*Result{nominal}, f.Others...) {
+		f.anchors[r] = Anchors(r.Marks, r.Duration)
 	}
 	return f, nil
 }
@@ -73,6 +100,7 @@ type Trace struct {
 // Actual is what really happened in a run.
 type Actual struct {
 	Spans    []figure.Span
+	Marks    []stage.Mark
 	Duration float64
 	Ending   stage.Ending // empty while it goes on
 	Traces   []Trace
@@ -90,6 +118,22 @@ type Deviation struct {
 	Words  string
 }
 
+// Anchors are the stretches by which a run and its rehearsal are laid over one another: they begin where stages begin, and where points
+// and passes of loops end.
+func Anchors(marks []stage.Mark, end float64) []figure.Span {
+	var all []figure.Span
+	for _, m := range marks {
+		switch m.Kind {
+		case stage.MarkStage, stage.MarkPointDone, stage.MarkLoop:
+			if n := len(all); n > 0 {
+				all[n-1].T1 = m.T
+			}
+			all = append(all, figure.Span{Name: m.Label, T0: m.T, T1: math.Max(end, m.T)})
+		}
+	}
+	return all
+}
+
 // Aligned maps a time of the run to the time of a rehearsal at which the same was due: by stages, and within a stage that both have
 // finished in proportion. ok is false where the two went different ways.
 func Aligned(run, rehearsed []figure.Span, t float64) (at float64, ok bool) {
@@ -105,8 +149,9 @@ func Aligned(run, rehearsed []figure.Span, t float64) (at float64, ok bool) {
 	return b.T0 + past, past <= b.T1-b.T0+1e-9
 }
 
-// Onto maps a time of a rehearsal to the time of the run, past and future: stages that have not begun follow the last that has.
-func Onto(run, rehearsed []figure.Span, t float64) float64 {
+// Onto maps a time of a rehearsal to the time of the run, past and future. What has not begun follows the stage that is under way, which
+// lasts as long as foretold, and at least until now.
+func Onto(run, rehearsed []figure.Span, t, now float64) float64 {
 	i := sort.Search(len(rehearsed), func(k int) bool { return rehearsed[k].T0 > t }) - 1
 	if i < 0 || len(run) == 0 {
 		return t
@@ -115,21 +160,23 @@ func Onto(run, rehearsed []figure.Span, t float64) float64 {
 	if run[k].Name != rehearsed[k].Name {
 		return t
 	}
-	past := t - rehearsed[k].T0
-	if k == i && k+1 < len(run) {
-		if length := rehearsed[k].T1 - rehearsed[k].T0; length > 0 {
-			past *= (run[k].T1 - run[k].T0) / length
-		}
+	a, b := run[k], rehearsed[k]
+	switch past := t - b.T0; {
+	case i > k:
+		return math.Max(a.T0+b.T1-b.T0, now) + t - b.T1
+	case k+1 < len(run) && b.T1 > b.T0:
+		return a.T0 + past*(a.T1-a.T0)/(b.T1-b.T0)
+	default:
+		return a.T0 + past
 	}
-	return run[k].T0 + past
 }
 
 // tolerances of a trace beyond the spread of units and the accuracy of the bench: a share of the value, and how far an edge may be away in
 // time, at least and as a share of the run.
 const (
 	valueShare = 0.002
-	timeSlack  = 0.4
-	timeShare  = 0.004
+	timeSlack  = 0.12
+	timeShare  = 0.002
 )
 
 // compared are the quantities that are compared over time.
@@ -138,10 +185,11 @@ var compared = []string{"volts", "amps", "watts", "celsius"}
 // Deviations compares a run with what was foretold.
 func (f *Foretold) Deviations(run Actual) []Deviation {
 	var all []Deviation
+	anchors := Anchors(run.Marks, run.Duration)
 	for _, t := range run.Traces {
 		_, q, _ := strings.Cut(t.Column, ".")
 		if slices.Contains(compared, q) && f.Columns.Index(t.Column) >= 0 {
-			all = append(all, f.traceDeviations(run, t)...)
+			all = append(all, f.traceDeviations(run, anchors, t)...)
 		}
 	}
 	all = append(all, f.stageDeviations(run)...)
@@ -162,21 +210,21 @@ func (f *Foretold) Deviations(run Actual) []Deviation {
 }
 
 // traceDeviations are stretches of at least two buckets that lie wholly outside what healthy units do.
-func (f *Foretold) traceDeviations(run Actual, t Trace) (all []Deviation) {
-	slack := math.Max(timeSlack, timeShare*run.Duration)
+func (f *Foretold) traceDeviations(run Actual, anchors []figure.Span, t Trace) (all []Deviation) {
+	slack := math.Max(math.Max(timeSlack, timeShare*run.Duration), 2.5*median(t.T))
 	unit := trace.UnitOf(t.Column)
 	var began, count, worst int // of the present stretch: its first bucket, how many, and the farthest
 	var far float64
 	end := func(next int) {
 		if count >= 2 && t.T[next-1]-t.T[began] >= slack/2 {
-			want, _ := f.expected(run, t.Column, t.T[worst], 0)
+			want, _ := f.expected(anchors, t.Column, t.T[worst], 0)
 			all = append(all, Deviation{What: "trace", Column: t.Column, T0: t.T[began], T1: t.T[next-1], Words: fmt.Sprintf("%s is %s, foretold were %s", t.Column,
 				show((t.Low[worst]+t.High[worst])/2, unit.Dim), words(want, unit.Dim))})
 		}
 		count, far = 0, 0
 	}
 	for k := range t.T {
-		band, ok := f.expected(run, t.Column, t.T[k], slack)
+		band, ok := f.expected(anchors, t.Column, t.T[k], slack)
 		if !ok || math.IsNaN(t.Low[k]) {
 			continue
 		}
@@ -199,6 +247,19 @@ func (f *Foretold) traceDeviations(run Actual, t Trace) (all []Deviation) {
 	return all
 }
 
+// median is the median interval between times.
+func median(t []float64) float64 {
+	if len(t) < 2 {
+		return 0
+	}
+	steps := make([]float64, len(t)-1)
+	for i := range steps {
+		steps[i] = t[i+1] - t[i]
+	}
+	slices.Sort(steps)
+	return steps[len(steps)/2]
+}
+
 func (a Actual) accuracy(column string, x float64) float64 {
 	if a.Accuracy == nil {
 		return 0
@@ -208,10 +269,10 @@ func (a Actual) accuracy(column string, x float64) float64 {
 
 // expected is the range of a column over the units and over the slack around a time of the run, with half of the spread of the units on both
 // sides: so few units do not show the whole of it.
-func (f *Foretold) expected(run Actual, column string, t, slack float64) (Band, bool) {
+func (f *Foretold) expected(anchors []figure.Span, column string, t, slack float64) (Band, bool) {
 	band, middles := Band{math.Inf(1), math.Inf(-1)}, Band{math.Inf(1), math.Inf(-1)}
 	for _, r := range append([]*Result{f.Result}, f.Others...) {
-		at, ok := Aligned(run.Spans, r.Spans, t)
+		at, ok := Aligned(anchors, f.anchors[r], t)
 		if !ok {
 			return band, false
 		}

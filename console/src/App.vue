@@ -18,6 +18,7 @@ const theme = useTheme()
 const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
 const places = computed(() => [
   { name: 'floor', title: 'Floor', note: liveCount.value ? `${liveCount.value} live` : '', on: route.name === 'floor' || route.name === 'bay' || route.name === 'manual' },
+  { name: 'procedures', title: 'Procedures', note: '', on: route.name === 'procedures' || route.name === 'procedure' },
   { name: 'bench', title: 'Bench', note: '', on: route.name === 'bench' || route.name === 'instrument' },
   { name: 'runs', title: 'Runs', note: '', on: route.name === 'runs' || route.name === 'run' },
 ])

@@ -28,6 +28,16 @@ export type Preflight = Schemas['Preflight']
 export type PreflightFinding = Schemas['PreflightFinding']
 export type TakenOver = Schemas['TakenOver']
 export type PointEvent = Schemas['PointEvent']
+export type Finding = Schemas['Finding']
+export type Outline = Schemas['Outline']
+export type OutlineStage = Schemas['OutlineStage']
+export type OutlineTrack = Schemas['OutlineTrack']
+export type Rehearsal = Schemas['Rehearsal']
+export type RunRehearsal = Schemas['RunRehearsal']
+export type Difference = Schemas['Difference']
+export type Intervention = Schemas['Intervention']
+export type Judgement = Schemas['Judgement']
+export interface SignalEvent { bay: string; run: string; message: string; sound: boolean; t: number }
 
 // ApiError carries a problem document: what happened, why, and what to do.
 export class ApiError extends Error {
@@ -47,8 +57,8 @@ async function request<T>(method: string, path: string, body?: unknown): Promise
   try {
     response = await fetch(path, {
       method,
-      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      headers: body === undefined ? {} : { 'Content-Type': body instanceof File ? 'application/octet-stream' : 'application/json' },
+      body: body === undefined ? undefined : body instanceof File ? body : JSON.stringify(body),
     })
   } catch {
     throw new ApiError(unreachable)
@@ -92,6 +102,17 @@ export const api = {
   preflight: (start: StartRun) => request<Preflight>('POST', one('preflight'), start),
   procedures: () => request<Procedure[]>('GET', one('procedures')),
   procedure: (name: string) => request<Procedure>('GET', one('procedures', name)),
+  pushProcedure: (text: string, why: string) => request<Procedure>('POST', one('procedures'), { text, why }),
+  outline: (draft: Schemas['Draft']) => request<Outline>('POST', one('procedures', 'outline'), draft),
+  revisions: (name: string) => request<Procedure[]>('GET', one('procedures', name, 'revisions')),
+  difference: (name: string, from: number, to: number) => request<Difference[]>('GET', one('procedures', name, 'difference') + `?from=${from}&to=${to}`),
+  ready: () => request<Procedure[]>('GET', one('ready')),
+  nameplates: () => request<Schemas['Nameplate'][]>('GET', one('nameplates')),
+  readTable: (file: File) => request<Schemas['Table']>('POST', one('tables') + '?name=' + encodeURIComponent(file.name), file),
+  rehearse: (draft: Schemas['Draft']) => request<Rehearsal>('POST', one('rehearsals'), draft),
+  runRehearsal: (run: string) => request<RunRehearsal>('GET', one('runs', run, 'rehearsal')),
+  judgements: (run: string) => request<Judgement[]>('GET', one('runs', run, 'judgements')),
+  intervene: (bay: string, i: Intervention) => request<Bay>('POST', one('bays', bay, 'intervene'), i),
   startRun: (start: StartRun) => request<RunSummary>('POST', one('runs'), start),
   runs: (filter: Record<string, string>) => request<RunSummary[]>('GET', one('runs') + '?' + new URLSearchParams(filter)),
   run: (id: string) => request<Run>('GET', one('runs', id)),

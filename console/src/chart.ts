@@ -1,5 +1,5 @@
 import { LineChart } from 'echarts/charts'
-import { AxisPointerComponent, DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, TooltipComponent } from 'echarts/components'
+import { AxisPointerComponent, DataZoomComponent, GridComponent, LegendComponent, MarkAreaComponent, MarkLineComponent, TooltipComponent } from 'echarts/components'
 import { init, use } from 'echarts/core'
 import { CanvasRenderer, SVGRenderer } from 'echarts/renderers'
 import type { EChartsOption } from 'echarts/types/dist/shared'
@@ -7,7 +7,7 @@ import VChart from 'vue-echarts'
 
 import { type Tokens, tokens } from './theme'
 
-use([LineChart, AxisPointerComponent, DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, TooltipComponent, CanvasRenderer, SVGRenderer])
+use([LineChart, AxisPointerComponent, DataZoomComponent, GridComponent, LegendComponent, MarkAreaComponent, MarkLineComponent, TooltipComponent, CanvasRenderer, SVGRenderer])
 
 export type Option = EChartsOption
 export { VChart }

@@ -349,6 +349,9 @@ func (s *Shape) Outline(n int) []Knot {
 		default:
 			steps = min(max(int(math.Ceil(g.For/math.Min(pace, g.shortest()/6))), 8), 4*max(n, 8))
 		}
+		if corners := int(math.Round(4 * g.Hertz * g.For)); g.Kind == Triangle && corners > 0 {
+			steps = corners * max(steps/corners, 1) // the tips are among the knots
+		}
 		for k := 0; k <= steps; k++ {
 			at := g.For * float64(k) / float64(steps)
 			knots = append(knots, Knot{begin + at, g.at(at)})

@@ -6,7 +6,8 @@ import type { Mark } from '../api'
 import { type Option, palette, quantityColor, save, svgOf, VChart } from '../chart'
 import { clock, quantityOf, reading, seatOf, unitOf } from '../format'
 
-export interface Line { column: string; data: [number, number | null][] }
+// A foretold line is what the rehearsal gave.
+export interface Line { column: string; data: [number, number | null][]; foretold?: boolean }
 
 const props = defineProps<{
   lines: Line[]
@@ -16,7 +17,11 @@ const props = defineProps<{
   view?: [number, number]
   marks?: Mark[]
   cursors?: [number | null, number | null]
+  // deviations are stretches in which a column left what was foretold.
+  deviations?: { column?: string; t0: number; t1: number }[]
   live?: boolean
+  // until is how far the axis of a live picture reaches beyond now, where something is foretold.
+  until?: number
   name: string
 }>()
 const emit = defineEmits<{ view: [from: number, to: number]; pick: [t: number, second: boolean] }>()
@@ -28,7 +33,9 @@ const box = ref<HTMLElement | null>(null)
 const panelHeight = 165
 const panelGap = 34
 const quantities = computed(() => ['volts', 'amps', 'watts', 'celsius', 'charge'].filter((q) => props.lines.some((l) => quantityOf(l.column) === q)))
-const height = computed(() => quantities.value.length * (panelHeight + panelGap) + 46)
+// A legend of many traces takes a second line.
+const head = computed(() => (props.lines.filter((l) => !l.foretold).length > 5 ? 50 : 34))
+const height = computed(() => quantities.value.length * (panelHeight + panelGap) + head.value + 12)
 const titles: Record<string, string> = { volts: 'Volts (V)', amps: 'Amps (A)', watts: 'Watts (W)', celsius: 'Temperature (°C)', charge: 'Charge (Ah)' }
 
 function verticals(): object[] {
@@ -50,18 +57,18 @@ const option = computed<Option>(() => {
   const axisText = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
   const qs = quantities.value
   // A live picture leaves some air to the right of now.
-  const end = Math.max(props.live ? props.to + 0.04 * (props.to - props.from) : props.to, props.from + 1e-3)
+  const end = Math.max(props.live ? Math.max(props.to + 0.04 * (props.to - props.from), props.until ?? 0) : props.to, props.from + 1e-3)
   return {
     animation: false,
     textStyle: { fontFamily: 'Inter Variable' },
-    legend: { top: 0, right: 8, itemWidth: 26, itemHeight: 8, icon: undefined, textStyle: { color: t.muted, fontSize: 11 }, data: props.lines.map((l) => l.column) },
-    grid: qs.map((_, i) => ({ left: 62, right: 26, top: 34 + i * (panelHeight + panelGap), height: panelHeight })),
+    legend: { top: 0, right: 8, itemWidth: 26, itemHeight: 8, icon: undefined, textStyle: { color: t.muted, fontSize: 11 }, data: [...props.lines.filter((l) => !l.foretold).map((l) => l.column), ...(props.lines.some((l) => l.foretold) ? ['rehearsed'] : [])] },
+    grid: qs.map((_, i) => ({ left: 62, right: 26, top: head.value + i * (panelHeight + panelGap), height: panelHeight })),
     axisPointer: { link: [{ xAxisIndex: 'all' }], lineStyle: { color: t.muted } },
     tooltip: {
       trigger: 'axis', confine: true, transitionDuration: 0, backgroundColor: t.raised, borderColor: t.line, textStyle: { color: t.ink, fontSize: 12 },
       formatter: (raw: unknown) => {
         const items = raw as { axisValue: number; seriesName: string; value: [number, number | null]; marker: string }[]
-        const rows = items.map((p) => `${p.marker} ${p.seriesName}: <b>${reading(p.seriesName, p.value[1])}</b> ${unitOf(p.seriesName)}`)
+        const rows = items.filter((p) => p.seriesName !== 'rehearsed').map((p) => `${p.marker} ${p.seriesName}: <b>${reading(p.seriesName, p.value[1])}</b> ${unitOf(p.seriesName)}`)
         return [clock(items[0]?.axisValue ?? 0, Math.min(span, 4)), ...new Set(rows)].join('<br>')
       },
     },
@@ -78,12 +85,16 @@ const option = computed<Option>(() => {
     dataZoom: props.live ? [] : [{
       type: 'inside', xAxisIndex: qs.map((_, i) => i), filterMode: 'none', startValue: viewFrom, endValue: viewTo, minValueSpan: 0.05, zoomOnMouseWheel: true, moveOnMouseMove: true,
     }],
-    series: props.lines.map((l) => ({
-      type: 'line', name: l.column, data: l.data, symbol: 'none', connectNulls: false, sampling: undefined,
+    series: [...props.lines].sort((a, b) => Number(b.foretold ?? false) - Number(a.foretold ?? false)).map((l) => ({
+      type: 'line', name: l.foretold ? 'rehearsed' : l.column, data: l.data, symbol: 'none', connectNulls: false, sampling: undefined,
       xAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0), yAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0),
-      lineStyle: { width: 1.6, color: quantityColor(quantityOf(l.column), t), type: seatOf(l.column) === 'load' ? [6, 4] : 'solid' },
-      itemStyle: { color: quantityColor(quantityOf(l.column), t) }, emphasis: { disabled: true },
-      markLine: { silent: true, symbol: 'none', animation: false, data: verticals() },
+      lineStyle: l.foretold
+        ? { width: 1.2, color: quantityColor(quantityOf(l.column), t), type: [2, 3], opacity: 0.75 }
+        : { width: 1.6, color: quantityColor(quantityOf(l.column), t), type: seatOf(l.column) === 'load' ? [6, 4] : 'solid' },
+      itemStyle: { color: l.foretold ? t.muted : quantityColor(quantityOf(l.column), t) }, emphasis: { disabled: true },
+      markLine: l.foretold ? undefined : { silent: true, symbol: 'none', animation: false, data: verticals() },
+      markArea: l.foretold ? undefined : { silent: true, animation: false, itemStyle: { color: t.fail, opacity: 0.14 },
+        data: (props.deviations ?? []).filter((d) => d.column === l.column).map((d) => [{ xAxis: d.t0 }, { xAxis: d.t1 }]) },
     })) as Option['series'],
   }
 })
@@ -140,7 +151,7 @@ defineExpose({ savePNG, saveSVG })
 </script>
 
 <template>
-  <div ref="box" class="chart" tabindex="0" role="img" :aria-label="`Curves of ${lines.map((l) => l.column).join(', ')}`" @keydown="key"
+  <div ref="box" class="chart" tabindex="0" role="img" :aria-label="`Curves of ${lines.filter((l) => !l.foretold).map((l) => l.column).join(', ')}`" @keydown="key"
     @pointerdown.capture="pressedAt = $event.clientX" @dblclick="emit('view', from, to)">
     <VChart ref="chart" :option="option" :style="{ height: `${height}px` }" autoresize :update-options="{ replaceMerge: ['series'] }"
       @datazoom="zoomed" @zr:click="clicked" />

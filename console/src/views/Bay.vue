@@ -1,15 +1,18 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed, onUnmounted, ref, watch } from 'vue'
 
 import { api } from '../api'
 import BaySide from '../components/BaySide.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import PromptPanel from '../components/PromptPanel.vue'
 import Readout from '../components/Readout.vue'
+import RunControls from '../components/RunControls.vue'
 import StartForm from '../components/StartForm.vue'
 import StateChip from '../components/StateChip.vue'
 import TraceChart from '../components/TraceChart.vue'
 import { useLiveCurves } from '../composables/curves'
+import { useForetold } from '../composables/foretold'
 import { useLive } from '../composables/live'
 import { useSession } from '../composables/session'
 import { columnsOf } from '../format'
@@ -24,9 +27,37 @@ const running = computed(() => bay.value !== undefined && bay.value.state !== 'i
 const runId = computed(() => bay.value?.run?.id)
 const { lines, marks, newest } = useLiveCurves(props.bay, runId)
 
+// The rehearsal is laid anew over the run with each stage, since a stage may take longer than foretold.
+const again = ref(20)
+const { rehearsal, lines: foretold } = useForetold(runId, computed((): string => `${bay.value?.progress?.stage} ${bay.value?.state} ${Math.floor(newest.value / again.value)}`))
+watch(rehearsal, (r) => { again.value = Math.max(20, (r?.duration ?? 0) / 40) })
+const showForetold = ref(true)
+const all = computed(() => (showForetold.value ? [...lines.value, ...foretold.value] : lines.value))
+const until = computed(() => (showForetold.value && running.value ? Math.max(newest.value, Math.min(rehearsal.value?.t.at(-1) ?? 0, newest.value * 2 + 60)) : newest.value))
+const signal = ref('')
+
+// beep is the sound of a signal; browsers allow it once the person has touched the page.
+function beep() {
+  const context = new AudioContext()
+  const tone = context.createOscillator()
+  const level = context.createGain()
+  tone.frequency.value = 880
+  level.gain.value = 0.08
+  tone.connect(level).connect(context.destination)
+  tone.start()
+  tone.stop(context.currentTime + 0.4)
+}
+onUnmounted(live.listen({
+  signal(s) {
+    if (s.bay !== props.bay) return
+    signal.value = s.message
+    if (s.sound) beep()
+  },
+}))
+
 const columns = computed(() => (bay.value?.seats ?? []).map((s) => ({ seat: s.name, columns: columnsOf(s.name, bay.value?.readings ?? {}) })))
 const value = (column: string) => (live.connected ? bay.value?.readings[column] : null)
-const notes = computed(() => marks.value.filter((m) => ['stage', 'guard', 'condition', 'timed-out', 'bench', 'end'].includes(m.kind)).slice(-8))
+const notes = computed(() => marks.value.filter((m) => ['stage', 'guard', 'warning', 'condition', 'timed-out', 'bench', 'hand', 'note', 'answer', 'signal', 'end'].includes(m.kind)).slice(-8))
 
 async function guarded(act: () => Promise<unknown>) {
   error.value = null
@@ -60,6 +91,9 @@ async function guarded(act: () => Promise<unknown>) {
       <div class="two">
         <div class="stack">
           <StartForm v-if="!running" :bay="props.bay" :seats="bay.seats.map((s) => s.name)" :disabled="!session.mayOperate || bay.alarm !== undefined" :last="bay.run" />
+          <PromptPanel v-if="running" :bay="bay" :disabled="!session.mayOperate" />
+          <p v-if="signal" class="panel signal" role="status">▶ {{ signal }} <v-btn size="small" @click="signal = ''">Seen</v-btn></p>
+          <RunControls v-if="bay.state === 'live'" :bay="bay" :disabled="!session.mayOperate" />
           <div class="panel readouts" data-test="readouts">
             <div v-for="g in columns" :key="g.seat" class="group">
               <span class="muted seat">{{ g.seat }}</span>
@@ -74,8 +108,9 @@ async function guarded(act: () => Promise<unknown>) {
             <router-link :to="{ name: 'run', params: { run: bay.run.id } }">Figures and curves</router-link>
           </div>
           <div v-if="lines.length" class="panel">
-            <h2>{{ running ? 'Live curves' : 'Curves of the last run' }}</h2>
-            <TraceChart :lines="lines" :from="0" :to="newest" :marks="marks" :live="running" :name="`${props.bay}-live`" />
+            <div class="tools"><h2>{{ running ? 'Live curves' : 'Curves of the last run' }}</h2><span class="grow" />
+              <v-btn v-if="foretold.length" size="small" :aria-pressed="showForetold" @click="showForetold = !showForetold">{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn></div>
+            <TraceChart :lines="all" :from="0" :to="newest" :until="until" :marks="marks" :live="running" :deviations="running || !showForetold ? [] : rehearsal?.deviations" :name="`${props.bay}-live`" />
           </div>
           <div v-else class="panel muted">No frames yet. Curves appear as soon as a run records.</div>
         </div>
@@ -93,4 +128,6 @@ async function guarded(act: () => Promise<unknown>) {
 .ended a { color: var(--ink); font-weight: 600; }
 .alarm { color: var(--fail); border-color: var(--fail); font-weight: 550; }
 .nowrap { white-space: nowrap; }
+.tools { display: flex; align-items: baseline; }
+.signal { border-color: var(--live-fill); font-weight: 600; display: flex; justify-content: space-between; align-items: center; gap: 12px; }
 </style>

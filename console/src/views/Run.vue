@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, onUnmounted, ref, shallowRef, toRef, watch } from 'vue'
 
-import { api, type Run } from '../api'
+import { api, type Judgement, type Run } from '../api'
+import DeviationsPanel from '../components/DeviationsPanel.vue'
 import CursorTable from '../components/CursorTable.vue'
 import FindingsList from '../components/FindingsList.vue'
 import FiguresTable from '../components/FiguresTable.vue'
@@ -11,9 +12,10 @@ import ProblemNote from '../components/ProblemNote.vue'
 import RunFacts from '../components/RunFacts.vue'
 import StateChip from '../components/StateChip.vue'
 import TraceChart from '../components/TraceChart.vue'
+import { useForetold } from '../composables/foretold'
 import { useLive } from '../composables/live'
 import { useZoom } from '../composables/zoom'
-import { clock, seconds } from '../format'
+import { clock, dateTime, seconds } from '../format'
 
 const props = defineProps<{ run: string }>()
 const live = useLive()
@@ -23,9 +25,15 @@ const chart = ref<InstanceType<typeof TraceChart> | null>(null)
 const cursors = ref<[number | null, number | null]>([null, null])
 const { lines, data, whole, view, error: windowError, show, refetch } = useZoom(toRef(props, 'run'))
 
+const judgements = shallowRef<Judgement[]>([])
+const showForetold = ref(false)
+const { rehearsal, lines: foretold } = useForetold(computed(() => doc.value?.id), computed(() => doc.value?.state))
+const drawn = computed(() => (showForetold.value ? [...lines.value, ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column))] : lines.value))
+
 async function load() {
   try {
     doc.value = await api.run(props.run)
+    judgements.value = await api.judgements(props.run)
     error.value = null
   } catch (e) {
     error.value = e
@@ -70,6 +78,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           <h2>Curves</h2>
           <span class="muted">{{ clock(view?.[0] ?? whole[0], 5) }} to {{ clock(view?.[1] ?? whole[1], 5) }} · {{ resolution }}</span>
           <span class="grow" />
+          <v-btn v-if="foretold.length" size="small" data-test="foretold" :aria-pressed="showForetold" @click="showForetold = !showForetold">{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn>
           <v-btn size="small" :disabled="!view" @click="show(whole[0], whole[1])">Whole run</v-btn>
           <v-btn size="small" :disabled="cursors[0] === null" @click="cursors = [null, null]">Clear cursors</v-btn>
           <v-btn size="small" @click="chart?.savePNG()">PNG</v-btn>
@@ -77,9 +86,15 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           <v-btn size="small" :href="api.exportURL(doc.id, 'csv', part[0], part[1])">CSV of the view</v-btn>
         </div>
         <ProblemNote :error="windowError" />
-        <TraceChart v-if="lines.length" ref="chart" :lines="lines" :from="whole[0]" :to="whole[1]" :view="view" :marks="marks" :cursors="cursors" :name="`${doc.serial}-${doc.id}`" @view="show" @pick="pick" />
+        <TraceChart v-if="lines.length" ref="chart" :lines="drawn" :deviations="showForetold ? rehearsal?.deviations : []" :from="whole[0]" :to="whole[1]" :view="view" :marks="marks" :cursors="cursors" :name="`${doc.serial}-${doc.id}`" @view="show" @pick="pick" />
         <p class="muted hint">Wheel zooms, drag pans, double click shows the whole run. Click sets cursor A, then B; arrow keys move them.</p>
         <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" />
+      </div>
+      <DeviationsPanel v-if="rehearsal && doc.state !== 'live'" :rehearsal="rehearsal" @look="(a, b) => { showForetold = true; show(Math.max(a - 0.2 * (b - a), whole[0]), Math.min(b + 0.2 * (b - a), whole[1])) }" />
+      <div v-if="judgements.length" class="panel">
+        <h2>Judged again</h2>
+        <table class="plain"><tbody><tr v-for="j in judgements" :key="j.id"><td class="nowrap muted">{{ dateTime(j.at) }}</td><td>{{ j.by }}</td><td><StateChip :state="j.outcome" /></td><td class="muted">{{ j.why || '—' }}</td>
+          <td><div v-for="c in j.changes" :key="c">{{ c }}</div></td></tr></tbody></table>
       </div>
       <div v-if="doc.points.length" class="pictures"><PointsChart v-for="c in curves" :key="c.of + c.by" :points="doc.points" :of="c.of" :by="c.by" :per="c.per" /></div>
       <PointsTable v-if="doc.points.length" :points="doc.points" />
@@ -102,4 +117,5 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
 .pictures { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(420px, 100%), 1fr)); gap: var(--gap); }
 .reason, .bad { color: var(--fail); }
 .when { width: 90px; }
+.nowrap { white-space: nowrap; }
 </style>
