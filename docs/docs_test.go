@@ -1,0 +1,146 @@
+// Package docs holds the documents for users, and the test that keeps them true.
+package docs
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/core/condition"
+	"usherbench/core/figure"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/shape"
+	"usherbench/demo"
+)
+
+func reference(t *testing.T) string {
+	text, err := os.ReadFile("procedures.md")
+	require.NoError(t, err)
+	return string(text)
+}
+
+// profiles is the part of the reference that says which profiles there are.
+func profiles() string {
+	var b strings.Builder
+	for _, p := range shape.Profiles() {
+		fmt.Fprintf(&b, "**`%s`**: %s (%s)\n\n| parameter | default | is |\n|---|---|---|\n", p.Name, p.Title, p.Standard)
+		for _, a := range p.Parameters {
+			dim := a.Dim
+			if a.Level {
+				dim = quantity.Voltage
+			}
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", a.Name, quantity.Quantity{Value: a.Default, Dim: dim}, a.About)
+		}
+		b.WriteString("\n")
+	}
+	return b.String()
+}
+
+const begin, end = "<!-- profiles: written by the test -->\n", "<!-- end of profiles -->\n"
+
+func TestTheReferenceNamesEveryProfileAsItIs(t *testing.T) {
+	text := reference(t)
+	from, to := strings.Index(text, begin), strings.Index(text, end)
+	require.Positive(t, from)
+	if os.Getenv("USHER_WRITE_DOCS") != "" {
+		text = text[:from+len(begin)] + profiles() + text[to:]
+		require.NoError(t, os.WriteFile("procedures.md", []byte(text), 0o644))
+		return
+	}
+	assert.Equal(t, profiles(), text[from+len(begin):to], "write it anew with: USHER_WRITE_DOCS=1 go test ./docs")
+}
+
+func TestTheReferenceNamesEverythingThatTheParserKnows(t *testing.T) {
+	text := reference(t)
+	for _, word := range procedure.KindWords() {
+		assert.Regexp(t, `(?m)^(### .*\b`+word+`\b|\*\*`+word+`\*\*)`, text)
+	}
+	for _, word := range condition.FunctionNames() {
+		assert.Contains(t, text, "`"+word+"(x", word)
+	}
+	for _, form := range shape.Forms() {
+		assert.Contains(t, text, "`"+form+"`")
+	}
+	for _, id := range figure.IDs() {
+		assert.Contains(t, text, "`"+id+"`")
+	}
+}
+
+const frame = `procedure: example
+for: both
+needs:
+  source: {volts: 60 V, amps: 5 A}
+  load: {volts: 60 V, amps: 9 A}
+  cycler: {volts: 29.4 V, amps: 9.6 A}
+  meter: {}
+  thermo: {}
+`
+
+const both = `nameplate: both
+ratings: {nominal_line: 48 V, rated_volts: 15 V, rated_current: 8 A, rated_capacity: 9.6 Ah, charge_volts: 29.2 V, cutoff: 21 V}
+`
+
+var block = regexp.MustCompile("(?s)```yaml\n(.*?)```")
+
+// TestEveryExampleIsRead puts every example of the reference through the parser.
+func TestEveryExampleIsRead(t *testing.T) {
+	plate, err := nameplate.Parse([]byte(both))
+	require.NoError(t, err)
+	tern, err := nameplate.Parse([]byte(demo.Nameplates()[1]))
+	require.NoError(t, err)
+	seen := 0
+	for _, m := range block.FindAllStringSubmatch(reference(t), -1) {
+		text, p := m[1], plate
+		switch {
+		case strings.HasPrefix(text, "nameplate:"):
+			_, err := nameplate.Parse([]byte(text))
+			assert.NoError(t, err, text)
+			seen++
+			continue
+		case strings.HasPrefix(text, "procedure:"):
+			p = tern
+		case strings.HasPrefix(text, "- {figure:"):
+			text = frame + "parameters: {top: {value: 8 A}}\nstages:\n  - grid: {over: [{set: source.volts, values: [48 V]}, {set: load.amps, values: [1 A, 8 A]}], settle: 1 s, average: 1 s}\nfigures:\n" + indented(text)
+		case strings.HasPrefix(text, "- "):
+			text = frame + "parameters: {step: {value: 1 A}}\nstages:\n" + indented(text)
+		case strings.HasPrefix(text, "tables:"):
+			text = frame + "stages: [{play: {source.volts: [{table: dip.csv}]}}]\n" + text
+		default:
+			continue
+		}
+		_, err := procedure.Parse([]byte(text), p, nil, demo.Library)
+		assert.NoError(t, err, text)
+		seen++
+	}
+	assert.GreaterOrEqual(t, seen, 14)
+	// The segments of the table in the text stand there one by one.
+	for _, m := range regexp.MustCompile("(?m)^\\| `([^`]+)` \\|").FindAllStringSubmatch(segments(t), -1) {
+		text := frame + "tables: {dip.csv: \"time [s],volts [V]\\n0,48\\n1,40\\n\"}\nstages:\n  - play:\n      source.volts: [hold 1 s at 48 V, " + quoted(m[1]) + "]\n"
+		_, err := procedure.Parse([]byte(text), plate, nil, nil)
+		assert.NoError(t, err, m[1])
+	}
+}
+
+func segments(t *testing.T) string {
+	text := reference(t)
+	from := strings.Index(text, "#### Segments")
+	return text[from : from+strings.Index(text[from:], "\n\nLevels")]
+}
+
+func quoted(segment string) string {
+	if strings.HasPrefix(segment, "{") {
+		return segment
+	}
+	return `"` + segment + `"`
+}
+
+func indented(text string) string {
+	return "  " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n  ") + "\n"
+}
