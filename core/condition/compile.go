@@ -141,6 +141,20 @@ func (c *Condition) Reset() {
 	}
 }
 
+// Shift moves everything that the condition remembers by a time, as if what was before a pause had been that much later.
+func (c *Condition) Shift(seconds float64) {
+	for i := range c.held {
+		c.held[i].Since += seconds
+	}
+	for _, w := range c.windows {
+		for i := range w.parts {
+			w.parts[i].T0 += seconds
+		}
+		w.lastT += seconds
+		w.t0 += seconds
+	}
+}
+
 // State is what the condition remembers; Restore takes it back.
 func (c *Condition) State() State {
 	s := State{Held: slices.Clone(c.held)}

@@ -30,6 +30,7 @@ func (r *reader) readTables(n document.Node) {
 // readPlay reads quantities with their shapes, and times, by and pace.
 func (r *reader) readPlay(_ *common, n document.Node) Action {
 	p := &Play{Times: 1, By: ByEither, Pace: defaultPace}
+	asked := false
 	for _, e := range n.Entries() {
 		switch e.Key {
 		case "times":
@@ -41,12 +42,13 @@ func (r *reader) readPlay(_ *common, n document.Node) Action {
 				e.Value.Fail("the service sets levels every ms at most; give a pace of 1 ms or more")
 			}
 		default:
+			asked = true
 			if t, ok := r.readTrack(e); ok {
 				p.Tracks = append(p.Tracks, t)
 			}
 		}
 	}
-	if len(p.Tracks) == 0 {
+	if !asked {
 		n.Fail("nothing is played; give a quantity and its shape, as in source.volts: [hold 2 s at 48 V]")
 	}
 	return p

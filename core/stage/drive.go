@@ -140,6 +140,7 @@ func (r *driveRunner) progress(m *Machine) (share, left float64, detail string) 
 func (r *driveRunner) shift(s float64) {
 	r.drive.Since += s
 	r.drive.Blind += s
+	shifted(s, append(slices.Clone(r.ends), r.until)...)
 }
 
 func (r *driveRunner) save() any {

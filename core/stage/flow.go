@@ -190,7 +190,7 @@ func decided(m *Machine, f trace.Frame, c *condition.Condition) condition.Truth 
 	return c.Evaluate(m.sample(f))
 }
 
-func (r *repeatRunner) shift(s float64) { r.wait.Since += s }
+func (r *repeatRunner) shift(s float64) { r.wait.Since += s; shifted(s, r.until) }
 func (r *repeatRunner) save() any       { return r.wait.saved(r.until) }
 func (r *repeatRunner) load(data []byte) error {
 	return r.wait.load(data, r.until)
@@ -269,7 +269,7 @@ func (r *whenRunner) figured(m *Machine, e Figured) ([]Effect, verdict) {
 	return []Effect{Mark{e.T, MarkCondition, words}}, over
 }
 
-func (r *whenRunner) shift(s float64) { r.wait.Since += s }
+func (r *whenRunner) shift(s float64) { r.wait.Since += s; shifted(s, r.when) }
 func (r *whenRunner) save() any       { return r.wait.saved(r.when) }
 func (r *whenRunner) load(data []byte) error {
 	return r.wait.load(data, r.when)

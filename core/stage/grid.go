@@ -150,6 +150,7 @@ func (r *gridRunner) progress(m *Machine) (share, left float64, detail string) {
 
 func (r *gridRunner) shift(s float64) {
 	r.grid.Since += s
+	shifted(s, r.settleUntil)
 	if r.grid.Settled >= 0 {
 		r.grid.Settled = -1 // what was averaged before a pause is averaged anew
 		r.grid.frames = nil

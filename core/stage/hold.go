@@ -104,6 +104,7 @@ func (r *holdRunner) progress(m *Machine) (share, left float64, detail string) {
 // shift moves the window too: what was before a pause is as long ago as if there had been none.
 func (r *holdRunner) shift(s float64) {
 	r.hold.Since += s
+	shifted(s, r.until)
 	for i := range r.hold.Window.T {
 		r.hold.Window.T[i] += s
 	}

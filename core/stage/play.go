@@ -157,7 +157,7 @@ func (r *playRunner) progress(m *Machine) (share, left float64, detail string) {
 	return min(past/r.length(), 1), max(r.length()-past, 0), detail
 }
 
-func (r *playRunner) shift(s float64) { r.play.Since += s }
+func (r *playRunner) shift(s float64) { r.play.Since += s; shifted(s, r.until) }
 
 func (r *playRunner) save() any {
 	p := r.play

@@ -172,6 +172,7 @@ func (r *seekRunner) progress(m *Machine) (share, left float64, detail string) {
 func (r *seekRunner) shift(s float64) {
 	r.seek.Since += s
 	r.seek.Began += s
+	shifted(s, r.until, r.recovered)
 	r.seek.frames = nil
 }
 

@@ -91,9 +91,18 @@ func (r *setRunner) progress(m *Machine) (share, left float64, detail string) {
 	return min((m.state.Now-r.wait.Since)/r.within, 1), 0, "until " + r.until.Text
 }
 
-func (r *setRunner) shift(s float64)        { r.wait.Since += s }
+func (r *setRunner) shift(s float64)        { r.wait.Since += s; shifted(s, r.until) }
 func (r *setRunner) save() any              { return r.wait.saved(r.until) }
 func (r *setRunner) load(data []byte) error { return r.wait.load(data, r.until) }
+
+// shifted moves what conditions remember; nil ones are left out.
+func shifted(s float64, conditions ...*condition.Condition) {
+	for _, c := range conditions {
+		if c != nil {
+			c.Shift(s)
+		}
+	}
+}
 
 func settingsLabel(settings []procedure.Setting) string {
 	label := ""

@@ -12,7 +12,6 @@ import (
 	"pgregory.net/rapid"
 
 	"usherbench/core/figure"
-	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/trace"
 )
@@ -75,10 +74,9 @@ func (l *lab) frame(t float64, columns trace.Columns) trace.Frame {
 	return f
 }
 
-func parsed(t require.TestingT, text string) *procedure.Program {
-	plate, err := nameplate.Parse([]byte("nameplate: small\nratings: {rated_capacity: 1 Ah, charge_volts: 4 V, cutoff: 3.1 V}\n"))
-	require.NoError(t, err)
-	p, err := procedure.Parse([]byte(`
+const small = "nameplate: small\nratings: {rated_capacity: 1 Ah, charge_volts: 4 V, cutoff: 3.1 V}\n"
+
+const header = `
 procedure: test
 for: small
 needs:
@@ -98,7 +96,10 @@ tables:
     0.4,48
 derived: {unit.watts: "source.volts * source.amps"}
 stages:
-`+text), plate, nil, nil)
+`
+
+func parsed(t require.TestingT, stages string) *procedure.Program {
+	p, err := parseWith(stages, nil)
 	require.NoError(t, err)
 	return p
 }

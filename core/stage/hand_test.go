@@ -1,0 +1,156 @@
+package stage
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+)
+
+// once gives an event at a time.
+func once(at float64, make func(now float64) Event) func(*Machine, float64) Event {
+	done := false
+	return func(_ *Machine, now float64) Event {
+		if done || now < at {
+			return nil
+		}
+		done = true
+		return make(now)
+	}
+}
+
+func several(acts ...func(*Machine, float64) Event) func(*Machine, float64) Event {
+	return func(m *Machine, now float64) Event {
+		for _, act := range acts {
+			if e := act(m, now); e != nil {
+				return e
+			}
+		}
+		return nil
+	}
+}
+
+// A pause makes a run longer by its length, whatever the stage does, and changes nothing else.
+func TestAPauseOnlyMakesARunLonger(t *testing.T) {
+	for name, text := range everyStage {
+		p := parsed(t, text)
+		plain := drive(t, p, nil, nil)
+		if plain.end.T < 0.3 {
+			continue
+		}
+		rapid.Check(t, func(rt *rapid.T) {
+			at := rapid.Float64Range(0.05, min(plain.end.T-0.1, 20)).Draw(rt, "at")
+			long := rapid.Float64Range(0.1, 3).Draw(rt, "for")
+			held := drive(rt, p, nil, several(once(at, func(now float64) Event { return Paused{now, "ada"} }), once(at+long, func(now float64) Event { return Resumed{now, "ada"} })))
+			require.Equal(rt, Done, held.end.Ending, "%s: %s", name, held.end.Reason)
+			if len(p.Guards) == 0 && !containsElapsed(text) {
+				require.InDelta(rt, plain.end.T+long, held.end.T, 0.5, name)
+			}
+			require.Equal(rt, len(plain.points), len(held.points), name)
+		})
+	}
+}
+
+// containsElapsed tells whether a program looks at the clock of the run, which a pause does not stop.
+func containsElapsed(text string) bool {
+	for i := range len(text) - 8 {
+		if text[i:i+8] == " elapsed" || text[i:i+8] == "\"elapsed" {
+			return true
+		}
+	}
+	return false
+}
+
+func TestAPausedDischargeTakesNothing(t *testing.T) {
+	p := parsed(t, "  - {name: empty, discharge: {amps: 1 A, cutoff: 3.1 V, charge: 3 mAh}}\n")
+	o := drive(t, p, nil, several(once(1, func(now float64) Event { return Paused{now, "ada"} }), once(5, func(now float64) Event { return Resumed{now, "ada"} })))
+	assert.Equal(t, Done, o.end.Ending)
+	assert.InDelta(t, 3e-3*3600+4, o.end.T, 0.2, "the charge that it may take is taken while it is not paused")
+	assert.Contains(t, o.lines, "stage.Command {[cycler.output = off] false}")
+	assert.Contains(t, o.lines, "stage.Command {[cycler.output = on] false}")
+}
+
+func TestAStageIsMadeLongerShorterAndSkipped(t *testing.T) {
+	p := parsed(t, powered+"  - {name: soak, hold: {for: 2 s}}\n  - {name: empty, discharge: {amps: 1 A, cutoff: 3.01 V}}\n  - hold: {for: 100 ms}\n")
+	longer := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Extended{now, "ada", 1} }), once(4, func(now float64) Event { return Skipped{now, "ada"} })))
+	assert.Equal(t, Done, longer.end.Ending)
+	assert.InDelta(t, 4.1, longer.end.T, 0.2)
+	hand := longer.labels(MarkHand)
+	assert.Equal(t, []string{"ada changed the length of soak by +1 s", "ada skipped the rest of empty"}, hand)
+	assert.Contains(t, longer.lines, "stage.Command {[cycler.output = off] false}", "a skipped discharge does not go on")
+	shorter := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Extended{now, "ada", -5} }), once(1, func(now float64) Event { return Skipped{now, "ada"} })))
+	assert.InDelta(t, 1.1, shorter.end.T, 0.2)
+}
+
+func TestAnAdjustedParameterIsInForceAtOnce(t *testing.T) {
+	text := powered + "  - {name: soak, hold: {for: wait}}\n"
+	o := drive(t, parsed(t, text), nil, nil)
+	assert.InDelta(t, 1, o.end.T, 0.1)
+	m, err := New(parsed(t, text))
+	require.NoError(t, err)
+	m.Start()
+	m.Advance(Applied{0})
+	with := func(values map[string]string) *procedure.Program {
+		p, err := parseWith(text, values)
+		require.NoError(t, err)
+		return p
+	}
+	effects, err := m.Adjust(with(map[string]string{"level": "3 A", "wait": "5 s"}), 0.5, "ada", "level")
+	require.NoError(t, err)
+	require.Len(t, effects, 2)
+	assert.Equal(t, "load.amps = 3 A", effects[1].(Command).Settings[0].String())
+	m.Advance(Applied{0.5})
+	l := newLab()
+	for now := 0.6; now < 4.9; now += 0.1 {
+		require.Empty(t, m.Advance(Frame{l.frame(now, m.program.Columns)}), "the hold is as long as it is now")
+	}
+	assert.NotEmpty(t, m.Advance(Frame{l.frame(5.1, m.program.Columns)}))
+	other, err := parseWith(powered, nil)
+	require.NoError(t, err)
+	m, err = New(parsed(t, text))
+	require.NoError(t, err)
+	m.Start()
+	_, err = m.Adjust(other, 1, "ada", "level")
+	assert.ErrorContains(t, err, "alters the course of the procedure")
+}
+
+func TestAnswersAreHeldAgainstThePrompt(t *testing.T) {
+	low, high := 0.0, 50.0
+	for _, c := range []struct {
+		ask   procedure.Ask
+		text  string
+		value float64
+		fails string
+	}{
+		{procedure.Ask{Form: procedure.AskConfirm}, "yes", 0, ""},
+		{procedure.Ask{Form: procedure.AskConfirm}, "maybe", 0, "say yes or no"},
+		{procedure.Ask{Form: procedure.AskNumber, Unit: "mV"}, "1500", 1.5, ""},
+		{procedure.Ask{Form: procedure.AskNumber, Unit: "mV"}, "1.5 V", 1.5, ""},
+		{procedure.Ask{Form: procedure.AskNumber, Unit: "mV"}, "1.5 A", 0, "is not a number in mV"},
+		{procedure.Ask{Form: procedure.AskNumber, Unit: "°C", Min: &low, Max: &high}, "−3", 0, "outside 0 to 50 °C"},
+		{procedure.Ask{Form: procedure.AskNumber, Max: &high}, "51", 0, "up to 50"},
+		{procedure.Ask{Form: procedure.AskChoice, Choice: []string{"red", "green"}}, "blue", 0, "not among the choices: red, green"},
+		{procedure.Ask{Form: procedure.AskText}, "  ", 0, "empty"},
+		{procedure.Ask{Form: procedure.AskSerial}, "TN-1", 0, ""},
+	} {
+		x, err := answerOf(&c.ask, c.text)
+		if c.fails != "" {
+			assert.ErrorContains(t, err, c.fails, c.text)
+			continue
+		}
+		require.NoError(t, err, c.text)
+		assert.InDelta(t, c.value, x, 1e-12)
+	}
+}
+
+func parseWith(stages string, values map[string]string) (*procedure.Program, error) {
+	plate, err := nameplate.Parse([]byte(small))
+	if err != nil {
+		return nil, err
+	}
+	return procedure.Parse([]byte(header+stages), plate, values, nil)
+}
