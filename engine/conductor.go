@@ -5,13 +5,11 @@ import (
 	"fmt"
 	"math"
 	"runtime/debug"
-	"strings"
 	"sync"
 	"time"
 
 	"usherbench/api"
 	"usherbench/core/figure"
-	"usherbench/core/outcome"
 	"usherbench/core/procedure"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
@@ -103,12 +101,6 @@ func (b *Bay) launch(ctx context.Context, r *liveRun) error {
 	}
 }
 
-// abandon ends a run that was put on record but never conducted.
-func (r *liveRun) abandon(why string) {
-	r.finish = &stage.Finish{Ending: stage.Aborted, Reason: why}
-	r.conclude(nil)
-}
-
 // conduct executes the program. Whatever happens, it ends with the bay made safe and the run on record as ended.
 func (r *liveRun) conduct() {
 	b := r.bay
@@ -179,13 +171,6 @@ func (r *liveRun) untilDue() time.Duration {
 	}
 	// A little more, so that the time has come by the bench's clock too.
 	return time.Duration(math.Max(wait, 0)*float64(time.Second)) + 5*time.Microsecond
-}
-
-// haltAtEnd stops programs of instruments, whose outputs are off by now.
-func (r *liveRun) haltAtEnd() {
-	if err := r.halt(context.Background()); err != nil {
-		r.bay.engine.log.Warn("stop a program", "run", r.record.ID, "err", err)
-	}
 }
 
 // now is the bench time since the start of the run, s, in whole microseconds.
@@ -310,19 +295,6 @@ func (r *liveRun) fail(err error) {
 	r.act(r.machine.Advance(stage.Failed{T: r.now(), Reason: err.Error()}))
 }
 
-// ask shows a prompt, or takes it away.
-func (r *liveRun) ask(prompt *stage.Ask) {
-	if prompt == nil && r.prompt == nil {
-		return
-	}
-	r.prompt = prompt
-	b := r.bay
-	b.mu.Lock()
-	b.prompt = prompt
-	b.mu.Unlock()
-	b.publish()
-}
-
 // compute has a figure of the run so far computed, while the run goes on.
 func (r *liveRun) compute(need stage.Need) {
 	run := *r.record
@@ -370,108 +342,4 @@ func (b *Bay) seat(name string) *seat {
 		}
 	}
 	return nil
-}
-
-func (r *liveRun) mark(m stage.Mark) {
-	r.recorder.Mark(m)
-	b := r.bay
-	if m.Kind == stage.MarkStage {
-		b.mu.Lock()
-		if i := r.listed[r.machine.Stage()]; i < len(b.stages) {
-			b.stages[i].Began = &m.T
-		}
-		b.mu.Unlock()
-	}
-	if m.Kind == stage.MarkGuard {
-		r.tripped = m.Label // goes to the journal when the outputs are off: the disk may be slow
-	}
-	b.engine.Hub.Publish(api.EventMark, b.name, api.MarkEvent{Bay: b.name, Run: r.record.ID, Mark: m})
-}
-
-// tell updates readouts on every frame, and watchers as often as a screen can show.
-func (r *liveRun) tell(frame, seen trace.Frame) {
-	b := r.bay
-	b.mu.Lock()
-	b.keep(frame.Values[:len(b.sampler.columns)])
-	b.rate.frame(frame.T)
-	b.mu.Unlock()
-	r.frames.frames = append(r.frames.frames, frame)
-	if time.Since(r.frames.sent) >= framesInterval {
-		b.engine.Hub.Publish(api.EventFrames, b.name, r.frames.take(b.name, r.record.ID, r.record.Columns))
-	}
-	if time.Since(r.told) >= statusInterval {
-		r.told = time.Now()
-		guards := r.machine.Guards(seen)
-		b.mu.Lock()
-		b.guards = guards
-		b.mu.Unlock()
-		r.showProgress()
-	}
-}
-
-// showProgress tells watchers how far the run is.
-func (r *liveRun) showProgress() {
-	b := r.bay
-	progress, adjustable := r.machine.Progress(), r.adjustables()
-	progress.Stage = min(r.listed[progress.Stage], max(len(b.stages)-1, 0))
-	b.mu.Lock()
-	b.progress, b.adjustable = &progress, adjustable
-	b.mu.Unlock()
-	b.publish()
-}
-
-func (b *Bay) setState(s api.BayState) {
-	b.mu.Lock()
-	b.state = s
-	b.mu.Unlock()
-	b.publish()
-}
-
-// conclude puts the end of the run on record, computes its figures, and frees the bay.
-func (r *liveRun) conclude(safeErr error) {
-	b := r.bay
-	ended := time.Now()
-	reason := r.finish.Reason
-	if r.tripped != "" {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped", Detail: r.tripped})
-	}
-	if safeErr != nil {
-		reason = strings.TrimPrefix(reason+"; an output was not confirmed off", "; ")
-		r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: "not confirmed off: " + safeErr.Error()})
-	}
-	r.keeper.flush(r.recorder)
-	// The run ends for its readers when its figures are there too, in one transaction; until then it is on record as live.
-	r.record.EndedAt, r.record.Duration, r.record.Frames = &ended, r.finish.T, r.recorder.Frames()
-	if err := r.recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.finish.T, "frames": r.record.Frames}); err != nil {
-		b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
-	}
-	r.record.State, r.record.Reason = string(r.finish.Ending), reason
-	state := map[string]any{"state": r.record.State, "reason": reason}
-	if _, err := b.engine.judge(*r.record, state); err != nil {
-		b.engine.log.Error("figures", "run", r.record.ID, "err", err)
-		state["outcome"] = string(outcomeOf(*r.record, nil))
-		if err := b.engine.store.UpdateRun(r.record.ID, state); err != nil {
-			b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
-		}
-	}
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " + string(r.finish.Ending), Detail: reason})
-	summary := r.record.Summary()
-	if stored, err := b.engine.store.Run(r.record.ID); err == nil {
-		summary = stored.Summary()
-	}
-	b.mu.Lock()
-	b.run, b.last, b.progress, b.guards, b.prompt, b.adjustable, b.state = nil, &summary, nil, nil, nil, nil, api.BayIdle
-	b.mu.Unlock()
-	b.engine.Hub.Publish(api.EventRun, b.name, summary)
-	b.publish()
-	close(r.done)
-}
-
-// outcomeOf is the outcome of a run from how it ended and its figures. A run that failed before its limits could be judged is a
-// failed unit all the same.
-func outcomeOf(run store.Run, judged []procedure.Judged) outcome.Outcome {
-	if run.State == string(stage.Failure) {
-		return outcome.Fail
-	}
-	return outcome.OfRun(run.State == string(stage.Aborted), procedure.Outcomes(judged))
 }

@@ -11,8 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"usherbench/api"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
@@ -387,93 +385,7 @@ func (p *preflight) unit(ctx context.Context) error {
 	return nil
 }
 
-// rates warns of instruments that are slower than the record asks for.
-func (p *preflight) rates() {
-	every := p.program.Fastest() / p.bay.engine.Config().TimeFactor
-	for _, m := range p.bay.sampler.members {
-		// The median, so that a hiccup of a busy computer is not taken for the instrument's pace.
-		usual := m.Trace().Statistics().Median * time.Duration(len(m.Dialect.Read))
-		if usual.Seconds() > every {
-			p.warns("rate", "record less often, or expect gaps between its readings", "%s takes %d ms for a reading, but frames are recorded every %s", m.Name,
-				usual.Milliseconds(), show(p.program.Fastest(), quantity.Time))
-		}
-	}
-}
-
 const (
 	bytesPerValue = 2.5      // as the record is measured to need
 	spareBytes    = 64 << 20 // of the disk, for everything else
 )
-
-// disk checks that the samples to come have room.
-func (p *preflight) disk() {
-	folder := p.bay.engine.options.Data
-	if folder == "" {
-		return
-	}
-	var fs unix.Statfs_t
-	if err := unix.Statfs(folder, &fs); err != nil {
-		p.warns("disk", "check the data folder", "the free space of %s cannot be told: %s", folder, err)
-		return
-	}
-	_, most := p.program.RunsFor()
-	need := most / p.program.Fastest() * float64(len(p.bay.sampler.columns)) * bytesPerValue
-	free := float64(fs.Bavail) * float64(fs.Bsize)
-	words := fmt.Sprintf("the record needs about %s, %s are free", megabytes(need), megabytes(free))
-	switch {
-	case free < need+spareBytes:
-		p.blocks("disk", "make room on the disk of the data folder, or record less often", "%s", words)
-	case free < 4*(need+spareBytes):
-		p.warns("disk", "make room on the disk of the data folder soon", "%s", words)
-	default:
-		p.fine("disk", "%s", words)
-	}
-}
-
-func megabytes(bytes float64) string {
-	if bytes < 1e9 {
-		return fmt.Sprintf("%.3g MB", bytes/1e6)
-	}
-	return fmt.Sprintf("%.3g GB", bytes/1e9)
-}
-
-// prepareChannels sets protections and sense as the procedure asks, and clears protections that tripped. Outputs are off.
-func (r *liveRun) prepareChannels(ctx context.Context) error {
-	for _, x := range r.bay.seats {
-		for _, m := range x.members {
-			r.bay.alive(m.Dialect.Within + joinWait)
-			if err := m.ClearTrip(ctx); err != nil {
-				return err
-			}
-			for _, name := range slices.Sorted(maps.Keys(r.program.Protect[x.name])) {
-				if _, ok := m.Dialect.Protect[name]; !ok {
-					continue // preflight has warned
-				}
-				q := name[:strings.Index(name, " ")]
-				if err := m.Protect(ctx, name, x.share(q, r.program.Protect[x.name][name])); err != nil {
-					return err
-				}
-			}
-		}
-		for _, need := range r.program.Seats {
-			if need.Name == x.name && need.Sense != "" {
-				if err := r.setSense(ctx, x, need.Sense); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
-}
-
-func (r *liveRun) setSense(ctx context.Context, x *seat, sense string) error {
-	for _, m := range x.members {
-		if _, ok := m.Dialect.Words["sense"][sense]; !ok {
-			continue
-		}
-		if err := m.SetWord(ctx, "sense", sense); err != nil {
-			return err
-		}
-	}
-	return nil
-}

@@ -192,7 +192,9 @@ func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehears
 			return api.RunRehearsal{}, err
 		}
 	}
-	foretold, err := e.foretold.of(run.ID, func() (*rehearsal.Foretold, error) { return rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs}) })
+	foretold, err := e.foretold.of(run.ID, func() (*rehearsal.Foretold, error) {
+		return rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs})
+	})
 	if err != nil {
 		return api.RunRehearsal{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
 	}

@@ -76,10 +76,10 @@ type Run struct {
 	// The exact texts that ran.
 	ProcedureText, NameplateText string
 	// UsedTexts are the procedures that this one used, by name.
-	UsedTexts map[string]string `gorm:"serializer:json"`
-	Parameters                   map[string]string   `gorm:"serializer:json"`
-	Columns                      []string            `gorm:"serializer:json"`
-	Instruments                  []api.InstrumentUse `gorm:"serializer:json"`
+	UsedTexts   map[string]string   `gorm:"serializer:json"`
+	Parameters  map[string]string   `gorm:"serializer:json"`
+	Columns     []string            `gorm:"serializer:json"`
+	Instruments []api.InstrumentUse `gorm:"serializer:json"`
 	// Specs holds the accuracies as JSON, by column.
 	Specs  string
 	Frames int64

@@ -166,8 +166,6 @@ func (r *reader) readWhenFigure(w *When, n document.Node) {
 type inside struct {
 	name string
 	line int // of the use in the outermost document
-	node document.Node
-	doc  *document.Document
 }
 
 // deepestUse bounds procedures that use others.

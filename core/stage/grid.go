@@ -17,7 +17,6 @@ import (
 type gridRunner struct {
 	name        string
 	spec        *procedure.Grid
-	columns     trace.Columns
 	settleUntil *condition.Condition
 	grid        gridState
 }

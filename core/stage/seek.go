@@ -14,7 +14,6 @@ import (
 // seekRunner steps a quantity until a condition holds: coarse, then back to the beginning until it holds no longer, then fine from the
 // last coarse step at which it did not. At the end it may look whether the unit recovers.
 type seekRunner struct {
-	idle
 	name      string
 	spec      *procedure.Seek
 	within    float64

@@ -220,25 +220,6 @@ func (t *trial) seat(seat string) {
 	}
 }
 
-// off switches the output off and reads it back.
-func (t *trial) off(as string) bool {
-	d := t.channel.Dialect
-	off := d.Words["output"]["off"]
-	if !t.step(as+"output off", off.Place, func() (string, string, error) {
-		err := t.channel.SwitchOff(t.ctx)
-		return "sent", t.headerIf(err, off, ""), err
-	}) {
-		return false
-	}
-	return t.step(as+"confirm", d.Confirm.Place, func() (string, string, error) {
-		on, err := t.channel.OutputOn(t.ctx)
-		if err == nil && on {
-			return "", "if the output is off, on and off are written the wrong way round: swap them", errors.New("after off it reads back as on")
-		}
-		return "it reads back as off", t.yesNoRemedy(d.Confirm, err), err
-	})
-}
-
 func (t *trial) yesNoRemedy(q dialect.Query, err error) string {
 	if err == nil {
 		return ""
@@ -407,38 +388,4 @@ func (t *trial) watchdog(as string) {
 		}
 		return "armed, fed and disarmed", "", errors.Join(err, t.channel.Send(t.ctx, "disarm", w.Disarm, w.Disarm.Word))
 	})
-}
-
-func (t *trial) program(as string) {
-	p := t.channel.Dialect.Program
-	if !p.Levels.Exists() {
-		return
-	}
-	t.step(as+"program", p.Levels.Place, func() (string, string, error) {
-		dwell := p.Shortest.Seconds() * 10
-		return "two levels loaded, not started", "", t.channel.LoadProgram(t.ctx, []float64{0, 0}, []float64{dwell, dwell}, 1)
-	})
-}
-
-// energise switches the output on with every setpoint at its least, and off again.
-func (t *trial) energise(as string) {
-	d := t.channel.Dialect
-	t.step(as+"output on", d.Words["output"]["on"].Place, func() (string, string, error) {
-		for q := range d.Set {
-			least := 0.0
-			if most, ok := d.Most(q); ok && q == "ohms" {
-				least = most
-			}
-			if err := t.channel.Set(t.ctx, q, least); err != nil {
-				return "", "", err
-			}
-		}
-		err := t.channel.SetWord(t.ctx, "output", "on")
-		on, confirmErr := t.channel.OutputOn(t.ctx)
-		if err = errors.Join(err, confirmErr); err == nil && !on {
-			err = errors.New("after on it reads back as off")
-		}
-		return "it reads back as on; switched off again", "compare output and confirm with the manual", err
-	})
-	t.off(as)
 }

@@ -1,0 +1,77 @@
+package engine
+
+import (
+	"time"
+
+	"usherbench/api"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+)
+
+// ask shows a prompt, or takes it away.
+func (r *liveRun) ask(prompt *stage.Ask) {
+	if prompt == nil && r.prompt == nil {
+		return
+	}
+	r.prompt = prompt
+	b := r.bay
+	b.mu.Lock()
+	b.prompt = prompt
+	b.mu.Unlock()
+	b.publish()
+}
+
+func (r *liveRun) mark(m stage.Mark) {
+	r.recorder.Mark(m)
+	b := r.bay
+	if m.Kind == stage.MarkStage {
+		b.mu.Lock()
+		if i := r.listed[r.machine.Stage()]; i < len(b.stages) {
+			b.stages[i].Began = &m.T
+		}
+		b.mu.Unlock()
+	}
+	if m.Kind == stage.MarkGuard {
+		r.tripped = m.Label // goes to the journal when the outputs are off: the disk may be slow
+	}
+	b.engine.Hub.Publish(api.EventMark, b.name, api.MarkEvent{Bay: b.name, Run: r.record.ID, Mark: m})
+}
+
+// tell updates readouts on every frame, and watchers as often as a screen can show.
+func (r *liveRun) tell(frame, seen trace.Frame) {
+	b := r.bay
+	b.mu.Lock()
+	b.keep(frame.Values[:len(b.sampler.columns)])
+	b.rate.frame(frame.T)
+	b.mu.Unlock()
+	r.frames.frames = append(r.frames.frames, frame)
+	if time.Since(r.frames.sent) >= framesInterval {
+		b.engine.Hub.Publish(api.EventFrames, b.name, r.frames.take(b.name, r.record.ID, r.record.Columns))
+	}
+	if time.Since(r.told) >= statusInterval {
+		r.told = time.Now()
+		guards := r.machine.Guards(seen)
+		b.mu.Lock()
+		b.guards = guards
+		b.mu.Unlock()
+		r.showProgress()
+	}
+}
+
+// showProgress tells watchers how far the run is.
+func (r *liveRun) showProgress() {
+	b := r.bay
+	progress, adjustable := r.machine.Progress(), r.adjustables()
+	progress.Stage = min(r.listed[progress.Stage], max(len(b.stages)-1, 0))
+	b.mu.Lock()
+	b.progress, b.adjustable = &progress, adjustable
+	b.mu.Unlock()
+	b.publish()
+}
+
+func (b *Bay) setState(s api.BayState) {
+	b.mu.Lock()
+	b.state = s
+	b.mu.Unlock()
+	b.publish()
+}
