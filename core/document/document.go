@@ -121,7 +121,7 @@ func firstLine(s string) string {
 }
 
 // Root is the outermost node.
-func (d *Document) Root() Node { return Node{d.root, d} }
+func (d *Document) Root() Node { return Node{d.root, d, nil} }
 
 // Findings is all that was found so far, ordered by position.
 func (d *Document) Findings() Findings {
@@ -140,6 +140,9 @@ func at(n ast.Node, format string, args ...any) Finding {
 }
 
 func position(n ast.Node) (line, column int) {
+	if n == nil {
+		return 1, 1
+	}
 	if m, ok := n.(*ast.MappingNode); ok && !m.IsFlowStyle && len(m.Values) > 0 {
 		n = m.Values[0].Key
 	}

@@ -16,6 +16,7 @@ import (
 type Node struct {
 	node ast.Node
 	doc  *Document
+	key  ast.Node // whose value this is, where findings about an absent value stand
 }
 
 // Entry is a key of a map and its value.
@@ -31,8 +32,16 @@ func (n Node) Present() bool { return n.node != nil }
 // Fail records a finding at the node.
 func (n Node) Fail(format string, args ...any) {
 	if n.doc != nil {
-		n.doc.findings = append(n.doc.findings, at(n.node, format, args...))
+		n.doc.findings = append(n.doc.findings, at(n.place(), format, args...))
 	}
+}
+
+// place is where findings about the node stand.
+func (n Node) place() ast.Node {
+	if n.node == nil {
+		return n.key
+	}
+	return n.node
 }
 
 // FailAt records a finding at a column within the node's text (from 1), for texts that have a grammar of their own.
@@ -40,7 +49,7 @@ func (n Node) FailAt(column int, format string, args ...any) {
 	if n.doc == nil {
 		return
 	}
-	f := at(n.node, format, args...)
+	f := at(n.place(), format, args...)
 	f.Column += column - 1
 	if s, ok := n.node.(*ast.StringNode); ok {
 		if s.Token.Type == token.DoubleQuoteType || s.Token.Type == token.SingleQuoteType {
@@ -87,13 +96,13 @@ func (n Node) Entries() []Entry {
 	seen := map[string]bool{}
 	var entries []Entry
 	for _, v := range values {
-		key, at := v.Key.GetToken().Value, Node{v.Key, n.doc}
+		key, at := v.Key.GetToken().Value, Node{v.Key, n.doc, nil}
 		if seen[key] {
 			at.Fail("%q stands twice in this map; keep one", key)
 			continue
 		}
 		seen[key] = true
-		entries = append(entries, Entry{key, at, Node{plain(v.Value), n.doc}})
+		entries = append(entries, Entry{key, at, Node{plain(v.Value), n.doc, v.Key}})
 	}
 	return entries
 }
@@ -186,7 +195,7 @@ func (n Node) Items() []Node {
 	}
 	items := make([]Node, 0, len(s.Values))
 	for _, v := range s.Values {
-		item := Node{v, n.doc}
+		item := Node{v, n.doc, nil}
 		if plain(v) == nil {
 			item.Fail("an empty item; remove it or give it a value")
 			continue

@@ -54,6 +54,7 @@ func run() error {
 	steps := []func() error{
 		func() error { return console(ctx, url, data) },
 		func() error { return terminalViews(ctx, data) },
+		func() error { return againstRehearsal(ctx, url) },
 		func() error { return reportPage(data) },
 	}
 	for _, step := range steps {
@@ -103,10 +104,16 @@ func console(ctx context.Context, url, data string) error {
 	actions := []chromium.Action{
 		chromedp.EmulateViewport(chromium.Width, chromium.Height),
 		chromedp.Navigate(url), chromium.Visible(`input[name=name]`), theme("light"), chromedp.Reload(), chromium.Visible(`input[name=name]`),
-		chromium.Type(`input[name=name]`, name), chromium.Type(`input[name=password]`, password), shot("sign-in.png"),
+		chromium.Type(`input[name=name]`, name), chromium.Type(`input[name=password]`, password),
 		chromium.Click(`button[type=submit]`), chromium.Visible(`[data-bay=bay1]`), hold(20 * time.Second), shot("floor.png"),
 		theme("dark"), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`), hold(4 * time.Second), shot("bay-live.png"),
 		theme("light"), chromedp.Navigate(url + "/runs"), chromium.Visible(`[data-test=runs] tbody tr`), shot("runs.png"),
+		// A procedure is made from another one: a stage that plays, and its shape.
+		chromedp.Navigate(url + "/procedures/tern-dip?from=tern-load-steps"), chromium.Visible(`[data-test=sound]`), chromium.Click(`[data-test=add-stage]`), chromium.Visible(`.kinds`),
+		chromium.Script(`[...document.querySelectorAll('.kinds button')].find((b) => b.textContent.startsWith('play')).click()`), chromium.Until(`document.querySelectorAll('ol li').length === 3`),
+		chromium.Click(`[data-test=tab-shapes]`), chromium.Visible(`[data-test=handle]`), hold(time.Second), shot("editor.png"),
+		chromedp.Navigate(url + "/procedures/tern-dip?from=tern-load-steps"), chromium.Visible(`[data-test=sound]`), chromium.Click(`ol li:nth-child(2) button`), chromium.Visible(`[data-test=stage-form]`),
+		change("300 ms", "300 msec"), hold(time.Second), change("[0.5 A, 2 A, 4 A, 6 A, 8 A]", "[0.5 A, 2 A, 4 A, 6 A, 12 A]"), chromium.Visible(`[data-test=unsound]`), hold(2 * time.Second), shot("findings.png"),
 		chromedp.Navigate(url + "/bench"), chromium.Visible(`[data-test=instruments] tbody tr`), hold(time.Second), shot("bench.png"),
 		chromedp.Navigate(url + "/bench/instruments/register-load4"), chromium.Visible(`[data-test=messages] tbody tr`), hold(2 * time.Second), shot("messages.png"),
 		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
@@ -125,6 +132,19 @@ func console(ctx context.Context, url, data string) error {
 		chromedp.EmulateViewport(chromium.Width, chromium.Height),
 	}
 	return chromedp.Do(ctx, actions...)
+}
+
+// change puts another value into the field of a stage's form that holds one.
+func change(value, to string) chromium.Action {
+	return chromium.Script(fmt.Sprintf(`(() => { const f = [...document.querySelectorAll('[data-test=stage-form] input')].find((i) => i.value === %q); f.value = %q;
+		f.dispatchEvent(new Event('input', {bubbles: true})); f.dispatchEvent(new Event('change', {bubbles: true})) })()`, value, to))
+}
+
+// againstRehearsal shows the newest run beside what its rehearsal foretold.
+func againstRehearsal(ctx context.Context, url string) error {
+	return chromedp.Do(ctx, chromedp.EmulateViewport(chromium.Width, 1500), chromedp.Navigate(url), theme("light"), chromedp.Navigate(url+"/runs"), chromium.Visible(`[data-test=runs] tbody tr`),
+		chromium.Script(`[...document.querySelectorAll('[data-test=runs] tbody tr')].find((r) => r.textContent.includes('TN-2213') && r.textContent.includes('tern-line-load')).click()`),
+		chromium.Visible(`[data-test=deviations]`), chromium.Click(`[data-test=foretold]`), hold(2*time.Second), shot("deviations.png"), chromedp.EmulateViewport(chromium.Width, chromium.Height))
 }
 
 // terminal runs a command in tmux for a while and draws what the terminal shows.
@@ -239,6 +259,9 @@ func terminalViews(ctx context.Context, data string) error {
 	if err := tryDialect(ctx, data, prepare); err != nil {
 		return err
 	}
+	if err := checkProcedure(ctx, data, prepare); err != nil {
+		return err
+	}
 	start := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2212")
 	if out, err := start.CombinedOutput(); err != nil {
 		return fmt.Errorf("start a run: %w: %s", err, out)
@@ -319,6 +342,33 @@ func tryDialect(ctx context.Context, data, prepare string) error {
 		return err
 	}
 	return terminal(ctx, "terminal-try.png", prepare+"usher dialect try my-load.yaml --address "+address, 140, 42, 6*time.Second)
+}
+
+// checkProcedure checks a procedure with mistakes.
+func checkProcedure(ctx context.Context, data, prepare string) error {
+	text := `procedure: tern-dip
+title: Tern module, a dip of the line
+for: tern
+needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A}}
+guards:
+  - {when: "load.volts > 17 A for 20 ms", note: output runs away}
+stages:
+  - name: power up
+    set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {amps: 4 A, output: on}}
+    untl: load.volts > 14.5 V
+    within: 5 s
+  - name: dip
+    play: {source.volts: [hold 1 s, ramp to 36 V in 5 msec, hold 1 s]}
+  - name: recovers
+    hold: {for: 2 s}
+    else: goto powerup
+figures:
+  - {figure: reading, row: dip, quantity: load.volts}
+`
+	if err := os.WriteFile(filepath.Join(data, "tern-dip.yaml"), []byte(text), 0o600); err != nil {
+		return err
+	}
+	return terminal(ctx, "terminal-check.png", prepare+"usher procedure check tern-dip.yaml; usher procedure ready | head -8", 140, 24, 2*time.Second)
 }
 
 func reportPage(data string) error {
