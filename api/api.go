@@ -274,6 +274,8 @@ type Procedure struct {
 	By    string    `json:"by"`
 	At    time.Time `json:"at"`
 	Why   string    `json:"why,omitempty"`
+	// Hash is the SHA-256 of the text: the same text has it under every name.
+	Hash string `json:"hash,omitempty"`
 	// Text is left out in lists.
 	Text string `json:"text,omitempty"`
 	// Parameters of the procedure with their values, left out in lists.

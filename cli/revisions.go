@@ -26,9 +26,9 @@ func (a *app) revisionCommands() []*cobra.Command {
 			if err != nil || a.json {
 				return a.jsonOr(all, err)
 			}
-			rows := [][]string{{"REV", "BY", "AT", "WHY"}}
+			rows := [][]string{{"REV", "BY", "AT", "HASH", "WHY"}}
 			for _, p := range all {
-				rows = append(rows, []string{fmt.Sprint(p.Revision), p.By, p.At.Local().Format("2006-01-02 15:04"), orDash(p.Why)})
+				rows = append(rows, []string{fmt.Sprint(p.Revision), p.By, p.At.Local().Format("2006-01-02 15:04"), p.Hash[:min(12, len(p.Hash))], orDash(p.Why)})
 			}
 			return a.table(rows)
 		}),

@@ -43,9 +43,10 @@ func Pictures(doc api.Run) []Picture {
 	if len(curves) == 0 {
 		curves = defaultCurves
 	}
+	points := slices.DeleteFunc(slices.Clone(doc.Points), func(p figure.Point) bool { return p.Row != "" })
 	var pictures []Picture
 	for _, c := range curves {
-		if p := picture(doc.Points, c); len(p.Lines) > 0 {
+		if p := picture(points, c); len(p.Lines) > 0 {
 			pictures = append(pictures, p)
 		}
 	}

@@ -174,6 +174,9 @@ func (r *reader) readCurve(n document.Node) {
 		return
 	}
 	c := Curve{Of: m[1], By: m[2], Per: m[3]}
+	if !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Kind() == "grid" }) {
+		n.Fail("a curve is drawn from the points of a grid, but no stage is one")
+	}
 	if c.Of != "efficiency" && c.Of != "loss" && r.p.Columns.Index(c.Of) < 0 {
 		n.Fail("%s", unknownName(c.Of, append(slices.Clone(r.p.Columns), "efficiency", "loss")))
 	}

@@ -55,12 +55,17 @@ func (r *seekRunner) enter(m *Machine) ([]Effect, verdict) {
 func (r *seekRunner) step() Effect {
 	r.seek.Found, r.seek.frames = false, nil
 	r.until.Reset()
-	return Command{Settings: []procedure.Setting{{Seat: r.spec.Seat, Quantity: r.spec.Quantity, Value: math.Round(r.seek.Level*1e9) / 1e9}}}
+	return Command{Settings: []procedure.Setting{r.setting()}}
+}
+
+// setting is that of the present step.
+func (r *seekRunner) setting() procedure.Setting {
+	return procedure.Setting{Seat: r.spec.Seat, Quantity: r.spec.Quantity, Value: math.Round(r.seek.Level*1e9) / 1e9}
 }
 
 func (r *seekRunner) applied(_ *Machine, t float64) ([]Effect, verdict) {
 	r.seek.Since = t
-	return []Effect{Mark{t, MarkCommand, fmt.Sprintf("%s = %.6g", r.spec.Column(), r.seek.Level)}}, goesOn
+	return []Effect{Mark{t, MarkCommand, r.setting().String()}}, goesOn
 }
 
 func (r *seekRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
@@ -125,7 +130,7 @@ func (r *seekRunner) found(m *Machine, f trace.Frame) ([]Effect, verdict) {
 		m.state.Points--
 	}
 	r.seek.Row = &p
-	effects := []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("%s at %s = %.6g", r.until.Text, r.spec.Column(), r.seek.Level)}}
+	effects := []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("%s at %s", r.until.Text, r.setting())}}
 	if r.seek.Phase == seekCoarse && r.spec.Fine > 0 && r.seek.Held != nil {
 		r.seek.Phase, r.seek.Level = seekBack, r.spec.From
 		return append(effects, r.step()), goesOn

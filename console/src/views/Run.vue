@@ -9,6 +9,7 @@ import FiguresTable from '../components/FiguresTable.vue'
 import PointsChart from '../components/PointsChart.vue'
 import PointsTable from '../components/PointsTable.vue'
 import ProblemNote from '../components/ProblemNote.vue'
+import RowsTable from '../components/RowsTable.vue'
 import RunFacts from '../components/RunFacts.vue'
 import StateChip from '../components/StateChip.vue'
 import TraceChart from '../components/TraceChart.vue'
@@ -49,6 +50,9 @@ function pick(t: number, second: boolean) {
   else cursors.value = [t, a === null ? b : null]
 }
 
+// The points of grids, and the rows of acquire and seek.
+const points = computed(() => (doc.value?.points ?? []).filter((p) => !p.row))
+const rows = computed(() => (doc.value?.points ?? []).filter((p) => p.row))
 const curves = computed(() => {
   const asked = doc.value?.curves ?? []
   return asked.length ? asked : [{ of: 'efficiency', by: 'load.amps', per: 'source.volts' }, { of: 'load.volts', by: 'load.amps', per: 'source.volts' }]
@@ -96,8 +100,9 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         <table class="plain"><tbody><tr v-for="j in judgements" :key="j.id"><td class="nowrap muted">{{ dateTime(j.at) }}</td><td>{{ j.by }}</td><td><StateChip :state="j.outcome" /></td><td class="muted">{{ j.why || '—' }}</td>
           <td><div v-for="c in j.changes" :key="c">{{ c }}</div></td></tr></tbody></table>
       </div>
-      <div v-if="doc.points.length" class="pictures"><PointsChart v-for="c in curves" :key="c.of + c.by" :points="doc.points" :of="c.of" :by="c.by" :per="c.per" /></div>
-      <PointsTable v-if="doc.points.length" :points="doc.points" />
+      <RowsTable v-if="rows.length" :points="rows" />
+      <div v-if="points.length" class="pictures"><PointsChart v-for="c in curves" :key="c.of + c.by" :points="points" :of="c.of" :by="c.by" :per="c.per" /></div>
+      <PointsTable v-if="points.length" :points="points" />
       <div class="two">
         <div class="panel">
           <h2>Guards and marks</h2>
