@@ -70,7 +70,7 @@ func TestADialectIsCheckedInTheConsole(t *testing.T) {
 func TestAPreflightIsShownBeforeAStart(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{}, api.Operator)
 	require.NoError(t, h.Bench.SetFault("supply1", simbench.WrongIdentity))
-	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), Visible(`input[name=serial]`), Until(`document.querySelector('.start').innerText.includes('tern-line-load')`),
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"), Visible(`input[name=serial]`), Until(`document.querySelector('.start').innerText.includes('tern-line-load')`),
 		Type(`input[name=serial]`, "TN-2208"), Click(`[data-test=preflight]`), Visible(`[data-test=findings]`),
 		Until(`document.querySelector('[data-test=findings]').innerText.includes('is not what is expected')`))
 	require.NoError(t, h.Bench.SetFault("supply1", simbench.NoFault))

@@ -67,7 +67,7 @@ func text(t *testing.T, ctx context.Context, css string) string {
 
 func TestAnOperatorStartsWatchesAndReadsARun(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{Bays: 2, TimeFactor: 5}, api.Operator)
-	do(t, ctx, Visible(`[data-bay=bay1]`), Visible(`[data-bay=bay2]`), Click(`[data-bay=bay1]`), Visible(`input[name=serial]`),
+	do(t, ctx, Visible(`[data-bay=bay1]`), Visible(`[data-bay=bay2]`), Click(`[data-bay=bay1]`), Visible(`input[name=serial]`), Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"),
 		Until(`document.querySelector('[data-test=start]') !== null && document.querySelector('.start').innerText.includes('tern-line-load')`),
 		Type(`input[name=serial]`, "TN-2208"), Click(`[data-test=start]`), Visible(`[data-test=confirm]`), Click(`[data-test=confirm]`), Visible(`canvas`),
 		Until(`document.querySelector('[data-test=readouts]').innerText.match(/14\.9|15\.0/) !== null`))

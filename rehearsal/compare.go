@@ -171,12 +171,13 @@ func Onto(run, rehearsed []figure.Span, t, now float64) float64 {
 	}
 }
 
-// tolerances of a trace beyond the spread of units and the accuracy of the bench: a share of the value, and how far an edge may be away in
+// tolerances of a trace beyond the spread of units and the accuracy of the bench: shares of the value and of the largest that occurs, and how far an edge may be away in
 // time, at least and as a share of the run.
 const (
-	valueShare = 0.002
-	timeSlack  = 0.12
-	timeShare  = 0.002
+	valueShare  = 0.002
+	heightShare = 0.001 // of the largest value that occurs
+	timeSlack   = 0.12
+	timeShare   = 0.002
 )
 
 // compared are the quantities that are compared over time.
@@ -213,6 +214,10 @@ func (f *Foretold) Deviations(run Actual) []Deviation {
 func (f *Foretold) traceDeviations(run Actual, anchors []figure.Span, t Trace) (all []Deviation) {
 	slack := math.Max(math.Max(timeSlack, timeShare*run.Duration), 2.5*median(t.T))
 	unit := trace.UnitOf(t.Column)
+	var largest float64
+	for _, x := range f.Column(t.Column).X {
+		largest = math.Max(largest, math.Abs(x))
+	}
 	var began, count, worst int // of the present stretch: its first bucket, how many, and the farthest
 	var far float64
 	end := func(next int) {
@@ -229,7 +234,7 @@ func (f *Foretold) traceDeviations(run Actual, anchors []figure.Span, t Trace) (
 			continue
 		}
 		middle := (t.Low[k] + t.High[k]) / 2
-		tolerance := valueShare*math.Max(math.Abs(band.Low), math.Abs(band.High)) + run.accuracy(t.Column, middle)
+		tolerance := math.Max(valueShare*math.Max(math.Abs(band.Low), math.Abs(band.High)), heightShare*largest) + run.accuracy(t.Column, middle)
 		distance := math.Max(t.Low[k]-band.High, band.Low-t.High[k])
 		if distance <= tolerance {
 			end(k)

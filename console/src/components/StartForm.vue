@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { api, ApiError, type PreflightFinding, type Procedure } from '../api'
 import { seconds } from '../format'
@@ -8,6 +9,7 @@ import ProblemNote from './ProblemNote.vue'
 
 // Three clicks to a run: choose, scan or type the serial number, start.
 const props = defineProps<{ bay: string; seats: string[]; disabled: boolean; last?: { procedure: string; lot?: string } }>()
+const route = useRoute()
 const procedures = ref<Procedure[]>([])
 const chosen = ref<string | null>(null)
 const detail = ref<Procedure | null>(null)
@@ -28,7 +30,9 @@ const changed = computed(() =>
 onMounted(async () => {
   try {
     procedures.value = await api.procedures()
-    const last = fitting.value.find((p) => p.name === props.last?.procedure)
+    // A link may name the procedure; else it is that of the last run.
+    const asked = route.query.procedure
+    const last = fitting.value.find((p) => p.name === (typeof asked === 'string' ? asked : props.last?.procedure))
     chosen.value = (last ?? fitting.value[0])?.name ?? null
     lot.value = props.last?.lot ?? ''
   } catch (e) {

@@ -1,12 +1,14 @@
 import { onUnmounted, ref, shallowRef, watch, type Ref } from 'vue'
 
-import { api, type Mark } from '../api'
+import { api, type Frames, type Mark } from '../api'
 import type { Line } from '../components/TraceChart.vue'
 import { useLive } from './live'
 
 const drawn = /\.(volts|amps|watts)$/
 // Beyond this many frames the curve is fetched anew, reduced to what the screen shows.
-const mostFrames = 6000
+const mostFrames = 3000
+// The picture is drawn anew at most this often, ms; frames come faster than an eye needs them.
+const redraw = 200
 
 // useLiveCurves keeps the curves of a bay's live run: what was recorded before, then every new frame.
 export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
@@ -15,6 +17,8 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
   const marks = ref<Mark[]>([])
   const newest = ref(0)
   let fetching = false
+  let waiting: Frames[] = []
+  let drawing = 0
   let later = 0
 
   // The record becomes durable once a second, and new frames arrive from the moment the stream opened. What lies between the two is
@@ -55,16 +59,8 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
   const unlisten = live.listen({
     frames(f) {
       if (f.bay !== bay || f.run !== run.value) return
-      const before = new Map(lines.value.map((l) => [l.column, l.data]))
-      lines.value = f.columns.flatMap((column, i) => {
-        if (!drawn.test(column)) return []
-        const old = before.get(column) ?? []
-        const last = old.at(-1)?.[0] ?? -1
-        const fresh = f.t.flatMap((t, k): [number, number | null][] => (t > last ? [[t, f.values[i]?.[k] ?? null]] : []))
-        return [{ column, data: [...old, ...fresh] }]
-      })
-      newest.value = f.t.at(-1) ?? newest.value
-      if ((lines.value[0]?.data.length ?? 0) > mostFrames) void fetchAll(false)
+      waiting.push(f)
+      if (!drawing) drawing = window.setTimeout(draw, redraw)
     },
     mark(m) {
       if (m.bay === bay && m.run === run.value) marks.value = [...marks.value, m]
@@ -74,8 +70,27 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
     },
     gap: () => void fetchAll(),
   })
+
+  // draw takes the frames that came since into the lines.
+  function draw() {
+    drawing = 0
+    const all = waiting.filter((f) => f.run === run.value)
+    waiting = []
+    for (const f of all) {
+      const before = new Map(lines.value.map((l) => [l.column, l.data]))
+      lines.value = f.columns.flatMap((column, i) => {
+        if (!drawn.test(column)) return []
+        const old = before.get(column) ?? []
+        const last = old.at(-1)?.[0] ?? -1
+        const fresh = f.t.flatMap((t, k): [number, number | null][] => (t > last ? [[t, f.values[i]?.[k] ?? null]] : []))
+        return [{ column, data: [...old, ...fresh] }]
+      })
+      newest.value = f.t.at(-1) ?? newest.value
+    }
+    if ((lines.value[0]?.data.length ?? 0) > mostFrames) void fetchAll(false)
+  }
   onUnmounted(unlisten)
-  onUnmounted(() => clearTimeout(later))
+  onUnmounted(() => { clearTimeout(later); clearTimeout(drawing) })
   return { lines, marks, newest }
 }
 
