@@ -153,6 +153,9 @@ func known(word string, words []string) string {
 			best, distance = w, d
 		}
 	}
+	if len(words) == 0 {
+		return "there is none here"
+	}
 	all := "known here: " + strings.Join(words, ", ")
 	if best != "" {
 		return fmt.Sprintf("did you mean %q? %s", best, all)

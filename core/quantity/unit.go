@@ -38,7 +38,7 @@ var prefixes = map[string]float64{
 // nearMisses maps units that people write to the one that is meant.
 var nearMisses = map[string]string{
 	"volt": "V", "volts": "V", "v": "V", "amp": "A", "amps": "A", "ampere": "A", "a": "A", "watt": "W", "watts": "W", "w": "W",
-	"sec": "s", "secs": "s", "second": "s", "seconds": "s", "S": "s", "minute": "min", "minutes": "min", "mins": "min",
+	"sec": "s", "msec": "ms", "usec": "µs", "secs": "s", "second": "s", "seconds": "s", "S": "s", "minute": "min", "minutes": "min", "mins": "min",
 	"hour": "h", "hours": "h", "hr": "h", "hz": "Hz", "ah": "Ah", "wh": "Wh", "ohms": "Ω", "Ohm": "Ω", "R": "Ω",
 	"degC": "°C", "deg": "°C", "percent": "%", "pct": "%", "ma": "mA", "mv": "mV", "mS": "ms",
 }

@@ -131,7 +131,24 @@ func console(ctx context.Context, url, data string) error {
 		chromedp.EmulateViewport(390, 844), theme("dark"), chromedp.Navigate(url), chromium.Visible(`[data-bay=bay2]`), hold(2 * time.Second), shot("floor-phone.png"),
 		chromedp.EmulateViewport(chromium.Width, chromium.Height),
 	}
-	return chromedp.Do(ctx, actions...)
+	return each(ctx, actions)
+}
+
+// each carries out steps one by one, so that one which cannot be done is named instead of waited for.
+func each(ctx context.Context, actions []chromium.Action) error {
+	if err := chromium.Do(ctx); err != nil { // starts the browser, which must not end with the time of a step
+		return err
+	}
+	for i, action := range actions {
+		limited, cancel := context.WithTimeout(ctx, 75*time.Second)
+		err := chromedp.Do(limited, action)
+		cancel()
+		if err != nil {
+			_ = chromedp.Do(ctx, chromium.Shot(os.TempDir(), "usher-step.png"))
+			return fmt.Errorf("step %d: %w", i, err)
+		}
+	}
+	return nil
 }
 
 // change puts another value into the field of a stage's form that holds one.
