@@ -157,11 +157,7 @@ func (s *Service) revisions(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list := []api.Procedure{}
-	for _, r := range all {
-		list = append(list, procedureOf(r))
-	}
-	return c.JSON(http.StatusOK, list)
+	return c.JSON(http.StatusOK, proceduresOf(all))
 }
 
 // difference compares two revisions line by line; the older one defaults to that before the newer one.

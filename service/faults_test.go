@@ -299,7 +299,9 @@ func outputsAfter(t *testing.T, h *servicetest.House, want effect, broke time.Ti
 	s, err := h.Bench.State("bay1")
 	require.NoError(t, err)
 	for _, x := range s.History {
-		if !x.On && x.At.After(broke) && want.ends && want.when == "running" {
+		// An output that cannot be reached is switched off later, by the watchdog of its instrument.
+		own := strings.Contains(name, "cycler") || strings.Contains(name, map[string]string{"load": "load", "source": "supply"}[x.What])
+		if !x.On && x.At.After(broke) && want.ends && want.when == "running" && !(want.alarmed && own) {
 			assert.Less(t, x.At.Sub(broke), faultBound, "%s: %s went off late", name, x.What)
 		}
 	}

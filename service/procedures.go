@@ -27,11 +27,15 @@ func (s *Service) listProcedures(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	return c.JSON(http.StatusOK, proceduresOf(all))
+}
+
+func proceduresOf(revisions []store.Revision) []api.Procedure {
 	list := []api.Procedure{}
-	for _, r := range all {
+	for _, r := range revisions {
 		list = append(list, procedureOf(r))
 	}
-	return c.JSON(http.StatusOK, list)
+	return list
 }
 
 func (s *Service) showProcedure(c *echo.Context) error {
