@@ -165,7 +165,6 @@ func (f *foretellings) of(key string, compute func() (*rehearsal.Foretold, error
 	if err != nil {
 		return nil, err
 	}
-	foretold.Thin(mostShown)
 	if f.all == nil {
 		f.all = map[string]*rehearsal.Foretold{}
 	}

@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -22,53 +23,63 @@ type Foretold struct {
 	anchors map[*Result][]figure.Span
 }
 
-// Thin keeps at most so many frames of each rehearsal.
-func (f *Foretold) Thin(most int) {
-	for _, r := range append([]*Result{f.Result}, f.Others...) {
-		stride := (len(r.T) + most - 1) / most
-		if stride < 2 {
-			continue
+// thin keeps at most so many frames, evenly chosen.
+func (r *Result) thin(most int) {
+	stride := (len(r.T) + most - 1) / most
+	if stride < 2 {
+		return
+	}
+	every := func(xs []float64) []float64 {
+		kept := make([]float64, 0, most)
+		for k := 0; k < len(xs); k += stride {
+			kept = append(kept, xs[k])
 		}
-		n := 0
-		for k := 0; k < len(r.T); k += stride {
-			r.T[n] = r.T[k]
-			for i := range r.Values {
-				r.Values[i][n] = r.Values[i][k]
-			}
-			n++
-		}
-		r.T = slices.Clone(r.T[:n])
-		for i := range r.Values {
-			r.Values[i] = slices.Clone(r.Values[i][:n])
-		}
+		return kept
+	}
+	r.T = every(r.T)
+	for i := range r.Values {
+		r.Values[i] = every(r.Values[i])
 	}
 }
+
+// ErrTooLong is returned for a procedure that takes too long to be rehearsed on many units.
+var ErrTooLong = errors.New("the procedure takes too long to be rehearsed on many units")
+
+// foretoldFrames bounds each rehearsal of a comparison, and comparedFrames what is kept of it: more than a picture shows.
+const (
+	foretoldFrames = 400_000
+	comparedFrames = 4000
+)
 
 // others are the made-up units that show the spread.
 var others = []string{"spread-1", "spread-2", "spread-3", "spread-4", "spread-5"}
 
 // Foretell rehearses a program on the nominal unit and on others. Of a fault nothing is foretold: the units are healthy.
 func Foretell(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Foretold, error) {
-	o.Fault, o.Serial = "", ""
-	nominal, err := Run(program, plate, o)
-	if err != nil {
-		return nil, err
-	}
-	f := &Foretold{Result: nominal}
-	for _, serial := range others {
+	o.Fault, o.MostFrames = "", foretoldFrames
+	f := &Foretold{anchors: map[*Result][]figure.Span{}}
+	for _, serial := range append([]string{""}, others...) {
 		o.Serial = serial
 		r, err := Run(program, plate, o)
-		if err != nil {
+		switch {
+		case err != nil:
 			return nil, err
+		case r.Reason == tooLong:
+			return nil, ErrTooLong
 		}
-		f.Others = append(f.Others, r)
-	}
-	f.anchors = map[*Result][]figure.Span{}
-	for _, r := range append([]*Result{nominal}, f.Others...) {
+		r.thin(comparedFrames)
 		f.anchors[r] = Anchors(r.Marks, r.Duration)
+		if f.Result == nil {
+			f.Result = r
+		} else {
+			f.Others = append(f.Others, r)
+		}
 	}
 	return f, nil
 }
+
+// units are all rehearsed units.
+func (f *Foretold) units() []*Result { return append([]*Result{f.Result}, f.Others...) }
 
 // Band is a range.
 type Band struct{ Low, High float64 }
@@ -80,7 +91,7 @@ func (b *Band) add(x float64) {
 // Spread is the range of a figure over the rehearsed units; ok is false if it is undetermined in one of them.
 func (f *Foretold) Spread(i int) (band Band, ok bool) {
 	band = Band{math.Inf(1), math.Inf(-1)}
-	for _, r := range append([]*Result{f.Result}, f.Others...) {
+	for _, r := range f.units() {
 		if i >= len(r.Figures) || r.Figures[i].Undetermined != nil {
 			return band, false
 		}
@@ -276,7 +287,7 @@ func (a Actual) accuracy(column string, x float64) float64 {
 // sides: so few units do not show the whole of it.
 func (f *Foretold) expected(anchors []figure.Span, column string, t, slack float64) (Band, bool) {
 	band, middles := Band{math.Inf(1), math.Inf(-1)}, Band{math.Inf(1), math.Inf(-1)}
-	for _, r := range append([]*Result{f.Result}, f.Others...) {
+	for _, r := range f.units() {
 		at, ok := Aligned(anchors, f.anchors[r], t)
 		if !ok {
 			return band, false
@@ -318,7 +329,7 @@ func (f *Foretold) stageDeviations(run Actual) (all []Deviation) {
 			continue
 		}
 		band := Band{math.Inf(1), math.Inf(-1)}
-		for _, r := range append([]*Result{f.Result}, f.Others...) {
+		for _, r := range f.units() {
 			if i < len(r.Spans) {
 				band.add(r.Spans[i].T1 - r.Spans[i].T0)
 			}

@@ -26,6 +26,8 @@ type Options struct {
 	Fault string
 	// State of charge at which a battery begins, 0 … 1; 0: plant.HalfFull.
 	State float64
+	// MostFrames bounds the computation; 0: mostFrames. What goes on for longer is ended as aborted.
+	MostFrames int
 	// Specs are the accuracies of the bay, by column, for the uncertainties of figures; nil: none are stated.
 	Specs map[string]uncertainty.Spec
 }
@@ -59,9 +61,14 @@ func Model(plate *nameplate.Nameplate) (plant.Model, error) {
 
 // mostFrames and longest bound a rehearsal: what goes on for longer is ended, and says so.
 const (
-	mostFrames = 4_000_000
+	mostFrames = 2_000_000
 	longest    = 400 * 86400.0 // s
+	// mostKept is how many frames are kept for curves and figures; of a longer rehearsal every second one is dropped, again and again.
+	mostKept = 200_000
 )
+
+// tooLong is why a rehearsal is ended.
+const tooLong = "the rehearsal was ended, since the procedure goes on and on"
 
 // Run rehearses a program. The program is not changed.
 func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Result, error) {
@@ -72,6 +79,9 @@ func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Re
 	if o.State == 0 {
 		o.State = plant.HalfFull
 	}
+	if o.MostFrames == 0 {
+		o.MostFrames = mostFrames
+	}
 	unit, err := model.New(o.Serial, plant.Fault(o.Fault), o.State)
 	if err != nil {
 		return nil, err
@@ -81,7 +91,7 @@ func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Re
 	if err != nil {
 		return nil, err
 	}
-	r := &rehearsal{program: program, plate: plate, options: o, machine: machine, bench: newBench(program, unit),
+	r := &rehearsal{stride: 1, program: program, plate: plate, options: o, machine: machine, bench: newBench(program, unit),
 		result: &Result{Columns: program.Columns, Values: make([][]float64, len(program.Columns))}}
 	var names []string
 	for _, s := range program.Seats {
@@ -125,14 +135,16 @@ type rehearsal struct {
 	asked    *stage.Ask
 	need     *stage.Need
 	finished bool
+	frames   int // so far
+	stride   int // of those that are kept
 }
 
 func (r *rehearsal) run() {
 	r.act(r.machine.Start())
 	last := 0.0 // when the last frame was
 	for step := 0; !r.finished; step++ {
-		if step >= mostFrames || r.now > longest {
-			r.act(r.machine.Advance(stage.Failed{T: r.now, Reason: "the rehearsal was ended, since the procedure goes on and on"}))
+		if step >= r.options.MostFrames || r.now > longest {
+			r.act(r.machine.Advance(stage.Failed{T: r.now, Reason: tooLong}))
 			return
 		}
 		next := math.Max(last+r.interval(last), r.now)
@@ -152,7 +164,15 @@ func (r *rehearsal) run() {
 	}
 }
 
+// keep takes a frame into the result, every stride-th of a long rehearsal.
 func (r *rehearsal) keep(f trace.Frame) {
+	if r.frames++; r.frames%r.stride != 0 {
+		return
+	}
+	if len(r.result.T) >= mostKept {
+		r.result.thin(mostKept / 2)
+		r.stride *= 2
+	}
 	r.result.T = append(r.result.T, f.T)
 	for i, x := range f.Values {
 		r.result.Values[i] = append(r.result.Values[i], x)

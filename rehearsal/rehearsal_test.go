@@ -49,3 +49,17 @@ func TestEveryReadyProcedureIsRehearsed(t *testing.T) {
 		t.Logf("%-18s %8.1f s, %5d frames, %s %s", p.Name, r.Duration, len(r.T), r.Ending, r.Outcome())
 	}
 }
+
+func TestAProcedureThatGoesOnAndOnIsBounded(t *testing.T) {
+	text := "procedure: endless\nfor: tern\nneeds: {source: {volts: 60 V, amps: 5 A}}\nstages:\n  - repeat: {times: 1000000}\n    stages: [{hold: {for: 1 h}}]\n"
+	p, plate := ready(t, text)
+	r, err := rehearsal.Run(p, plate, rehearsal.Options{MostFrames: 450_000})
+	require.NoError(t, err)
+	assert.Equal(t, stage.Aborted, r.Ending)
+	assert.Contains(t, r.Reason, "goes on and on")
+	assert.LessOrEqual(t, len(r.T), 200_000, "long rehearsals keep every so many frames")
+	assert.Greater(t, len(r.T), 90_000)
+	assert.InDelta(t, r.Duration, r.T[len(r.T)-1], 10)
+	_, err = rehearsal.Foretell(p, plate, rehearsal.Options{})
+	assert.ErrorIs(t, err, rehearsal.ErrTooLong)
+}
