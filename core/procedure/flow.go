@@ -224,7 +224,7 @@ func (r *reader) inline(c *common, n document.Node, name, text string, values ma
 		line = r.inside.line
 	}
 	sub := &reader{p: scratch, plate: r.plate, values: values, library: r.library, using: append(slices.Clone(r.using), name), tables: maps.Clone(r.tables),
-		rows: r.rows, record: c.Record, path: append(slices.Clone(r.path), c.Name), inside: &inside{name: name, line: line}}
+		rows: r.rows, segments: r.segments, record: c.Record, path: append(slices.Clone(r.path), c.Name), inside: &inside{name: name, line: line}}
 	sub.readUsed(doc.Root())
 	for _, f := range doc.Findings() {
 		n.Fail("in %s, line %d: %s", name, f.Line, f.Message)
@@ -260,7 +260,7 @@ func (r *reader) inline(c *common, n document.Node, name, text string, values ma
 		g.Locals = merged
 		r.p.Guards = append(r.p.Guards, g)
 	}
-	r.jumps = r.jumps || sub.jumps
+	r.segments = sub.segments
 }
 
 // readUsed reads of a used procedure what matters here: parameters, tables, guards and stages. Its seats must be among the present.

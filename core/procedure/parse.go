@@ -66,19 +66,19 @@ func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string, li
 }
 
 type reader struct {
-	p       *Program
-	plate   *nameplate.Nameplate
-	values  map[string]string
-	given   map[string]bool // parameters that the procedure has
-	library Library
-	tables  map[string]*shape.Table
-	rows    map[string]int // rows that a stage fills, and its line
-	record  Record         // the rule in force
-	locals  map[string]quantity.Quantity
-	path    []string
-	using   []string // procedures that are being read, outermost first
-	inside  *inside
-	jumps   bool // some stage goes to another
+	p        *Program
+	plate    *nameplate.Nameplate
+	values   map[string]string
+	given    map[string]bool // parameters that the procedure has
+	library  Library
+	tables   map[string]*shape.Table
+	rows     map[string]int // rows that a stage fills, and its line
+	record   Record         // the rule in force
+	locals   map[string]quantity.Quantity
+	path     []string
+	using    []string // procedures that are being read, outermost first
+	inside   *inside
+	segments int // of all shapes together
 }
 
 func newReader(plate *nameplate.Nameplate, values map[string]string, library Library) *reader {

@@ -12,6 +12,9 @@ import (
 	"usherbench/core/shape"
 )
 
+// mostSegments bounds all shapes of a procedure together.
+const mostSegments = 5 * shape.MostSegments
+
 // defaultPace is how often the service sets what moves.
 const defaultPace = 20e-3
 
@@ -64,8 +67,15 @@ func (r *reader) readTrack(e document.Entry) (Track, bool) {
 		e.At.Fail("%s is switched, not played; choose a quantity with a unit", e.Key)
 		return Track{}, false
 	}
+	if r.segments > mostSegments {
+		return Track{}, false // a finding has said so
+	}
 	s := r.readShape(e.Value, shapeContext{seat: seat, quantity: q, dim: kind.Unit.Dim})
 	if s == nil {
+		return Track{}, false
+	}
+	if r.segments += len(s.Segments); r.segments > mostSegments {
+		e.Value.Fail("the shapes of the procedure have more than %d segments when its repeats are written out", mostSegments)
 		return Track{}, false
 	}
 	low, high := s.Extremes()

@@ -151,7 +151,6 @@ func (r *reader) readCommon(c *common, kind string) {
 		text := c.otherwise.Text()
 		if to, ok := strings.CutPrefix(text, "goto "); ok {
 			c.Else, c.goesTo = ElseGoto, strings.TrimSpace(to)
-			r.jumps = true
 		} else {
 			c.Else = Otherwise(c.otherwise.Word("fail", "next", "stop", "goto NAME"))
 		}
