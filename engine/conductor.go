@@ -56,7 +56,7 @@ const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{
 		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), done: make(chan struct{}),
-		counters: b.sampler.counters(), keeper: newKeeper(b.sampler.columns), values: record.Parameters, work: make(chan func()), figured: make(chan stage.Figured, 1),
+		counters: b.sampler.counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()), figured: make(chan stage.Figured, 1),
 	}
 	for _, column := range p.Columns {
 		r.picks = append(r.picks, b.sampler.columns.Index(column))

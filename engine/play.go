@@ -175,6 +175,19 @@ func wholeDwells(steps []shape.Step, format func(float64) string) []float64 {
 	return dwells
 }
 
+// stopProgram stops a program that is still playing, as one that a killed service left behind.
+func (m *member) stopProgram(ctx context.Context) error {
+	program := m.Dialect.Program
+	if !program.Stop.Exists() || program.Running.Message == "" {
+		return nil
+	}
+	playing, err := m.YesNo(ctx, program.Running)
+	if err != nil || !playing {
+		return err
+	}
+	return m.Send(ctx, "stop the program", program.Stop, 0)
+}
+
 // halt stops programs that may still be playing.
 func (r *liveRun) halt(ctx context.Context) error {
 	if r.performing == nil {

@@ -15,6 +15,9 @@ func (r *liveRun) prepareChannels(ctx context.Context) error {
 			if err := m.ClearTrip(ctx); err != nil {
 				return err
 			}
+			if err := m.stopProgram(ctx); err != nil {
+				return err
+			}
 			for _, name := range slices.Sorted(maps.Keys(r.program.Protect[x.name])) {
 				if _, ok := m.Dialect.Protect[name]; !ok {
 					continue // preflight has warned

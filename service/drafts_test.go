@@ -1,7 +1,9 @@
 package service_test
 
 import (
+	"bufio"
 	"bytes"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
@@ -10,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
 	"usherbench/core/shape"
 	"usherbench/demo"
 	"usherbench/service/servicetest"
@@ -169,4 +172,58 @@ func TestTablesComeFromFiles(t *testing.T) {
 	assert.Equal(t, api.Table{Text: "time [s],volts [V]\n0,48\n1,40\n", Names: []string{"volts"}, Rows: 2}, read)
 	_, err = h.Local.ReadTable(t.Context(), "dip.csv", strings.NewReader("time [s],volts [V]\n0,x\n"))
 	assert.Contains(t, problemOf(t, err).Detail, `cell B2: "x" is not a number`)
+}
+
+func TestADerivedColumnIsKeptWhereColumnsAreChosen(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	h.Push(`procedure: chosen
+for: tern
+needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}}
+derived: {unit.watts: "source.watts - load.watts"}
+record: {every: 100 ms, columns: [unit.watts, load.volts]}
+stages:
+  - {set: {source: {volts: 48 V, amps: 5 A, output: on}}, until: load.volts > 14 V, within: 20 s}
+  - hold: {for: 5 s}
+`)
+	doc := h.Ended(h.Start("bay1", "chosen", "TN-2208"))
+	w, err := h.Local.Window(t.Context(), doc.ID, []string{"unit.watts", "load.volts", "source.volts"}, client.Range{}, 100)
+	require.NoError(t, err)
+	present := func(trace api.Trace) (n int) {
+		for _, x := range trace.Min {
+			if x != nil {
+				n++
+			}
+		}
+		return n
+	}
+	assert.Greater(t, present(w.Traces[0]), 5)
+	assert.Greater(t, present(w.Traces[1]), 5)
+	assert.Zero(t, present(w.Traces[2]), "what was not chosen is not kept")
+}
+
+// A program that was left playing by whoever used the supply before does not play on in a run.
+func TestAProgramThatStillPlaysIsStoppedBeforeARun(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{TimeFactor: 1})
+	address := ""
+	for _, i := range h.Bench.Instruments() {
+		if i.Name == "supply1" {
+			address = strings.TrimPrefix(i.Address, "tcp://")
+		}
+	}
+	conn, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer conn.Close()
+	answers := bufio.NewReader(conn)
+	ask := func(message string) string {
+		_, err := conn.Write([]byte(message + "\n"))
+		require.NoError(t, err)
+		line, err := answers.ReadString('\n')
+		require.NoError(t, err)
+		return strings.TrimSpace(line)
+	}
+	ask("LIST:VOLT 10,12,(@1);:LIST:DWEL 100,100,(@1);:LIST:COUN 1,(@1);:OUTP ON,(@1);:LIST:RUN (@1);*OPC?")
+	require.Equal(t, "1", ask("LIST:RUN? (@1)"))
+	run := h.Start("bay1", "tern-load-steps", "TN-2208")
+	assert.Equal(t, "pass", h.Ended(run).Outcome)
+	assert.Equal(t, "0", ask("LIST:RUN? (@1)"))
 }

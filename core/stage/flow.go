@@ -5,7 +5,6 @@ import (
 	"math"
 
 	"usherbench/core/condition"
-	"usherbench/core/figure"
 	"usherbench/core/procedure"
 	"usherbench/core/trace"
 )
@@ -93,12 +92,13 @@ func (m *Machine) giveUp(effects []Effect) []Effect {
 	}
 	m.why = ""
 	effects = append(effects, Mark{t, MarkTimeout, reason})
-	if l, ok := m.runner().(leaving); ok && s.Else != procedure.ElseFail {
+	again := m.state.Try < s.Tries
+	if l, ok := m.runner().(leaving); ok && (again || s.Else != procedure.ElseFail) {
 		left := l.leave()
 		m.note(left)
 		effects = append(effects, left...)
 	}
-	if m.state.Try < s.Tries {
+	if again {
 		return m.tryAgain(effects, s)
 	}
 	switch s.Else {
@@ -125,24 +125,26 @@ func (m *Machine) tryAgain(effects []Effect, s procedure.Stage) []Effect {
 	return append(effects, m.follow(entered, v)...)
 }
 
-// idle has the methods of a runner that does nothing with an event.
-type idle struct{}
+// idle has the methods of a runner that does nothing with an event, stateless those of one that has nothing to remember either.
+type (
+	idle      struct{}
+	stateless struct{ idle }
+)
 
 func (idle) applied(*Machine, float64) ([]Effect, verdict)   { return nil, goesOn }
 func (idle) frame(*Machine, trace.Frame) ([]Effect, verdict) { return nil, goesOn }
 func (idle) progress(*Machine) (share, left float64, detail string) {
 	return 0, 0, ""
 }
-func (idle) shift(float64)     {}
-func (idle) save() any         { return nil }
-func (idle) load([]byte) error { return nil }
+func (stateless) shift(float64)     {}
+func (stateless) save() any         { return nil }
+func (stateless) load([]byte) error { return nil }
 
 // repeatRunner begins a pass of a loop, or leaves it.
 type repeatRunner struct {
 	idle
-	spec  *procedure.Repeat
-	until *condition.Condition
-	wait  wait
+	waiting
+	spec *procedure.Repeat
 }
 
 func (r *repeatRunner) enter(m *Machine) ([]Effect, verdict) {
@@ -153,8 +155,7 @@ func (r *repeatRunner) enter(m *Machine) ([]Effect, verdict) {
 	case passes >= r.spec.Times:
 		return r.leave(m)
 	}
-	r.until.Reset()
-	r.wait = wait{Since: m.state.Now}
+	r.begin(m.state.Now)
 	return nil, goesOn
 }
 
@@ -172,83 +173,65 @@ func (r *repeatRunner) leave(m *Machine) ([]Effect, verdict) {
 
 // frame judges until, between two passes.
 func (r *repeatRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
-	switch decided(m, f, r.until) {
+	switch truth, v := r.decide(m, f); truth {
 	case condition.True:
 		effects, v := r.leave(m)
 		return append([]Effect{Mark{f.T, MarkCondition, r.until.Text}}, effects...), v
 	case condition.False:
 		return r.pass(m)
+	default:
+		return nil, v
 	}
-	if !r.until.Filling() && f.T-r.wait.Since > m.program.LostAfter {
-		return nil, lost
+}
+
+// decide evaluates a condition of which one frame is enough, unless it looks back. While it is not known the stage goes on, and is lost when
+// that is for readings that do not come.
+func (w *waiting) decide(m *Machine, f trace.Frame) (condition.Truth, verdict) {
+	truth := w.until.Evaluate(m.sample(f))
+	if truth == condition.Unknown && !w.until.Filling() && f.T-w.wait.Since > m.program.LostAfter {
+		return truth, lost
 	}
-	return nil, goesOn
+	return truth, goesOn
 }
 
-// decided evaluates a condition of which one frame is enough, unless it looks back.
-func decided(m *Machine, f trace.Frame, c *condition.Condition) condition.Truth {
-	return c.Evaluate(m.sample(f))
+// jumpRunner only leads elsewhere: back to the head of a loop, or over the stages that were not chosen.
+type jumpRunner struct {
+	stateless
+	to int
 }
 
-func (r *repeatRunner) shift(s float64) { r.wait.Since += s; shifted(s, r.until) }
-func (r *repeatRunner) save() any       { return r.wait.saved(r.until) }
-func (r *repeatRunner) load(data []byte) error {
-	return r.wait.load(data, r.until)
-}
-
-// againRunner leads back to the head of its loop.
-type againRunner struct {
-	idle
-	spec *procedure.Again
-}
-
-func (r *againRunner) enter(m *Machine) ([]Effect, verdict) {
-	m.to = r.spec.Head
+func (r *jumpRunner) enter(m *Machine) ([]Effect, verdict) {
+	m.to = r.to
 	return nil, elsewhere
 }
 
-// skipRunner leads over the stages that were not chosen.
-type skipRunner struct {
-	idle
-	spec *procedure.Skip
-}
-
-func (r *skipRunner) enter(m *Machine) ([]Effect, verdict) {
-	m.to = r.spec.To
-	return nil, elsewhere
-}
-
-// whenRunner chooses.
+// whenRunner chooses, by a condition or by a figure.
 type whenRunner struct {
 	idle
+	waiting
 	spec *procedure.When
-	when *condition.Condition
-	wait wait
 }
 
 func (r *whenRunner) enter(m *Machine) ([]Effect, verdict) {
-	r.wait = wait{Since: m.state.Now}
-	if r.when != nil {
-		r.when.Reset()
+	r.begin(m.state.Now)
+	if r.until != nil {
 		return nil, goesOn
 	}
 	return []Effect{Need{*r.spec.Figure}}, goesOn
 }
 
 func (r *whenRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
-	if r.when == nil {
-		return nil, goesOn
+	if r.until == nil {
+		return nil, goesOn // the figure is still being computed
 	}
-	switch decided(m, f, r.when) {
+	switch truth, v := r.decide(m, f); truth {
 	case condition.True:
-		return []Effect{Mark{f.T, MarkCondition, r.when.Text}}, over
+		return []Effect{Mark{f.T, MarkCondition, r.until.Text}}, over
 	case condition.False:
-		return r.otherwise(m, f.T, "not "+r.when.Text)
+		return r.otherwise(m, f.T, "not "+r.until.Text)
+	default:
+		return nil, v
 	}
-	if !r.when.Filling() && f.T-r.wait.Since > m.program.LostAfter {
-		return nil, lost
-	}
-	return nil, goesOn
 }
 
 func (r *whenRunner) otherwise(m *Machine, t float64, why string) ([]Effect, verdict) {
@@ -267,18 +250,4 @@ func (r *whenRunner) figured(m *Machine, e Figured) ([]Effect, verdict) {
 		return r.otherwise(m, e.T, words)
 	}
 	return []Effect{Mark{e.T, MarkCondition, words}}, over
-}
-
-func (r *whenRunner) shift(s float64) { r.wait.Since += s; shifted(s, r.when) }
-func (r *whenRunner) save() any       { return r.wait.saved(r.when) }
-func (r *whenRunner) load(data []byte) error {
-	return r.wait.load(data, r.when)
-}
-
-// Needs is the figure that the current stage waits for; nil if it waits for none. A run that goes on after a restart asks for it again.
-func (m *Machine) Needs() *figure.Request {
-	if r, ok := m.runner().(*whenRunner); ok && r.when == nil {
-		return r.spec.Figure
-	}
-	return nil
 }

@@ -106,15 +106,6 @@ func (m *Machine) Asking() *procedure.Ask {
 	return nil
 }
 
-// Prompt is the effect that shows the waiting prompt, for a client that comes later or a run that goes on after a restart.
-func (m *Machine) Prompt() *Ask {
-	if r, ok := m.runner().(*askRunner); ok && m.Asking() != nil {
-		prompt := r.prompt(m)
-		return &prompt
-	}
-	return nil
-}
-
 // CheckAnswer tells whether a text answers the present prompt, and what is wrong with it otherwise.
 func (m *Machine) CheckAnswer(text string) error {
 	a := m.Asking()
@@ -180,9 +171,6 @@ func boundsOf(a *procedure.Ask) string {
 	}
 	return "what is possible"
 }
-
-// Replies are the operator's answers so far, by name.
-func (m *Machine) Replies() map[string]string { return maps.Clone(m.state.Replies) }
 
 // Adjust goes on with a program that was resolved with another value of an adjustable parameter. Setpoints in force that depend on it
 // are set anew. It fails when the change would alter the course of the procedure.

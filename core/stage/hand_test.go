@@ -154,3 +154,41 @@ func parseWith(stages string, values map[string]string) (*procedure.Program, err
 	}
 	return procedure.Parse([]byte(header+stages), plate, values, nil)
 }
+
+// A condition that ends a shape early, or another try of it, stops what the instrument plays by itself.
+func TestAnInstrumentDoesNotPlayOn(t *testing.T) {
+	for name, text := range map[string]string{
+		"an until":    "  - {play: {by: instrument, source.volts: [hold 5 s at 48 V]}, until: elapsed > 1 s, within: 9 s}\n",
+		"a try":       "  - {play: {by: instrument, source.volts: [hold 5 s at 48 V]}, until: load.volts > 20 V, within: 1 s, tries: 2, else: next}\n",
+		"what is not": "  - {play: {by: instrument, source.volts: [hold 500 ms at 48 V]}}\n",
+	} {
+		m, err := New(parsed(t, text+"  - hold: {for: 100 ms}\n"))
+		require.NoError(t, err)
+		halts, performs := 0, 0
+		count := func(es []Effect) {
+			for len(es) > 0 {
+				acknowledge := false
+				for _, e := range es {
+					switch e.(type) {
+					case Perform:
+						performs++
+						acknowledge = true
+					case Halt:
+						halts++
+					}
+				}
+				if !acknowledge {
+					return
+				}
+				es = m.Advance(Applied{m.state.Now})
+			}
+		}
+		count(m.Start())
+		l := newLab()
+		for step := 1; !m.Finished(); step++ {
+			require.Less(t, step, 1000, name)
+			count(m.Advance(Frame{l.frame(0.02*float64(step), m.program.Columns)}))
+		}
+		assert.Equal(t, map[string][2]int{"an until": {1, 1}, "a try": {2, 2}, "what is not": {0, 1}}[name], [2]int{halts, performs}, name)
+	}
+}

@@ -76,7 +76,7 @@ func (r *askRunner) load(data []byte) error { return json.Unmarshal(data, &r.wai
 
 // signalRunner tells the operator something.
 type signalRunner struct {
-	idle
+	stateless
 	spec *procedure.Signal
 }
 

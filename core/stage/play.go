@@ -132,8 +132,8 @@ func (r *playRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 		return r.marks(f.T), over
 	}
 	effects, v := awaited(m, f, r.until, r.play.Since, r.within)
-	if v == over {
-		effects = append(effects, r.marks(f.T)...)
+	if v == over { // before the shape's end
+		effects = append(append(effects, r.leave()...), r.marks(f.T)...)
 	}
 	return effects, v
 }

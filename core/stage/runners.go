@@ -33,7 +33,7 @@ func newRunner(p *procedure.Program, s procedure.Stage) (runner, error) {
 	var r runner
 	switch a := s.Action.(type) {
 	case *procedure.Set:
-		r = &setRunner{spec: *a, until: until, within: s.Within}
+		r = &setRunner{spec: *a, waiting: waiting{until: until}, within: s.Within}
 	case *procedure.Hold:
 		r = holding(*a, nil)
 	case *procedure.Rest:
@@ -59,13 +59,13 @@ func newRunner(p *procedure.Program, s procedure.Stage) (runner, error) {
 		}
 		r = d
 	case *procedure.Repeat:
-		r = &repeatRunner{spec: a, until: compile(a.Until)}
+		r = &repeatRunner{spec: a, waiting: waiting{until: compile(a.Until)}}
 	case *procedure.Again:
-		r = &againRunner{spec: a}
+		r = &jumpRunner{to: a.Head}
 	case *procedure.When:
-		r = &whenRunner{spec: a, when: compile(a.If)}
+		r = &whenRunner{spec: a, waiting: waiting{until: compile(a.If)}}
 	case *procedure.Skip:
-		r = &skipRunner{spec: a}
+		r = &jumpRunner{to: a.To}
 	default:
 		return nil, fmt.Errorf("there is no way to execute %T", a)
 	}

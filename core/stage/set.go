@@ -10,11 +10,28 @@ import (
 
 // setRunner sets things; with until it then waits.
 type setRunner struct {
+	waiting
 	spec   procedure.Set
-	until  *condition.Condition
 	within float64
-	wait   wait
 }
+
+// waiting is the condition that a stage waits for, with its state: what is common to all stages that keep nothing else.
+type waiting struct {
+	until *condition.Condition // nil: none
+	wait  wait
+}
+
+// begin waits anew from a time on.
+func (w *waiting) begin(t float64) {
+	w.wait = wait{Since: t}
+	if w.until != nil {
+		w.until.Reset()
+	}
+}
+
+func (w *waiting) shift(s float64)        { w.wait.Since += s; shifted(s, w.until) }
+func (w *waiting) save() any              { return w.wait.saved(w.until) }
+func (w *waiting) load(data []byte) error { return w.wait.load(data, w.until) }
 
 // wait is the state of waiting for a condition.
 type wait struct {
@@ -43,10 +60,7 @@ func (w *wait) load(data []byte, until *condition.Condition) error {
 }
 
 func (r *setRunner) enter(m *Machine) ([]Effect, verdict) {
-	r.wait = wait{Since: m.state.Now}
-	if r.until != nil {
-		r.until.Reset()
-	}
+	r.begin(m.state.Now)
 	return []Effect{Command{Settings: r.spec.Settings}}, goesOn
 }
 
@@ -90,10 +104,6 @@ func (r *setRunner) progress(m *Machine) (share, left float64, detail string) {
 	}
 	return min((m.state.Now-r.wait.Since)/r.within, 1), 0, "until " + r.until.Text
 }
-
-func (r *setRunner) shift(s float64)        { r.wait.Since += s; shifted(s, r.until) }
-func (r *setRunner) save() any              { return r.wait.saved(r.until) }
-func (r *setRunner) load(data []byte) error { return r.wait.load(data, r.until) }
 
 // shifted moves what conditions remember; nil ones are left out.
 func shifted(s float64, conditions ...*condition.Condition) {
