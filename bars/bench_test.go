@@ -135,17 +135,27 @@ stages:
   - hold: {for: 10 h}
 `
 
-// BenchmarkGuard measures the time from the reading with a breach to the load's off-command on the wire, with 64 bays at 50 frames a
-// second in the same process as their stand-ins.
-func BenchmarkGuard(b *testing.B) {
-	const bays = 64
+// conducting opens an engine with records of its own that know the procedure guarded. stop closes both.
+func conducting(b *testing.B, config engine.Config) (e *engine.Engine, stop func()) {
+	b.Helper()
 	s, err := store.Open(b.TempDir() + "/usher.db")
 	require.NoError(b, err)
-	defer s.Close()
 	_, _, err = s.PushRevision(store.Revision{Name: "guarded", For: "any", Text: guarded})
 	require.NoError(b, err)
 	dialects, err := dialect.Load("")
 	require.NoError(b, err)
+	e, err = engine.Open(config, dialects, s, slog.New(slog.DiscardHandler), engine.Options{})
+	require.NoError(b, err)
+	return e, func() {
+		e.Close()
+		s.Close()
+	}
+}
+
+// BenchmarkGuard measures the time from the reading with a breach to the load's off-command on the wire, with 64 bays at 50 frames a
+// second in the same process as their stand-ins.
+func BenchmarkGuard(b *testing.B) {
+	const bays = 64
 	loads := make([]breachable, bays)
 	config := engine.Config{Instruments: map[string]engine.InstrumentConfig{}, Bays: map[string]engine.BayConfig{}}
 	for i := range bays {
@@ -154,9 +164,8 @@ func BenchmarkGuard(b *testing.B) {
 		config.Instruments[load] = engine.InstrumentConfig{Address: "tcp://" + serve(b, loads[i].load), Dialect: "sim-load"}
 		config.Bays[fmt.Sprintf("bay%d", i)] = engine.BayConfig{Seats: map[string]engine.SeatConfig{"source": {Instrument: supply}, "load": {Instrument: load}}}
 	}
-	e, err := engine.Open(config, dialects, s, slog.New(slog.DiscardHandler), engine.Options{})
-	require.NoError(b, err)
-	defer e.Close()
+	e, stop := conducting(b, config)
+	defer stop()
 	var latencies []time.Duration
 	for range 4 {
 		var wg sync.WaitGroup

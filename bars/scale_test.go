@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,8 +20,6 @@ import (
 
 	"usherbench/api"
 	"usherbench/engine"
-	"usherbench/instrument/dialect"
-	"usherbench/store"
 )
 
 // benchOutside starts a simulated bench in a process of its own and gives its configuration.
@@ -69,16 +66,8 @@ func residentMB() float64 {
 // running starts a run in every bay and measures the engine for a while: the share of a core and the frames a second of a bay.
 func running(b *testing.B, bays int) (cores, rate, memory float64) {
 	b.Helper()
-	s, err := store.Open(b.TempDir() + "/usher.db")
-	require.NoError(b, err)
-	defer s.Close()
-	_, _, err = s.PushRevision(store.Revision{Name: "guarded", For: "any", Text: guarded})
-	require.NoError(b, err)
-	dialects, err := dialect.Load("")
-	require.NoError(b, err)
-	e, err := engine.Open(benchOutside(b, bays), dialects, s, slog.New(slog.DiscardHandler), engine.Options{})
-	require.NoError(b, err)
-	defer e.Close()
+	e, stop := conducting(b, benchOutside(b, bays))
+	defer stop()
 	var wg sync.WaitGroup
 	for _, bay := range e.Bays() {
 		wg.Add(1)
@@ -116,13 +105,6 @@ func BenchmarkScale(b *testing.B) {
 // BenchmarkSlowInstruments measures that several slow instruments keep their own best rate beside a fast one that keeps its.
 func BenchmarkSlowInstruments(b *testing.B) {
 	const answersAfter = 80 * time.Millisecond
-	s, err := store.Open(b.TempDir() + "/usher.db")
-	require.NoError(b, err)
-	defer s.Close()
-	_, _, err = s.PushRevision(store.Revision{Name: "guarded", For: "any", Text: guarded})
-	require.NoError(b, err)
-	dialects, err := dialect.Load("")
-	require.NoError(b, err)
 	var fast breachable
 	config := engine.Config{Instruments: map[string]engine.InstrumentConfig{
 		"supply": {Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"}, "load": {Address: "tcp://" + serve(b, fast.load), Dialect: "sim-load"},
@@ -143,9 +125,8 @@ func BenchmarkSlowInstruments(b *testing.B) {
 		seats[name] = engine.SeatConfig{Instrument: name}
 	}
 	config.Bays["bay1"] = engine.BayConfig{Seats: seats}
-	e, err := engine.Open(config, dialects, s, slog.New(slog.DiscardHandler), engine.Options{})
-	require.NoError(b, err)
-	defer e.Close()
+	e, stop := conducting(b, config)
+	defer stop()
 	bay, err := e.Bay("bay1")
 	require.NoError(b, err)
 	_, err = bay.StartRun(context.Background(), "bars", api.StartRun{Procedure: "guarded", Serial: "X"})
