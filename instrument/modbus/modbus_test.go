@@ -198,6 +198,10 @@ func TestSeveralInstrumentsShareALineFairly(t *testing.T) {
 	reference(t, "rtu", there)
 	good := []*Client{open(t, "modbus-rtu://"+here+"?baud=115200&unit=7"), open(t, "modbus-rtu://"+here+"?baud=115200&unit=7")}
 	dead := open(t, "modbus-rtu://"+here+"?baud=115200&unit=9")
+	// The two are there before the shares are counted: one that did not answer at once is asked less often for a while.
+	for _, c := range good {
+		require.Eventually(t, func() bool { _, err := c.Read(context.Background(), true, 0, 2); return err == nil }, 10*time.Second, 10*time.Millisecond)
+	}
 	counts := make(chan [2]int, 3)
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
