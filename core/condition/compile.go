@@ -125,11 +125,29 @@ func (c *compiler) compare(e *compareExpr) (node, error) {
 	if err != nil {
 		return nil, err
 	}
+	left, ld, right, rd = c.rates(left, ld, right, rd)
 	c.noteThreshold(first, mid, left, right, e.Op)
 	if ld != rd {
 		return nil, &Error{e.Pos.Column, fmt.Sprintf("compares %s with %s; both sides must be of one kind", ld, rd)}
 	}
 	return comparison{left, right, e.Op, ld}, nil
+}
+
+// rates makes a current of a C-rate that stands beside one, if the rated capacity is known.
+func (c *compiler) rates(left number, ld quantity.Dimension, right number, rd quantity.Dimension) (number, quantity.Dimension, number, quantity.Dimension) {
+	if ld == rd || ld != quantity.ChargeRate && rd != quantity.ChargeRate || ld != quantity.Current && rd != quantity.Current {
+		return left, ld, right, rd
+	}
+	ref, err := c.scope("nameplate.rated_capacity")
+	if err != nil || ref.Constant == nil || ref.Constant.Dim != quantity.Charge {
+		return left, ld, right, rd
+	}
+	perRate := ref.Constant.Value / 3600
+	scaled := func(x number) number { return func(s *Sample) float64 { return x(s) * perRate } }
+	if ld == quantity.ChargeRate {
+		return scaled(left), quantity.Current, right, rd
+	}
+	return left, ld, scaled(right), quantity.Current
 }
 
 // mirrored is the comparison seen from its other side.
@@ -170,6 +188,7 @@ func (c *compiler) sum(e *sumExpr) (number, quantity.Dimension, error) {
 		if err != nil {
 			return nil, dim, err
 		}
+		value, dim, right, rd = c.rates(value, dim, right, rd)
 		if rd != dim {
 			return nil, dim, &Error{tail.Pos.Column, fmt.Sprintf("adds or subtracts %s and %s; both must be of one kind", dim, rd)}
 		}

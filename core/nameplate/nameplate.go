@@ -12,6 +12,14 @@
 //	  source.volts: {min: 0 V, max: 62 V}
 //	at rest:
 //	  load.volts: {min: −0.1 V, max: 16 V}
+//
+// Of a battery it states the chemistry and the cells; what it does not say is then taken from [Chemistry]:
+//
+//	nameplate: gannet
+//	kind: battery
+//	chemistry: NMC
+//	cells: {series: 7, parallel: 2}
+//	ratings: {rated_capacity: 9.6 Ah, charge_volts: 29.2 V}
 package nameplate
 
 import (
@@ -36,7 +44,12 @@ type Nameplate struct {
 	Windows map[string]Window
 	// AtRest are the plausible readings with every output off, by column: what a right and whole unit shows by itself.
 	AtRest map[string]Window
-	Text   string
+	// Chemistry of a battery, and its cells in series and parallel; a zero Name if it is none or does not say.
+	Chemistry        Chemistry
+	Series, Parallel int
+	// Assumed says of each rating that the text leaves out where it was taken from.
+	Assumed map[string]string
+	Text    string
 }
 
 // Window is a safe range, ends included, in SI.
@@ -63,15 +76,21 @@ func Parse(text []byte) (*Nameplate, error) {
 				n.Fail("%q is not a name; use small letters, digits and hyphens, beginning with a letter", p.Name)
 			}
 		},
-		"title":   func(n document.Node) { p.Title = n.Text() },
-		"maker":   func(n document.Node) { p.Maker = n.Text() },
-		"model":   func(n document.Node) { p.Model = n.Text() },
-		"plant":   func(n document.Node) { p.Plant = n.Text() },
-		"kind":    func(n document.Node) { p.Kind = n.Text() },
-		"ratings": p.readRatings,
-		"windows": func(n document.Node) { p.Windows = readWindows(n) },
-		"at rest": func(n document.Node) { p.AtRest = readWindows(n) },
+		"title":     func(n document.Node) { p.Title = n.Text() },
+		"maker":     func(n document.Node) { p.Maker = n.Text() },
+		"model":     func(n document.Node) { p.Model = n.Text() },
+		"plant":     func(n document.Node) { p.Plant = n.Text() },
+		"kind":      func(n document.Node) { p.Kind = n.Text() },
+		"chemistry": p.readChemistry,
+		"cells":     p.readCells,
+		"ratings":   p.readRatings,
+		"windows":   func(n document.Node) { p.Windows = readWindows(n) },
+		"at rest":   func(n document.Node) { p.AtRest = readWindows(n) },
 	}, "nameplate", "ratings")
+	if err := doc.Findings().Err(); err != nil {
+		return nil, err
+	}
+	p.complete(doc.Root())
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err
 	}

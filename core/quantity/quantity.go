@@ -18,6 +18,8 @@ type Dimension struct {
 	Volt, Ampere, Second, Kelvin int8
 	// Rate counts C-rates, which become a current only with the rated capacity of a battery.
 	Rate int8
+	// Gram counts masses, as of active material.
+	Gram int8
 }
 
 // The dimensions that have a name of their own.
@@ -33,11 +35,12 @@ var (
 	Energy      = Dimension{Volt: 1, Ampere: 1, Second: 1}
 	Temperature = Dimension{Kelvin: 1}
 	ChargeRate  = Dimension{Rate: 1}
+	Mass        = Dimension{Gram: 1}
 )
 
 var dimensionNames = map[Dimension]string{
 	Number: "a plain number", Voltage: "volts", Current: "amperes", Power: "watts", Resistance: "ohms", Time: "seconds",
-	Frequency: "hertz", Charge: "ampere-hours", Energy: "watt-hours", Temperature: "degrees Celsius", ChargeRate: "a C-rate",
+	Frequency: "hertz", Charge: "ampere-hours", Energy: "watt-hours", Temperature: "degrees Celsius", ChargeRate: "a C-rate", Mass: "grams",
 }
 
 // String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it has no name.
@@ -49,7 +52,7 @@ func (d Dimension) String() string {
 	for _, p := range []struct {
 		symbol string
 		power  int8
-	}{{"V", d.Volt}, {"A", d.Ampere}, {"s", d.Second}, {"K", d.Kelvin}, {"C", d.Rate}} {
+	}{{"V", d.Volt}, {"A", d.Ampere}, {"s", d.Second}, {"K", d.Kelvin}, {"C", d.Rate}, {"g", d.Gram}} {
 		if p.power == 0 {
 			continue
 		}
@@ -66,12 +69,12 @@ func (d Dimension) String() string {
 
 // Times is the dimension of a product.
 func (d Dimension) Times(e Dimension) Dimension {
-	return Dimension{d.Volt + e.Volt, d.Ampere + e.Ampere, d.Second + e.Second, d.Kelvin + e.Kelvin, d.Rate + e.Rate}
+	return Dimension{d.Volt + e.Volt, d.Ampere + e.Ampere, d.Second + e.Second, d.Kelvin + e.Kelvin, d.Rate + e.Rate, d.Gram + e.Gram}
 }
 
 // Per is the dimension of a quotient.
 func (d Dimension) Per(e Dimension) Dimension {
-	return Dimension{d.Volt - e.Volt, d.Ampere - e.Ampere, d.Second - e.Second, d.Kelvin - e.Kelvin, d.Rate - e.Rate}
+	return Dimension{d.Volt - e.Volt, d.Ampere - e.Ampere, d.Second - e.Second, d.Kelvin - e.Kelvin, d.Rate - e.Rate, d.Gram - e.Gram}
 }
 
 // Quantity is a value in SI units with its dimension.

@@ -28,7 +28,7 @@ var baseUnits = map[string]baseUnit{
 	"Ah": {Charge, 3600, true}, "Wh": {Energy, 3600, true}, "J": {Energy, 1, true},
 	"°C": {Temperature, 1, false}, "K": {Temperature, 1, true},
 	"%": {Number, 0.01, false}, "ppm": {Number, 1e-6, false},
-	"C": {ChargeRate, 1, false},
+	"C": {ChargeRate, 1, false}, "g": {Mass, 1e-3, true},
 }
 
 var prefixes = map[string]float64{
@@ -74,7 +74,7 @@ func simpleUnit(whole, symbol string) (Unit, error) {
 	if meant, ok := nearMisses[symbol]; ok {
 		return Unit{}, syntaxError(whole, "%q is not a unit here; write %s", symbol, meant)
 	}
-	return Unit{}, syntaxError(whole, "%q is not a unit; known are V, A, W, Ω, s, min, h, Hz, Ah, Wh, J, °C, K, %%, ppm, C with the prefixes p n µ m k M G", symbol)
+	return Unit{}, syntaxError(whole, "%q is not a unit; known are V, A, W, Ω, s, min, h, Hz, Ah, Wh, J, °C, K, %%, ppm, C, g with the prefixes p n µ m k M G", symbol)
 }
 
 // LiteralPattern is a regular expression for a number with an optional unit inside a longer text, for lexers.
@@ -150,6 +150,14 @@ func Symbol(dim Dimension) string {
 	for _, symbol := range []string{"V", "A", "W", "Ω", "s", "Hz", "J", "°C"} {
 		if baseUnits[symbol].dim == dim {
 			return symbol
+		}
+	}
+	if dim.Second < 0 { // a rate: V/s
+		top := dim.Times(Time)
+		for _, symbol := range []string{"V", "A", "W", "K"} {
+			if baseUnits[symbol].dim == top {
+				return symbol + "/s"
+			}
 		}
 	}
 	return ""
