@@ -48,6 +48,31 @@ type Span struct {
 	T0, T1     float64
 }
 
+// Event is a mark of the run: what happened, and when.
+type Event struct {
+	T           float64
+	Kind, Label string
+}
+
+// Kinds of events that figures look for.
+const (
+	EventCommand   = "command"
+	EventCondition = "condition"
+)
+
+// Break is a time in which the service was not there. Outputs were on for a part of it at most.
+type Break struct {
+	// T0 is the last frame before, T1 the first after it, Off when the outputs went off; negative: that is not known.
+	T0  float64 `json:"t0"`
+	Off float64 `json:"off"`
+	T1  float64 `json:"t1"`
+	// Charge and Energy were counted for the time until Off at the last reading, SI, into the battery.
+	Charge float64 `json:"charge"`
+	Energy float64 `json:"energy"`
+	// Within is how far Charge may be off, A·s: the half-width of a rectangle.
+	Within float64 `json:"within"`
+}
+
 // Record is what a run left behind, as far as figures need it.
 type Record struct {
 	Points []Point
@@ -56,6 +81,19 @@ type Record struct {
 	Ratings map[string]quantity.Quantity
 	// Specs are the accuracies of what was measured, by column; a column without one has no stated accuracy.
 	Specs map[string]uncertainty.Spec
+	// Events are the marks of the run, in order.
+	Events []Event
+	// Breaks are the times in which nobody recorded, and what is known of them.
+	Breaks []Break
+	// Bridge is the longest gap inside a stage that is taken as a straight line, s; 0: the usual 10 s. On a bench whose clock runs faster the same
+	// hiccup of the computer is a longer gap.
+	Bridge float64
+	// AtLeast is the longest interval that the record rule asks for, s; 0: frames are recorded at a fixed interval.
+	AtLeast float64
+	// Columns are those that Trace can give; nil: it is asked and may refuse.
+	Columns []string
+	// Series is the number of cells in series of a battery; 0: not stated.
+	Series int
 	// Trace gives one column between two times, at full resolution.
 	Trace func(column string, t0, t1 float64) (trace.Series, error)
 }
@@ -76,6 +114,13 @@ type Request struct {
 	Row      string `json:"row,omitempty"`
 	Against  string `json:"against,omitempty"`
 	Quantity string `json:"quantity,omitempty"`
+	// Pass chooses one of several times that a stage ran, from 1; 0: the last.
+	Pass int `json:"pass,omitempty"`
+	// Args are the numbers that the definition names, SI, and Choices its words; what is not given has the definition's default.
+	Args    map[string]float64 `json:"args,omitempty"`
+	Choices map[string]string  `json:"choices,omitempty"`
+	// Of lists columns, for figures of several.
+	Of []string `json:"of,omitempty"`
 }
 
 // Result is a figure, in the unit of its definition.
@@ -88,8 +133,24 @@ type Result struct {
 	K       float64  `json:"k"`
 	N       int      `json:"n"` // samples or points used
 	Remarks []string `json:"remarks,omitempty"`
+	// Text is the answer of a figure that is a word; Value is then the time of what it tells.
+	Text string `json:"text,omitempty"`
+	// Table holds what the figure is made of, or its curve.
+	Table *Table `json:"table,omitempty"`
 	// Undetermined says why there is no value; nil if there is one.
 	Undetermined *Undetermined `json:"undetermined,omitempty"`
+}
+
+// Table is rows of numbers and words. A cell is a float64, a string, or nil for what is missing.
+type Table struct {
+	Columns []TableColumn `json:"columns"`
+	Rows    [][]any       `json:"rows"`
+}
+
+// TableColumn is a column of a table with its unit.
+type TableColumn struct {
+	Name string `json:"name"`
+	Unit string `json:"unit,omitempty"`
 }
 
 // Undetermined is the reason why a figure has no value.
@@ -119,6 +180,10 @@ const (
 	WrongConditions = "wrong-conditions"
 	Implausible     = "implausible"
 	Ambiguous       = "ambiguous"
+	NotReached      = "not-reached"
+	AlreadyBeyond   = "already-beyond" // past the level at the start
+	WrongSign       = "wrong-sign"
+	NotFound        = "not-found"
 )
 
 func undetermined(code, format string, args ...any) *Undetermined {
@@ -134,11 +199,26 @@ type Definition struct {
 	// Points is true for figures computed from the points of a grid.
 	Points bool
 	// Row is true for figures computed from a row of an acquire or seek.
-	Row     bool
+	Row bool
+	// Half names what it needs a stage of: "charge", "discharge", "rest"; empty: none.
+	Half string
+	// Args are the numbers that can be given.
+	Args []Arg
+	// Choices are the words that can be given; the first of each is the default.
+	Choices map[string][]string
+	// Many is true for a figure of several columns, which of names.
+	Many    bool
 	compute func(*Record, Request) (Result, error)
 }
 
-var definitions = byID(converterFigures, rowFigures)
+// Arg is a number that a figure can be asked with, SI.
+type Arg struct {
+	Name    string
+	Dim     quantity.Dimension
+	Default float64
+}
+
+var definitions = byID(converterFigures, rowFigures, batteryFigures, resistanceFigures, curveFigures, chargerFigures, shareFigures)
 
 func byID(families ...[]Definition) map[string]Definition {
 	m := map[string]Definition{}
@@ -163,6 +243,16 @@ func Compute(rec *Record, req Request) Result {
 	if !ok {
 		return Result{Request: req, Undetermined: undetermined(NoData, "there is no figure %q", req.ID)}
 	}
+	for _, a := range d.Args {
+		if _, given := req.Args[a.Name]; !given && !math.IsNaN(a.Default) {
+			req.Args = with(req.Args, a.Name, a.Default)
+		}
+	}
+	for name, words := range d.Choices {
+		if req.Choices[name] == "" {
+			req.Choices = with(req.Choices, name, words[0])
+		}
+	}
 	req.Output, req.Input = orElse(req.Output, "load"), orElse(req.Input, "source")
 	result, err := d.compute(rec, req)
 	if req.At == nil {
@@ -186,6 +276,16 @@ func Compute(rec *Record, req Request) Result {
 		result.Value, result.U, result.K = 0, 0, 0
 	}
 	return result
+}
+
+// with sets an entry of a copy of a map.
+func with[V any](m map[string]V, key string, value V) map[string]V {
+	next := maps.Clone(m)
+	if next == nil {
+		next = map[string]V{}
+	}
+	next[key] = value
+	return next
 }
 
 func orElse(s, fallback string) string {

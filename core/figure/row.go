@@ -80,9 +80,6 @@ func (rec *Record) bracket(name, column string) (before, after float64, p Point,
 	return before, after, p, err
 }
 
-// AlreadyBeyond is the code for a search that began where its condition held.
-const AlreadyBeyond = "already-beyond"
-
 // foundLevel is the midpoint of the last step at which the condition did not hold and the first at which it did; half a step is its
 // uncertainty as a rectangle, beside the accuracy of the reading.
 func foundLevel(rec *Record, req Request) (Result, error) {

@@ -30,6 +30,7 @@ var Missing = math.NaN()
 type Counters struct {
 	columns Columns
 	seats   []seatCounter
+	split   float64 // when something was last set; −1: not since the last frame
 }
 
 type seatCounter struct {
@@ -46,7 +47,7 @@ func Derived(seat string) []string {
 
 // NewCounters prepares counters for the seats whose volts and amps are among the columns.
 func NewCounters(columns Columns, seats []string) *Counters {
-	c := &Counters{columns: columns}
+	c := &Counters{columns: columns, split: -1}
 	for _, seat := range seats {
 		s := seatCounter{
 			volts: columns.Index(seat + ".volts"), amps: columns.Index(seat + ".amps"), watts: columns.Index(seat + ".watts"),
@@ -67,13 +68,45 @@ func (c *Counters) Measured(seat string) {
 	}
 }
 
+// Split says that something was set at time t: readings are no straight line across it, each side keeps its nearest value up to it.
+func (c *Counters) Split(t float64) { c.split = t }
+
+// Counted is what a seat has counted by its last reading: charge in A·s, energy in W·s, and that reading.
+type Counted struct {
+	Charge float64 `json:"charge"`
+	Energy float64 `json:"energy"`
+	Amps   float64 `json:"amps"`
+	Watts  float64 `json:"watts"`
+}
+
+// Counted gives the counters of every seat, by its column of charge; a seat that was not read yet is left out.
+func (c *Counters) Counted() map[string]Counted {
+	all := map[string]Counted{}
+	for _, s := range c.seats {
+		if !math.IsNaN(s.lastWatts) {
+			all[c.columns[s.charge]] = Counted{s.q, s.e, s.lastAmps, s.lastWatts}
+		}
+	}
+	return all
+}
+
+// Continue goes on counting from what was counted before a time in which nobody did, by column of charge.
+func (c *Counters) Continue(all map[string]Counted) {
+	for i := range c.seats {
+		if x, ok := all[c.columns[c.seats[i].charge]]; ok {
+			c.seats[i].q, c.seats[i].e, c.seats[i].lastAmps, c.seats[i].lastWatts = x.Charge, x.Energy, Missing, Missing
+		}
+	}
+}
+
 // counterScale gives the recorded steps of the counters, 1 µA·s and 1 µJ: far below any instrument's resolution over an interval,
 // and exact as decimals.
 const counterScale = 1e6
 
-// Fill computes the derived values of the frame in place. Between frames volts and amps are straight lines; a frame whose
-// readings are missing is bridged by the straight line between its neighbours.
+// Fill computes the derived values of the frame in place. Between frames volts and amps are straight lines, but not across a [Counters.Split];
+// a frame whose readings are missing is bridged by the straight line between its neighbours.
 func (c *Counters) Fill(f Frame) {
+	whole := true
 	for i := range c.seats {
 		s := &c.seats[i]
 		amps := f.Values[s.amps]
@@ -85,16 +118,23 @@ func (c *Counters) Fill(f Frame) {
 		if math.IsNaN(watts) || math.IsNaN(amps) {
 			// What the counters did meanwhile is not known before the next reading bridges the gap.
 			f.Values[s.charge], f.Values[s.energy] = Missing, Missing
+			whole = false
 			continue
 		}
 		if !math.IsNaN(s.lastWatts) {
-			span := f.T - s.lastT
-			s.q += 0.5 * (s.lastAmps + amps) * span
-			s.e += 0.5 * (s.lastWatts + watts) * span
+			before, after := 0.5*(f.T-s.lastT), 0.5*(f.T-s.lastT)
+			if c.split > s.lastT && c.split < f.T {
+				before, after = c.split-s.lastT, f.T-c.split
+			}
+			s.q += s.lastAmps*before + amps*after
+			s.e += s.lastWatts*before + watts*after
 		}
 		s.lastT, s.lastAmps, s.lastWatts = f.T, amps, watts
 		f.Values[s.charge] = math.Round(s.q*counterScale) / counterScale
 		f.Values[s.energy] = math.Round(s.e*counterScale) / counterScale
+	}
+	if whole {
+		c.split = -1
 	}
 }
 
