@@ -192,6 +192,12 @@ type Drive struct {
 	Ends      []Termination
 	// Down lowers the current at each crossing of the cutoff instead of ending; nil: it does not.
 	Down *StepDown
+	// Before is a gentle beginning of a charge; nil: none.
+	Before *Precharge
+	// Taper is the current that ends a charge at constant voltage, A; 0: it does not end so.
+	Taper float64
+	// Cutoff is the voltage at which a discharge ends, V; 0: there is none.
+	Cutoff float64
 	// Expect is about how long it takes, s, from the rated capacity; 0: not known.
 	Expect float64
 }
@@ -201,6 +207,13 @@ type Termination struct {
 	// Word is what the procedure calls it: taper, time, cutoff …
 	Word string
 	When string
+}
+
+// Precharge keeps the current of a charge low for as long as the battery is below some volts.
+type Precharge struct {
+	Below float64 // V
+	Amps  float64
+	Most  float64 // s, after which the battery counts as not to be charged
 }
 
 // StepDown divides the current by Factor at the cutoff, for as long as it stays at or above Least.
@@ -219,7 +232,15 @@ func (d StepDown) Steps(amps float64) int {
 type Repeat struct {
 	Times int    // 0: only by Until
 	Until string // judged before every pass but the first
-	End   int    // index of the stage after the loop
+	// Enough ends the loop before a pass when one of these figures of the run so far lies in its band.
+	Enough []Band
+	End    int // index of the stage after the loop
+}
+
+// Band is a figure of the run so far with the band that it is to lie in, in its own unit.
+type Band struct {
+	Figure   figure.Request
+	Min, Max float64
 }
 
 // Again ends a pass of a loop.

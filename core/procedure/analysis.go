@@ -176,6 +176,9 @@ func (p *Program) Reads() []string {
 	}
 	for _, f := range p.Figures {
 		add(f.Quantity)
+		for _, column := range f.Of {
+			add(column)
+		}
 	}
 	for _, c := range p.Curves {
 		add(c.Of)
@@ -235,6 +238,22 @@ func (p *Program) Fastest() float64 {
 		fastest = math.Min(fastest, s.Record.interval())
 	}
 	return fastest
+}
+
+// Slowest is the longest interval that a rule of the program allows between frames, s.
+func (p *Program) Slowest() float64 {
+	slowest := 0.0
+	for _, r := range append([]Record{p.Record}, recordsOf(p.Stages)...) {
+		slowest = math.Max(slowest, math.Max(r.AtLeast, r.Every))
+	}
+	return slowest
+}
+
+func recordsOf(stages []Stage) (rules []Record) {
+	for _, s := range stages {
+		rules = append(rules, s.Record)
+	}
+	return rules
 }
 
 func (r Record) interval() float64 {

@@ -19,6 +19,10 @@ const (
 	stepBlank = 2.0     // s after a step-down in which the cutoff is not watched
 	nearLimit = 0.998   // share of the charge voltage from which taper counts
 	nearAmps  = 0.95    // share of the charge current above which −ΔV counts
+
+	tapered     = "(%s >= %s and %s <= %s) for %s"
+	voltsDrop   = "(stage.elapsed >= %s and %s >= %s and drop(mean(%s, %s)) >= %s) for %s"
+	celsiusRate = "stage.elapsed >= %s and rate(%s, %s) >= %s"
 )
 
 func (r *reader) readCharge(c *common, n document.Node) Action    { return r.readDrive(c, n, false) }
@@ -32,7 +36,7 @@ func (r *reader) readDrive(c *common, n document.Node, discharge bool) Action {
 	if discharge {
 		words = append(words, "watts", "ohms", "cutoff", "step down")
 	} else {
-		words = append(words, "volts", "taper", "voltage", "volts drop", "celsius rise", "celsius rate")
+		words = append(words, "volts", "taper", "voltage", "volts drop", "celsius rise", "celsius rate", "precharge")
 	}
 	readers := map[string]func(document.Node){}
 	for _, w := range words {
@@ -50,6 +54,9 @@ func (r *reader) readDrive(c *common, n document.Node, discharge bool) Action {
 		r.chargeSettings(d, seat, n, fields)
 	}
 	r.bounds(d, fields)
+	if len(d.Ends) == 0 && c.Until == "" && !discharge && r.plate.Battery() {
+		r.chemistryEnds(d, seat)
+	}
 	if len(d.Ends) == 0 && c.Until == "" {
 		n.Fail("the %s never ends: give it a termination, such as time", d.Kind())
 	}
@@ -88,24 +95,28 @@ func (r *reader) driveSeat(n, on document.Node, discharge bool) (Seat, bool) {
 }
 
 func (r *reader) chargeSettings(d *Drive, seat Seat, n document.Node, f map[string]document.Node) {
-	amps := r.required(n, f["amps"], "amps", quantity.Current, "")
+	amps := r.required(n, f["amps"], "amps", quantity.Current, "charge_current")
 	volts := r.required(n, f["volts"], "volts", quantity.Voltage, "charge_volts")
 	r.bounded(n, seat, "amps", amps)
 	r.bounded(n, seat, "volts", volts)
 	d.Settings = []Setting{{Seat: seat.Name, Quantity: "volts", Value: volts}, {Seat: seat.Name, Quantity: "amps", Value: amps}, {Seat: seat.Name, Quantity: "output", Word: "on"}}
+	if f["precharge"].Present() {
+		d.Before = r.readPrecharge(f["precharge"], amps)
+	}
 	v, i := seat.Name+".volts", seat.Name+".amps"
 	if f["taper"].Present() {
 		taper := r.value(f["taper"], quantity.Current)
 		if taper <= 0 || taper >= amps {
 			f["taper"].Fail("the taper current lies between 0 A and the charge current")
 		}
-		d.end("taper", "(%s >= %s and %s <= %s) for %s", v, unit(nearLimit*volts, "V"), i, unit(taper, "A"), confirmed)
+		d.Taper = taper
+		d.end("taper", tapered, v, unit(nearLimit*volts, "V"), i, unit(taper, "A"), confirmed)
 	}
 	if f["voltage"].Present() {
 		d.end("voltage", "%s >= %s for 2 s", v, unit(r.value(f["voltage"], quantity.Voltage), "V"))
 	}
 	if f["volts drop"].Present() {
-		d.end("volts drop", "(stage.elapsed >= %s and %s >= %s and drop(mean(%s, %s)) >= %s) for %s", watchFrom, i, unit(nearAmps*amps, "A"), v, confirmed,
+		d.end("volts drop", voltsDrop, watchFrom, i, unit(nearAmps*amps, "A"), v, confirmed,
 			unit(r.value(f["volts drop"], quantity.Voltage), "V"), confirmed)
 	}
 	for _, word := range []string{"celsius rise", "celsius rate"} {
@@ -121,9 +132,57 @@ func (r *reader) chargeSettings(d *Drive, seat Seat, n document.Node, f map[stri
 			d.end(word, "rise(%s) >= %s for %s", column, unit(r.value(f[word], quantity.Temperature), "K"), confirmed)
 		} else {
 			rate := r.value(f[word], quantity.Temperature.Per(quantity.Time))
-			d.end(word, "stage.elapsed >= %s and rate(%s, %s) >= %s", watchFrom, column, slopeOver, unit(rate, "K/s"))
+			d.end(word, celsiusRate, watchFrom, column, slopeOver, unit(rate, "K/s"))
 		}
 	}
+}
+
+// readPrecharge reads {below: 21 V, amps: 0.1 C, time: 1 h}; the nameplate gives what is left out.
+func (r *reader) readPrecharge(n document.Node, amps float64) *Precharge {
+	b := &Precharge{Most: 3600}
+	var below, current document.Node
+	n.Fields(map[string]func(document.Node){
+		"below": func(n document.Node) { below = n },
+		"amps":  func(n document.Node) { current = n },
+		"time":  func(n document.Node) { b.Most = r.value(n, quantity.Time) },
+	})
+	b.Below = r.required(n, below, "below", quantity.Voltage, "cutoff")
+	b.Amps = r.required(n, current, "amps", quantity.Current, "precharge_current")
+	switch {
+	case b.Amps <= 0 || b.Amps > amps:
+		n.Fail("the current before the charge lies between 0 A and the charge current")
+	case b.Most <= 0:
+		n.Fail("a battery that does not come up must be given up after some time")
+	}
+	return b
+}
+
+// chemistryEnds takes the terminations of a charge that states none from the nameplate: −ΔV and dT/dt where they say something for the
+// chemistry, else the taper current; and as many hours as the capacity needs at the charge current, and half as many again.
+func (r *reader) chemistryEnds(d *Drive, seat Seat) {
+	v, i := seat.Name+".volts", seat.Name+".amps"
+	amps, volts := setValue(d.Settings, "amps"), setValue(d.Settings, "volts")
+	if r.plate.Chemistry.Drop > 0 {
+		d.end("volts drop", voltsDrop, watchFrom, i, unit(nearAmps*amps, "A"), v, confirmed, r.rating("volts_drop", "V"), confirmed)
+		if column, ok := r.temperature(); ok && r.plate.Chemistry.Warming > 0 {
+			d.end("celsius rate", celsiusRate, watchFrom, column, slopeOver, r.rating("celsius_rate", "K/s"))
+		}
+	} else if taper := r.plate.Ratings["taper_current"].Value; taper < amps {
+		d.Taper = taper
+		d.end("taper", tapered, v, unit(nearLimit*volts, "V"), i, unit(taper, "A"), confirmed)
+	}
+	if q, err := r.plate.Rating("rated_capacity", quantity.Charge); err == nil && amps > 0 {
+		d.end("time", "stage.elapsed >= %s", unit(1.5*q/amps+7200, "s"))
+	}
+}
+
+func setValue(settings []Setting, q string) float64 {
+	for _, s := range settings {
+		if s.Quantity == q {
+			return s.Value
+		}
+	}
+	return 0
 }
 
 // temperature is the column of the unit's temperature: that of the thermometer, else of the cycler's sensor.
@@ -150,8 +209,9 @@ func (r *reader) dischargeSettings(d *Drive, seat Seat, n document.Node, f map[s
 		level = q
 	}
 	mode := map[string]string{"amps": "current", "watts": "power", "ohms": "resistance"}[level]
-	kind, _ := quantity.KindOf(level)
 	switch {
+	case level == "" && r.plate.Battery():
+		level, mode = "amps", "current"
 	case level == "":
 		n.Fail("the discharge does not say how much: give amps, watts or ohms")
 		return
@@ -159,19 +219,21 @@ func (r *reader) dischargeSettings(d *Drive, seat Seat, n document.Node, f map[s
 		f[level].Fail("%s discharges with amps only; use a load for %s", seat.Name, level)
 		return
 	}
-	x := r.value(f[level], kind.Unit.Dim)
+	kind, _ := quantity.KindOf(level)
+	x := r.required(n, f[level], level, kind.Unit.Dim, "discharge_current")
 	if x <= 0 {
-		f[level].Fail("the discharge takes something: more than 0")
+		n.Fail("the discharge takes something: more than 0")
 	}
 	if seat.Kind.Name == "cycler" {
-		r.bounded(f[level], seat, "amps", -x)
+		r.bounded(n, seat, "amps", -x)
 		d.Settings = []Setting{{Seat: seat.Name, Quantity: "amps", Value: -x}}
 	} else {
-		r.bounded(f[level], seat, level, x)
+		r.bounded(n, seat, level, x)
 		d.Settings = []Setting{{Seat: seat.Name, Quantity: "mode", Word: mode}, {Seat: seat.Name, Quantity: level, Value: x}}
 	}
 	d.Settings = append(d.Settings, Setting{Seat: seat.Name, Quantity: "output", Word: "on"})
 	if cutoff := r.required(n, f["cutoff"], "cutoff", quantity.Voltage, "cutoff"); cutoff > 0 {
+		d.Cutoff = cutoff
 		d.end("cutoff", "%s <= %s", seat.Name+".volts", unit(cutoff, "V"))
 	}
 	if !f["step down"].Present() {

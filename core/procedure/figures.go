@@ -48,7 +48,9 @@ func (r *reader) readRequest(n document.Node, more map[string]func(document.Node
 		"against":   func(n document.Node) { against, f.Against = n, n.Text() },
 		"row":       func(n document.Node) { row, f.Row = n, n.Text() },
 		"quantity":  func(n document.Node) { q, f.Quantity = n, r.column(n) },
+		"pass":      func(n document.Node) { f.Pass = n.Whole(1, 1_000_000) },
 	}
+	r.readArguments(n, &f, fields)
 	maps.Copy(fields, more)
 	n.Fields(fields, "figure")
 	if !id.Present() {
@@ -65,6 +67,9 @@ func (r *reader) readRequest(n document.Node, more map[string]func(document.Node
 	if def.Points && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Kind() == "grid" }) {
 		id.Fail("%s is computed from the points of a grid, but no stage is one", f.ID)
 	}
+	if def.Half != "" && f.Stage == "" && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Kind() == def.Half || def.Half != "rest" && s.Kind() == "watch" }) {
+		id.Fail("%s needs a %s, but no stage is one; name the stage that does it with stage", f.ID, def.Half)
+	}
 	switch {
 	case def.Row && !row.Present():
 		n.Fail("%s is computed from a row; name it with row", f.ID)
@@ -80,6 +85,39 @@ func (r *reader) readRequest(n document.Node, more map[string]func(document.Node
 		return f, def, false
 	}
 	return f, def, true
+}
+
+// readArguments adds the keys of the figure that the node asks for: its numbers, its choices, and the columns of one of several.
+func (r *reader) readArguments(n document.Node, f *figure.Request, fields map[string]func(document.Node)) {
+	var def figure.Definition
+	for _, e := range n.Entries() {
+		if e.Key == "figure" {
+			def, _ = figure.Lookup(e.Value.Text())
+		}
+	}
+	for _, a := range def.Args {
+		fields[a.Name] = func(n document.Node) {
+			if f.Args == nil {
+				f.Args = map[string]float64{}
+			}
+			f.Args[a.Name] = r.value(n, a.Dim)
+		}
+	}
+	for name, words := range def.Choices {
+		fields[name] = func(n document.Node) {
+			if f.Choices == nil {
+				f.Choices = map[string]string{}
+			}
+			f.Choices[name] = n.Word(words...)
+		}
+	}
+	if def.Many {
+		fields["of"] = func(n document.Node) {
+			for _, x := range n.Items() {
+				f.Of = append(f.Of, r.column(x))
+			}
+		}
+	}
 }
 
 func (r *reader) readPlace(f *figure.Request, def figure.Definition, e document.Entry) {
@@ -146,7 +184,10 @@ func (r *reader) swept(column string, value float64) bool {
 // readLimit reads a limit in the figure's own unit: 93 % is 93 for a figure in %.
 func (r *reader) readLimit(n document.Node, def figure.Definition, symbol string) *outcome.Limit {
 	limit := outcome.NoLimit()
-	unit, _ := quantity.ParseUnit(symbol)
+	unit, err := quantity.ParseUnit(symbol)
+	if err != nil { // what is counted has no unit
+		unit = quantity.Unit{Dim: quantity.Number, Factor: 1}
+	}
 	number := func(to *float64) func(document.Node) {
 		return func(n document.Node) { *to = r.value(n, unit.Dim) / unit.Factor }
 	}

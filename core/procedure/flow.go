@@ -36,9 +36,15 @@ func (r *reader) readRepeat(c *common, n document.Node) Action {
 	}
 	loop := &Repeat{}
 	if times.Present() {
-		loop.Times = times.Whole(1, 1_000_000)
+		loop.Times = r.whole(times, 1, mostPasses)
 	}
-	if until.Present() {
+	var later []document.Node
+	switch {
+	case until.IsMap():
+		later = []document.Node{until}
+	case until.IsList():
+		later = until.Items()
+	case until.Present():
 		loop.Until = r.condition(until)
 	}
 	if !times.Present() && !until.Present() && n.IsMap() {
@@ -52,9 +58,30 @@ func (r *reader) readRepeat(c *common, n document.Node) Action {
 	r.p.Stages = append(r.p.Stages, c.Stage)
 	r.path = append(slices.Clone(outer), c.Name)
 	r.readStages(c.stages)
+	for _, n := range later { // its figures are fed by the stages of the loop
+		if b, ok := r.readBand(n); ok {
+			loop.Enough = append(loop.Enough, b)
+		}
+	}
 	loop.End = len(r.p.Stages) + 1
 	r.p.Stages = append(r.p.Stages, Stage{Name: c.Name, Path: c.Path, Line: c.Line, Action: &Again{head}, Record: c.Record, Tries: 1, at: c.at})
 	return nil
+}
+
+// mostPasses bounds a loop.
+const mostPasses = 1_000_000
+
+// whole reads a whole number, or a parameter that is one.
+func (r *reader) whole(n document.Node, least, most int) int {
+	if !parameterName.MatchString(n.Text()) {
+		return n.Whole(least, most)
+	}
+	x := r.value(n, quantity.Number)
+	if x != math.Trunc(x) || x < float64(least) || x > float64(most) {
+		n.Fail("%s is %g; here belongs a whole number from %d to %d", n.Text(), x, least, most)
+		return least
+	}
+	return int(x)
 }
 
 // repeatOver writes the stages once for each value of a list of parameters.
@@ -141,25 +168,37 @@ func (r *reader) readWhen(c *common, n document.Node) Action {
 }
 
 func (r *reader) readWhenFigure(w *When, n document.Node) {
+	if b, ok := r.readBand(n); ok {
+		w.Figure, w.Min, w.Max = &b.Figure, b.Min, b.Max
+	}
+}
+
+// readBand reads a figure of the run so far with the band in which something is done.
+func (r *reader) readBand(n document.Node) (Band, bool) {
+	b := Band{Min: math.Inf(-1), Max: math.Inf(1)}
 	f, def, ok := r.readRequest(n, map[string]func(document.Node){
 		"min": func(document.Node) {}, "max": func(document.Node) {},
 	})
 	if !ok {
-		return
+		return b, false
 	}
-	unit, _ := quantity.ParseUnit(r.unitOf(def, f))
+	unit, err := quantity.ParseUnit(r.unitOf(def, f))
+	if err != nil {
+		unit = quantity.Unit{Dim: quantity.Number, Factor: 1}
+	}
 	for _, e := range n.Entries() {
 		switch e.Key {
 		case "min":
-			w.Min = r.value(e.Value, unit.Dim) / unit.Factor
+			b.Min = r.value(e.Value, unit.Dim) / unit.Factor
 		case "max":
-			w.Max = r.value(e.Value, unit.Dim) / unit.Factor
+			b.Max = r.value(e.Value, unit.Dim) / unit.Factor
 		}
 	}
-	if math.IsInf(w.Min, 0) && math.IsInf(w.Max, 0) {
-		n.Fail("the choice depends on nothing; give min or max of the figure")
+	if math.IsInf(b.Min, 0) && math.IsInf(b.Max, 0) {
+		n.Fail("it depends on nothing; give min or max of the figure")
 	}
-	w.Figure = &f
+	b.Figure = f
+	return b, true
 }
 
 // inside is where the reader is when it reads a procedure that another uses.
@@ -207,7 +246,12 @@ func (r *reader) readUse(c *common, n document.Node) Action {
 
 // exact writes a quantity so that it is read back as it is.
 func exact(q quantity.Quantity) string {
-	return fmt.Sprintf("%.12g %s", q.Value, quantity.Symbol(q.Dim))
+	for _, symbol := range []string{quantity.Symbol(q.Dim), "Ah", "Wh", "C", "g", "V/s", "K/s", "A/s", "Ah/g"} {
+		if u, err := quantity.ParseUnit(symbol); err == nil && u.Dim == q.Dim {
+			return fmt.Sprintf("%.14g %s", q.Value/u.Factor, symbol)
+		}
+	}
+	return fmt.Sprintf("%.14g", q.Value)
 }
 
 // inline reads another procedure with this program's seats and adds what it does.

@@ -1,7 +1,9 @@
 package procedure
 
 import (
+	"fmt"
 	"math"
+	"strings"
 
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
@@ -29,9 +31,16 @@ func (p *Program) Judge(rec *figure.Record) []Judged {
 	for _, f := range p.Figures {
 		definition, _ := figure.Lookup(f.ID)
 		j := Judged{Result: figure.Compute(rec, f.Request), Title: definition.Title, Version: figure.Version}
-		if j.Where = j.Request.Where(); j.Where == "" {
-			j.Where = f.Stage
+		var where []string
+		for _, w := range []string{j.Request.Where(), f.Stage} {
+			if w != "" {
+				where = append(where, w)
+			}
 		}
+		if f.Pass > 0 {
+			where = append(where, fmt.Sprintf("pass %d", f.Pass))
+		}
+		j.Where = strings.Join(where, ", ")
 		if f.Limit != nil {
 			j.judge(*f.Limit)
 		}

@@ -96,11 +96,26 @@ func (r *reader) parameter(e document.Entry, value, from document.Node) (quantit
 		e.At.Fail("the value given for parameter %s: %s", e.Key, err)
 		return q, false
 	}
+	if capacity, err := r.plate.Rating("rated_capacity", quantity.Charge); err == nil {
+		given = asAsked(given, q.Dim, capacity)
+	}
 	if given.Dim != q.Dim {
 		e.At.Fail("the value given for parameter %s, %q, is %s, but it takes %s", e.Key, text, given.Dim, q.Dim)
 		return q, false
 	}
 	return given, true
+}
+
+// asAsked turns a C-rate into a current, or a current into a C-rate, where the other is asked for.
+func asAsked(q quantity.Quantity, dim quantity.Dimension, capacity float64) quantity.Quantity {
+	switch {
+	case capacity <= 0:
+	case q.Dim == quantity.ChargeRate && dim == quantity.Current:
+		return quantity.Quantity{Value: q.Value * capacity / 3600, Dim: dim}
+	case q.Dim == quantity.Current && dim == quantity.ChargeRate:
+		return quantity.Quantity{Value: q.Value / (capacity / 3600), Dim: dim}
+	}
+	return q
 }
 
 // value reads a quantity, a parameter, a rating or an expression of them, of the given dimension.
@@ -125,7 +140,7 @@ func (r *reader) valueOf(n document.Node, text string, column int, dim quantity.
 			n.FailAt(column, "%q is a C-rate, which needs the rated capacity: %s", text, err)
 			return 0, false
 		}
-		q = quantity.Quantity{Value: q.Value * capacity / 3600, Dim: quantity.Current}
+		q = asAsked(q, dim, capacity)
 	}
 	if q.Dim != dim {
 		n.FailAt(column, "%q is %s, but here belong %s", text, q.Dim, dim)

@@ -101,7 +101,7 @@ func (r *reader) read(root document.Node) {
 		"note":  func(n document.Node) { n.Text() },
 		"for":   r.readFor,
 	}
-	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "protect", "guards", "stages", "figures", "report"} {
+	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "resume", "protect", "guards", "stages", "figures", "report"} {
 		fields[key] = func(n document.Node) { parts[key] = n }
 	}
 	root.Fields(fields, "procedure", "for", "needs", "stages")
@@ -118,6 +118,7 @@ func (r *reader) read(root document.Node) {
 		r.p.Record = r.readRecord(n)
 		r.record = r.p.Record
 	}
+	r.readResume(parts["resume"])
 	r.readProtect(parts["protect"])
 	for _, n := range parts["guards"].Items() {
 		r.readGuard(n, 0, math.MaxInt)
@@ -128,6 +129,7 @@ func (r *reader) read(root document.Node) {
 		stages.Fail("the procedure has no stage")
 	}
 	r.resolveJumps()
+	r.watchBattery()
 	for _, n := range parts["figures"].Items() {
 		r.readFigure(n)
 	}
@@ -183,6 +185,28 @@ func (r *reader) readNeeds(n document.Node) {
 		names = append(names, s.Name)
 	}
 	r.p.Columns = seats.ColumnsFor(names)
+}
+
+// The rule by which a battery goes on, when the procedure says nothing.
+const restBefore, awayWithin = 60.0, 24 * 3600.0
+
+// readResume reads never, always, or {rest: 5 min, within: 12 h}.
+func (r *reader) readResume(n document.Node) {
+	r.p.Resume = Resume{Allowed: r.plate.Battery(), Rest: restBefore, Within: awayWithin}
+	switch {
+	case !n.Present():
+	case n.IsMap():
+		r.p.Resume.Allowed = true
+		n.Fields(map[string]func(document.Node){
+			"rest":   func(n document.Node) { r.p.Resume.Rest = r.value(n, quantity.Time) },
+			"within": func(n document.Node) { r.p.Resume.Within = r.value(n, quantity.Time) },
+		})
+		if r.p.Resume.Rest < 0 || r.p.Resume.Within <= 0 {
+			n.Fail("rest is a time, and within more than 0 s")
+		}
+	default:
+		r.p.Resume.Allowed = n.Word("never", "always") == "always"
+	}
 }
 
 var parameterName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)

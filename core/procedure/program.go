@@ -29,6 +29,8 @@ type Program struct {
 	Record           Record
 	// Derived are columns that are computed from others by an expression, by name.
 	Derived []Derived
+	// Resume says whether a run may go on after the service was away.
+	Resume Resume
 	// LostAfter is how long a guard's condition may stay unknown before it trips, s.
 	LostAfter float64
 	Guards    []Guard
@@ -46,6 +48,14 @@ type Program struct {
 	Answers map[string]quantity.Dimension
 	// Used are the texts of the procedures that this one uses, by name.
 	Used map[string]string
+}
+
+// Resume says whether and how a run goes on after the service was killed or the computer restarted.
+type Resume struct {
+	// Allowed is true if it may go on. By default a battery may, since nothing is lost while it rests; another unit would begin cold.
+	Allowed bool
+	// Rest is how long the unit is left alone and looked at first, s; Within how long the service may have been away, s.
+	Rest, Within float64
 }
 
 // Parameter is a value that can be given for a run.

@@ -2,9 +2,11 @@ package procedure
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"usherbench/core/document"
+	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
 )
@@ -80,6 +82,13 @@ func actionWords(a Action) string {
 		}
 		return settingWords(a.Settings) + ", until " + strings.Join(ends, " or ")
 	case *Repeat:
+		if len(a.Enough) > 0 {
+			var ends []string
+			for _, b := range a.Enough {
+				ends = append(ends, b.words())
+			}
+			return fmt.Sprintf("%d times, or until %s", a.Times, strings.Join(ends, " or "))
+		}
 		if a.Until != "" {
 			return fmt.Sprintf("%d times, or until %s", a.Times, a.Until)
 		}
@@ -124,4 +133,17 @@ func span(s float64) string {
 		return fmt.Sprintf("%.4g min", s/60)
 	}
 	return show(s, quantity.Time)
+}
+
+// words says which figure is to lie where: "capacity ≥ 9.3 Ah".
+func (b Band) words() string {
+	definition, _ := figure.Lookup(b.Figure.ID)
+	words := b.Figure.ID
+	if !math.IsInf(b.Min, 0) {
+		words += fmt.Sprintf(" ≥ %.4g %s", b.Min, definition.Unit)
+	}
+	if !math.IsInf(b.Max, 0) {
+		words += fmt.Sprintf(" ≤ %.4g %s", b.Max, definition.Unit)
+	}
+	return words
 }

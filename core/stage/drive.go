@@ -3,6 +3,7 @@ package stage
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -18,16 +19,22 @@ type driveRunner struct {
 	until  *condition.Condition
 	ends   []*condition.Condition
 	within float64
+	volts  int // columns of the seat's volts and amps, −1: none
+	amps   int
 	drive  driveState
+	// The newest reading and the slope there, for how soon the next is wanted.
+	lastT, lastV, slope float64
+	lastI               float64 // newest current, to see a lost contact
 }
 
 type driveState struct {
 	wait
-	Begun bool    `json:"begun"`
-	Ended string  `json:"ended,omitempty"` // the terminations that hold; the output is being switched off
-	Amps  float64 `json:"amps"`            // of the present step of a step-down, without sign
-	Step  int     `json:"step"`
-	Blind float64 `json:"blind"` // until when the cutoff is not watched after a step
+	Begun  bool    `json:"begun"`
+	Ended  string  `json:"ended,omitempty"` // the terminations that hold; the output is being switched off
+	Amps   float64 `json:"amps"`            // of the present step of a step-down, without sign
+	Step   int     `json:"step"`
+	Gentle bool    `json:"gentle,omitempty"` // the current is still that of the precharge
+	Blind  float64 `json:"blind"`            // until when the cutoff is not watched after a step
 	// Terms is what the terminations remember, only in a snapshot.
 	Terms []condition.State `json:"terms,omitempty"`
 }
@@ -45,7 +52,23 @@ func (r *driveRunner) enter(m *Machine) ([]Effect, verdict) {
 			r.drive.Amps = max(s.Value, -s.Value)
 		}
 	}
-	return []Effect{Command{Settings: r.spec.Settings}}, goesOn
+	r.lastT, r.slope, r.lastI = math.NaN(), 0, 0
+	r.drive.Gentle = r.spec.Before != nil
+	return []Effect{Command{Settings: r.settings()}}, goesOn
+}
+
+// settings are what the stage begins with: of a charge that begins gently the lower current.
+func (r *driveRunner) settings() []procedure.Setting {
+	if !r.drive.Gentle {
+		return r.spec.Settings
+	}
+	settings := slices.Clone(r.spec.Settings)
+	for i := range settings {
+		if settings[i].Quantity == "amps" {
+			settings[i].Value = r.spec.Before.Amps
+		}
+	}
+	return settings
 }
 
 func (r *driveRunner) applied(m *Machine, t float64) ([]Effect, verdict) {
@@ -55,13 +78,24 @@ func (r *driveRunner) applied(m *Machine, t float64) ([]Effect, verdict) {
 	case !r.drive.Begun:
 		r.drive.Begun, r.drive.Since = true, t
 		m.state.StageT = t // its time counts from when the output is on
-		return []Effect{Mark{t, MarkCommand, settingsLabel(r.spec.Settings)}}, goesOn
+		return []Effect{Mark{t, MarkCommand, settingsLabel(r.settings())}}, goesOn
+	case r.spec.Down == nil:
+		return nil, goesOn
 	}
 	r.drive.Blind = t + r.spec.Down.Blank
 	return []Effect{Mark{t, MarkCommand, fmt.Sprintf("stepped down to %.4g A", r.drive.Amps)}}, goesOn
 }
 
 func (r *driveRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
+	if words := r.contactLost(f); words != "" {
+		return m.trip(f.T, words, words), goesOn
+	}
+	r.follow(f)
+	if r.drive.Gentle {
+		if effects, v := r.precharge(m, f); effects != nil || v != goesOn {
+			return effects, v
+		}
+	}
 	var words []string
 	s := m.sample(f)
 	for i, c := range r.ends {
@@ -86,6 +120,55 @@ func (r *driveRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	}
 	ended := strings.Join(words, ", ")
 	return []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("%s ended by %s", r.spec.Kind(), ended)}, r.end(ended)}, goesOn
+}
+
+// precharge goes over to the full current as soon as the battery has come up, and gives up one that does not.
+func (r *driveRunner) precharge(m *Machine, f trace.Frame) ([]Effect, verdict) {
+	b := r.spec.Before
+	switch {
+	case r.volts >= 0 && f.Values[r.volts] >= b.Below:
+		r.drive.Gentle = false
+		return []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("pre-charged to %.4g V", b.Below)}, Command{Settings: []procedure.Setting{r.current()}}}, goesOn
+	case f.T-r.drive.Since >= b.Most:
+		m.why = fmt.Sprintf("the battery did not come up to %.4g V within %.4g s", b.Below, b.Most)
+		return nil, timedOut
+	}
+	return nil, goesOn
+}
+
+// contactLost tells a charge whose current breaks off from one that tapers: from above twice the taper current to below a tenth of it between
+// two frames.
+func (r *driveRunner) contactLost(f trace.Frame) string {
+	if r.spec.Taper <= 0 || r.amps < 0 || math.IsNaN(f.Values[r.amps]) {
+		return ""
+	}
+	before := r.lastI
+	r.lastI = f.Values[r.amps]
+	if before > 2*r.spec.Taper && r.lastI < r.spec.Taper/10 && r.drive.Ended == "" {
+		return fmt.Sprintf("the contact was lost: the charge current broke off from %.4g A to %.4g A", before, r.lastI)
+	}
+	return ""
+}
+
+// follow keeps the slope of the volts, as a mean that forgets within about five frames.
+func (r *driveRunner) follow(f trace.Frame) {
+	if r.volts < 0 || math.IsNaN(f.Values[r.volts]) {
+		return
+	}
+	v := f.Values[r.volts]
+	if dt := f.T - r.lastT; dt > 0 {
+		r.slope += ((v-r.lastV)/dt - r.slope) * 0.35
+	}
+	r.lastT, r.lastV = f.T, v
+}
+
+// pace is how soon the next frame is wanted, s: a tenth of the time that is left to the cutoff at the present slope, so that the cutoff
+// falls into a short interval.
+func (r *driveRunner) pace() float64 {
+	if r.spec.Cutoff <= 0 || r.drive.Ended != "" || !(r.slope < 0) || !(r.lastV > r.spec.Cutoff) {
+		return math.Inf(1)
+	}
+	return (r.lastV - r.spec.Cutoff) / -r.slope / 10
 }
 
 func (r *driveRunner) end(why string) Effect {
@@ -130,6 +213,9 @@ func (r *driveRunner) progress(m *Machine) (share, left float64, detail string) 
 		words = append(words, e.Word)
 	}
 	detail = "until " + strings.Join(words, ", ")
+	if r.drive.Gentle {
+		detail = "pre-charge, " + detail
+	}
 	past := m.state.Now - r.drive.Since
 	if r.spec.Expect <= 0 {
 		return 0, 0, detail
@@ -138,6 +224,7 @@ func (r *driveRunner) progress(m *Machine) (share, left float64, detail string) 
 }
 
 func (r *driveRunner) shift(s float64) {
+	r.lastT, r.lastI = math.NaN(), 0
 	r.drive.Since += s
 	r.drive.Blind += s
 	shifted(s, append(slices.Clone(r.ends), r.until)...)

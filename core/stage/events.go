@@ -64,6 +64,16 @@ type (
 	}
 )
 
+// Interrupted says that nobody looked after the run since T, and that all its outputs were switched off. Guards go on watching; the run
+// goes on with Returned, which sets again what was in force and moves every time that the present stage remembers.
+type (
+	Interrupted struct {
+		T   float64
+		Why string
+	}
+	Returned struct{ T float64 }
+)
+
 // Extended makes the present hold, rest or watch longer by Seconds, which may be negative.
 type Extended struct {
 	T       float64
@@ -78,19 +88,21 @@ type Noted struct {
 	Text string
 }
 
-func (Frame) event()     {}
-func (Glimpse) event()   {}
-func (Applied) event()   {}
-func (Due) event()       {}
-func (Answered) event()  {}
-func (Figured) event()   {}
-func (Failed) event()    {}
-func (StopAsked) event() {}
-func (Paused) event()    {}
-func (Resumed) event()   {}
-func (Skipped) event()   {}
-func (Extended) event()  {}
-func (Noted) event()     {}
+func (Frame) event()       {}
+func (Glimpse) event()     {}
+func (Applied) event()     {}
+func (Due) event()         {}
+func (Answered) event()    {}
+func (Figured) event()     {}
+func (Failed) event()      {}
+func (StopAsked) event()   {}
+func (Paused) event()      {}
+func (Resumed) event()     {}
+func (Skipped) event()     {}
+func (Extended) event()    {}
+func (Interrupted) event() {}
+func (Returned) event()    {}
+func (Noted) event()       {}
 
 // Effect is what must be done now.
 type Effect interface{ effect() }
@@ -157,6 +169,7 @@ const (
 	MarkNote      MarkKind = "note"       // somebody wrote a note
 	MarkAnswer    MarkKind = "answer"     // the operator answered
 	MarkSignal    MarkKind = "signal"     // the operator was told something
+	MarkBreak     MarkKind = "break"      // the service was away, or is back
 	MarkDeviation MarkKind = "deviation"  // the run left what its rehearsal foretells
 )
 

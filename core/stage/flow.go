@@ -1,6 +1,7 @@
 package stage
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 
@@ -145,18 +146,75 @@ type repeatRunner struct {
 	idle
 	waiting
 	spec *procedure.Repeat
+	// judging is which of the figures that end the loop is being computed, from 1; 0: none.
+	judging int
 }
 
 func (r *repeatRunner) enter(m *Machine) ([]Effect, verdict) {
 	head := m.state.Stage
-	switch passes := m.state.Passes[head]; {
-	case passes == 0 || r.until == nil && passes < r.spec.Times:
-		return r.pass(m)
-	case passes >= r.spec.Times:
+	r.judging = 0
+	passes := m.state.Passes[head]
+	if passes > 0 && passes >= r.spec.Times {
 		return r.leave(m)
 	}
 	r.begin(m.state.Now)
+	switch {
+	case passes == 0 || r.until == nil && len(r.spec.Enough) == 0:
+		return r.pass(m)
+	case len(r.spec.Enough) > 0:
+		r.judging = 1
+		return r.asked(), goesOn
+	}
 	return nil, goesOn
+}
+
+// asked gives the figure that is waited for.
+func (r *repeatRunner) asked() []Effect {
+	if r.judging == 0 {
+		return nil
+	}
+	return []Effect{Need{r.spec.Enough[r.judging-1].Figure}}
+}
+
+// figured leaves the loop when a figure says that it is enough. One that is undetermined does not.
+func (r *repeatRunner) figured(m *Machine, e Figured) ([]Effect, verdict) {
+	if r.judging == 0 {
+		return nil, goesOn
+	}
+	band := r.spec.Enough[r.judging-1]
+	f := e.Result
+	if f.Undetermined == nil && f.Value >= band.Min && f.Value <= band.Max {
+		effects, v := r.leave(m)
+		return append([]Effect{Mark{e.T, MarkCondition, fmt.Sprintf("enough: %s is %.6g %s", f.ID, f.Value, f.Unit)}}, effects...), v
+	}
+	if r.judging < len(r.spec.Enough) {
+		r.judging++
+		return r.asked(), goesOn
+	}
+	r.judging = 0
+	return r.pass(m)
+}
+
+func (r *repeatRunner) save() any {
+	return repeatState{Waiting: r.waiting.save(), Judging: r.judging}
+}
+
+// repeatState is what a loop remembers between two passes.
+type repeatState struct {
+	Waiting any `json:"waiting"`
+	Judging int `json:"judging,omitempty"`
+}
+
+func (r *repeatRunner) load(data []byte) error {
+	var s struct {
+		Waiting json.RawMessage `json:"waiting"`
+		Judging int             `json:"judging"`
+	}
+	if err := json.Unmarshal(data, &s); err != nil {
+		return err
+	}
+	r.judging = min(s.Judging, len(r.spec.Enough))
+	return r.waiting.load(s.Waiting)
 }
 
 func (r *repeatRunner) pass(m *Machine) ([]Effect, verdict) {
@@ -173,6 +231,9 @@ func (r *repeatRunner) leave(m *Machine) ([]Effect, verdict) {
 
 // frame judges until, between two passes.
 func (r *repeatRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
+	if r.until == nil {
+		return nil, goesOn // a figure is being computed
+	}
 	switch truth, v := r.decide(m, f); truth {
 	case condition.True:
 		effects, v := r.leave(m)
@@ -214,10 +275,15 @@ type whenRunner struct {
 
 func (r *whenRunner) enter(m *Machine) ([]Effect, verdict) {
 	r.begin(m.state.Now)
+	return r.asked(), goesOn
+}
+
+// asked gives the figure that is waited for.
+func (r *whenRunner) asked() []Effect {
 	if r.until != nil {
-		return nil, goesOn
+		return nil
 	}
-	return []Effect{Need{*r.spec.Figure}}, goesOn
+	return []Effect{Need{*r.spec.Figure}}
 }
 
 func (r *whenRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {

@@ -30,6 +30,10 @@ func (m *Machine) byHand(e Event) []Effect {
 		return m.onResume(e)
 	case Skipped:
 		return m.onSkip(e)
+	case Interrupted:
+		return m.onInterrupted(e)
+	case Returned:
+		return m.onReturned(e)
 	case Extended:
 		if r, ok := m.runner().(extending); ok {
 			r.extend(e.Seconds)

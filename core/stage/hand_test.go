@@ -1,6 +1,7 @@
 package stage
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -53,6 +54,43 @@ func TestAPauseOnlyMakesARunLonger(t *testing.T) {
 			require.Equal(rt, len(plain.points), len(held.points), name)
 		})
 	}
+}
+
+// A run goes on after its service was away, whatever its stage was doing, and comes to the same end with as many points.
+func TestARunGoesOnAfterAnInterruption(t *testing.T) {
+	for name, text := range everyStage {
+		p := parsed(t, text)
+		plain := drive(t, p, nil, nil)
+		if plain.end.T < 0.3 {
+			continue
+		}
+		rapid.Check(t, func(rt *rapid.T) {
+			at := rapid.Float64Range(0.05, min(plain.end.T-0.1, 20)).Draw(rt, "at")
+			long := rapid.Float64Range(0.1, 30).Draw(rt, "away")
+			back := drive(rt, p, nil, several(once(at, func(now float64) Event { return Interrupted{now, "the service was away"} }), once(at+long, func(now float64) Event { return Returned{now} })))
+			require.Equal(rt, Done, back.end.Ending, "%s: %s", name, back.end.Reason)
+			require.Equal(rt, len(plain.points), len(back.points), name)
+		})
+	}
+}
+
+func TestWhatWasInForceIsSetAgain(t *testing.T) {
+	p := parsed(t, powered+"  - {name: soak, hold: {for: 2 s}}\n")
+	o := drive(t, p, nil, several(once(1, func(now float64) Event { return Interrupted{now, "the service was away"} }), once(5, func(now float64) Event { return Returned{now} })))
+	require.Equal(t, Done, o.end.Ending)
+	assert.InDelta(t, 6.1, o.end.T, 0.3, "the time away does not count")
+	assert.Equal(t, []string{"the service was away", "goes on after 4 s"}, o.labels(MarkBreak)[:2])
+	again := ""
+	for i, line := range o.lines {
+		if strings.Contains(line, "goes on after") {
+			again = o.lines[i+1]
+		}
+	}
+	assert.Regexp(t, `^stage.Command \{\[.*source.output = on load.output = on\]`, again, "levels first, then the source, then the load")
+
+	paused := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Paused{now, "ada"} }), once(1, func(now float64) Event { return Interrupted{now, "away"} }),
+		once(2, func(now float64) Event { return Returned{now} }), once(8, func(now float64) Event { return Resumed{now, "ada"} })))
+	assert.InDelta(t, 9.6, paused.end.T, 0.4, "what somebody had paused stays so")
 }
 
 // containsElapsed tells whether a program looks at the clock of the run, which a pause does not stop.

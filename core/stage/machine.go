@@ -39,6 +39,13 @@ type state struct {
 	Setpoints map[string]float64 `json:"setpoints"`
 	// SetBy names the stage that set each setpoint.
 	SetBy map[string]int `json:"setBy"`
+	// InForce is what was set last on each quantity of each seat, words included.
+	InForce map[string]procedure.Setting `json:"inForce"`
+	// Away is true from an interruption until the run goes on; Owed that the stage then waits for its command to be carried out, Held that
+	// somebody had paused it before.
+	Away bool `json:"away,omitempty"`
+	Owed bool `json:"owed,omitempty"`
+	Held bool `json:"held,omitempty"`
 	// Unknown holds since when each guard has been unknown; NaN cannot be written as JSON, so −1 is "not".
 	Unknown []float64 `json:"unknown"`
 	Warned  []bool    `json:"warned"` // guards that only warn and hold now
@@ -81,12 +88,16 @@ type (
 	figuring interface {
 		figured(m *Machine, e Figured) ([]Effect, verdict)
 	}
+	// asking stages wait for what somebody must be asked again after an interruption: a figure, an operator.
+	asking    interface{ asked() []Effect }
 	extending interface{ extend(seconds float64) }
 	pausing   interface {
 		// paused and resumed give commands for a stage whose setpoints must not stay in force meanwhile.
 		paused() []procedure.Setting
 		resumed() []procedure.Setting
 	}
+	// pacing stages want frames sooner when something is about to happen.
+	pacing interface{ pace() float64 }
 	// leaving stages have something to undo when they are skipped.
 	leaving interface{ leave() []Effect }
 )
@@ -103,7 +114,7 @@ const (
 
 // New prepares a machine. The program's conditions must be sound, as procedure.Parse has checked.
 func New(program *procedure.Program) (*Machine, error) {
-	m := &Machine{program: program, state: state{Stage: -1, Setpoints: map[string]float64{}, SetBy: map[string]int{}, Passes: map[int]int{}, Jumps: map[int]int{},
+	m := &Machine{program: program, state: state{Stage: -1, Setpoints: map[string]float64{}, SetBy: map[string]int{}, InForce: map[string]procedure.Setting{}, Passes: map[int]int{}, Jumps: map[int]int{},
 		Answers: map[string]float64{}, Replies: map[string]string{}}}
 	for _, g := range program.Guards {
 		c, err := condition.Compile(g.When, program.ScopeOf(g.Locals))
@@ -165,6 +176,17 @@ func (m *Machine) DueAt() float64 {
 	}
 	if t, ok := m.stages[m.state.Stage].(timed); ok {
 		return t.dueAt()
+	}
+	return math.Inf(1)
+}
+
+// Pace is how soon the machine wants the next frame, s; infinite if the usual interval is soon enough.
+func (m *Machine) Pace() float64 {
+	if m.state.Finished || m.state.Stage < 0 {
+		return math.Inf(1)
+	}
+	if p, ok := m.stages[m.state.Stage].(pacing); ok {
+		return p.pace()
 	}
 	return math.Inf(1)
 }
@@ -240,6 +262,7 @@ func (m *Machine) note(effects []Effect) {
 		case Command:
 			m.state.Pending = true
 			for _, s := range e.Settings {
+				m.state.InForce[s.Column()] = s
 				if s.Word == "" {
 					m.state.Setpoints[s.Column()] = s.Value
 					m.state.SetBy[s.Column()] = m.state.Stage

@@ -19,10 +19,13 @@ type askRunner struct {
 
 func (r *askRunner) enter(m *Machine) ([]Effect, verdict) {
 	r.wait = wait{Since: m.state.Now}
-	return []Effect{r.prompt(m)}, goesOn
+	return r.asked(), goesOn
 }
 
-func (r *askRunner) prompt(*Machine) Ask {
+// asked gives the prompt that is waited for.
+func (r *askRunner) asked() []Effect { return []Effect{r.prompt()} }
+
+func (r *askRunner) prompt() Ask {
 	a := Ask{Ask: *r.spec, T: r.wait.Since, Stage: r.name}
 	if r.within > 0 {
 		a.Until = r.wait.Since + r.within

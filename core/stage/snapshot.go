@@ -76,6 +76,9 @@ func (s *state) fill(fresh state) {
 	if s.SetBy == nil {
 		s.SetBy = fresh.SetBy
 	}
+	if s.InForce == nil {
+		s.InForce = fresh.InForce
+	}
 	if s.Passes == nil {
 		s.Passes = fresh.Passes
 	}

@@ -1,0 +1,98 @@
+package stage
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"usherbench/core/procedure"
+	"usherbench/core/seats"
+)
+
+// Resumable tells whether the run can go on after an interruption, or why it cannot.
+func (m *Machine) Resumable() error {
+	switch {
+	case m.state.Finished:
+		return fmt.Errorf("it had ended")
+	case m.state.Stage < 0:
+		return fmt.Errorf("it had not begun")
+	case m.ByInstrument():
+		return fmt.Errorf("an instrument played %s by itself, and nobody knows how far it came", m.program.Stages[m.Stage()].Name)
+	}
+	return nil
+}
+
+// onInterrupted stops the run's clock at the instant since when nobody looked after it.
+func (m *Machine) onInterrupted(e Interrupted) []Effect {
+	if m.state.Away {
+		return nil
+	}
+	m.state.Held = m.state.Paused
+	if !m.state.Paused {
+		m.state.PausedT = e.T
+	}
+	m.state.Owed = m.state.Pending && !m.state.Aside
+	m.state.Paused, m.state.Away, m.state.Pending, m.state.Aside = true, true, false, false
+	for i, g := range m.guards {
+		g.Reset() // what held before says nothing about now
+		m.state.Unknown[i] = -1
+	}
+	return []Effect{Mark{e.T, MarkBreak, e.Why}}
+}
+
+// onReturned goes on: what was in force is set again, loads and sources in the order in which they are safely switched on.
+func (m *Machine) onReturned(e Returned) []Effect {
+	if !m.state.Away {
+		return nil
+	}
+	dt := e.T - m.state.PausedT
+	m.state.Away, m.state.Paused = false, m.state.Held
+	if !m.state.Held { // what somebody had paused stays so
+		m.state.StageT += dt
+		m.runner().shift(dt)
+	}
+	m.state.Now = e.T
+	effects := []Effect{Mark{e.T, MarkBreak, fmt.Sprintf("goes on after %.4g s", dt)}}
+	if r, ok := m.runner().(asking); ok {
+		effects = append(effects, r.asked()...)
+	}
+	settings := m.inForce()
+	owed := m.state.Owed
+	m.state.Owed = false
+	if len(settings) == 0 && !owed {
+		return effects
+	}
+	m.state.Pending, m.state.Aside = true, !owed
+	return append(effects, Command{Settings: settings})
+}
+
+// inForce lists what was set, in the order in which it is set again: modes, levels, then outputs, sources before loads. What was off
+// stays off.
+func (m *Machine) inForce() []procedure.Setting {
+	var settings []procedure.Setting
+	for _, s := range m.state.InForce {
+		if s.Quantity == "output" && s.Word != "on" {
+			continue
+		}
+		settings = append(settings, s)
+	}
+	rank := func(s procedure.Setting) int {
+		switch {
+		case s.Quantity == "mode":
+			return 0
+		case s.Quantity != "output":
+			return 1
+		}
+		if kind, ok := seats.KindOf(s.Seat); ok && kind.Drains {
+			return 3
+		}
+		return 2
+	}
+	slices.SortFunc(settings, func(a, b procedure.Setting) int {
+		if rank(a) != rank(b) {
+			return rank(a) - rank(b)
+		}
+		return strings.Compare(a.Column(), b.Column())
+	})
+	return settings
+}
