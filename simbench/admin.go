@@ -31,12 +31,12 @@ func startAdmin(b *Bench, port int) (*admin, error) {
 		answer(w, states)
 	})
 	mux.HandleFunc("PUT /bays/{bay}/unit", func(w http.ResponseWriter, r *http.Request) {
-		var body struct{ Serial, Fault string }
+		var body struct{ Serial, Fault, Plant string }
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4096)).Decode(&body); err != nil || body.Serial == "" {
 			refuse(w, fmt.Errorf(`send {"serial": "TN-2201", "fault": ""}`))
 			return
 		}
-		if err := b.Clip(r.PathValue("bay"), body.Serial, body.Fault); err != nil {
+		if err := b.ClipModel(r.PathValue("bay"), body.Plant, body.Serial, body.Fault); err != nil {
 			refuse(w, err)
 			return
 		}
@@ -46,6 +46,18 @@ func startAdmin(b *Bench, port int) (*admin, error) {
 			return
 		}
 		answer(w, state)
+	})
+	mux.HandleFunc("PUT /bays/{bay}/charger", func(w http.ResponseWriter, r *http.Request) {
+		var body struct{ On bool }
+		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4096)).Decode(&body); err != nil {
+			refuse(w, fmt.Errorf(`send {"on": true}`))
+			return
+		}
+		if err := b.Plug(r.PathValue("bay"), body.On); err != nil {
+			refuse(w, err)
+			return
+		}
+		answer(w, map[string]bool{"on": body.On})
 	})
 	mux.HandleFunc("PUT /instruments/{name}/fault", func(w http.ResponseWriter, r *http.Request) {
 		var body struct{ Fault string }

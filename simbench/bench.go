@@ -37,11 +37,13 @@ const (
 	Stacked Layout = "stacked"
 	// BatteryEnds is a supply and a load at a battery.
 	BatteryEnds Layout = "battery-ends"
+	// Charged is a load at a battery that has a charger of its own, with a power analyser in the charger's line.
+	Charged Layout = "charged"
 )
 
 // Layouts lists all layouts.
 func Layouts() []Layout {
-	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds}
+	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds, Charged}
 }
 
 // Options says what bench to build. The zero value is one bay with a healthy unit on free ports.
@@ -72,9 +74,11 @@ type Bench struct {
 	instruments []*Instrument
 	shared      *supply
 	thermo      *thermometer
-	folder      string // of the serial lines
-	port        int
-	admin       *admin
+	// thermometers counts them, inputs those of the last that are taken.
+	thermometers, inputs int
+	folder               string // of the serial lines
+	port                 int
+	admin                *admin
 }
 
 // Wiring says which channels fill the seats of a bay.
@@ -146,13 +150,13 @@ func (b *Bench) build() error {
 
 func (b *Bench) buildBay(i int, layout Layout) error {
 	n := i + 1
-	f := &fixture{name: fmt.Sprintf("bay%d", n), clock: b.clock, battery: layout == BatteryPack || layout == BatteryEnds, series: layout == Stacked}
+	f := &fixture{name: fmt.Sprintf("bay%d", n), clock: b.clock, battery: layout == BatteryPack || layout == BatteryEnds || layout == Charged, series: layout == Stacked}
 	w := Wiring{Bay: f.name, Battery: f.battery, Seats: map[string][]Channel{}, Gangs: map[string]string{}}
 	serial := fmt.Sprintf("TN-%d", 2201+i)
 	if f.battery {
 		serial = fmt.Sprintf("GP-%d", 301+i)
 	}
-	if err := f.clip(serial, plant.Healthy); err != nil {
+	if err := f.clip("", serial, plant.Healthy); err != nil {
 		return err
 	}
 	b.fixtures = append(b.fixtures, f)
@@ -180,6 +184,11 @@ func (b *Bench) buildBay(i int, layout Layout) error {
 		add(b.addCyclerPair)
 	case Gang, Stacked:
 		add(b.addGang)
+	case Charged:
+		charger := plant.GannetCharger()
+		f.charger = &charger
+		add(b.addLoad)
+		add(b.addAnalyser)
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -230,17 +239,18 @@ func (b *Bench) addMultimeter(f *fixture, w *Wiring, n int) error {
 	return b.listen(name, "multimeter", m.health, &m.interpreter)
 }
 
-// addThermo puts the next input of the bench's thermometer at the unit.
-func (b *Bench) addThermo(f *fixture, w *Wiring, n int) error {
-	if b.thermo == nil {
-		b.thermo = newThermometer("T8-0501", b.options.Ideal)
-		if err := b.listen("thermometer1", "thermometer", b.thermo.health, &b.thermo.interpreter); err != nil {
+// addThermo puts the next input of the bench's thermometers at the unit; one has eight.
+func (b *Bench) addThermo(f *fixture, w *Wiring, _ int) error {
+	if b.thermo == nil || b.inputs == len(b.thermo.inputs) {
+		b.thermometers++
+		b.thermo, b.inputs = newThermometer(fmt.Sprintf("T8-%04d", 500+b.thermometers), b.options.Ideal), 0
+		if err := b.listen(fmt.Sprintf("thermometer%d", b.thermometers), "thermometer", b.thermo.health, &b.thermo.interpreter); err != nil {
 			return err
 		}
 	}
-	input := min(n, len(b.thermo.inputs))
-	b.thermo.inputs[input-1].fixture = f
-	w.Seats["thermo"] = []Channel{{"thermometer1", input}}
+	b.inputs++
+	b.thermo.inputs[b.inputs-1].fixture = f
+	w.Seats["thermo"] = []Channel{{fmt.Sprintf("thermometer%d", b.thermometers), b.inputs}}
 	return nil
 }
 
@@ -310,7 +320,10 @@ func (b *Bench) Wirings() []Wiring { return slices.Clone(b.wirings) }
 func (b *Bench) AdminURL() string { return b.admin.url }
 
 // Clip puts another unit in a bay. A serial that is known to be faulty brings its fault along.
-func (b *Bench) Clip(bay, serial, fault string) error {
+func (b *Bench) Clip(bay, serial, fault string) error { return b.ClipModel(bay, "", serial, fault) }
+
+// ClipModel puts a unit of a model of the plant in a bay; without a name, what the bay is wired for.
+func (b *Bench) ClipModel(bay, model, serial, fault string) error {
 	f, err := b.fixture(bay)
 	if err != nil {
 		return err
@@ -318,7 +331,7 @@ func (b *Bench) Clip(bay, serial, fault string) error {
 	if fault == "" {
 		fault = b.options.Faulty[serial]
 	}
-	return f.clip(serial, plant.Fault(fault))
+	return f.clip(model, serial, plant.Fault(fault))
 }
 
 func (b *Bench) fixture(bay string) (*fixture, error) {

@@ -1,6 +1,7 @@
 package simbench
 
 import (
+	"fmt"
 	"slices"
 	"sync"
 	"time"
@@ -24,9 +25,13 @@ type fixture struct {
 	fault             plant.Fault
 	unit              plant.Converter
 	state             plant.State
-	pack              plant.Battery
-	cell              plant.BatteryState
+	pack              *plant.BatteryUnit
+	shelf             map[string]*plant.BatteryUnit // packs that were in this bay before, as they were left
 	history           []Switching
+	// charger is somebody else's charger at the battery, which nobody here controls; nil: there is none.
+	charger *plant.Charger
+	plug    plant.ChargerState
+	last    plant.Operating
 }
 
 // feed is one output that feeds a unit, drain one input that takes from it.
@@ -49,26 +54,41 @@ type Switching struct {
 
 const longestHistory = 1000
 
-func (f *fixture) clip(serial string, fault plant.Fault) error {
-	var unit plant.Converter
-	var pack plant.Battery
-	var err error
-	if f.battery {
-		pack, err = plant.Gannet(serial, fault)
-	} else {
-		unit, err = plant.Tern(serial, fault)
+// clip puts a unit in place. A battery of a model that is not named is a gannet; a pack that was here before has kept its charge.
+func (f *fixture) clip(model, serial string, fault plant.Fault) error {
+	if !f.battery {
+		unit, err := plant.Tern(serial, fault)
+		if err != nil {
+			return err
+		}
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.serial, f.fault, f.unit, f.state = serial, fault, unit, plant.State{}
+		return nil
 	}
+	if model == "" {
+		model = "gannet"
+	}
+	unit, err := plant.Model{Name: model}.New(serial, fault, plant.HalfFull)
 	if err != nil {
 		return err
 	}
+	pack, ok := unit.(*plant.BatteryUnit)
+	if !ok {
+		return fmt.Errorf("%s is wired for batteries, and a %s is none", f.name, model)
+	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.battery && serial == f.serial && f.pack.Capacity == pack.Capacity {
-		f.fault, f.pack = fault, pack // the same pack keeps its charge
-		return nil
+	if f.shelf == nil {
+		f.shelf = map[string]*plant.BatteryUnit{}
 	}
-	f.serial, f.fault, f.unit, f.state = serial, fault, unit, plant.State{}
-	f.pack, f.cell = pack, plant.BatteryState{Charge: plant.HalfFull * pack.Capacity}
+	key := model + " " + serial
+	if before, ok := f.shelf[key]; ok {
+		before.Battery = pack.Battery
+		pack = before
+	}
+	f.shelf[key] = pack
+	f.serial, f.fault, f.pack = serial, fault, pack
 	return nil
 }
 
@@ -154,7 +174,14 @@ func (f *fixture) load() (l plant.Load) {
 // now moves the unit to the present. The lock is held.
 func (f *fixture) now() plant.Operating {
 	if f.battery {
-		return f.pack.At(&f.cell, f.clock.now(), f.source(), f.load())
+		source := f.source()
+		if f.charger != nil {
+			if s := f.charger.At(&f.plug, f.clock.now(), f.last.LineVolts, f.last.LineAmps); s.On {
+				source = s
+			}
+		}
+		f.last = f.pack.At(f.clock.now(), source, f.load())
+		return f.last
 	}
 	return f.unit.At(&f.state, f.clock.now(), f.source(), f.load())
 }
@@ -219,7 +246,9 @@ type BayState struct {
 	LoadOn   bool            `json:"loadOn"`
 	Truth    plant.Operating `json:"truth"`
 	// Charge is the state of charge of a battery, 0 … 1.
-	Charge  float64     `json:"charge,omitempty"`
+	Charge float64 `json:"charge,omitempty"`
+	// Charger is the stage of a charger of somebody else's; empty if there is none.
+	Charger string      `json:"charger,omitempty"`
 	History []Switching `json:"history"`
 }
 
@@ -233,7 +262,24 @@ func (b *Bench) State(bay string) (BayState, error) {
 	defer f.mu.Unlock()
 	s := BayState{Bay: f.name, Serial: f.serial, Fault: string(f.fault), SourceOn: f.source().On, LoadOn: f.load().On, Truth: f.now(), History: slices.Clone(f.history)}
 	if f.battery {
-		s.Charge = f.cell.Charge / f.pack.Capacity
+		s.Charger = f.plug.Stage()
+		s.Charge = f.pack.State.Charge / f.pack.Battery.Now(&f.pack.State)
 	}
 	return s, nil
+}
+
+// Plug connects or pulls the charger that a battery has of its own.
+func (b *Bench) Plug(bay string, on bool) error {
+	f, err := b.fixture(bay)
+	if err != nil {
+		return err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.charger == nil {
+		return fmt.Errorf("%s has no charger; choose the layout %s", bay, Charged)
+	}
+	f.now()
+	f.plug.Plugged = on
+	return nil
 }

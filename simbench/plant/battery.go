@@ -1,14 +1,17 @@
 package plant
 
 import (
+	"fmt"
 	"hash/fnv"
 	"math"
 	"math/rand/v2"
+	"slices"
 )
 
 // Battery is a pack of cells in series and parallel: open-circuit voltage over state of charge, an ohmic and two RC resistances,
 // and a thermal mass. Charge is in ampere-seconds.
 type Battery struct {
+	Chemistry        Chemistry
 	Series, Parallel int
 	Capacity         float64 // of the pack, A·s
 	Ohmic            float64 // of the pack, Ω
@@ -18,84 +21,171 @@ type Battery struct {
 	SlowTau          float64 // s
 	ThermalOhms      float64 // K/W to the ambient
 	ThermalTau       float64 // s
-	Reversed         bool    // the leads are the wrong way round
-	Open             bool    // a broken lead
+	// Dormant is capacity, A·s, that a pack after long storage does not give. Each full discharge wakes two thirds of what is left of it.
+	Dormant float64
+	// Collapse is the state of charge below which one cell falls away, by CollapseVolts per second under load; 0: none does.
+	Collapse, CollapseVolts float64
+	// SelfDischarge is the share of its charge that it loses in a month of 30 days.
+	SelfDischarge float64
+	// Fade is the share of the capacity that a full cycle costs.
+	Fade     float64
+	Reversed bool // the leads are the wrong way round
+	Open     bool // a broken lead, or nothing there
 }
 
-// The open-circuit voltage of an NMC cell over its state of charge, typical of the chemistry.
-var openCircuitNMC = [][2]float64{
-	{0, 3.00}, {0.02, 3.18}, {0.05, 3.32}, {0.10, 3.43}, {0.20, 3.53}, {0.30, 3.59}, {0.40, 3.63}, {0.50, 3.68}, {0.60, 3.77}, {0.70, 3.87},
-	{0.80, 3.97}, {0.90, 4.08}, {1, 4.19},
+// Faults of a battery.
+const (
+	ReversedLeads  Fault = "reversed"
+	WeakPack       Fault = "weak"            // little capacity, high resistance
+	SleepyPack     Fault = "sleepy"          // capacity that long storage has put to sleep
+	Collapsing     Fault = "collapsing"      // a cell gives up before the others
+	ShortOfCells   Fault = "short-of-cells"  // fewer cells in series than it should have
+	OtherChemistry Fault = "other-chemistry" // lead-acid, whatever it should be
+	HotPack        Fault = "hot"             // it cannot get rid of its heat
+)
+
+var batteryFaults = map[Fault]func(*Battery){
+	Healthy:       func(*Battery) {},
+	ReversedLeads: func(b *Battery) { b.Reversed = true },
+	WeakPack:      func(b *Battery) { b.Capacity *= 0.7; b.Ohmic *= 1.8 },
+	SleepyPack:    func(b *Battery) { b.Capacity *= 0.97; b.Dormant = 0.12 * b.Capacity; b.Ohmic *= 1.3 },
+	DeadUnit:      func(b *Battery) { b.Open = true },
+	Collapsing:    func(b *Battery) { b.Collapse, b.CollapseVolts = 0.12, 0.1 },
+	ShortOfCells:  func(b *Battery) { b.Series = max(b.Series-2, 1) },
+	OtherChemistry: func(b *Battery) {
+		b.Chemistry = chemistries["lead-acid"]
+	},
+	HotPack: func(b *Battery) { b.ThermalOhms *= 12; b.ThermalTau /= 3 },
+}
+
+func (b *Battery) apply(fault Fault) error {
+	change, ok := batteryFaults[fault]
+	if !ok {
+		return fmt.Errorf("%q is not a fault of a battery; known: %v", fault, namesOf(batteryFaults))
+	}
+	change(b)
+	return nil
 }
 
 // Gannet is the 7-cell NMC pack of the demo scenario, as the pack with the given serial number was made.
 func Gannet(serial string, fault Fault) (Battery, error) {
+	spread := spreadOf(serial, 0x9a22)
+	b := Battery{Chemistry: chemistries["NMC"], Series: 7, Parallel: 2, Capacity: spread(9.6*3600, 0.008), Ohmic: spread(0.063, 0.05), FastOhms: spread(0.028, 0.05), FastTau: 12,
+		SlowOhms: spread(0.035, 0.05), SlowTau: 240, ThermalOhms: 2.2, ThermalTau: 900, SelfDischarge: 0.02, Fade: 2e-4}
+	return b, b.apply(fault)
+}
+
+// GannetCell is one of the NMC cells that the pack is made of. Cells of one lot differ in capacity and resistance, and not always together.
+func GannetCell(serial string, fault Fault) (Battery, error) {
+	spread := spreadOf(serial, 0xce11)
+	b := Battery{Chemistry: chemistries["NMC"], Series: 1, Parallel: 1, Capacity: spread(4.8*3600, 0.011), Ohmic: spread(0.018, 0.07), FastOhms: spread(0.008, 0.06), FastTau: 12,
+		SlowOhms: spread(0.010, 0.06), SlowTau: 240, ThermalOhms: 9, ThermalTau: 600, SelfDischarge: spread(0.02, 0.2), Fade: 2e-4}
+	return b, b.apply(fault)
+}
+
+// spreadOf draws tolerances from a serial number; an empty one has nominal values.
+func spreadOf(serial string, seed uint64) func(nominal, share float64) float64 {
 	h := fnv.New64a()
 	h.Write([]byte(serial))
-	rng := rand.New(rand.NewPCG(h.Sum64(), 0x9a22))
-	spread := func(nominal, share float64) float64 {
+	rng := rand.New(rand.NewPCG(h.Sum64(), seed))
+	return func(nominal, share float64) float64 {
 		if serial == "" {
 			return nominal
 		}
 		return nominal * (1 + share*max(min(rng.NormFloat64(), 2.5), -2.5))
 	}
-	b := Battery{Series: 7, Parallel: 2, Capacity: spread(9.6*3600, 0.008), Ohmic: spread(0.063, 0.05), FastOhms: spread(0.028, 0.05), FastTau: 12,
-		SlowOhms: spread(0.035, 0.05), SlowTau: 240, ThermalOhms: 2.2, ThermalTau: 900}
-	return b, b.apply(fault)
 }
-
-// Faults of a battery.
-const (
-	ReversedLeads Fault = "reversed"
-	WeakPack      Fault = "weak"
-)
 
 // OpenCircuit is the voltage of the pack at rest, at a state of charge.
-func (b Battery) OpenCircuit(state float64) float64 {
-	state = min(max(state, -0.02), 1.05)
-	table := openCircuitNMC
-	k := 1
-	for k < len(table)-1 && state > table[k][0] {
-		k++
-	}
-	low, high := table[k-1], table[k]
-	cell := low[1] + (high[1]-low[1])*(state-low[0])/(high[0]-low[0])
-	return cell * float64(b.Series)
-}
+func (b Battery) OpenCircuit(state float64) float64 { return b.Chemistry.at(state) * float64(b.Series) }
 
 // BatteryState is a battery in time.
 type BatteryState struct {
 	Charge     float64 // A·s in it
+	awake      float64 // dormant capacity that has woken, A·s
+	lost       float64 // capacity lost to cycling, A·s
+	fallen     float64 // volts that a collapsing cell has lost
+	drawn      float64 // A·s taken since the last charge began
 	fast, slow float64 // volts over the RC elements
 	warmth     float64 // K above the ambient
 	t          float64
 	amps       float64 // into the battery
+	volts      float64 // at its terminals
 	begun      bool
 }
 
 // Ambient is the temperature of the room, °C.
 const Ambient = 23
 
+const month = 30 * 86400.0
+
+// Now is the capacity that the battery has by now, A·s.
+func (b Battery) Now(s *BatteryState) float64 { return b.Capacity - b.Dormant + s.awake - s.lost }
+
+// longestStep bounds how long heat and acceptance are taken as constant, s.
+const longestStep = 20.0
+
 // At is the operating point at time t. It must be called with increasing t; between calls the current is constant.
 func (b Battery) At(s *BatteryState, t float64, source Source, load Load) Operating {
 	if !s.begun {
 		s.begun, s.t = true, t
 	}
+	for t-s.t > longestStep && !b.Open && !b.Reversed {
+		b.pass(s, s.t+longestStep)
+		b.settle(s, source, load)
+	}
+	b.pass(s, t)
+	return b.settle(s, source, load)
+}
+
+// pass lets time go by at the present current.
+func (b Battery) pass(s *BatteryState, t float64) {
 	dt := max(t-s.t, 0)
 	s.t = t
-	s.Charge = min(max(s.Charge+s.amps*dt, -0.02*b.Capacity), 1.05*b.Capacity)
+	capacity := b.Now(s)
+	state := s.Charge / capacity
+	flow, wasted := s.amps, 0.0
+	if flow > 0 {
+		kept := b.Chemistry.stored(state)
+		wasted = flow * (1 - kept) * s.volts * b.Chemistry.Warms
+		flow *= kept
+		s.drawn = 0
+	}
+	flow -= b.SelfDischarge * max(s.Charge, 0) / month
+	s.Charge = min(max(s.Charge+flow*dt, -0.02*capacity), 1.05*capacity)
+	if s.amps < 0 {
+		taken := -s.amps * dt
+		s.drawn += taken
+		s.lost += b.Fade * taken
+		s.awake += (b.Dormant - s.awake) * (1 - math.Exp(-math.Log(3)*taken/b.Capacity))
+	}
 	relax := func(volts *float64, ohms, tau float64) {
 		*volts += (s.amps*ohms - *volts) * (1 - math.Exp(-dt/tau))
 	}
 	relax(&s.fast, b.FastOhms, b.FastTau)
 	relax(&s.slow, b.SlowOhms, b.SlowTau)
-	loss := s.amps * s.amps * (b.Ohmic + b.FastOhms + b.SlowOhms)
+	loss := s.amps*s.amps*(b.Ohmic+b.FastOhms+b.SlowOhms) + wasted
 	s.warmth += (loss*b.ThermalOhms - s.warmth) * (1 - math.Exp(-dt/b.ThermalTau))
+	switch {
+	case b.Collapse > 0 && s.amps < 0 && s.Charge/capacity < b.Collapse:
+		now := s.Charge / capacity
+		below := dt // for how long of the step the cell had too little in it
+		if state > b.Collapse {
+			below = dt * (b.Collapse - now) / (state - now)
+		}
+		s.fallen = min(s.fallen+b.CollapseVolts*below, b.Chemistry.at(0.3))
+	case s.amps >= 0:
+		s.fallen *= math.Exp(-dt / 5)
+	}
+}
+
+// settle is the operating point with what the terminals see now.
+func (b Battery) settle(s *BatteryState, source Source, load Load) Operating {
 	if b.Open {
 		s.amps = 0
-		return Operating{LineVolts: offVolts(source), OutputVolts: offVolts(source), Celsius: Ambient}
+		return Operating{LineVolts: offVolts(source), OutputVolts: offVolts(source), Celsius: Ambient + s.warmth}
 	}
-	inner := b.OpenCircuit(s.Charge/b.Capacity) + s.fast + s.slow
+	inner := b.OpenCircuit(s.Charge/b.Now(s)) + s.fast + s.slow - s.fallen + b.Chemistry.PerKelvin*float64(b.Series)*s.warmth
 	if b.Reversed {
 		// A supply or load must not be switched onto a reversed pack; what happens then is left to the fuse.
 		s.amps = 0
@@ -103,8 +193,9 @@ func (b Battery) At(s *BatteryState, t float64, source Source, load Load) Operat
 	}
 	in, out := b.solve(inner, source, load)
 	s.amps = in - out
-	volts := inner + s.amps*b.Ohmic
-	return Operating{LineVolts: volts, OutputVolts: volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On && in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: loss}
+	s.volts = inner + s.amps*b.Ohmic
+	loss := s.amps * s.amps * (b.Ohmic + b.FastOhms + b.SlowOhms)
+	return Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On && in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: loss}
 }
 
 func offVolts(s Source) float64 {
@@ -128,4 +219,40 @@ func (b Battery) solve(inner float64, source Source, load Load) (in, out float64
 		}
 	}
 	return in, out
+}
+
+// ToCutoff is the truth of a discharge at constant current: how long it takes, s, until the volts of a rested battery in the given state
+// have fallen to the cutoff, and the charge that it gave till then, A·s.
+func (b Battery) ToCutoff(s BatteryState, amps, cutoff float64) (seconds, charge float64) {
+	load := Load{On: true, Mode: ConstantCurrent, Level: amps}
+	b.At(&s, s.t, Source{}, load)
+	began := s.t
+	for range 10_000_000 {
+		before := s
+		if b.At(&s, s.t+1, Source{}, load).OutputVolts > cutoff {
+			continue
+		}
+		low, high := before.t, before.t+1
+		for range 50 {
+			middle, trial := (low+high)/2, before
+			if b.At(&trial, middle, Source{}, load).OutputVolts > cutoff {
+				low = middle
+			} else {
+				high = middle
+			}
+		}
+		return high - began, amps * (high - began)
+	}
+	return math.Inf(1), math.Inf(1)
+}
+
+func namesOf[V any](faults map[Fault]V) []string {
+	var names []string
+	for f := range faults {
+		if f != Healthy {
+			names = append(names, string(f))
+		}
+	}
+	slices.Sort(names)
+	return names
 }

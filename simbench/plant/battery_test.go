@@ -16,7 +16,7 @@ func TestABatteryKeepsItsCharge(t *testing.T) {
 	discharge := Load{On: true, Mode: ConstantCurrent, Level: 4.8}
 	b.At(&s, 0, Source{}, discharge)
 	o := b.At(&s, 600, Source{}, discharge)
-	assert.InDelta(t, 0.5*b.Capacity-4.8*600, s.Charge, 1e-6, "charge is current times time")
+	assert.InDelta(t, 0.5*b.Capacity-4.8*600, s.Charge, 0.1, "charge is current times time, but for what it loses by itself")
 	assert.Less(t, o.OutputVolts, rest.OutputVolts-4.8*b.Ohmic, "it sags by its resistances")
 	assert.Greater(t, o.Celsius, float64(Ambient), "and grows warm")
 	sagged := b.At(&s, 600, Source{}, Load{}).OutputVolts
@@ -49,4 +49,54 @@ func TestFaultsOfABattery(t *testing.T) {
 	assert.Zero(t, b.At(&s, 1, Source{}, Load{}).OutputVolts)
 	_, err = Gannet("GP-1", WeakRegulation)
 	assert.ErrorContains(t, err, "is not a fault of a battery")
+}
+
+func TestABatteryKnowsTheTruthOfADischarge(t *testing.T) {
+	b, err := Gannet("GP-1", Healthy)
+	require.NoError(t, err)
+	u := NewUnit(b, 1)
+	seconds, charge := b.ToCutoff(u.State, 1.92, 21)
+	require.InDelta(t, 5*3600, seconds, 900, "five hours at 0.2 C")
+	assert.InDelta(t, 1.92*seconds, charge, 1e-6)
+	drain := Load{On: true, Mode: ConstantCurrent, Level: 1.92}
+	for at := 0.0; at < seconds-1; at++ {
+		require.Greater(t, u.At(at, Source{}, drain).OutputVolts, 21.0)
+	}
+	assert.Less(t, u.At(seconds+1, Source{}, drain).OutputVolts, 21.0)
+}
+
+func TestANickelCellShowsThatItIsFull(t *testing.T) {
+	b, err := Model{Kind: "battery", Chemistry: "NiMH", Series: 10, Rating: func(name string) (float64, bool) {
+		return map[string]float64{"rated_volts": 12, "rated_capacity": 2 * 3600}[name], true
+	}}.New("", Healthy, 0.8)
+	require.NoError(t, err)
+	most, fallen, warmest := 0.0, 0.0, 0.0
+	for at := 0.0; at < 3600; at += 10 {
+		o := b.At(at, Source{On: true, Volts: 20, Amps: 1}, Load{})
+		most = max(most, o.LineVolts)
+		fallen = max(fallen, most-o.LineVolts)
+		warmest = max(warmest, o.Celsius)
+	}
+	assert.Greater(t, fallen, 10*5e-3, "its voltage falls again when it is full")
+	assert.Greater(t, warmest, Ambient+5.0, "since the charge becomes heat")
+}
+
+func TestDormantCapacityWakes(t *testing.T) {
+	b, err := Gannet("GP-1", SleepyPack)
+	require.NoError(t, err)
+	var charges []float64
+	u := NewUnit(b, 1)
+	u.At(0, Source{}, Load{})
+	for range 4 {
+		_, charge := b.ToCutoff(u.State, 4.8, 21)
+		charges = append(charges, charge)
+		end := u.State.t + charge/4.8
+		u.At(end, Source{}, Load{On: true, Mode: ConstantCurrent, Level: 4.8})
+		for at := 0.0; at < 4*3600; at += 60 {
+			u.At(end+at, Source{On: true, Volts: 29.2, Amps: 4.8}, Load{})
+		}
+	}
+	assert.Greater(t, charges[1], charges[0]*1.02)
+	assert.Greater(t, charges[2], charges[1])
+	assert.Less(t, charges[3]/charges[2], 1.02, "each time less")
 }

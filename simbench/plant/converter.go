@@ -4,10 +4,8 @@ package plant
 import (
 	"fmt"
 	"hash/fnv"
-	"maps"
 	"math"
 	"math/rand/v2"
-	"slices"
 )
 
 // Converter is a step-down DC-DC module. Volts in V, currents in A, times in s.
@@ -49,16 +47,8 @@ var converterFaults = map[Fault]func(*Converter){
 	DeadUnit:       func(c *Converter) { c.Dead = true },
 }
 
-// Faults lists the names of the faults, without the healthy unit.
-func Faults() []string {
-	var names []string
-	for _, f := range slices.Sorted(maps.Keys(converterFaults)) {
-		if f != Healthy {
-			names = append(names, string(f))
-		}
-	}
-	return names
-}
+// Faults lists the names of the faults of a converter, without the healthy unit.
+func Faults() []string { return namesOf(converterFaults) }
 
 // Tern is the 48 V to 15 V module of the demo scenario, as the unit with the given serial number was made: its tolerances are
 // drawn from the serial, so that the same serial is always the same unit.

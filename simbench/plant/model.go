@@ -18,12 +18,15 @@ type Model struct {
 	Name string
 	// Kind of the unit: converter, battery.
 	Kind string
+	// Chemistry of a battery; empty: NMC. Series is its number of cells in series; 0: as its rated volts suggest.
+	Chemistry string
+	Series    int
 	// Rating gives a rating in SI; ok is false if it is not stated.
 	Rating func(name string) (x float64, ok bool)
 }
 
 // Names lists the known plants.
-func Names() []string { return []string{"gannet", "tern"} }
+func Names() []string { return []string{"gannet", "gannet-cell", "tern"} }
 
 // HalfFull is the state of charge at which a battery begins when nothing else is said.
 const HalfFull = 0.55
@@ -37,7 +40,10 @@ func (m Model) New(serial string, fault Fault, state float64) (Unit, error) {
 		return &converterUnit{converter: c}, err
 	case m.Name == "gannet":
 		b, err := Gannet(serial, fault)
-		return &batteryUnit{battery: b, state: BatteryState{Charge: state * b.Capacity}}, err
+		return NewUnit(b, state), err
+	case m.Name == "gannet-cell":
+		b, err := GannetCell(serial, fault)
+		return NewUnit(b, state), err
 	case m.Name != "":
 		return nil, fmt.Errorf("there is no plant %q; known: %s", m.Name, strings.Join(Names(), ", "))
 	case m.Kind == "converter":
@@ -45,15 +51,15 @@ func (m Model) New(serial string, fault Fault, state float64) (Unit, error) {
 		return &converterUnit{converter: c}, err
 	case m.Kind == "battery":
 		b, err := m.battery(fault)
-		return &batteryUnit{battery: b, state: BatteryState{Charge: state * b.Capacity}}, err
+		return NewUnit(b, state), err
 	}
 	return nil, fmt.Errorf("there is no plant for a unit of kind %q; known kinds: battery, converter", m.Kind)
 }
 
 // Faults lists the faults that the model's unit can have.
 func (m Model) Faults() []string {
-	if m.Kind == "battery" || m.Name == "gannet" {
-		return []string{string(DeadUnit), string(ReversedLeads), string(WeakPack)}
+	if m.Kind == "battery" || m.Name == "gannet" || m.Name == "gannet-cell" {
+		return namesOf(batteryFaults)
 	}
 	return Faults()
 }
@@ -67,13 +73,20 @@ func (u *converterUnit) At(t float64, source Source, load Load) Operating {
 	return u.converter.At(&u.state, t, source, load)
 }
 
-type batteryUnit struct {
-	battery Battery
-	state   BatteryState
+// BatteryUnit is a battery with its state.
+type BatteryUnit struct {
+	Battery Battery
+	State   BatteryState
 }
 
-func (u *batteryUnit) At(t float64, source Source, load Load) Operating {
-	return u.battery.At(&u.state, t, source, load)
+// NewUnit is a rested battery at a state of charge, 0 … 1.
+func NewUnit(b Battery, state float64) *BatteryUnit {
+	return &BatteryUnit{b, BatteryState{Charge: state * (b.Capacity - b.Dormant)}}
+}
+
+// At is the operating point at time t.
+func (u *BatteryUnit) At(t float64, source Source, load Load) Operating {
+	return u.Battery.At(&u.State, t, source, load)
 }
 
 // converter makes a step-down module from its ratings: losses such that it has its rated efficiency (90 % if none is stated) at full load.
@@ -107,31 +120,23 @@ func (m Model) converter(fault Fault) (Converter, error) {
 	return c, nil
 }
 
-// battery makes a pack from its ratings: NMC cells of 3.7 V, with resistances such that it sags by 3 % at 1 C.
+// battery makes a pack from its ratings, with resistances such that it sags by 3 % at 1 C.
 func (m Model) battery(fault Fault) (Battery, error) {
 	volts, haveVolts := m.Rating("rated_volts")
 	capacity, haveCapacity := m.Rating("rated_capacity")
 	if !haveVolts || !haveCapacity || volts <= 0 || capacity <= 0 {
 		return Battery{}, fmt.Errorf("a battery is modelled from its ratings rated_volts and rated_capacity; state both")
 	}
-	ohms := 0.03 * volts / (capacity / 3600)
-	b := Battery{Series: max(int(math.Round(volts/3.7)), 1), Parallel: 1, Capacity: capacity, Ohmic: 0.5 * ohms, FastOhms: 0.2 * ohms, FastTau: 12,
-		SlowOhms: 0.3 * ohms, SlowTau: 240, ThermalOhms: 2.2, ThermalTau: 900}
-	return b, b.apply(fault)
-}
-
-func (b *Battery) apply(fault Fault) error {
-	switch fault {
-	case Healthy:
-	case ReversedLeads:
-		b.Reversed = true
-	case WeakPack:
-		b.Capacity *= 0.7
-		b.Ohmic *= 1.8
-	case DeadUnit:
-		b.Open = true
-	default:
-		return fmt.Errorf("%q is not a fault of a battery; known: %s, %s, %s", fault, ReversedLeads, WeakPack, DeadUnit)
+	cells, ok := chemistries[m.Chemistry]
+	if !ok {
+		cells = chemistries["NMC"]
 	}
-	return nil
+	series := m.Series
+	if series <= 0 {
+		series = max(int(math.Round(volts/cells.at(HalfFull))), 1)
+	}
+	ohms := 0.03 * volts / (capacity / 3600)
+	b := Battery{Chemistry: cells, Series: series, Parallel: 1, Capacity: capacity, Ohmic: 0.5 * ohms, FastOhms: 0.2 * ohms, FastTau: 12,
+		SlowOhms: 0.3 * ohms, SlowTau: 240, ThermalOhms: 30 / (volts * capacity / 3600 * 0.1), ThermalTau: 900, SelfDischarge: 0.03, Fade: 3e-4}
+	return b, b.apply(fault)
 }
