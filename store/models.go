@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"usherbench/api"
+	"usherbench/core/figure"
 )
 
 // Account is a person or a program that may use the service.
@@ -83,6 +84,10 @@ type Run struct {
 	// Specs holds the accuracies as JSON, by column.
 	Specs  string
 	Frames int64
+	// Breaks are the times in which nobody recorded, since the service was not there.
+	Breaks []figure.Break `gorm:"serializer:json"`
+	// Source says what an imported run was read from; empty for one of a bay.
+	Source string
 	// Preflight holds what was checked before the start.
 	Preflight []api.PreflightFinding `gorm:"serializer:json"`
 }
@@ -94,6 +99,14 @@ func (r Run) Summary() api.RunSummary {
 		Operator: r.Operator, StartedAt: r.StartedAt, EndedAt: r.EndedAt, State: r.State, Reason: r.Reason, Outcome: r.Outcome, Duration: r.Duration,
 	}
 }
+
+// snapshotRow is the state of a live run from which it can go on, as JSON.
+type snapshotRow struct {
+	RunID string `gorm:"primaryKey"`
+	Data  []byte
+}
+
+func (snapshotRow) TableName() string { return "snapshots" }
 
 // chunk is a block of consecutive frames: time, then the run's columns. Small ones are merged while the run goes on.
 type chunk struct {

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"usherbench/core/figure"
 	"usherbench/core/stage"
@@ -41,6 +42,7 @@ type Recorder struct {
 	nMarks int
 	levels [pyramidLevel]level
 	rows   []bucketRow // finished rows of the pyramid
+	state  []byte      // newest state of the run, from which it can go on; nil: as on disk
 	err    error
 }
 
@@ -141,6 +143,13 @@ func (r *Recorder) Point(p figure.Point) error {
 	return nil
 }
 
+// State keeps the state of the run, from which it can go on if the service is killed; it becomes durable with the frames before it.
+func (r *Recorder) State(data []byte) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.state = data
+}
+
 // Err is why the last transaction failed; nil while all is well. What could not be written is tried again with the next one.
 func (r *Recorder) Err() error {
 	r.mu.Lock()
@@ -214,13 +223,14 @@ type pending struct {
 	marks   []markRow
 	points  []pointRow
 	rows    []bucketRow
+	state   []byte
 	last    bool // nothing follows
 }
 
 func (r *Recorder) pending(last bool) pending {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return pending{r.runID, r.product, slices.Clone(r.open), r.stored, r.first, r.marks, r.points, r.rows, last}
+	return pending{r.runID, r.product, slices.Clone(r.open), r.stored, r.first, r.marks, r.points, r.rows, r.state, last}
 }
 
 // write puts a snapshot into the transaction. A chunk that is full, or the last one, replaces the small ones that held its beginning.
@@ -245,7 +255,15 @@ func (p pending) write(tx *gorm.DB) error {
 	for i, r := range p.rows {
 		rows[i] = pyramidRow{RunID: p.runID, Level: r.level, First: r.first, End: r.end, Data: encodeBlock(r.buckets, nil)}
 	}
-	return errors.Join(createAll(tx, rows), createAll(tx, p.marks), createAll(tx, p.points))
+	var state error
+	switch {
+	case p.last:
+		state = tx.Delete(&snapshotRow{}, "run_id = ?", p.runID).Error
+	case p.state != nil:
+		state = tx.Save(&snapshotRow{p.runID, p.state}).Error
+	}
+	// A point that was measured again after a break replaces the first.
+	return errors.Join(state, createAll(tx, rows), createAll(tx, p.marks), createAll(tx.Clauses(clause.OnConflict{UpdateAll: true}), p.points))
 }
 
 func createAll[Row any](tx *gorm.DB, rows []Row) error {
@@ -285,6 +303,9 @@ func (r *Recorder) committed(p pending, err error) {
 		r.stored = keep
 	} else {
 		r.stored = n
+	}
+	if len(p.state) > 0 && len(r.state) > 0 && &p.state[0] == &r.state[0] {
+		r.state = nil
 	}
 	r.rows, r.marks, r.points = r.rows[len(p.rows):], r.marks[len(p.marks):], r.points[len(p.points):]
 }

@@ -69,6 +69,8 @@ var migrations = []func(tx *gorm.DB) error{
 	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &BenchEntry{}) },
 	// Runs keep the texts that their procedure used; figures are judged again; rehearsals are kept.
 	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &Judgement{}, &Rehearsal{}) },
+	// Runs go on after the service was killed; runs are imported, wait in line, and are begun at a set time.
+	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &snapshotRow{}, &Waiting{}, &Mapping{}) },
 }
 
 func migrate(db *gorm.DB) error {

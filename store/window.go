@@ -45,6 +45,7 @@ func (s *Store) Window(ctx context.Context, run Run, columns []string, a, b floa
 	if w.T0, w.T1, err = q.extent(); err != nil || w.T1 < a || w.T0 > b {
 		return w, err
 	}
+	a, b = math.Max(a, w.T0), math.Min(b, w.T1) // an open end is that of the record
 	from, err := q.frameAt(a)
 	if err != nil {
 		return w, err

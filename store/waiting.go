@@ -1,0 +1,97 @@
+package store
+
+import (
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Waiting is a run that waits in line for a bay.
+type Waiting struct {
+	ID  uint   `gorm:"primaryKey"`
+	Bay string `gorm:"index"`
+	// Position orders the line of a bay; the least is next.
+	Position   int
+	Serial     string
+	Lot        string
+	Procedure  string
+	Revision   int
+	Parameters map[string]string `gorm:"serializer:json"`
+	By         string
+	At         time.Time
+	// NotBefore is when it may begin at the earliest; nil: as soon as the bay is free.
+	NotBefore *time.Time
+	// Held says why it does not begin, for somebody to look at; empty: it does.
+	Held string
+}
+
+// Enqueue puts runs at the end of the line of their bays, in order.
+func (s *Store) Enqueue(runs []Waiting) ([]Waiting, error) {
+	err := s.write(func(tx *gorm.DB) error {
+		for i := range runs {
+			var last struct{ Position int }
+			if err := tx.Model(&Waiting{}).Select("COALESCE(MAX(position), 0) AS position").Where("bay = ?", runs[i].Bay).Scan(&last).Error; err != nil {
+				return err
+			}
+			runs[i].Position = last.Position + 1
+			if err := tx.Create(&runs[i]).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return runs, err
+}
+
+// Queue lists what waits, bay by bay in order; an empty bay lists all.
+func (s *Store) Queue(bay string) ([]Waiting, error) {
+	q := s.db.Order("bay, position")
+	if bay != "" {
+		q = q.Where("bay = ?", bay)
+	}
+	var all []Waiting
+	return all, q.Find(&all).Error
+}
+
+// Waiting reads one entry of the line; ErrNotFound if it has begun or was taken out.
+func (s *Store) Waiting(id uint) (Waiting, error) {
+	var w Waiting
+	return w, notFound(s.db.First(&w, "id = ?", id).Error, "waiting run", fmt.Sprint(id))
+}
+
+// Dequeue takes an entry out of the line.
+func (s *Store) Dequeue(id uint) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Delete(&Waiting{}, "id = ?", id).Error })
+}
+
+// Hold keeps an entry from beginning and says why; with an empty reason it may begin again.
+func (s *Store) Hold(id uint, why string) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Model(&Waiting{}).Where("id = ?", id).Update("held", why).Error })
+}
+
+// Mapping says how the columns of a foreign log are read, remembered by the source that it came from.
+type Mapping struct {
+	Source string `gorm:"primaryKey"`
+	// Data is the JSON of the mapping.
+	Data string
+	By   string
+	At   time.Time
+}
+
+// PutMapping remembers how logs of a source are read, in place of what was remembered before.
+func (s *Store) PutMapping(m Mapping) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Save(&m).Error })
+}
+
+// Mapping tells how logs of a source are read.
+func (s *Store) Mapping(source string) (Mapping, error) {
+	var m Mapping
+	return m, notFound(s.db.First(&m, "source = ?", source).Error, "source of logs", source)
+}
+
+// Mappings lists the known sources by name.
+func (s *Store) Mappings() ([]Mapping, error) {
+	var all []Mapping
+	return all, s.db.Order("source").Find(&all).Error
+}
