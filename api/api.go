@@ -213,18 +213,20 @@ type RunSummary struct {
 // Run is everything on record about a run except its traces.
 type Run struct {
 	RunSummary
-	Frames        int64              `json:"frames"`
-	TimeFactor    float64            `json:"timeFactor"`
-	Parameters    map[string]string  `json:"parameters,omitempty"`
-	Columns       []Column           `json:"columns"`
-	Instruments   []InstrumentUse    `json:"instruments"`
-	Preflight     []PreflightFinding `json:"preflight"`
-	Figures       []procedure.Judged `json:"figures"`
-	Points        []figure.Point     `json:"points"`
-	Marks         []stage.Mark       `json:"marks"`
-	Curves        []procedure.Curve  `json:"curves"`
-	ProcedureText string             `json:"procedureText"`
-	NameplateText string             `json:"nameplateText,omitempty"`
+	Frames      int64              `json:"frames"`
+	TimeFactor  float64            `json:"timeFactor"`
+	Parameters  map[string]string  `json:"parameters,omitempty"`
+	Columns     []Column           `json:"columns"`
+	Instruments []InstrumentUse    `json:"instruments"`
+	Preflight   []PreflightFinding `json:"preflight"`
+	Figures     []procedure.Judged `json:"figures"`
+	Points      []figure.Point     `json:"points"`
+	Marks       []stage.Mark       `json:"marks"`
+	Curves      []procedure.Curve  `json:"curves"`
+	// Breaks are the times in which the service was away.
+	Breaks        []figure.Break `json:"breaks,omitempty"`
+	ProcedureText string         `json:"procedureText"`
+	NameplateText string         `json:"nameplateText,omitempty"`
 }
 
 // Column is a quantity of a run with the unit in which windows and exports give it.

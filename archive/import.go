@@ -1,0 +1,224 @@
+package archive
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"usherbench/api"
+	"usherbench/core/figure"
+	"usherbench/core/foreignlog"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+	"usherbench/store"
+)
+
+// ImportedBay is what stands for the bay of a run that none of ours made.
+const ImportedBay = "import"
+
+// mappingOf turns a mapping of the API into that of the core.
+func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
+	column := func(c api.MappedColumn) foreignlog.Column { return foreignlog.Column{Name: c.Column, Unit: c.Unit} }
+	out := foreignlog.Mapping{Time: column(m.Time), Volts: column(m.Volts), Amps: column(m.Amps), Celsius: column(m.Celsius), Skip: m.Skip}
+	switch m.DischargeIs {
+	case "positive":
+		out.DischargePositive = true
+	case "negative", "":
+	default:
+		return out, fmt.Errorf("%w: dischargeIs is %q; say negative or positive", ErrBadRequest, m.DischargeIs)
+	}
+	sign := func(text string) rune {
+		for _, r := range strings.NewReplacer(`\t`, "\t", "tab", "\t").Replace(text) {
+			return r
+		}
+		return 0
+	}
+	out.Separator, out.Decimal = sign(m.Separator), sign(m.Decimal)
+	if out.Skip < 0 || out.Separator == '"' || out.Separator == '\n' || out.Separator == '\r' {
+		return out, fmt.Errorf("%w: skip counts lines, and a separator is one sign that is no quote", ErrBadRequest)
+	}
+	return out, nil
+}
+
+// LookAt takes a first look at a log, with the mapping that is remembered of its source, else a guess.
+func LookAt(s *store.Store, source, text string) (api.LogLook, error) {
+	first, err := foreignlog.Look(text)
+	if err != nil {
+		return api.LogLook{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
+	}
+	look := api.LogLook{Headers: first.Headers, Rows: first.Rows}
+	column := func(c foreignlog.Column) api.MappedColumn { return api.MappedColumn{Column: c.Name, Unit: c.Unit} }
+	g := first.Mapping
+	look.Mapping = api.Mapping{Source: source, Time: column(g.Time), Volts: column(g.Volts), Amps: column(g.Amps), Celsius: column(g.Celsius), DischargeIs: "negative",
+		Separator: string(g.Separator), Decimal: string(g.Decimal), Skip: g.Skip}
+	if source != "" {
+		if m, err := s.Mapping(source); err == nil && json.Unmarshal([]byte(m.Data), &look.Mapping) == nil {
+			look.Remembered = true
+		}
+	}
+	return look, nil
+}
+
+// Import makes a run of a foreign log and remembers the mapping of its source. Its figures are those of the procedure, or the usual ones; they
+// are not computed yet. Mistakes are ErrBadRequest with the line.
+func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
+	bad := func(err error) (store.Run, error) { return store.Run{}, fmt.Errorf("%w: %w", ErrBadRequest, err) }
+	mapping, err := mappingOf(request.Mapping)
+	if err != nil {
+		return store.Run{}, err
+	}
+	log, err := foreignlog.Read(strings.NewReader(request.Text), mapping)
+	if err != nil {
+		return bad(err)
+	}
+	run := store.Run{ID: ulid.Make().String(), Bay: ImportedBay, Serial: request.Serial, Lot: request.Lot, Operator: by, State: store.Live, TimeFactor: 1,
+		Source: strings.TrimSpace(request.Mapping.Source + " " + request.Name), StartedAt: time.Now()}
+	switch {
+	case request.BeganAt != nil:
+		run.StartedAt = *request.BeganAt
+	case !log.Began.IsZero():
+		run.StartedAt = log.Began
+	}
+	if err := giveTexts(s, &run, request, log); err != nil {
+		return run, err
+	}
+	run.Columns = []string{"cycler.volts", "cycler.amps", "cycler.watts", "cycler.charge", "cycler.energy"}
+	if log.Celsius != nil {
+		run.Columns = append(run.Columns, "thermo.celsius")
+	}
+	if err := s.CreateRun(&run); err != nil {
+		return run, err
+	}
+	if err := record(s, &run, log); err != nil {
+		return run, err
+	}
+	if request.Mapping.Source != "" {
+		data, err := json.Marshal(request.Mapping)
+		if err != nil {
+			return run, err
+		}
+		return run, s.PutMapping(store.Mapping{Source: request.Mapping.Source, Data: string(data), By: by, At: time.Now()})
+	}
+	return run, nil
+}
+
+// giveTexts gives the run nameplate and procedure. Of a procedure the figures, limits and ratings count; what it sets is not done.
+func giveTexts(s *store.Store, run *store.Run, request api.ImportLog, log *foreignlog.Log) error {
+	run.Nameplate = request.Nameplate
+	run.Procedure, run.Title = "imported-log", "Log of "+request.Name
+	if request.Procedure != "" {
+		r, err := s.Revision(request.Procedure, 0)
+		if err != nil {
+			return err
+		}
+		run.Procedure, run.Revision, run.Title, run.ProcedureText = r.Name, r.Number, r.Title, r.Text
+		if run.Nameplate == "" && r.For != "any" {
+			run.Nameplate = r.For
+		}
+	}
+	if run.Nameplate != "" {
+		plate, err := s.Nameplate(run.Nameplate)
+		if err != nil {
+			return err
+		}
+		run.NameplateText = plate.Text
+	}
+	if run.ProcedureText == "" {
+		run.ProcedureText = usual(run.Nameplate, run.NameplateText, log)
+	}
+	if _, _, err := run.Program(); err != nil {
+		return fmt.Errorf("%w: %w", ErrBadRequest, err)
+	}
+	return nil
+}
+
+// usual is a procedure with the figures that a log of a battery has.
+func usual(name, plateText string, log *foreignlog.Log) string {
+	var b strings.Builder
+	if name == "" {
+		name = "any"
+	}
+	fmt.Fprintf(&b, "# Made for a log that was brought in: nothing is set, and every figure is asked for that the log may have.\nprocedure: imported-log\ntitle: Imported log\nfor: %s\nneeds:\n  cycler: {}\n", name)
+	if log.Celsius != nil {
+		b.WriteString("  thermo: {}\n")
+	}
+	fmt.Fprintf(&b, "stages:\n  - name: log\n    watch: {for: %g s}\nfigures:\n", math.Ceil(log.T[len(log.T)-1])+1)
+	spans := figure.LogSpans(log.T, log.Amps)
+	has := func(kind string) (n int) {
+		for _, s := range spans {
+			if s.Kind == kind && s.T1-s.T0 > 60 {
+				n++
+			}
+		}
+		return n
+	}
+	plate, err := nameplate.Parse([]byte(plateText))
+	rated := plateText != "" && err == nil
+	cutoff := rated && plate.Ratings["cutoff"].Value > 0
+	if has("discharge") > 0 && cutoff {
+		b.WriteString("  - {figure: capacity}\n  - {figure: discharge-energy}\n  - {figure: mean-discharge-voltage}\n")
+	}
+	if has("charge") > 0 {
+		b.WriteString("  - {figure: charge-returned}\n  - {figure: energy-returned}\n  - {figure: charger-stages}\n")
+		if has("discharge") > 0 {
+			b.WriteString("  - {figure: charge-factor}\n")
+		}
+	}
+	if has("discharge") > 1 && cutoff {
+		b.WriteString("  - {figure: cycle-table}\n  - {figure: fade}\n")
+	}
+	b.WriteString("  - {figure: c-rate}\n")
+	return b.String()
+}
+
+// record writes the frames and marks of a log.
+func record(s *store.Store, run *store.Run, log *foreignlog.Log) error {
+	r := s.NewRecorder(run.ID, run.Columns)
+	counters := trace.NewCounters(run.Columns, []string{"cycler"})
+	for k, t := range log.T {
+		values := make([]float64, len(run.Columns))
+		values[0], values[1] = log.Volts[k], log.Amps[k]
+		if log.Celsius != nil {
+			values[5] = log.Celsius[k]
+		}
+		counters.Fill(trace.Frame{T: t, Values: values})
+		r.Frame(trace.Frame{T: t, Values: values})
+	}
+	for _, span := range figure.LogSpans(log.T, log.Amps) {
+		r.Mark(stage.Mark{T: span.T0, Kind: stage.MarkStage, Label: span.Name})
+		if span.Kind != "rest" {
+			r.Mark(stage.Mark{T: span.T1, Kind: stage.MarkCondition, Label: span.Kind + " ended by the end of the current"})
+		}
+		r.Mark(stage.Mark{T: span.T1, Kind: stage.MarkStageEnd, Label: span.Name})
+	}
+	if log.Dropped > 0 {
+		r.Mark(stage.Mark{T: 0, Kind: stage.MarkBench, Label: fmt.Sprintf("%d rows repeated the time of the row before and were left out", log.Dropped)})
+	}
+	run.Duration = log.T[len(log.T)-1]
+	run.Frames = r.Frames()
+	ended := run.StartedAt.Add(time.Duration(run.Duration * float64(time.Second)))
+	run.EndedAt = &ended
+	return r.Finish(map[string]any{"ended_at": &ended, "duration": run.Duration, "frames": run.Frames, "state": string(stage.Done)})
+}
+
+// importedSpans are the half-cycles of a log, and the time after the last discharge as one that was watched.
+func importedSpans(marks []stage.Mark, end float64) []figure.Span {
+	all := Spans(&procedure.Program{}, marks, end)
+	watched := figure.Span{Name: "log", Kind: "watch", T1: end}
+	for i := range all {
+		all[i].Kind, _, _ = strings.Cut(all[i].Name, " ")
+		if all[i].Kind == "discharge" {
+			watched.T0 = all[i].T1
+		}
+	}
+	if watched.T1-watched.T0 > 60 {
+		all = append(all, watched)
+	}
+	return all
+}

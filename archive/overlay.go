@@ -1,0 +1,383 @@
+package archive
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"usherbench/api"
+	"usherbench/core/figure"
+	"usherbench/core/overlay"
+	"usherbench/core/procedure"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+	"usherbench/store"
+)
+
+// ErrBadRequest means that what was asked for is wrong in itself.
+var ErrBadRequest = errors.New("the request is wrong")
+
+// Bounds of an overlay: runs on one picture, places of a curve that is drawn, and of the band.
+const (
+	mostRuns   = 400
+	drawPlaces = 600
+	bandPlaces = 201
+)
+
+// leastPart is the share of the largest half-cycle of its kind that another of the run must have moved to be drawn.
+const leastPart = 0.2
+
+// laid is an overlay in the making.
+type laid struct {
+	store   *store.Store
+	request api.OverlayRequest
+	out     api.Overlay
+	runs    []store.Run
+	figures map[string][]procedure.Judged // by run
+	curves  []overlay.Curve
+	infos   []api.OverlayCurve
+}
+
+// Overlay lays the curves of runs over each other. It fails with ErrBadRequest, or store.ErrNotFound for a run that does not exist.
+func Overlay(ctx context.Context, s *store.Store, request api.OverlayRequest) (api.Overlay, error) {
+	l := &laid{store: s, request: request, figures: map[string][]procedure.Judged{}, out: api.Overlay{Curves: []api.OverlayCurve{}, Differences: []api.OverlayDifference{}, Figures: []api.OverlayFigure{}}}
+	if err := l.complete(); err != nil {
+		return l.out, err
+	}
+	if err := l.choose(); err != nil {
+		return l.out, err
+	}
+	for _, run := range l.runs {
+		if err := ctx.Err(); err != nil {
+			return l.out, err
+		}
+		if err := l.add(ctx, run); err != nil {
+			l.out.Left = append(l.out.Left, api.OverlayLeft{Run: run.ID, Label: label(run), Why: err.Error()})
+		}
+	}
+	l.relabel()
+	l.band()
+	l.thin()
+	if err := l.tables(); err != nil {
+		return l.out, err
+	}
+	return l.out, nil
+}
+
+func (l *laid) complete() error {
+	r := &l.request
+	word := func(to *string, name string, words ...string) error {
+		if *to == "" {
+			*to = words[0]
+		}
+		if !slices.Contains(words, *to) {
+			return fmt.Errorf("%w: %s is %q; choose %s", ErrBadRequest, name, *to, strings.Join(words, ", "))
+		}
+		return nil
+	}
+	err := errors.Join(word(&r.Over, "over", api.OverTime, api.OverCharge, api.OverState, api.OverCycle), word(&r.Half, "half", "discharge", "charge", "both", "run"))
+	switch {
+	case err != nil:
+		return err
+	case len(r.Runs) == 0 && r.Lot == "" && r.Serial == "":
+		return fmt.Errorf("%w: name runs, a lot or a serial number", ErrBadRequest)
+	case r.Half == "run" && r.Over != api.OverTime:
+		return fmt.Errorf("%w: a whole run is drawn over time; choose half: discharge or charge for %s", ErrBadRequest, r.Over)
+	}
+	return nil
+}
+
+// choose finds the runs, oldest first. Of a lot those count that ended; each unit with its last run of the procedure, if only the lot is named.
+func (l *laid) choose() error {
+	r := l.request
+	for _, ref := range r.Runs {
+		run, err := l.store.Run(ref)
+		if err != nil {
+			return err
+		}
+		l.runs = append(l.runs, run)
+	}
+	if len(r.Runs) == 0 {
+		found, err := l.store.Runs(store.RunFilter{Lot: r.Lot, Serial: r.Serial, Procedure: r.Procedure, Limit: 1000})
+		if err != nil {
+			return err
+		}
+		seen := map[string]bool{}
+		for _, run := range found {
+			if run.State == store.Live || r.Serial == "" && seen[run.Serial] {
+				continue
+			}
+			seen[run.Serial] = true
+			full, err := l.store.Run(run.ID)
+			if err != nil {
+				return err
+			}
+			l.runs = append(l.runs, full)
+		}
+		slices.Reverse(l.runs)
+	}
+	switch {
+	case len(l.runs) == 0:
+		return fmt.Errorf("%w: no run that has ended was found", ErrBadRequest)
+	case len(l.runs) > mostRuns:
+		return fmt.Errorf("%w: %d runs are more than the %d that go on one picture; choose fewer", ErrBadRequest, len(l.runs), mostRuns)
+	}
+	return nil
+}
+
+func label(r store.Run) string { return r.Serial }
+
+// relabel tells curves of one unit apart.
+func (l *laid) relabel() {
+	count := map[string]int{}
+	for _, c := range l.infos {
+		count[c.Label+c.Half]++
+	}
+	for i := range l.infos {
+		c := &l.infos[i]
+		if count[c.Label+c.Half] > 1 {
+			run, _ := l.store.Run(c.Run)
+			name := c.Label
+			if g := l.request.Groups[c.Run]; g != "" {
+				name += " " + g
+			} else {
+				name += run.StartedAt.Format(" 01-02 15:04")
+			}
+			if passes := l.passes(c.Run, c.Half); passes > 1 {
+				name += fmt.Sprintf(" #%d", c.Pass)
+			}
+			l.infos[i].Label, l.curves[i].Label = name, name
+		}
+	}
+}
+
+func (l *laid) passes(run, half string) (n int) {
+	for _, c := range l.infos {
+		if c.Run == run && c.Half == half {
+			n++
+		}
+	}
+	return n
+}
+
+// add reads the curves of one run.
+func (l *laid) add(ctx context.Context, run store.Run) error {
+	if f, err := l.store.Figures(run.ID); err == nil {
+		l.figures[run.ID] = f
+	}
+	_, record, err := Record(l.store, run)
+	if err != nil {
+		return err
+	}
+	if l.request.Half == "run" {
+		return l.whole(ctx, run)
+	}
+	if l.request.Over == api.OverCycle {
+		f, err := record.Cycles(figure.Request{})
+		if err != nil || len(f.Number) == 0 {
+			return fmt.Errorf("it has no complete cycle")
+		}
+		y := make([]float64, len(f.Capacity))
+		for k := range y {
+			y[k] = f.Capacity[k] / 3600
+		}
+		l.out.XLabel, l.out.YLabel, l.out.YUnit = "cycle", "capacity", "Ah"
+		l.take(run, "discharge", 1, overlay.Curve{X: f.Number, Y: y})
+		return nil
+	}
+	halves, err := record.HalfCurves()
+	if err != nil {
+		return err
+	}
+	found := false
+	most := map[string]float64{}
+	for _, h := range halves {
+		most[h.Kind] = math.Max(most[h.Kind], h.Charge[len(h.Charge)-1])
+	}
+	for _, h := range halves {
+		// A pulse beside a discharge is none to be compared.
+		if l.request.Half != "both" && h.Kind != l.request.Half || h.Charge[len(h.Charge)-1] < leastPart*most[h.Kind] {
+			continue
+		}
+		c, err := l.curveOf(run, record, h)
+		if err != nil {
+			return err
+		}
+		found = true
+		l.take(run, h.Kind, h.Pass, c)
+	}
+	if !found {
+		return fmt.Errorf("it has no %s", l.request.Half)
+	}
+	return nil
+}
+
+// curveOf draws one half-cycle on the asked axes.
+func (l *laid) curveOf(run store.Run, record *figure.Record, h figure.HalfCurve) (overlay.Curve, error) {
+	c := overlay.Curve{Y: h.Volts}
+	l.out.YLabel, l.out.YUnit = "volts", "V"
+	if q := l.request.Quantity; q != "" && !strings.HasSuffix(q, ".volts") {
+		s, err := record.Trace(q, h.T0, h.T0+h.T[len(h.T)-1])
+		if err != nil {
+			return c, err
+		}
+		unit := trace.UnitOf(q)
+		y := overlay.Curve{X: s.T, Y: s.X}.Rising()
+		c.Y = make([]float64, len(h.T))
+		for k, t := range h.T {
+			c.Y[k] = y.At(h.T0+t) / unit.Factor
+		}
+		l.out.YLabel, l.out.YUnit = q, unit.Symbol
+	}
+	switch l.request.Over {
+	case api.OverTime:
+		l.out.XLabel, l.out.XUnit = "time", "s"
+		c.X = h.T
+	case api.OverCharge:
+		l.out.XLabel, l.out.XUnit = "charge", "Ah"
+		c.X = scaled(h.Charge, 1.0/3600)
+	case api.OverState:
+		l.out.XLabel, l.out.XUnit = "share of the charge", "%"
+		if all := h.Charge[len(h.Charge)-1]; all > 0 {
+			c.X = scaled(h.Charge, 100/all)
+		}
+	}
+	if len(c.X) != len(c.Y) {
+		return c, fmt.Errorf("no charge was moved")
+	}
+	c = c.Rising()
+	if len(c.X) < 2 {
+		return c, fmt.Errorf("its record has no two places along the axis")
+	}
+	return l.aligned(run, c, h.T0)
+}
+
+func scaled(xs []float64, by float64) []float64 {
+	out := make([]float64, len(xs))
+	for k, x := range xs {
+		out[k] = x * by
+	}
+	return out
+}
+
+// aligned counts x from the mark or level that was asked for.
+func (l *laid) aligned(run store.Run, c overlay.Curve, began float64) (overlay.Curve, error) {
+	if level := l.request.Level; level != nil {
+		x, ok := c.Crosses(*level)
+		if !ok {
+			return c, fmt.Errorf("it does not cross %g %s", *level, l.out.YUnit)
+		}
+		return c.Shifted(x), nil
+	}
+	if l.request.Mark == "" || l.request.Over != api.OverTime {
+		return c, nil
+	}
+	marks, err := l.store.Marks(run.ID)
+	if err != nil {
+		return c, err
+	}
+	i := slices.IndexFunc(marks, func(m stage.Mark) bool { return m.Label == l.request.Mark })
+	if i < 0 {
+		return c, fmt.Errorf("it has no mark %q", l.request.Mark)
+	}
+	return c.Shifted(marks[i].T - began), nil
+}
+
+// whole draws a quantity over the whole run, as many places as a screen shows.
+func (l *laid) whole(ctx context.Context, run store.Run) error {
+	q := l.request.Quantity
+	if q == "" {
+		for _, column := range []string{"cycler.volts", "load.volts", "source.volts", "meter.volts"} {
+			if slices.Contains(run.Columns, column) {
+				q = column
+				break
+			}
+		}
+	}
+	w, err := l.store.Window(ctx, run, []string{q}, 0, math.MaxFloat64, drawPlaces)
+	if err != nil {
+		return err
+	}
+	unit := trace.UnitOf(q)
+	var c overlay.Curve
+	for _, b := range w.Buckets[0] {
+		c.X, c.Y = append(c.X, b.T), append(c.Y, (b.Min+b.Max)/2/unit.Factor)
+	}
+	if c = c.Rising(); len(c.X) < 2 {
+		return fmt.Errorf("it has no record of %s", q)
+	}
+	l.out.XLabel, l.out.XUnit, l.out.YLabel, l.out.YUnit = "time", "s", q, unit.Symbol
+	if c, err = l.aligned(run, c, 0); err != nil {
+		return err
+	}
+	l.take(run, "run", 1, c)
+	return nil
+}
+
+func (l *laid) take(run store.Run, half string, pass int, c overlay.Curve) {
+	c.Label, c.Group = label(run), l.request.Groups[run.ID]
+	l.curves = append(l.curves, c)
+	l.infos = append(l.infos, api.OverlayCurve{Run: run.ID, Label: c.Label, Group: c.Group, Half: half, Pass: pass, Drawn: true, Serial: run.Serial})
+}
+
+// first is the curves of the half that comes first in the picture: discharges and charges have no band together.
+func (l *laid) first() []overlay.Curve {
+	half := ""
+	var all []overlay.Curve
+	for i, c := range l.curves {
+		if half == "" || l.infos[i].Half == "discharge" && half != "discharge" && l.request.Half == "both" {
+			half, all = l.infos[i].Half, nil
+		}
+		if l.infos[i].Half == half {
+			all = append(all, c)
+		}
+	}
+	return all
+}
+
+func (l *laid) band() {
+	all := l.first()
+	if len(all) < 2 {
+		return
+	}
+	if b, err := overlay.BandOf(all, bandPlaces); err == nil {
+		l.out.Band = &api.OverlayBand{X: b.X, Min: b.Min, Max: b.Max, Mean: b.Mean, Widest: b.Widest, At: b.At}
+	}
+	reference := all[0]
+	for i, c := range l.curves {
+		if l.request.Reference != "" && strings.HasPrefix(l.infos[i].Run, l.request.Reference) {
+			reference = c
+		}
+	}
+	l.out.Reference = reference.Label
+	for _, d := range overlay.Differences(reference, all) {
+		if d.Label == reference.Label {
+			continue
+		}
+		l.out.Differences = append(l.out.Differences, api.OverlayDifference{Label: d.Label, Mean: orNil(d.Mean), RMS: orNil(d.RMS), Largest: orNil(d.Largest), At: orNil(d.At), End: orNil(d.End)})
+	}
+}
+
+func orNil(x float64) *float64 {
+	if math.IsNaN(x) || math.IsInf(x, 0) {
+		return nil
+	}
+	return &x
+}
+
+// thin leaves labels and places out that a picture has no room for.
+func (l *laid) thin() {
+	var labels []string
+	for _, c := range l.infos {
+		labels = append(labels, c.Label)
+	}
+	drawn := overlay.Sample(labels, l.request.Most)
+	for i, c := range l.curves {
+		t := c.Thinned(drawPlaces)
+		l.infos[i].X, l.infos[i].Y, l.infos[i].Drawn = t.X, t.Y, slices.Contains(drawn, c.Label)
+	}
+	l.out.Curves = append(l.out.Curves, l.infos...)
+}
