@@ -22,6 +22,8 @@ import (
 type Options struct {
 	// Serial draws the tolerances of the unit; empty: nominal values.
 	Serial string
+	// Unit stands in place of the nameplate's model; nil: the model.
+	Unit plant.Unit
 	// Fault of the unit; empty: healthy.
 	Fault string
 	// State of charge at which a battery begins, 0 … 1; 0: plant.HalfFull.
@@ -53,7 +55,7 @@ func Model(plate *nameplate.Nameplate) (plant.Model, error) {
 	if plate == nil {
 		return plant.Model{}, errors.New("the procedure is for any unit; a rehearsal needs a nameplate, whose unit it can model")
 	}
-	return plant.Model{Name: plate.Plant, Kind: plate.Kind, Rating: func(name string) (float64, bool) {
+	return plant.Model{Name: plate.Plant, Kind: plate.Kind, Chemistry: plate.Chemistry.Name, Series: plate.Series, Rating: func(name string) (float64, bool) {
 		q, ok := plate.Ratings[name]
 		return q.Value, ok
 	}}, nil
@@ -72,19 +74,21 @@ const tooLong = "the rehearsal was ended, since the procedure goes on and on"
 
 // Run rehearses a program. The program is not changed.
 func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Result, error) {
-	model, err := Model(plate)
-	if err != nil {
-		return nil, err
-	}
 	if o.State == 0 {
 		o.State = plant.HalfFull
 	}
 	if o.MostFrames == 0 {
 		o.MostFrames = mostFrames
 	}
-	unit, err := model.New(o.Serial, plant.Fault(o.Fault), o.State)
-	if err != nil {
-		return nil, err
+	unit := o.Unit
+	if unit == nil {
+		model, err := Model(plate)
+		if err != nil {
+			return nil, err
+		}
+		if unit, err = model.New(o.Serial, plant.Fault(o.Fault), o.State); err != nil {
+			return nil, err
+		}
 	}
 	program = paced(program)
 	machine, err := stage.New(program)
@@ -214,6 +218,9 @@ func (r *rehearsal) interval(last float64) float64 {
 	case *procedure.Rest:
 		stable(a.Hold)
 	}
+	if pace := math.Max(r.machine.Pace(), finest); pace < dt {
+		dt = pace
+	}
 	return math.Max(math.Min(dt, most), 1e-3)
 }
 
@@ -229,6 +236,7 @@ func (r *rehearsal) act(effects []stage.Effect) {
 				r.bench.apply(e.Settings)
 				if len(e.Settings) > 0 && !e.Paced {
 					r.stirred = r.now
+					r.counters.Split(r.now)
 				}
 			case stage.Mark:
 				r.mark(e)
@@ -318,15 +326,18 @@ func answer(a procedure.Ask, serial string) string {
 // record is what figures are computed from.
 func (r *rehearsal) record() *figure.Record {
 	result := r.result
-	rec := &figure.Record{Points: result.Points, Stages: result.Spans, Specs: r.options.Specs, Trace: func(column string, t0, t1 float64) (trace.Series, error) {
+	rec := &figure.Record{Points: result.Points, Stages: result.Spans, Specs: r.options.Specs, Columns: result.Columns, AtLeast: coarsest * float64(r.stride), Bridge: coarsest * 10 * float64(r.stride), Trace: func(column string, t0, t1 float64) (trace.Series, error) {
 		i := result.Columns.Index(column)
 		if i < 0 {
 			return trace.Series{}, trace.ErrNoData
 		}
 		return trace.Series{T: result.T, X: result.Values[i]}.Between(t0, t1), nil
 	}}
+	for _, m := range result.Marks {
+		rec.Events = append(rec.Events, figure.Event{T: m.T, Kind: string(m.Kind), Label: m.Label})
+	}
 	if r.plate != nil {
-		rec.Ratings = r.plate.Ratings
+		rec.Ratings, rec.Series = r.plate.Ratings, r.plate.Series
 	}
 	return rec
 }
