@@ -13,7 +13,7 @@ import (
 // Collect gathers everything on record about a run except its traces.
 func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	doc := api.Run{
-		RunSummary: run.Summary(), Frames: run.Frames, TimeFactor: run.TimeFactor, Parameters: run.Parameters,
+		RunSummary: run.Summary(), Frames: run.Frames, TimeFactor: run.TimeFactor, Parameters: run.Parameters, Breaks: run.Breaks,
 		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{}, Preflight: []api.PreflightFinding{}, Curves: []procedure.Curve{},
 	}
 	for _, c := range run.Columns {

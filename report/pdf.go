@@ -46,34 +46,45 @@ var (
 // page draws onto the PDF.
 type page struct{ *fpdf.Fpdf }
 
-// PDF makes the report of a run, one to three pages.
-func PDF(doc api.Run) ([]byte, error) {
+// PDF makes the report of a run, one to three pages. more are pictures beside those of its points.
+func PDF(doc api.Run, more ...Picture) ([]byte, error) {
+	p := newPage(fmt.Sprintf("%s, %s", doc.Serial, doc.Title), "Run "+doc.ID)
+	p.head(doc)
+	p.facts(doc)
+	p.figures(doc)
+	if err := p.pictures(append(slices.Clone(more), Pictures(doc)...)); err != nil {
+		return nil, err
+	}
+	p.tables(doc)
+	p.instruments(doc)
+	p.preflight(doc)
+	p.marks(doc)
+	return p.bytes("report of run " + doc.ID)
+}
+
+// newPage begins a document.
+func newPage(title, foot string) page {
 	p := page{fpdf.New("P", "mm", "A4", "")}
 	p.SetMargins(margin, margin, margin)
 	p.SetAutoPageBreak(true, margin+4)
 	p.AddUTF8FontFromBytes(family, "", liberationsansregular.TTF)
 	p.AddUTF8FontFromBytes(family, "B", liberationsansbold.TTF)
-	p.SetTitle(fmt.Sprintf("%s, %s", doc.Serial, doc.Title), true)
+	p.SetTitle(title, true)
 	p.SetCreator("Usher Bench", true)
 	p.SetFooterFunc(func() {
 		p.SetY(-14)
 		p.font("", 7.5, mutedColor)
-		p.CellFormat(inner/2, 5, "Run "+doc.ID, "", 0, "L", false, 0, "")
+		p.CellFormat(inner/2, 5, foot, "", 0, "L", false, 0, "")
 		p.CellFormat(inner/2, 5, fmt.Sprintf("Page %d", p.PageNo()), "", 0, "R", false, 0, "")
 	})
 	p.AddPage()
-	p.head(doc)
-	p.facts(doc)
-	p.figures(doc)
-	if err := p.pictures(doc); err != nil {
-		return nil, err
-	}
-	p.instruments(doc)
-	p.preflight(doc)
-	p.marks(doc)
+	return p
+}
+
+func (p page) bytes(what string) ([]byte, error) {
 	var b bytes.Buffer
 	if err := p.Output(&b); err != nil {
-		return nil, fmt.Errorf("write the report of run %s: %w", doc.ID, err)
+		return nil, fmt.Errorf("write the %s: %w", what, err)
 	}
 	return b.Bytes(), nil
 }
@@ -85,6 +96,20 @@ func (p page) font(style string, size float64, c rgb) {
 
 // head is the lantern, the title and the outcome.
 func (p page) head(doc api.Run) {
+	p.lantern("Usher Bench test report", doc.Serial)
+	p.badge(doc)
+	p.SetXY(margin, margin+12)
+	p.font("", 10.5, inkColor)
+	p.MultiCell(inner, 5.2, doc.Title, "", "L", false)
+	if doc.Reason != "" {
+		p.font("", 9, outcomes["aborted"][0])
+		p.MultiCell(inner, 4.6, strings.ToUpper(doc.Reason[:1])+doc.Reason[1:], "", "L", false)
+	}
+	p.Ln(2)
+}
+
+// lantern is the sign of the product with a title beside it.
+func (p page) lantern(above, title string) {
 	x, y := margin, margin
 	p.SetDrawColor(inkColor.r, inkColor.g, inkColor.b)
 	p.SetLineWidth(0.5)
@@ -94,18 +119,10 @@ func (p page) head(doc api.Run) {
 	p.Line(x+0.8, y+8.8, x+7.2, y+8.8)
 	p.SetXY(x+10, y-0.5)
 	p.font("", 8, mutedColor)
-	p.CellFormat(90, 4, "Usher Bench test report", "", 2, "L", false, 0, "")
+	p.CellFormat(90, 4, above, "", 2, "L", false, 0, "")
 	p.font("B", 15, inkColor)
-	p.CellFormat(110, 7, doc.Serial, "", 0, "L", false, 0, "")
-	p.badge(doc)
+	p.CellFormat(110, 7, title, "", 0, "L", false, 0, "")
 	p.SetXY(x, y+12)
-	p.font("", 10.5, inkColor)
-	p.MultiCell(inner, 5.2, doc.Title, "", "L", false)
-	if doc.Reason != "" {
-		p.font("", 9, outcomes["aborted"][0])
-		p.MultiCell(inner, 4.6, strings.ToUpper(doc.Reason[:1])+doc.Reason[1:], "", "L", false)
-	}
-	p.Ln(2)
 }
 
 func (p page) badge(doc api.Run) {
@@ -253,8 +270,7 @@ func (p page) figures(doc api.Run) {
 func remarks(r []string) string { return strings.Join(r, "; ") }
 
 // pictures draws the curves that the procedure asks for, two beside each other.
-func (p page) pictures(doc api.Run) error {
-	all := Pictures(doc)
+func (p page) pictures(all []Picture) error {
 	if len(all) == 0 {
 		return nil
 	}
@@ -282,6 +298,14 @@ func (p page) pictures(doc api.Run) error {
 		}
 	}
 	return nil
+}
+
+// placed puts a picture over the width of the page.
+func (p page) placed(name string, png []byte, width, height float64) {
+	p.RegisterImageOptionsReader(name, fpdf.ImageOptions{ImageType: "PNG"}, bytes.NewReader(png))
+	y := p.GetY()
+	p.ImageOptions(name, margin, y, width, height, false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
+	p.SetXY(margin, y+height+2)
 }
 
 func (p page) instruments(doc api.Run) {

@@ -32,6 +32,10 @@ type Line struct {
 type Picture struct {
 	Title, XLabel, YLabel string
 	Lines                 []Line
+	// Plain lines have no dots: they are drawn from many places.
+	Plain bool
+	// Band is drawn behind the lines, from Min to Max; nil: none.
+	Band *api.OverlayBand
 }
 
 // defaultCurves are drawn for a run with points whose procedure asks for no curves.
@@ -117,11 +121,14 @@ func axis(of string) string {
 	return fmt.Sprintf("%s (%s)", label(of), unit)
 }
 
-// The colours of the console's quantities on paper, in the order of lines, with a dash each so that colour is never the only sign.
-var lineStyles = []struct {
+// lineStyle is how a line is drawn.
+type lineStyle struct {
 	color color.RGBA
 	dash  []vg.Length
-}{
+}
+
+// The colours of the console's quantities on paper, in the order of lines, with a dash each so that colour is never the only sign.
+var lineStyles = []lineStyle{
 	{color.RGBA{0x00, 0x67, 0xa5, 0xff}, nil},
 	{color.RGBA{0xc9, 0x4f, 0x00, 0xff}, []vg.Length{vg.Points(6), vg.Points(2)}},
 	{color.RGBA{0x00, 0x79, 0x5a, 0xff}, []vg.Length{vg.Points(2), vg.Points(2)}},
@@ -149,8 +156,14 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 	lines := plotter.NewGrid()
 	lines.Horizontal.Color, lines.Vertical.Color = grid, grid
 	pl.Add(lines)
+	if err := p.drawBand(pl); err != nil {
+		return nil, err
+	}
 	for i, l := range p.Lines {
 		style := lineStyles[i%len(lineStyles)]
+		if len(p.Lines) > len(lineStyles) {
+			style = shade(i, len(p.Lines))
+		}
 		xys := make(plotter.XYs, len(l.X))
 		for k := range l.X {
 			xys[k].X, xys[k].Y = l.X[k], l.Y[k]
@@ -161,8 +174,11 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 		}
 		line.Color, line.Dashes, line.Width = style.color, style.dash, vg.Points(1.2)
 		dots.Color, dots.Shape, dots.Radius = style.color, draw.CircleGlyph{}, vg.Points(1.6)
-		pl.Add(line, dots)
-		if l.Label != "" {
+		pl.Add(line)
+		if !p.Plain {
+			pl.Add(dots)
+		}
+		if l.Label != "" && len(p.Lines) <= mostLegend {
 			pl.Legend.Add(l.Label, line)
 		}
 	}
@@ -174,6 +190,38 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 		return nil, fmt.Errorf("draw %s: %w", p.Title, err)
 	}
 	return b.Bytes(), nil
+}
+
+// mostLegend is how many lines a legend has room for.
+const mostLegend = 6
+
+// shade is the style of one of many lines: by lightness, from dark to light.
+func shade(i, n int) lineStyle {
+	share := float64(i) / math.Max(float64(n-1), 1)
+	mix := func(dark, light float64) uint8 { return uint8(dark + share*(light-dark)) }
+	return lineStyle{color: color.RGBA{mix(0x00, 0x8c), mix(0x3a, 0xbf), mix(0x5c, 0xe0), 0xff}}
+}
+
+// drawBand fills where the curves lie.
+func (p Picture) drawBand(pl *plot.Plot) error {
+	if p.Band == nil || len(p.Band.X) < 2 {
+		return nil
+	}
+	n := len(p.Band.X)
+	edge := make(plotter.XYs, 0, 2*n)
+	for k := range n {
+		edge = append(edge, plotter.XY{X: p.Band.X[k], Y: p.Band.Max[k]})
+	}
+	for k := n - 1; k >= 0; k-- {
+		edge = append(edge, plotter.XY{X: p.Band.X[k], Y: p.Band.Min[k]})
+	}
+	area, err := plotter.NewPolygon(edge)
+	if err != nil {
+		return fmt.Errorf("draw the band of %s: %w", p.Title, err)
+	}
+	area.Color, area.LineStyle.Width = color.RGBA{0xec, 0xe2, 0xcc, 0xff}, 0
+	pl.Add(area)
+	return nil
 }
 
 // falls tells whether the curves end lower than they begin, so that the free corner on the right is the upper one.

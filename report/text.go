@@ -15,6 +15,15 @@ func Value(f procedure.Judged) string {
 	if f.Undetermined != nil {
 		return "undetermined"
 	}
+	if f.Text != "" {
+		if f.ID == "termination" {
+			return fmt.Sprintf("%s after %s", f.Text, Seconds(f.Value))
+		}
+		return fmt.Sprintf("%s %s, %s", quantity.Fixed(f.Value, 2), f.Unit, f.Text)
+	}
+	if f.Unit == "cycles" {
+		return fmt.Sprintf("%.4g cycles", f.Value)
+	}
 	if f.U <= 0 {
 		return fmt.Sprintf("%s %s", quantity.Fixed(f.Value, 4), f.Unit)
 	}
