@@ -37,6 +37,11 @@ func (r *liveRun) conclude(safeErr error) {
 		reason = strings.TrimPrefix(reason+"; an output was not confirmed off", "; ")
 		r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: "not confirmed off: " + safeErr.Error()})
 	}
+	for _, words := range []string{r.coarse(), r.still.String()} {
+		if words != "" {
+			r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: words})
+		}
+	}
 	r.keeper.flush(r.recorder)
 	// The run ends for its readers when its figures are there too, in one transaction; until then it is on record as live.
 	r.record.EndedAt, r.record.Duration, r.record.Frames = &ended, r.finish.T, r.recorder.Frames()

@@ -29,8 +29,10 @@ type liveRun struct {
 	picks    []int // where the program's columns are among the bay's
 	began    time.Time
 	lastT    float64
+	ticks    int     // frames taken, recorded or not
 	tickedAt float64 // when the last frame was done; 0: not to be judged by
 	interval time.Duration
+	still    standstills
 	frames   framesBatch
 	told     time.Time // when watchers were last told of the status
 	skewed   time.Time // when readings far apart were last marked
@@ -41,6 +43,11 @@ type liveRun struct {
 	prompt   *stage.Ask        // what the operator is asked now
 	// performing is what instruments play by themselves; nil if nothing.
 	performing *procedure.Play
+	// back is what the run goes on from after the service was away; nil for one that begins.
+	back      *comeback
+	kept      time.Time // when its state was last kept
+	keptStage int
+	suspended bool // it goes on when the service is back
 
 	work    chan func()        // things to do between frames, on the bay's goroutine
 	figured chan stage.Figured // figures that the program asked for
@@ -73,6 +80,13 @@ func (b *Bay) launch(ctx context.Context, r *liveRun) error {
 		return fmt.Errorf("put the run on record: %w", err)
 	}
 	r.recorder = b.engine.store.NewRecorder(r.record.ID, r.record.Columns)
+	b.engine.journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",
+		Detail: fmt.Sprintf("%s revision %d on %s", r.record.Procedure, r.record.Revision, r.record.Serial)})
+	return b.handOver(ctx, r)
+}
+
+// handOver gives a run that is on record to the bay's goroutine.
+func (b *Bay) handOver(ctx context.Context, r *liveRun) error {
 	summary := r.record.Summary()
 	b.mu.Lock()
 	b.run, b.last, b.safeSince = r, &summary, time.Time{}
@@ -85,8 +99,6 @@ func (b *Bay) launch(ctx context.Context, r *liveRun) error {
 		}
 	}
 	b.mu.Unlock()
-	b.engine.journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",
-		Detail: fmt.Sprintf("%s revision %d on %s", r.record.Procedure, r.record.Revision, r.record.Serial)})
 	started := make(chan struct{})
 	select {
 	case b.requests <- func() { close(started); r.conduct() }:
@@ -111,6 +123,10 @@ func (r *liveRun) conduct() {
 		}
 		b.setState(api.BayEnding)
 		defer r.haltAtEnd()
+		if r.suspended && r.finish == nil {
+			r.suspend()
+			return
+		}
 		r.conclude(b.makeSafe("end of run "+r.record.ID, r.record.ID))
 	}()
 	// The program begins from a known state.
@@ -128,14 +144,21 @@ func (r *liveRun) conduct() {
 	}
 	b.setState(api.BayLive)
 	b.engine.Hub.Publish(api.EventRun, b.name, r.record.Summary())
-	r.began = time.Now()
-	r.act(r.machine.Start())
 	r.interval = time.Duration(float64(min(time.Duration(b.config.Interval).Seconds(), r.program.Fastest())) / b.engine.config.TimeFactor * float64(time.Second))
-	next := r.began
+	if b.engine.config.TimeFactor > 1 {
+		r.interval = max(r.interval, leastInterval)
+	}
+	if r.back != nil {
+		r.comeBack()
+	} else {
+		r.began = time.Now()
+		r.act(r.machine.Start())
+	}
+	next := time.Now()
 	timer, due := time.NewTimer(0), time.NewTimer(time.Hour)
 	defer timer.Stop()
 	defer due.Stop()
-	for r.finish == nil {
+	for r.finish == nil && !r.suspended {
 		b.alive(r.interval + joinWait)
 		due.Reset(r.untilDue())
 		select {
@@ -148,13 +171,21 @@ func (r *liveRun) conduct() {
 				r.act(r.machine.Advance(stage.Due{T: t}))
 			}
 		case by := <-r.stop:
+			if by == byShutdown && r.mayGoOn() {
+				r.suspended = true
+				continue
+			}
 			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: by}))
 		case <-b.ctx.Done():
-			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: "the service, which is shutting down"}))
+			if b.engine.ctx.Err() != nil && r.mayGoOn() {
+				r.suspended = true
+				continue
+			}
+			r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: byShutdown}))
 		case <-timer.C:
 			r.tick()
 			// A late frame is not made up for by a burst of others.
-			next = next.Add(r.interval)
+			next = next.Add(r.pause())
 			if now := time.Now(); next.Before(now) {
 				next = now
 			}
@@ -190,12 +221,17 @@ func (r *liveRun) tick() {
 			"the service stood still for %.3g s, so the warden may have switched the outputs off; see what kept the computer busy", still)}))
 		return
 	}
+	r.ticks++
+	last, judged := r.lastT, r.tickedAt > 0
 	skew := b.sampler.sample(values, r.interval, func() { r.glimpse(values) })
 	after := r.now()
 	r.tickedAt = after
 	// A frame's time is the middle of its readings, and later than the frame before.
 	t := math.Max(math.Round((before+after)/2*1e6)/1e6, r.lastT+1e-6)
 	r.lastT = t
+	if judged {
+		r.still.between(last, t, r.interval, b.engine.config.TimeFactor)
+	}
 	r.counters.Fill(trace.Frame{T: t, Values: values})
 	seen := trace.Frame{T: t, Values: r.pick(values)}
 	r.machine.Derive(seen)
@@ -217,6 +253,7 @@ func (r *liveRun) tick() {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
 	}
 	r.tell(frame, seen)
+	r.keepState(t)
 }
 
 // pick takes the program's columns from the bay's; what the bay does not read is missing.
@@ -244,11 +281,12 @@ func (r *liveRun) glimpse(values []float64) {
 // act carries out effects in order. Commands are acknowledged to the machine, which may answer with more.
 func (r *liveRun) act(effects []stage.Effect) {
 	for len(effects) > 0 {
-		commanded := false
+		commanded, paced := false, true
 		for _, e := range effects {
 			switch e := e.(type) {
 			case stage.Command:
 				commanded = true
+				paced = paced && e.Paced
 				if err := r.command(e.Settings, e.Paced); err != nil {
 					r.fail(err)
 					return
@@ -287,7 +325,11 @@ func (r *liveRun) act(effects []stage.Effect) {
 		if !commanded {
 			return
 		}
-		effects = r.machine.Advance(stage.Applied{T: math.Max(r.now(), r.lastT)})
+		applied := math.Max(r.now(), r.lastT)
+		if !paced {
+			r.counters.Split(applied)
+		}
+		effects = r.machine.Advance(stage.Applied{T: applied})
 	}
 }
 

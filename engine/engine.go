@@ -30,7 +30,11 @@ type Engine struct {
 
 	changing sync.Mutex // one change of the bench at a time
 
-	foretold foretellings
+	foretold  foretellings
+	releasing sync.Mutex    // guards released
+	released  map[uint]bool // runs in line whose unit somebody has put in place
+
+	resuming []*liveRun // runs that go on, until the bays are up
 
 	mu          sync.RWMutex // guards what follows
 	file        Config       // as the configuration file has it
@@ -85,7 +89,7 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
-		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
+		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, released: map[uint]bool{}, ctx: ctx, cancel: cancel,
 	}
 	effective, err := e.overlay()
 	if err == nil {
@@ -113,6 +117,9 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 	for _, b := range e.bays {
 		b.start()
 	}
+	e.goOn()
+	e.wg.Add(1)
+	go e.serveQueue()
 	if o.Warden != nil {
 		e.wg.Add(2)
 		go e.beat()
@@ -126,7 +133,7 @@ func (e *Engine) Close() error {
 	e.changing.Lock() // and never again: a closed engine is not changed
 	bays := e.Bays()
 	for _, b := range bays {
-		b.stopRun("the service, which is shutting down")
+		b.stopRun(byShutdown)
 	}
 	e.cancel()
 	for _, b := range bays {
@@ -179,37 +186,60 @@ func (e *Engine) recoverAbandoned() error {
 	return errors.Join(errs...)
 }
 
-func (e *Engine) endAbandoned(r store.Run) error {
+// endAbandoned makes safe the bay of a run that a killed service left behind. The run goes on if it may, else it ends.
+func (e *Engine) endAbandoned(listed store.Run) error {
+	r, err := e.store.Run(listed.ID) // with the texts that lists leave out
+	if err != nil {
+		return err
+	}
 	reason := "the service was killed while the run was live; the outputs were made safe when it started again"
 	if by := e.madeSafeByWarden(r); by != "" {
 		reason = "the service was killed or stalled while the run was live; " + by
 	}
-	if b, ok := e.bays[r.Bay]; ok {
+	if r.Source != "" { // nothing was energised: a log was being read
+		return e.endAborted(r, "the service was killed while the log was read; import it again")
+	}
+	b, ok := e.bays[r.Bay]
+	var off offTime
+	if ok {
+		off.foundOn = b.foundOn()
 		// An alarm is kept by the bay, which goes on trying.
-		_ = b.makeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
+		off.err = b.makeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
+		off.confirmed = time.Now()
 	} else {
 		e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "ALARM: make safe not possible",
 			Detail: "the bay of an abandoned run is no longer configured; check its outputs by hand"})
 	}
+	if ok {
+		run, err := b.restore(r, off)
+		if err == nil {
+			e.mu.Lock()
+			e.resuming = append(e.resuming, run)
+			e.mu.Unlock()
+			return nil
+		}
+		reason += "; it does not go on: " + err.Error()
+	}
+	return e.endAborted(r, reason)
+}
+
+// endAborted ends a run that nobody conducts, with all figures that can still be determined.
+func (e *Engine) endAborted(r store.Run, reason string) error {
 	end, frames, err := e.store.Recorded(r.ID)
 	if err != nil {
 		return err
 	}
 	now := time.Now()
-	stored, err := e.store.Run(r.ID) // with the texts that lists leave out
-	if err != nil {
-		return err
-	}
-	stored.State, stored.Reason, stored.Duration = "aborted", reason, end
-	columns := map[string]any{"state": stored.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end, "frames": frames}
-	if _, err := e.judge(stored, columns); err != nil {
+	r.State, r.Reason, r.Duration = "aborted", reason, end
+	columns := map[string]any{"state": r.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end, "frames": frames}
+	if _, err := e.judge(r, columns); err != nil {
 		e.log.Warn("figures of an aborted run", "run", r.ID, "err", err)
 		if err := e.store.UpdateRun(r.ID, columns); err != nil {
 			return err
 		}
 	}
 	e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
-	return nil
+	return e.store.DropSnapshot(r.ID)
 }
 
 // pause waits, or less if the context ends.

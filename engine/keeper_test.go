@@ -108,14 +108,14 @@ func TestTheHandlerIsToldTheSerialNumberAndMayRefuse(t *testing.T) {
 		}
 	}))
 	b := &Bay{name: "bay1", config: BayConfig{Handler: handler.URL}}
-	require.NoError(t, b.handle(context.Background(), "TN-1"))
+	require.NoError(t, b.handle(context.Background(), "TN-1", nil))
 	assert.Equal(t, []string{`PUT {"serial":"TN-1"}`}, told)
-	err := b.handle(context.Background(), "TN-2")
+	err := b.handle(context.Background(), "TN-2", nil)
 	assert.ErrorIs(t, err, ErrNotReady)
 	assert.ErrorContains(t, err, "the tray is empty")
 	handler.Close()
-	assert.ErrorContains(t, b.handle(context.Background(), "TN-3"), "does not answer")
-	require.NoError(t, (&Bay{}).handle(context.Background(), "TN-4"), "a bay without a handler needs none")
+	assert.ErrorContains(t, b.handle(context.Background(), "TN-3", nil), "does not answer")
+	require.NoError(t, (&Bay{}).handle(context.Background(), "TN-4", nil), "a bay without a handler needs none")
 }
 
 func TestSerialNumbersAreChecked(t *testing.T) {

@@ -90,7 +90,7 @@ func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Prefligh
 func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate, serial string) (*preflight, error) {
 	p := &preflight{bay: b, program: program, plate: plate}
 	p.seats()
-	if err := b.handle(ctx, serial); err != nil {
+	if err := b.handle(ctx, serial, plate); err != nil {
 		p.blocks("unit", "see what the handler says, and put the unit in place", "%s", strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
 	}
 	for _, x := range b.seats {
@@ -336,56 +336,3 @@ func (p *preflight) interlock(ctx context.Context, x *seat) {
 		}
 	}
 }
-
-// leastBackwards is what a reading may be below zero by noise and offset beyond the instrument's accuracy.
-const leastBackwards = 0.1
-
-// unit checks polarity and plausibility of the unit's voltage, with every output off.
-func (p *preflight) unit(ctx context.Context) error {
-	values := make([]float64, len(p.bay.sampler.columns))
-	var err error
-	if doErr := p.bay.do(ctx, func() {
-		if p.bay.byHand { // what was switched on by hand would hide what the unit gives
-			err = p.bay.makeSafe("before a preflight", "")
-		}
-		p.bay.sampler.sample(values, idleInterval, nil)
-	}); doErr != nil {
-		return doErr
-	}
-	if err != nil {
-		p.blocks("outputs", "switch them off at the instruments", "%s", err)
-		return nil
-	}
-	good := true
-	for _, x := range p.bay.seats {
-		column := x.name + ".volts"
-		i := p.bay.sampler.columns.Index(column)
-		if i < 0 || math.IsNaN(values[i]) {
-			continue
-		}
-		volts := values[i]
-		r, _ := x.readSpec("volts").Find(volts)
-		if volts < -(leastBackwards + r.Bound(volts)) {
-			good = false
-			p.blocks("polarity", "turn the leads round", "%s reads %s: the unit is connected the wrong way round", column, show(volts, quantity.Voltage))
-			continue
-		}
-		if p.plate == nil {
-			continue
-		}
-		if w, ok := p.plate.AtRest[column]; ok && !w.Holds(volts) {
-			good = false
-			p.blocks("unit", "check that it is the right unit, whole and connected", "%s reads %s at rest, but nameplate %s says %s to %s", column,
-				show(volts, quantity.Voltage), p.plate.Name, show(w.Min, quantity.Voltage), show(w.Max, quantity.Voltage))
-		}
-	}
-	if good {
-		p.fine("unit", "polarity and voltage of the unit are plausible")
-	}
-	return nil
-}
-
-const (
-	bytesPerValue = 2.5      // as the record is measured to need
-	spareBytes    = 64 << 20 // of the disk, for everything else
-)

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
@@ -242,7 +243,7 @@ func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.P
 	} else if duration, _, err = e.store.Recorded(run.ID); err != nil {
 		return a, err
 	}
-	a.Duration, a.Marks, a.Spans = duration, marks, spans(program, marks, duration)
+	a.Duration, a.Marks, a.Spans = duration, marks, archive.Spans(program, marks, duration)
 	window, err := e.store.Window(ctx, run, run.Columns, 0, duration, comparedAt)
 	if err != nil {
 		return a, err

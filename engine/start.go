@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"net/http"
 	"regexp"
 	"slices"
@@ -17,11 +16,11 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/stage"
-	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 	"usherbench/store"
 )
@@ -145,13 +144,17 @@ func (b *Blocked) Is(target error) bool { return target == ErrNotReady }
 const handlerWithin = 60 * time.Second
 
 // handle tells the bay's unit handler which unit is to be tested, and waits until it is in place.
-func (b *Bay) handle(ctx context.Context, serial string) error {
+func (b *Bay) handle(ctx context.Context, serial string, plate *nameplate.Nameplate) error {
 	if b.config.Handler == "" {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, handlerWithin)
 	defer cancel()
-	body, err := json.Marshal(map[string]string{"serial": serial})
+	unit := map[string]string{"serial": serial}
+	if plate != nil {
+		unit["nameplate"], unit["plant"] = plate.Name, plate.Plant
+	}
+	body, err := json.Marshal(unit)
 	if err != nil {
 		return err
 	}
@@ -198,48 +201,5 @@ func (e *Engine) judge(run store.Run, columns map[string]any) ([]procedure.Judge
 
 // Record gathers what the figures of a run are computed from, and the program with its texts.
 func (e *Engine) Record(run store.Run) (*procedure.Program, *figure.Record, error) {
-	program, plate, err := run.Program()
-	if err != nil {
-		return nil, nil, err
-	}
-	points, err := e.store.Points(run.ID)
-	if err != nil {
-		return nil, nil, err
-	}
-	marks, err := e.store.Marks(run.ID)
-	if err != nil {
-		return nil, nil, err
-	}
-	var specs map[string]uncertainty.Spec
-	if err := json.Unmarshal([]byte(run.Specs), &specs); run.Specs != "" && err != nil {
-		return nil, nil, fmt.Errorf("accuracies of run %s: %w", run.ID, err)
-	}
-	record := &figure.Record{Points: points, Stages: spans(program, marks, run.Duration), Specs: specs}
-	if plate != nil {
-		record.Ratings = plate.Ratings
-	}
-	record.Trace = func(column string, t0, t1 float64) (trace.Series, error) {
-		return e.store.Trace(context.Background(), run, column, t0, t1)
-	}
-	return program, record, nil
-}
-
-// spans are the stages that happened, from the marks of their beginnings and ends.
-func spans(p *procedure.Program, marks []stage.Mark, end float64) []figure.Span {
-	kinds := map[string]string{}
-	for _, s := range p.Stages {
-		kinds[s.Name] = s.Kind()
-	}
-	var all []figure.Span
-	for _, m := range marks {
-		switch m.Kind {
-		case stage.MarkStage:
-			all = append(all, figure.Span{Name: m.Label, Kind: kinds[m.Label], T0: m.T, T1: math.Max(end, m.T)})
-		case stage.MarkStageEnd:
-			if len(all) > 0 {
-				all[len(all)-1].T1 = m.T
-			}
-		}
-	}
-	return all
+	return archive.Record(e.store, run)
 }

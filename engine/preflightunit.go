@@ -1,0 +1,80 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"math"
+
+	"usherbench/core/quantity"
+)
+
+// leastBackwards is what a reading may be below zero by noise and offset beyond the instrument's accuracy.
+const leastBackwards = 0.1
+
+// unit checks polarity and plausibility of the unit's voltage, with every output off.
+func (p *preflight) unit(ctx context.Context) error {
+	values := make([]float64, len(p.bay.sampler.columns))
+	var err error
+	if doErr := p.bay.do(ctx, func() {
+		if p.bay.byHand { // what was switched on by hand would hide what the unit gives
+			err = p.bay.makeSafe("before a preflight", "")
+		}
+		p.bay.sampler.sample(values, idleInterval, nil)
+	}); doErr != nil {
+		return doErr
+	}
+	if err != nil {
+		p.blocks("outputs", "switch them off at the instruments", "%s", err)
+		return nil
+	}
+	good := true
+	for _, x := range p.bay.seats {
+		column := x.name + ".volts"
+		i := p.bay.sampler.columns.Index(column)
+		if i < 0 || math.IsNaN(values[i]) {
+			continue
+		}
+		volts := values[i]
+		r, _ := x.readSpec("volts").Find(volts)
+		if volts < -(leastBackwards + r.Bound(volts)) {
+			good = false
+			p.blocks("polarity", "turn the leads round", "%s reads %s: the unit is connected the wrong way round", column, show(volts, quantity.Voltage))
+			continue
+		}
+		if p.plate == nil {
+			continue
+		}
+		if w, ok := p.plate.AtRest[column]; ok && !w.Holds(volts) {
+			good = false
+			p.blocks("unit", "check that it is the right unit, whole and connected", "%s reads %s at rest, but nameplate %s says %s to %s%s", column,
+				show(volts, quantity.Voltage), p.plate.Name, show(w.Min, quantity.Voltage), show(w.Max, quantity.Voltage), p.cells(volts))
+			continue
+		}
+		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Drains && volts < empty {
+			p.warns("unit", "look at the label: it is either nearly empty, or of fewer cells or another chemistry than the nameplate says",
+				"%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column, show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
+		}
+	}
+	if good {
+		p.fine("unit", "polarity and voltage of the unit are plausible")
+	}
+	return nil
+}
+
+// cells words how many cells in series a voltage would mean; empty if the nameplate is of no battery.
+func (p *preflight) cells(volts float64) string {
+	if !p.plate.Battery() {
+		return ""
+	}
+	c := p.plate.Chemistry
+	count := int(math.Round(volts / c.Nominal))
+	if count == p.plate.Series {
+		return fmt.Sprintf("; %d cells of %s in series would be empty or damaged", count, c.Name)
+	}
+	return fmt.Sprintf("; that is what about %d cells of %s in series have, and the nameplate says %d", count, c.Name, p.plate.Series)
+}
+
+const (
+	bytesPerValue = 2.5      // as the record is measured to need
+	spareBytes    = 64 << 20 // of the disk, for everything else
+)

@@ -1,0 +1,186 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"usherbench/api"
+	"usherbench/archive"
+	"usherbench/store"
+)
+
+// queueInterval is how often the lines are looked at, wall time.
+const queueInterval = 200 * time.Millisecond
+
+// mostWaiting bounds what one request puts in line.
+const mostWaiting = 2000
+
+// Enqueue puts units in line, dealt out over the bays in order; each goes through every procedure in its bay. It fails with ErrBadRequest,
+// ErrUnknownBay, store.ErrNotFound, or the findings of a procedure.
+func (e *Engine) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
+	if len(r.Bays) == 0 || len(r.Serials) == 0 || len(r.Procedures) == 0 || len(r.Serials)*len(r.Procedures) > mostWaiting {
+		return nil, fmt.Errorf("%w: a line needs bays, serial numbers and procedures, up to %d runs at once", ErrBadRequest, mostWaiting)
+	}
+	for _, bay := range r.Bays {
+		if _, err := e.Bay(bay); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range r.Procedures {
+		revision, err := e.store.Revision(name, 0)
+		if err != nil {
+			return nil, err
+		}
+		if _, _, err := e.Resolve(revision, r.Parameters); err != nil {
+			return nil, err
+		}
+	}
+	var runs []store.Waiting
+	for i, serial := range r.Serials {
+		if err := checkSerial(serial); err != nil {
+			return nil, err
+		}
+		for _, name := range r.Procedures {
+			runs = append(runs, store.Waiting{Bay: r.Bays[i%len(r.Bays)], Serial: serial, Lot: r.Lot, Procedure: name, Parameters: r.Parameters, By: by, At: time.Now(), NotBefore: r.NotBefore})
+		}
+	}
+	runs, err := e.store.Enqueue(runs)
+	if err != nil {
+		return nil, err
+	}
+	e.journal(store.JournalEntry{By: by, What: "put in line", Detail: fmt.Sprintf("%d runs of %v on %v", len(runs), r.Procedures, r.Bays)})
+	return runs, nil
+}
+
+// Release lets a held run begin: its unit is in place, or what stood in the way is mended.
+func (e *Engine) Release(by string, id uint) (store.Waiting, error) {
+	w, err := e.store.Waiting(id)
+	if err != nil {
+		return w, err
+	}
+	w.Held = ""
+	e.journal(store.JournalEntry{By: by, Bay: w.Bay, What: "released in line", Detail: w.Procedure + " on " + w.Serial})
+	e.releasing.Lock()
+	e.released[id] = true
+	e.releasing.Unlock()
+	return w, e.store.Hold(id, "")
+}
+
+// Dequeue takes a run out of the line.
+func (e *Engine) Dequeue(by string, id uint) error {
+	w, err := e.store.Waiting(id)
+	if err != nil {
+		return err
+	}
+	e.journal(store.JournalEntry{By: by, Bay: w.Bay, What: "taken out of the line", Detail: w.Procedure + " on " + w.Serial})
+	return e.store.Dequeue(id)
+}
+
+// serveQueue begins what is next in each line as soon as its bay is free.
+func (e *Engine) serveQueue() {
+	defer e.wg.Done()
+	ticker := time.NewTicker(queueInterval)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		all, err := e.store.Queue("")
+		if err != nil {
+			e.log.Error("the lines of the bays", "err", err)
+			continue
+		}
+		var seen []string
+		for _, w := range all {
+			if slices.Contains(seen, w.Bay) {
+				continue
+			}
+			seen = append(seen, w.Bay)
+			if w.Held == "" && (w.NotBefore == nil || !w.NotBefore.After(time.Now())) {
+				e.beginNext(w)
+			}
+		}
+	}
+}
+
+// beginNext begins a run that is first in its line, or holds it and says why.
+func (e *Engine) beginNext(w store.Waiting) {
+	b, err := e.Bay(w.Bay)
+	if err != nil {
+		e.hold(w, err.Error())
+		return
+	}
+	if !b.free() {
+		return
+	}
+	if why := b.needsHands(w, e.wasReleased(w.ID)); why != "" {
+		e.hold(w, why)
+		return
+	}
+	_, err = b.StartRun(e.ctx, w.By, api.StartRun{Bay: w.Bay, Procedure: w.Procedure, Revision: w.Revision, Serial: w.Serial, Lot: w.Lot, Parameters: w.Parameters})
+	switch {
+	case errors.Is(err, ErrBusy), errors.Is(err, context.Canceled):
+		return // somebody was faster, or the service ends: it stays first in line
+	case err != nil:
+		e.hold(w, err.Error())
+		return
+	}
+	if err := e.store.Dequeue(w.ID); err != nil {
+		e.log.Error("take a run out of the line", "bay", w.Bay, "err", err)
+	}
+}
+
+func (e *Engine) hold(w store.Waiting, why string) {
+	e.journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line", Detail: w.Procedure + " on " + w.Serial + ": " + why})
+	if err := e.store.Hold(w.ID, why); err != nil {
+		e.log.Error("hold a run in line", "bay", w.Bay, "err", err)
+	}
+}
+
+func (e *Engine) wasReleased(id uint) bool {
+	e.releasing.Lock()
+	defer e.releasing.Unlock()
+	released := e.released[id]
+	delete(e.released, id)
+	return released
+}
+
+// free tells whether a run could begin in the bay now.
+func (b *Bay) free() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.state == api.BayIdle && b.run == nil
+}
+
+// needsHands says what somebody must do before the unit can be tested; empty if nothing: the bay has a handler, or the unit is in it already.
+func (b *Bay) needsHands(w store.Waiting, released bool) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.config.Handler != "" || released || b.last != nil && b.last.Serial == w.Serial {
+		return ""
+	}
+	return fmt.Sprintf("put %s in place, then let it begin", w.Serial)
+}
+
+// Import brings a foreign log in as a run with its figures.
+func (e *Engine) Import(by string, request api.ImportLog) (store.Run, error) {
+	if err := checkSerial(request.Serial); err != nil {
+		return store.Run{}, err
+	}
+	run, err := archive.Import(e.store, by, request)
+	if err != nil {
+		return run, err
+	}
+	run.State = "done"
+	columns := map[string]any{}
+	if _, err := e.judge(run, columns); err != nil {
+		return run, err
+	}
+	e.journal(store.JournalEntry{By: by, RunID: run.ID, What: "log imported", Detail: run.Source + " as " + run.Serial})
+	return e.store.Run(run.ID)
+}
