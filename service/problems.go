@@ -8,8 +8,10 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/document"
 	"usherbench/engine"
+	"usherbench/report"
 	"usherbench/store"
 )
 
@@ -58,6 +60,8 @@ func problemOf(err error) *api.Problem {
 		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
+		{archive.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
+		{report.ErrTooLong, http.StatusBadRequest, "Too long for this format", "choose csv or parquet"},
 		{engine.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
 	} {
 		if errors.Is(err, known.err) {

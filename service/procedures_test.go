@@ -75,6 +75,9 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) {
 	if strings.HasPrefix(r.name, "gannet") {
 		serial = "GP-301"
 	}
+	if r.name == "gannet-conditioning" { // after another procedure in the same bay: a pack that is as it was clipped in
+		serial = "GP-302"
+	}
 	run, rehearsed := runReady(t, h, r.bay, r.name, serial, r.parameters)
 	assert.Equal(t, "done", run.State, "%s: %s", r.name, run.Reason)
 	assert.NotEqual(t, "fail", run.Outcome, r.name)
@@ -85,12 +88,29 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) {
 			waits++
 		}
 	}
-	assert.InDelta(t, rehearsed.Duration, run.Duration, 0.02*rehearsed.Duration+0.04*factor*float64(waits), "%s", r.name)
-	t.Logf("%-16s rehearsed %8.1f s, run %8.1f s, %s", r.name, rehearsed.Duration, run.Duration, run.Outcome)
+	still := standstill(t, run)
+	assert.InDelta(t, rehearsed.Duration, run.Duration, 0.02*rehearsed.Duration+0.04*factor*float64(waits)+still, "%s", r.name)
+	t.Logf("%-16s rehearsed %8.1f s, run %8.1f s, %.1f s of them without readings, %s", r.name, rehearsed.Duration, run.Duration, still, run.Outcome)
+}
+
+// stillness is the mark in which a run says for how long it had no readings.
+var stillness = regexp.MustCompile(`^readings stayed away .*, for (\S+) s in all`)
+
+// standstill is how long, bench time, a run says that it had no readings: at a high time factor half a second in which the service is not given
+// the processor is half an hour on the bench.
+func standstill(t *testing.T, run api.Run) float64 {
+	for _, m := range run.Marks {
+		if said := stillness.FindStringSubmatch(m.Label); said != nil {
+			s, err := strconv.ParseFloat(said[1], 64)
+			require.NoError(t, err)
+			return s
+		}
+	}
+	return 0
 }
 
 func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
-	seen := map[string]bool{}
+	seen := map[string]bool{"gannet-charger": true} // by a test of its own, since a rehearsal has no charger
 	for _, c := range []struct {
 		factor float64
 		layout []simbench.Layout
@@ -101,7 +121,12 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay1", "tern-soak", map[string]string{"soak": "60 s"}}}},
 		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil}, {"bay2", "tern-buoy-day", nil}}},
 		{60, []simbench.Layout{simbench.Metered}, []ready{{"bay1", "tern-warm-up", nil}}},
-		{400, []simbench.Layout{simbench.BatteryPack}, []ready{{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}}}},
+		{10, []simbench.Layout{simbench.BatteryPack}, []ready{{"bay1", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
+		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
+			{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}}, {"bay2", "gannet-cell-capacity", nil}, {"bay3", "gannet-storage", nil}, {"bay3", "gannet-night", nil}}},
+		{1500, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
+			{"bay1", "gannet-rate", nil}, {"bay2", "gannet-cycle-life", map[string]string{"checkpoints": "1", "cycles": "1"}},
+			{"bay3", "gannet-self-discharge", map[string]string{"wait": "2 h"}}, {"bay3", "gannet-conditioning", map[string]string{"target": "8 Ah", "most": "1"}}}},
 		{100, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
 			{"bay1", "gannet-cycle", map[string]string{"share": "0.2 Ah"}}, {"bay2", "gannet-pulses", nil}, {"bay3", "gannet-logged", map[string]string{"longest": "20 min"}}}},
 	} {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -140,18 +141,45 @@ func (s *Service) export(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	name := fmt.Sprintf("%s_%s_%s", run.Procedure, fileName(run.Serial), run.ID)
-	w := c.Response()
-	switch format := c.QueryParamOr("format", "csv"); format {
-	case "csv":
-		attach(w, "text/csv; charset=utf-8", name+".csv")
-		return report.WriteCSV(c.Request().Context(), w, s.store, run, from, to)
-	case "json":
-		attach(w, "application/json", name+".json")
-		return report.WriteJSON(c.Request().Context(), w, s.store, run, from, to)
-	default:
-		return badRequest(fmt.Sprintf("format %q is not known", format), "choose csv or json")
+	layout := report.Layout(c.QueryParamOr("layout", string(report.AsRecorded)))
+	if !slices.Contains(report.Layouts(), layout) {
+		return badRequest(fmt.Sprintf("layout %q is not known", layout), fmt.Sprintf("choose %v", report.Layouts()))
 	}
+	format := c.QueryParamOr("format", "csv")
+	contentType, ok := exportTypes[format]
+	if !ok {
+		return badRequest(fmt.Sprintf("format %q is not known", format), "choose csv, json, parquet or xlsx")
+	}
+	ctx, w := c.Request().Context(), &lazyAttachment{ResponseWriter: c.Response(), contentType: contentType, name: fmt.Sprintf("%s_%s_%s.%s", run.Procedure, fileName(run.Serial), run.ID, format)}
+	switch {
+	case format == "json":
+		return report.WriteJSON(ctx, w, s.store, run, from, to)
+	case format == "parquet":
+		return report.WriteParquet(ctx, w, s.store, run, layout, from, to)
+	case format == "xlsx":
+		return report.WriteXLSX(ctx, w, s.store, run, layout, from, to)
+	case layout == report.OfBattery:
+		return report.WriteBatteryCSV(ctx, w, s.store, run, from, to)
+	}
+	return report.WriteCSV(ctx, w, s.store, run, from, to)
+}
+
+var exportTypes = map[string]string{"csv": "text/csv; charset=utf-8", "json": "application/json", "parquet": "application/vnd.apache.parquet",
+	"xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"}
+
+// lazyAttachment names the file with its first byte, so that an error before it is answered as a problem.
+type lazyAttachment struct {
+	http.ResponseWriter
+	contentType, name string
+	begun             bool
+}
+
+func (a *lazyAttachment) Write(data []byte) (int, error) {
+	if !a.begun {
+		a.begun = true
+		attach(a.ResponseWriter, a.contentType, a.name)
+	}
+	return a.ResponseWriter.Write(data)
 }
 
 func (s *Service) report(c *echo.Context) error {
@@ -159,7 +187,15 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	pdf, err := report.PDF(document)
+	run, err := s.store.Run(document.ID)
+	if err != nil {
+		return err
+	}
+	pictures, err := report.BatteryPictures(c.Request().Context(), s.store, run)
+	if err != nil {
+		return err
+	}
+	pdf, err := report.PDF(document, pictures...)
 	if err != nil {
 		return err
 	}

@@ -199,7 +199,7 @@ func TestTheRecordOfARunIsReadInEveryForm(t *testing.T) {
 	require.NoError(t, h.Local.Report(ctx, doc.ID, &out))
 	assert.True(t, bytes.HasPrefix(out.Bytes(), []byte("%PDF-")))
 	assert.ErrorContains(t, h.Local.Report(ctx, "01ZZZ", &out), "not found")
-	assert.ErrorContains(t, h.Local.Export(ctx, doc.ID, "xml", client.Range{}, &out), "choose csv or json")
+	assert.ErrorContains(t, h.Local.Export(ctx, doc.ID, "xml", client.Range{}, &out), "choose csv, json, parquet or xlsx")
 }
 
 func TestOfTwoClientsThatStartOneBayOneGetsAConflict(t *testing.T) {

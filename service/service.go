@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -45,6 +46,12 @@ type Options struct {
 
 // largestBody bounds what a request may send; a procedure is at most a quarter of it.
 const largestBody = 1 << 20
+
+// importsPath is where foreign logs are brought in; a month of one is longer than anything else that is sent.
+const (
+	importsPath = "/api/v1/imports"
+	largestLog  = 128 << 20
+)
 
 // route is one entry of the table. An empty role is open to everyone.
 type route struct {
@@ -104,6 +111,19 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/nameplates", api.Viewer, s.listNameplates, false},
 		{"POST", "/api/v1/nameplates", api.Engineer, s.pushNameplate, false},
 		{"GET", "/api/v1/nameplates/:name", api.Viewer, s.showNameplate, false},
+		{"POST", "/api/v1/nameplates/check", api.Viewer, s.checkNameplate, false},
+		{"GET", "/api/v1/chemistries", api.Viewer, s.chemistries, false},
+		{"GET", "/api/v1/queue", api.Viewer, s.queue, false},
+		{"POST", "/api/v1/queue", api.Operator, s.enqueue, false},
+		{"DELETE", "/api/v1/queue/:id", api.Operator, s.dequeue, false},
+		{"POST", "/api/v1/queue/:id/release", api.Operator, s.release, false},
+		{"POST", "/api/v1/overlays", api.Viewer, s.overlay, false},
+		{"POST", "/api/v1/overlays/report", api.Viewer, s.overlayReport, false},
+		{"POST", "/api/v1/matches", api.Viewer, s.match, false},
+		{"POST", "/api/v1/matches/labels", api.Viewer, s.matchLabels, false},
+		{"POST", importsPath, api.Engineer, s.importLog, false},
+		{"POST", importsPath + "/look", api.Engineer, s.lookAtLog, false},
+		{"GET", importsPath + "/sources", api.Viewer, s.sources, false},
 		{"POST", "/api/v1/preflight", api.Operator, s.preflight, false},
 		{"POST", "/api/v1/runs", api.Operator, s.startRun, false},
 		{"GET", "/api/v1/runs", api.Viewer, s.listRuns, false},
@@ -123,7 +143,7 @@ func New(st *store.Store, en *engine.Engine, log *slog.Logger, o Options) *Servi
 	s.metrics = newMetrics(en)
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError
-	s.echo.Use(middleware.Recover(), s.protect, middleware.BodyLimit(largestBody),
+	s.echo.Use(middleware.Recover(), s.protect, bodyLimit(),
 		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return c.Path() == "/api/v1/live" }}))
 	limiter := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
 		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 0.2, Burst: 10, ExpiresIn: 10 * time.Minute}),
@@ -149,6 +169,20 @@ func New(st *store.Store, en *engine.Engine, log *slog.Logger, o Options) *Servi
 	})
 	s.echo.GET("/*", s.consoleFile)
 	return s
+}
+
+// bodyLimit bounds what is sent.
+func bodyLimit() echo.MiddlewareFunc {
+	usual, log := middleware.BodyLimit(largestBody), middleware.BodyLimit(largestLog)
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		short, long := usual(next), log(next)
+		return func(c *echo.Context) error {
+			if strings.HasPrefix(c.Request().URL.Path, importsPath) {
+				return long(c)
+			}
+			return short(c)
+		}
+	}
 }
 
 func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }

@@ -1,0 +1,207 @@
+package service
+
+import (
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+
+	"usherbench/api"
+	"usherbench/archive"
+	"usherbench/core/nameplate"
+	"usherbench/report"
+	"usherbench/store"
+)
+
+func (s *Service) queue(c *echo.Context) error {
+	all, err := s.store.Queue(c.QueryParam("bay"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, waitingList(all))
+}
+
+func waitingList(all []store.Waiting) []api.Waiting {
+	list := []api.Waiting{}
+	for _, w := range all {
+		list = append(list, waiting(w))
+	}
+	return list
+}
+
+func waiting(w store.Waiting) api.Waiting {
+	return api.Waiting{ID: w.ID, Bay: w.Bay, Serial: w.Serial, Lot: w.Lot, Procedure: w.Procedure, Revision: w.Revision, Parameters: w.Parameters, By: w.By, At: w.At, NotBefore: w.NotBefore, Held: w.Held}
+}
+
+func (s *Service) enqueue(c *echo.Context) error {
+	body, err := bind[api.Enqueue](c)
+	if err != nil {
+		return err
+	}
+	runs, err := s.engine.Enqueue(who(c), body)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, waitingList(runs))
+}
+
+func waitingID(c *echo.Context) (uint, error) {
+	id, err := strconv.ParseUint(c.Param("id"), 10, 32)
+	if err != nil {
+		return 0, badRequest(fmt.Sprintf("%q is no number of a run in line", c.Param("id")), "see the list of what waits")
+	}
+	return uint(id), nil
+}
+
+func (s *Service) dequeue(c *echo.Context) error {
+	id, err := waitingID(c)
+	if err != nil {
+		return err
+	}
+	if err := s.engine.Dequeue(who(c), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (s *Service) release(c *echo.Context) error {
+	id, err := waitingID(c)
+	if err != nil {
+		return err
+	}
+	w, err := s.engine.Release(who(c), id)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, waiting(w))
+}
+
+func (s *Service) overlay(c *echo.Context) error {
+	body, err := bind[api.OverlayRequest](c)
+	if err != nil {
+		return err
+	}
+	o, err := archive.Overlay(c.Request().Context(), s.store, body)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, o)
+}
+
+func (s *Service) overlayReport(c *echo.Context) error {
+	body, err := bind[api.OverlayRequest](c)
+	if err != nil {
+		return err
+	}
+	o, err := archive.Overlay(c.Request().Context(), s.store, body)
+	if err != nil {
+		return err
+	}
+	pdf, err := report.OverlayPDF(o)
+	if err != nil {
+		return err
+	}
+	attach(c.Response(), "application/pdf", "overlay.pdf")
+	_, err = c.Response().Write(pdf)
+	return err
+}
+
+func (s *Service) match(c *echo.Context) error {
+	m, err := s.matched(c)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, m)
+}
+
+func (s *Service) matched(c *echo.Context) (api.Matching, error) {
+	body, err := bind[api.MatchRequest](c)
+	if err != nil {
+		return api.Matching{}, err
+	}
+	return archive.Match(s.store, body)
+}
+
+// matchLabels prints the list of labels: who goes with whom.
+func (s *Service) matchLabels(c *echo.Context) error {
+	m, err := s.matched(c)
+	if err != nil {
+		return err
+	}
+	pdf, err := report.LabelsPDF(m)
+	if err != nil {
+		return err
+	}
+	attach(c.Response(), "application/pdf", fmt.Sprintf("labels_%s.pdf", fileName(m.Lot)))
+	_, err = c.Response().Write(pdf)
+	return err
+}
+
+func (s *Service) importLog(c *echo.Context) error {
+	body, err := bind[api.ImportLog](c)
+	if err != nil {
+		return err
+	}
+	run, err := s.engine.Import(who(c), body)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, run.Summary())
+}
+
+func (s *Service) lookAtLog(c *echo.Context) error {
+	body, err := bind[api.ImportLog](c)
+	if err != nil {
+		return err
+	}
+	look, err := archive.LookAt(s.store, body.Mapping.Source, body.Text)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, look)
+}
+
+func (s *Service) sources(c *echo.Context) error {
+	all, err := s.store.Mappings()
+	if err != nil {
+		return err
+	}
+	names := []string{}
+	for _, m := range all {
+		names = append(names, m.Source)
+	}
+	return c.JSON(http.StatusOK, names)
+}
+
+// checkNameplate tells what a nameplate says and what follows from it, without storing it.
+func (s *Service) checkNameplate(c *echo.Context) error {
+	body, err := bind[api.PushText](c)
+	if err != nil {
+		return err
+	}
+	plate, err := nameplate.Parse([]byte(body.Text))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, nameplateOutline(plate))
+}
+
+func nameplateOutline(p *nameplate.Nameplate) api.NameplateOutline {
+	o := api.NameplateOutline{Name: p.Name, Kind: p.Kind, Chemistry: p.Chemistry.Name, Series: p.Series, Parallel: p.Parallel, Ratings: []api.NameplateRating{}}
+	for _, name := range slices.Sorted(maps.Keys(p.Ratings)) {
+		o.Ratings = append(o.Ratings, api.NameplateRating{Name: name, Value: p.Ratings[name].String(), Assumed: p.Assumed[name]})
+	}
+	return o
+}
+
+func (s *Service) chemistries(c *echo.Context) error {
+	list := []api.Chemistry{}
+	for _, name := range nameplate.Chemistries() {
+		x, _ := nameplate.ChemistryOf(name)
+		list = append(list, api.Chemistry{Name: x.Name, Source: x.Source})
+	}
+	return c.JSON(http.StatusOK, list)
+}
