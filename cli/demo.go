@@ -291,7 +291,10 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 		if err := seedScenario(ctx, cl); err != nil {
 			return err
 		}
-		return historyRuns(ctx, cl, r)
+		if err := historyRuns(ctx, cl, r); err != nil {
+			return err
+		}
+		return batteryHistory(r.Store, time.Now())
 	}()
 	return errors.Join(err, r.Close())
 }

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -203,6 +205,34 @@ func (a *app) nameplate() *cobra.Command {
 			return nil
 		}),
 	}
-	c.AddCommand(list, show, push)
+	check := &cobra.Command{
+		Use: "check FILE", Short: "Check a nameplate and show its ratings, those that follow from the chemistry included; no service needed", Args: cobra.ExactArgs(1), Example: "  usher nameplate check gannet.yaml",
+		RunE: func(_ *cobra.Command, args []string) error {
+			text, err := readDocument(args[0])
+			if err != nil {
+				return err
+			}
+			plate, err := nameplate.Parse(text)
+			if err != nil {
+				return a.findings(args[0], err)
+			}
+			if a.json {
+				return a.printJSON(map[string]any{"name": plate.Name, "ratings": plate.Ratings, "assumed": plate.Assumed})
+			}
+			if plate.Battery() {
+				fmt.Fprintf(a.out, "%s: %d cells of %s in series, %d in parallel\n", plate.Name, plate.Series, plate.Chemistry.Name, plate.Parallel)
+			}
+			rows := [][]string{{"RATING", "VALUE", "FROM"}}
+			for _, name := range slices.Sorted(maps.Keys(plate.Ratings)) {
+				from := plate.Assumed[name]
+				if from == "" {
+					from = "the nameplate"
+				}
+				rows = append(rows, []string{name, plate.Ratings[name].String(), from})
+			}
+			return a.table(rows)
+		},
+	}
+	c.AddCommand(list, show, push, check)
 	return c
 }

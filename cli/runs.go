@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,6 +23,7 @@ func (a *app) run() *cobra.Command {
 	var start api.StartRun
 	var parameters []string
 	var follow, strict bool
+	var at string
 	c := &cobra.Command{
 		Use: "run PROCEDURE --bay BAY --serial SERIAL", Short: "Start a run (operator)", Args: cobra.ExactArgs(1),
 		Long: `Start a run of a procedure on a unit. With --follow it shows the run until it ends, prints its figures, and the exit code is the
@@ -36,6 +38,9 @@ outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5 undetermined. Lea
 			cl, err := a.connect()
 			if err != nil {
 				return err
+			}
+			if at != "" {
+				return a.runAt(c.Context(), cl, start, at)
 			}
 			run, err := cl.StartRun(c.Context(), start)
 			if err != nil {
@@ -56,6 +61,7 @@ outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5 undetermined. Lea
 	c.Flags().StringVar(&start.Lot, "lot", "", "lot of the unit")
 	c.Flags().IntVar(&start.Revision, "revision", 0, "revision of the procedure (default the newest)")
 	c.Flags().StringArrayVar(&parameters, "param", nil, "value of a parameter, as name=value; may be repeated")
+	c.Flags().StringVar(&at, "at", "", "put it in line and begin not before this time: 22:00, or 2026-03-31 22:00")
 	c.Flags().BoolVar(&follow, "follow", false, "show the run until it ends")
 	c.Flags().BoolVar(&strict, "strict", false, "count marginal as a failure in the exit code")
 	for _, name := range []string{"bay", "serial"} {
@@ -71,6 +77,20 @@ outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5 undetermined. Lea
 		return nil
 	}
 	return c
+}
+
+// runAt puts a run in line for a time.
+func (a *app) runAt(ctx context.Context, cl *client.Client, start api.StartRun, at string) error {
+	when, err := moment(at, time.Now())
+	if err != nil {
+		return err
+	}
+	all, err := cl.Enqueue(ctx, api.Enqueue{Bays: []string{start.Bay}, Serials: []string{start.Serial}, Lot: start.Lot, Procedures: []string{start.Procedure}, Parameters: start.Parameters, NotBefore: &when})
+	if err != nil || a.json {
+		return a.jsonOr(all, err)
+	}
+	fmt.Fprintf(a.out, "%s on %s begins in %s at %s, when the bay is free. See: usher queue\n", start.Procedure, start.Serial, start.Bay, when.Format("2006-01-02 15:04"))
+	return nil
 }
 
 // follow shows a run until it ends, then its figures.
@@ -216,22 +236,59 @@ func (a *app) printFigures(figures []procedure.Judged) error {
 			fmt.Fprintf(a.out, "  %s: %s\n", f.Request.ID, remark)
 		}
 	}
+	return a.printFigureTables(figures)
+}
+
+// mostTable is how many rows of a figure's table are printed; a curve of hundreds of places is in the JSON.
+const mostTable = 60
+
+// printFigureTables shows what figures are made of: cycles, stages of a charger, steps.
+func (a *app) printFigureTables(figures []procedure.Judged) error {
+	for _, f := range figures {
+		if f.Table == nil || len(f.Table.Rows) == 0 || len(f.Table.Rows) > mostTable {
+			continue
+		}
+		fmt.Fprintf(a.out, "\n%s\n", f.Title)
+		var head []string
+		for _, c := range f.Table.Columns {
+			name := strings.ToUpper(c.Name)
+			if c.Unit != "" && c.Unit != "s" {
+				name += " " + c.Unit
+			}
+			head = append(head, name)
+		}
+		rows := [][]string{head}
+		for _, row := range f.Table.Rows {
+			var cells []string
+			for i, x := range row {
+				cells = append(cells, report.TableCell(x, f.Table.Columns[i].Unit))
+			}
+			rows = append(rows, cells)
+		}
+		if err := a.table(rows); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
 func (a *app) export() *cobra.Command {
-	var format, output, from, to string
+	var format, layout, output, from, to string
 	var r client.Range
 	c := &cobra.Command{
-		Use: "export RUN --format csv|json -o FILE", Short: "Write the data of a run", Args: cobra.ExactArgs(1),
-		Long:    "Write the data of a run: csv has a line a frame with units in the header, json everything on record. -o - writes to standard output.",
-		Example: "  usher export last --format csv -o run.csv\n  usher export 01K --format json -o - --from 12s --to 1min",
+		Use: "export RUN --format csv|json|parquet|xlsx -o FILE", Short: "Write the data of a run", Args: cobra.ExactArgs(1),
+		Long: `Write the data of a run: csv, parquet and xlsx have a row a frame with units in the header, json everything on record. --layout battery has time,
+volts, amps, charge, energy, temperature, cycle and stage of a battery in place of the quantities of every seat. -o - writes to standard output.`,
+		Example: "  usher export last --format csv -o run.csv\n  usher export last --layout battery -o run.parquet\n  usher export 01K --format json -o - --from 12s --to 1min",
 		PreRunE: func(*cobra.Command, []string) error {
 			if format == "" {
 				format = strings.TrimPrefix(filepath.Ext(output), ".")
 			}
-			if format != "csv" && format != "json" {
-				return usage("give --format csv or --format json")
+			if !slices.Contains([]string{"csv", "json", "parquet", "xlsx"}, format) {
+				return usage("give --format csv, json, parquet or xlsx")
+			}
+			if layout != "recorded" && layout != "battery" {
+				return usage("--layout %q: choose recorded or battery", layout)
 			}
 			for _, bound := range []struct {
 				name, text string
@@ -249,10 +306,11 @@ func (a *app) export() *cobra.Command {
 			return nil
 		},
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
-			return a.write(output, func(w io.Writer) error { return cl.Export(ctx, args[0], format, r, w) })
+			return a.write(output, func(w io.Writer) error { return cl.ExportLayout(ctx, args[0], format, layout, r, w) })
 		}),
 	}
-	c.Flags().StringVar(&format, "format", "", "csv or json (default by the file's ending)")
+	c.Flags().StringVar(&format, "format", "", "csv, json, parquet or xlsx (default by the file's ending)")
+	c.Flags().StringVar(&layout, "layout", "recorded", "columns of the file: recorded, or battery")
 	c.Flags().StringVarP(&output, "output", "o", "-", "file to write; - is standard output")
 	c.Flags().StringVar(&from, "from", "", "begin, since the start of the run")
 	c.Flags().StringVar(&to, "to", "", "end, since the start of the run")

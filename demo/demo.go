@@ -7,10 +7,13 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"strconv"
+	"strings"
 
 	"usherbench/api"
 	"usherbench/engine"
 	"usherbench/simbench"
+	"usherbench/simbench/plant"
 )
 
 //go:embed nameplates/*.yaml procedures/*.yaml
@@ -48,13 +51,37 @@ func texts(folder string) []string {
 }
 
 // The units of the scenario that have a fault.
-var faulty = map[string]string{"TN-2213": "weak-regulation", "TN-2217": "low-efficiency", "TN-2219": "dead"}
+var faulty = map[string]string{"TN-2213": "weak-regulation", "TN-2217": "low-efficiency", "TN-2219": "dead",
+	SleepyPack: "sleepy", CollapsingPack: "collapsing", ShortPack: "short-of-cells", OtherPack: "other-chemistry"}
+
+// Packs of the scenario that are not as they should be: one lay for years, one has a bad cell, and two are not what their label says.
+const SleepyPack, CollapsingPack, ShortPack, OtherPack = "GP-288", "GP-291", "GP-293", "GP-294"
 
 // Good and Faulty are the units on which the demo runs its example.
 const Good, Faulty = "TN-2208", "TN-2213"
 
 // FaultyUnits gives the units with a fault, by serial number.
 func FaultyUnits() map[string]string { return maps.Clone(faulty) }
+
+// ChargerLog is what a logger beside the deck charger of a gannet pack wrote: a discharge of 4 Ah, then the charge, a row each 10 s, in the logger's
+// own form: semicolons, decimal commas, milliamperes that are positive in a discharge.
+func ChargerLog() (string, error) {
+	pack, err := plant.Gannet("GP-306", plant.Healthy)
+	if err != nil {
+		return "", err
+	}
+	var b strings.Builder
+	b.WriteString("Deck logger 2\nsite;Skerry Light Works\nclock;U_bat [V];I_bat [mA];T_bat [°C]\n")
+	for _, f := range plant.GannetCharger().Log(pack, 4*3600, 2, 10, 4*3600) {
+		whole := int(f.T)
+		fmt.Fprintf(&b, "%02d:%02d:%02d;%s;%s;%s\n", 6+whole/3600, whole/60%60, whole%60, comma(f.Volts, 3), comma(-1000*f.Amps, 1), comma(f.Celsius, 1))
+	}
+	return b.String(), nil
+}
+
+func comma(x float64, decimals int) string {
+	return strings.Replace(strconv.FormatFloat(x, 'f', decimals, 64), ".", ",", 1)
+}
 
 // Layouts says what stands in the four bays of the demo.
 func Layouts() []string {

@@ -84,7 +84,7 @@ needs:
 `
 
 const both = `nameplate: both
-ratings: {nominal_line: 48 V, rated_volts: 15 V, rated_current: 8 A, rated_capacity: 9.6 Ah, charge_volts: 29.2 V, cutoff: 21 V}
+ratings: {nominal_line: 48 V, rated_volts: 15 V, rated_current: 8 A, rated_capacity: 9.6 Ah, charge_volts: 29.2 V, cutoff: 21 V, target_capacity: 9 Ah, precharge_current: 1 A}
 `
 
 var block = regexp.MustCompile("(?s)```yaml\n(.*?)```")
@@ -93,7 +93,7 @@ var block = regexp.MustCompile("(?s)```yaml\n(.*?)```")
 func TestEveryExampleIsRead(t *testing.T) {
 	plate, err := nameplate.Parse([]byte(both))
 	require.NoError(t, err)
-	tern, err := nameplate.Parse([]byte(demo.Nameplates()[1]))
+	tern, err := nameplate.Parse([]byte(demo.Nameplates()[2]))
 	require.NoError(t, err)
 	seen := 0
 	for _, m := range block.FindAllStringSubmatch(reference(t), -1) {

@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+	"usherbench/demo"
+	"usherbench/rehearsal"
+	"usherbench/simbench/plant"
+	"usherbench/store"
+)
+
+// The battery history of the demo: a lot of cells to be sorted into packs, and a pack that had lain for years, before, during and after its
+// conditioning. A real run of each takes hours, so they are rehearsals that are put on record as runs.
+const (
+	cellLot    = "C-2026-11"
+	cellsOfLot = 24
+)
+
+// batteryHistory puts the runs on record, dated over the weeks before now.
+func batteryHistory(s *store.Store, now time.Time) error {
+	at := now.AddDate(0, 0, -16).Truncate(time.Minute)
+	rng := rand.New(rand.NewPCG(2026, 12))
+	next := func(hours float64) time.Time {
+		at = at.Add(time.Duration((hours + rng.Float64()) * float64(time.Hour)))
+		return at
+	}
+	for i := range cellsOfLot {
+		if err := rehearsedRun(s, "gannet-cell-capacity", fmt.Sprintf("GC-%03d", i+1), cellLot, "", fmt.Sprintf("bay%d", 1+i%4), next(1)); err != nil {
+			return err
+		}
+	}
+	for _, step := range []struct {
+		procedure string
+		fault     plant.Fault
+	}{{"gannet-capacity", plant.SleepyPack}, {"gannet-conditioning", plant.SleepyPack}, {"gannet-capacity", conditioned}} {
+		if err := rehearsedRun(s, step.procedure, demo.SleepyPack, "", step.fault, "bay3", next(24)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// conditioned stands for the pack after its conditioning: it has lost for good what does not wake.
+const conditioned plant.Fault = "conditioned"
+
+// rehearsedRun rehearses a procedure on a unit and puts it on record as a run.
+func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, bay string, at time.Time) error {
+	revision, err := s.Revision(name, 0)
+	if err != nil {
+		return err
+	}
+	stored, err := s.Nameplate(revision.For)
+	if err != nil {
+		return err
+	}
+	plate, err := nameplate.Parse([]byte(stored.Text))
+	if err != nil {
+		return err
+	}
+	program, err := procedure.Parse([]byte(revision.Text), plate, nil, demo.Library)
+	if err != nil {
+		return err
+	}
+	// The accuracy of the cycler that would have measured it.
+	specs := map[string]uncertainty.Spec{"cycler.volts": {{To: 80, Reading: 0.0002, Offset: 3e-3, Resolution: 1e-4}}, "cycler.amps": {{To: 12, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}}}
+	o := rehearsal.Options{Serial: serial, Fault: string(fault), Specs: specs}
+	if fault == conditioned {
+		pack, err := plant.Gannet(serial, plant.SleepyPack)
+		if err != nil {
+			return err
+		}
+		pack.Dormant *= 0.004
+		o.Fault, o.Unit = "", plant.NewUnit(pack, plant.HalfFull)
+	}
+	r, err := rehearsal.Run(program, plate, o)
+	if err != nil {
+		return err
+	}
+	return putOnRecord(s, r, store.Run{
+		ID: ulid.MustNew(ulid.Timestamp(at), ulid.DefaultEntropy()).String(), Bay: bay, Serial: serial, Lot: lot, Procedure: revision.Name, Revision: revision.Number, Title: revision.Title,
+		Nameplate: plate.Name, NameplateText: plate.Text, ProcedureText: revision.Text, UsedTexts: program.Used, Operator: "edith", StartedAt: at, State: store.Live, TimeFactor: 1, Columns: r.Columns,
+	})
+}
+
+// recordedEvery is the interval of the frames of a rehearsal that are kept, s.
+const recordedEvery = 5.0
+
+func putOnRecord(s *store.Store, r *rehearsal.Result, run store.Run) error {
+	if err := s.CreateRun(&run); err != nil {
+		return err
+	}
+	recorder := s.NewRecorder(run.ID, run.Columns)
+	marks := r.Marks
+	due, near := 0.0, 0
+	for k, t := range r.T {
+		for near < len(marks) && marks[near].T < t-recordedEvery {
+			near++
+		}
+		// Around marks every frame is kept, as a run does.
+		if t < due && !(near < len(marks) && marks[near].T <= t+recordedEvery) {
+			continue
+		}
+		due = t + recordedEvery
+		values := make([]float64, len(run.Columns))
+		for i := range values {
+			values[i] = r.Values[i][k]
+		}
+		recorder.Frame(trace.Frame{T: t, Values: values})
+	}
+	for _, m := range r.Marks {
+		recorder.Mark(m)
+	}
+	for _, p := range r.Points {
+		if err := recorder.Point(p); err != nil {
+			return err
+		}
+	}
+	ended := run.StartedAt.Add(time.Duration(r.Duration * float64(time.Second)))
+	if err := recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.Duration, "frames": recorder.Frames()}); err != nil {
+		return err
+	}
+	return s.SaveFigures(run.ID, r.Figures, map[string]any{"state": string(r.Ending), "reason": r.Reason, "outcome": string(r.Outcome())})
+}
