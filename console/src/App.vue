@@ -18,9 +18,13 @@ const theme = useTheme()
 const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
 const places = computed(() => [
   { name: 'floor', title: 'Floor', note: liveCount.value ? `${liveCount.value} live` : '', on: route.name === 'floor' || route.name === 'bay' || route.name === 'manual' },
+  { name: 'line', title: 'Line', note: '', on: route.name === 'line' },
   { name: 'procedures', title: 'Procedures', note: '', on: route.name === 'procedures' || route.name === 'procedure' },
+  { name: 'nameplates', title: 'Nameplates', note: '', on: route.name === 'nameplates' },
   { name: 'bench', title: 'Bench', note: '', on: route.name === 'bench' || route.name === 'instrument' },
   { name: 'runs', title: 'Runs', note: '', on: route.name === 'runs' || route.name === 'run' },
+  { name: 'overlay', title: 'Overlay', note: '', on: route.name === 'overlay' },
+  { name: 'cells', title: 'Cells', note: '', on: route.name === 'cells' },
 ])
 
 watch(() => session.account, (account) => (account ? live.start() : live.stop()), { immediate: true })

@@ -1,4 +1,5 @@
 import type { components } from './api.gen'
+import { save } from './save'
 
 type Schemas = components['schemas']
 export type Bay = Schemas['Bay']
@@ -37,6 +38,16 @@ export type RunRehearsal = Schemas['RunRehearsal']
 export type Difference = Schemas['Difference']
 export type Intervention = Schemas['Intervention']
 export type Judgement = Schemas['Judgement']
+export type Waiting = Schemas['Waiting']
+export type Overlay = Schemas['Overlay']
+export type OverlayRequest = Schemas['OverlayRequest']
+export type Matching = Schemas['Matching']
+export type Nameplate = Schemas['Nameplate']
+export type NameplateOutline = Schemas['NameplateOutline']
+export type Mapping = Schemas['Mapping']
+export type LogLook = Schemas['LogLook']
+export type ImportLog = Schemas['ImportLog']
+export type FigureTable = Schemas['FigureTable']
 export interface SignalEvent { bay: string; run: string; message: string; sound: boolean; t: number }
 
 // ApiError carries a problem document: what happened, why, and what to do.
@@ -68,6 +79,20 @@ async function request<T>(method: string, path: string, body?: unknown): Promise
     throw new ApiError(problem)
   }
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
+}
+
+// download posts a request and offers what comes back as a file.
+async function download(path: string, body: unknown, name: string) {
+  let response: Response
+  try {
+    response = await fetch(path, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) })
+  } catch {
+    throw new ApiError(unreachable)
+  }
+  if (!response.ok) throw new ApiError(await response.json().catch(() => ({ title: response.statusText, status: response.status })))
+  const url = URL.createObjectURL(await response.blob())
+  save(name, url)
+  URL.revokeObjectURL(url)
 }
 
 const base = '/api/v1'
@@ -108,6 +133,21 @@ export const api = {
   difference: (name: string, from: number, to: number) => request<Difference[]>('GET', one('procedures', name, 'difference') + `?from=${from}&to=${to}`),
   ready: () => request<Procedure[]>('GET', one('ready')),
   nameplates: () => request<Schemas['Nameplate'][]>('GET', one('nameplates')),
+  nameplate: (name: string) => request<Nameplate>('GET', one('nameplates', name)),
+  pushNameplate: (text: string) => request<Nameplate>('POST', one('nameplates'), { text }),
+  checkNameplate: (text: string) => request<NameplateOutline>('POST', one('nameplates', 'check'), { text }),
+  chemistries: () => request<Schemas['Chemistry'][]>('GET', one('chemistries')),
+  queue: () => request<Waiting[]>('GET', one('queue')),
+  enqueue: (e: Schemas['Enqueue']) => request<Waiting[]>('POST', one('queue'), e),
+  dequeue: (id: number) => request<void>('DELETE', one('queue', String(id))),
+  release: (id: number) => request<Waiting>('POST', one('queue', String(id), 'release')),
+  overlay: (r: OverlayRequest) => request<Overlay>('POST', one('overlays'), r),
+  overlayReport: (r: OverlayRequest) => download(one('overlays', 'report'), r, 'overlay.pdf'),
+  match: (r: Schemas['MatchRequest']) => request<Matching>('POST', one('matches'), r),
+  matchLabels: (r: Schemas['MatchRequest']) => download(one('matches', 'labels'), r, `labels_${r.lot}.pdf`),
+  lookAtLog: (l: ImportLog) => request<LogLook>('POST', one('imports', 'look'), l),
+  importLog: (l: ImportLog) => request<RunSummary>('POST', one('imports'), l),
+  sources: () => request<string[]>('GET', one('imports', 'sources')),
   readTable: (file: File) => request<Schemas['Table']>('POST', one('tables') + '?name=' + encodeURIComponent(file.name), file),
   rehearse: (draft: Schemas['Draft']) => request<Rehearsal>('POST', one('rehearsals'), draft),
   runRehearsal: (run: string) => request<RunRehearsal>('GET', one('runs', run, 'rehearsal')),
@@ -124,8 +164,9 @@ export const api = {
     query.set('buckets', String(options.buckets ?? 1600))
     return request<Window>('GET', one('runs', run, 'window') + '?' + query)
   },
-  exportURL: (run: string, format: 'csv' | 'json', from?: number, to?: number) => {
+  exportURL: (run: string, format: 'csv' | 'json' | 'parquet' | 'xlsx', from?: number, to?: number, layout?: 'battery') => {
     const query = new URLSearchParams({ format })
+    if (layout) query.set('layout', layout)
     if (from !== undefined) query.set('from', String(from))
     if (to !== undefined) query.set('to', String(to))
     return one('runs', run, 'export') + '?' + query

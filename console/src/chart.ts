@@ -28,10 +28,4 @@ export function svgOf(option: Option, width: number, height: number): string {
   return text
 }
 
-// save offers a file to the person.
-export function save(name: string, href: string) {
-  const a = document.createElement('a')
-  a.href = href
-  a.download = name
-  a.click()
-}
+export { save } from './save'

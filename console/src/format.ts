@@ -48,6 +48,8 @@ export const timeOfDay = (t: string | Date) => new Date(t).toLocaleTimeString('e
 // value words a figure with two digits of uncertainty and the value to the same place.
 export function value(f: Figure): string {
   if (f.undetermined) return 'undetermined'
+  if (f.text) return f.id === 'termination' ? `${f.text} after ${seconds(f.value)}` : `${fixed(f.value, 2)} ${f.unit}, ${f.text}`
+  if (f.unit === 'cycles') return `${Number(f.value.toPrecision(4))} cycles`
   if (f.u <= 0) return `${fixed(f.value, 4)} ${f.unit}`
   const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(f.u.toPrecision(2)))), 0), 9)
   return `${fixed(f.value, d)} ± ${fixed(f.u, d)} ${f.unit}`
@@ -60,3 +62,15 @@ export function limit(f: Figure): string {
   if (f.max === undefined) return `≥ ${short(f.min)} ${f.unit}` + (f.marginal ? ` (marginal below ${short(f.min + f.marginal)})` : '')
   return `${short(f.min)} … ${short(f.max)} ${f.unit}`
 }
+
+// cell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash for what is missing.
+export function cell(x: unknown, unit: string | undefined): string {
+  if (typeof x === 'string') return x || '—'
+  if (typeof x !== 'number') return '—'
+  if (unit === 's') return seconds(x)
+  if (!unit && Number.isInteger(x)) return String(x)
+  return fixed(x, digitsFor(x))
+}
+
+const digitsFor = (x: number) => (x === 0 ? 2 : Math.min(Math.max(3 - Math.floor(Math.log10(Math.abs(x))), 0), 5))
+export const short = (x: number | null | undefined) => (x === null || x === undefined ? '—' : fixed(x, digitsFor(x)))

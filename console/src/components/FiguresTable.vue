@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { Figure } from '../api'
 import { limit, value } from '../format'
+import FigureTables from './FigureTables.vue'
 import StateChip from './StateChip.vue'
 
 defineProps<{ figures: Figure[] }>()
@@ -21,6 +22,7 @@ defineProps<{ figures: Figure[] }>()
         </tr>
       </tbody>
     </table>
+    <FigureTables :figures="figures" />
   </div>
 </template>
 

@@ -74,6 +74,14 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         <v-btn :href="api.reportURL(doc.id)">Report PDF</v-btn>
         <v-btn :href="api.exportURL(doc.id, 'csv')">CSV</v-btn>
         <v-btn :href="api.exportURL(doc.id, 'json')">JSON</v-btn>
+        <v-menu><template #activator="{ props: menu }"><v-btn v-bind="menu">More</v-btn></template>
+          <v-list density="compact">
+            <v-list-item :href="api.exportURL(doc.id, 'parquet')" title="Parquet" />
+            <v-list-item :href="api.exportURL(doc.id, 'xlsx')" title="Workbook" />
+            <v-list-item :href="api.exportURL(doc.id, 'csv', undefined, undefined, 'battery')" title="CSV of the battery: volts, amps, charge, cycle, stage" />
+            <v-list-item :href="api.exportURL(doc.id, 'parquet', undefined, undefined, 'battery')" title="Parquet of the battery" />
+            <v-list-item :to="{ name: 'overlay', query: { serial: doc.serial, over: 'charge' } }" title="Overlay with other runs of the unit" />
+          </v-list></v-menu>
       </header>
       <p v-if="doc.reason" class="reason">{{ doc.reason }}</p>
       <div v-if="doc.figures.length" class="panel"><h2>Figures</h2><FiguresTable :figures="doc.figures" /></div>

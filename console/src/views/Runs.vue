@@ -3,14 +3,20 @@ import { onUnmounted, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, type RunSummary } from '../api'
+import ImportPanel from '../components/ImportPanel.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateChip from '../components/StateChip.vue'
 import { useLive } from '../composables/live'
+import { useSession } from '../composables/session'
 import { dateTime, seconds } from '../format'
 
 const route = useRoute()
 const router = useRouter()
 const live = useLive()
+const session = useSession()
+const importing = ref(false)
+const picked = ref<string[]>([])
+const overlay = () => void router.push({ name: 'overlay', query: { runs: picked.value.join(','), over: 'charge' } })
 const pageSize = 50
 const names = ['serial', 'procedure', 'bay', 'lot', 'outcome'] as const
 // The filter lives in the address, so that a filtered list can be linked to.
@@ -54,7 +60,10 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
 
 <template>
   <div class="page">
-    <header><h1>Runs</h1><span class="muted">{{ runs.length }}{{ more ? ' and more' : '' }}</span></header>
+    <header><h1>Runs</h1><span class="muted">{{ runs.length }}{{ more ? ' and more' : '' }}</span><span class="grow" />
+      <v-btn v-if="session.mayEngineer" variant="text" data-test="import-open" @click="importing = !importing">Import a log</v-btn>
+      <v-btn :disabled="picked.length < 1" data-test="overlay" @click="overlay">Overlay {{ picked.length || '' }}</v-btn></header>
+    <ImportPanel v-if="importing" />
     <div class="filters">
       <v-text-field v-model="filter.serial" label="Serial number" hide-details clearable density="compact" @click:clear="filter.serial = ''" />
       <v-text-field v-model="filter.procedure" label="Procedure" hide-details density="compact" />
@@ -65,9 +74,10 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
     <ProblemNote :error="error" />
     <div class="panel scroll">
       <table class="plain" data-test="runs">
-        <thead><tr><th>started</th><th>unit</th><th>lot</th><th>procedure</th><th>bay</th><th>operator</th><th class="right">duration</th><th>outcome</th></tr></thead>
+        <thead><tr><th /><th>started</th><th>unit</th><th>lot</th><th>procedure</th><th>bay</th><th>operator</th><th class="right">duration</th><th>outcome</th></tr></thead>
         <tbody>
           <tr v-for="r in runs" :key="r.id" class="link" tabindex="0" @click="open(r)" @keydown.enter="open(r)">
+            <td @click.stop><input v-model="picked" type="checkbox" :value="r.id" :aria-label="`Choose the run of ${r.serial}`" /></td>
             <td>{{ dateTime(r.startedAt) }}</td><td><strong>{{ r.serial }}</strong></td><td class="muted">{{ r.lot || '—' }}</td>
             <td>{{ r.procedure }} <span class="muted">rev {{ r.revision }}</span></td><td>{{ r.bay }}</td><td class="muted">{{ r.operator }}</td>
             <td class="right">{{ r.state === 'live' ? '—' : seconds(r.duration) }}</td><td><StateChip :state="r.outcome ?? r.state" /></td>

@@ -1,0 +1,123 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+
+import { api, type Nameplate, type NameplateOutline } from '../api'
+import ProblemNote from '../components/ProblemNote.vue'
+import { useSession } from '../composables/session'
+import { dateTime } from '../format'
+import { save } from '../save'
+
+const session = useSession()
+const plates = ref<Nameplate[]>([])
+const chemistries = ref<{ name: string; source: string }[]>([])
+const text = ref('')
+const outline = ref<NameplateOutline | null>(null)
+const error = ref<unknown>(null)
+const saved = ref('')
+const form = ref({ name: '', title: '', chemistry: 'NMC', series: '1', parallel: '1', capacity: '', charge: '', cutoff: '' })
+const making = ref(false)
+
+async function load() {
+  try {
+    ;[plates.value, chemistries.value] = await Promise.all([api.nameplates(), api.chemistries()])
+  } catch (e) {
+    error.value = e
+  }
+}
+void load()
+
+async function open(name: string) {
+  error.value = null
+  making.value = false
+  text.value = (await api.nameplate(name)).text ?? ''
+}
+
+// The form writes the document, which is what is stored: what it leaves out follows from the chemistry.
+const written = computed(() => [
+  `nameplate: ${form.value.name}`, `title: ${form.value.title || form.value.name}`, 'kind: battery', `chemistry: ${form.value.chemistry}`,
+  `cells: {series: ${form.value.series}, parallel: ${form.value.parallel}}`, 'ratings:', `  rated_capacity: ${form.value.capacity || '1 Ah'}`,
+  ...(form.value.charge ? [`  charge_volts: ${form.value.charge}`] : []), ...(form.value.cutoff ? [`  cutoff: ${form.value.cutoff}`] : []), ''].join('\n'))
+watch(written, (w) => { if (making.value) text.value = w })
+function begin() {
+  making.value = true
+  text.value = written.value
+}
+
+let timer = 0
+watch(text, () => {
+  clearTimeout(timer)
+  saved.value = ''
+  timer = window.setTimeout(async () => {
+    if (!text.value) return
+    try {
+      outline.value = await api.checkNameplate(text.value)
+      error.value = null
+    } catch (e) {
+      outline.value = null
+      error.value = e
+    }
+  }, 300)
+})
+
+async function push() {
+  try {
+    const p = await api.pushNameplate(text.value)
+    saved.value = `${p.name} is stored.`
+    making.value = false
+    await load()
+  } catch (e) {
+    error.value = e
+  }
+}
+async function take(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (file) text.value = await file.text()
+}
+const download = () => save(`${outline.value?.name ?? 'nameplate'}.yaml`, 'data:application/yaml;charset=utf-8,' + encodeURIComponent(text.value))
+</script>
+
+<template>
+  <div class="page">
+    <header><h1>Nameplates</h1><span class="muted">{{ plates.length }}</span><span class="grow" />
+      <label v-if="session.mayEngineer" class="file">Import <input type="file" accept=".yaml,.yml" @change="take" /></label>
+      <v-btn v-if="session.mayEngineer" variant="flat" color="primary" data-test="new-battery" @click="begin">New battery</v-btn></header>
+    <div class="columns">
+      <div class="panel">
+        <table class="plain"><tbody><tr v-for="p in plates" :key="p.name" class="link" tabindex="0" @click="open(p.name)" @keydown.enter="open(p.name)">
+          <td><strong>{{ p.name }}</strong><div class="muted">{{ p.title }}</div></td><td class="muted nowrap">{{ dateTime(p.at) }}</td></tr></tbody></table>
+      </div>
+      <div v-if="text" class="panel">
+        <div v-if="making" class="fields">
+          <v-text-field v-model="form.name" label="Name" name="name" hide-details density="compact" />
+          <v-text-field v-model="form.title" label="Title" hide-details density="compact" />
+          <v-select v-model="form.chemistry" :items="chemistries.map((c) => c.name)" label="Chemistry" hide-details density="compact" />
+          <v-text-field v-model="form.series" label="Cells in series" name="series" type="number" hide-details density="compact" />
+          <v-text-field v-model="form.parallel" label="in parallel" type="number" hide-details density="compact" />
+          <v-text-field v-model="form.capacity" label="Rated capacity" name="capacity" placeholder="9.6 Ah" hide-details density="compact" />
+          <v-text-field v-model="form.charge" label="Charge voltage" placeholder="from the chemistry" hide-details density="compact" />
+          <v-text-field v-model="form.cutoff" label="Cutoff" placeholder="from the chemistry" hide-details density="compact" />
+          <p class="muted">{{ chemistries.find((c) => c.name === form.chemistry)?.source }}</p>
+        </div>
+        <textarea v-model="text" class="text" rows="16" spellcheck="false" aria-label="Text of the nameplate" data-test="nameplate-text" />
+        <div class="buttons"><v-btn v-if="session.mayEngineer" variant="flat" color="primary" :disabled="!outline" data-test="save-nameplate" @click="push">Store</v-btn>
+          <v-btn variant="text" :disabled="!outline" @click="download">Export</v-btn><span class="muted">{{ saved }}</span></div>
+        <ProblemNote :error="error" />
+      </div>
+    </div>
+    <div v-if="outline" class="panel scroll">
+      <h2>{{ outline.name }}<span v-if="outline.chemistry" class="muted"> · {{ outline.series }} in series, {{ outline.parallel }} in parallel, {{ outline.chemistry }}</span></h2>
+      <table class="plain" data-test="ratings"><thead><tr><th>rating</th><th class="right">value</th><th>from</th></tr></thead>
+        <tbody><tr v-for="r in outline.ratings" :key="r.name" :class="{ muted: r.assumed }"><td>{{ r.name }}</td><td class="right">{{ r.value }}</td><td>{{ r.assumed ?? 'the nameplate' }}</td></tr></tbody></table>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.columns { display: grid; grid-template-columns: minmax(240px, 1fr) minmax(0, 2fr); gap: 16px; align-items: start; }
+.fields { display: grid; grid-template-columns: repeat(auto-fit, minmax(150px, 1fr)); gap: 10px; margin-bottom: 12px; }
+.fields p { grid-column: 1 / -1; }
+.text { width: 100%; font-family: ui-monospace, monospace; font-size: 13px; background: transparent; color: inherit; border: 1px solid var(--line); border-radius: 8px; padding: 10px; }
+.buttons { display: flex; gap: 10px; align-items: center; margin-top: 10px; }
+.file { cursor: pointer; padding: 6px 12px; } .file input { display: none; }
+@media (max-width: 900px) { .columns { grid-template-columns: 1fr; } }
+</style>
