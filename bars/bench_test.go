@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/core/nameplate"
+	"usherbench/demo"
 	"usherbench/engine"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/scpi"
@@ -135,12 +137,21 @@ stages:
   - hold: {for: 10 h}
 `
 
-// conducting opens an engine with records of its own that know the procedure guarded. stop closes both.
+// conducting opens an engine with records of its own that know the procedures guarded and gannet-cycle. stop closes both.
 func conducting(b *testing.B, config engine.Config) (e *engine.Engine, stop func()) {
 	b.Helper()
 	s, err := store.Open(b.TempDir() + "/usher.db")
 	require.NoError(b, err)
 	_, _, err = s.PushRevision(store.Revision{Name: "guarded", For: "any", Text: guarded})
+	require.NoError(b, err)
+	for _, text := range demo.Nameplates() {
+		plate, err := nameplate.Parse([]byte(text))
+		require.NoError(b, err)
+		require.NoError(b, s.PutNameplate(store.Nameplate{Name: plate.Name, Text: text}))
+	}
+	cycle, err := demo.Library("gannet-cycle")
+	require.NoError(b, err)
+	_, _, err = s.PushRevision(store.Revision{Name: "gannet-cycle", For: "gannet", Text: cycle})
 	require.NoError(b, err)
 	dialects, err := dialect.Load("")
 	require.NoError(b, err)

@@ -23,10 +23,10 @@ import (
 )
 
 // benchOutside starts a simulated bench in a process of its own and gives its configuration.
-func benchOutside(b *testing.B, bays int) engine.Config {
+func benchOutside(b *testing.B, bays int, more ...string) engine.Config {
 	b.Helper()
 	file := filepath.Join(b.TempDir(), "usher.yaml")
-	cmd := exec.Command("../bin/usher", "simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", file, "--until-input-ends")
+	cmd := exec.Command("../bin/usher", append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", file, "--until-input-ends"}, more...)...)
 	input, err := cmd.StdinPipe()
 	require.NoError(b, err)
 	out, err := cmd.StdoutPipe()
@@ -64,16 +64,16 @@ func residentMB() float64 {
 }
 
 // running starts a run in every bay and measures the engine for a while: the share of a core and the frames a second of a bay.
-func running(b *testing.B, bays int) (cores, rate, memory float64) {
+func running(b *testing.B, bays int, procedure string, more ...string) (cores, rate, memory float64) {
 	b.Helper()
-	e, stop := conducting(b, benchOutside(b, bays))
+	e, stop := conducting(b, benchOutside(b, bays, more...))
 	defer stop()
 	var wg sync.WaitGroup
 	for _, bay := range e.Bays() {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			if _, err := bay.StartRun(context.Background(), "bars", api.StartRun{Procedure: "guarded", Serial: "TN-1"}); err != nil {
+			if _, err := bay.StartRun(context.Background(), "bars", api.StartRun{Procedure: procedure, Serial: "TN-1"}); err != nil {
 				b.Error(err)
 			}
 		}()
@@ -92,14 +92,22 @@ func running(b *testing.B, bays int) (cores, rate, memory float64) {
 // BenchmarkScale measures what 64 bays at 50 frames a second cost: supply and load with eight quantities read over sockets from another
 // process, guarded, recorded and published.
 func BenchmarkScale(b *testing.B) {
-	few, _, _ := running(b, 8)
-	many, rate, memory := running(b, 64)
+	few, _, _ := running(b, 8, "guarded")
+	many, rate, memory := running(b, 64, "guarded")
 	b.ReportMetric(many, "cores")
 	b.ReportMetric(rate, "frames/s")
 	atLeast("scale, frames a second of each of 64 bays", rate, 48, "%.1f")
 	atMost("scale, cores of 64 bays × 50 Hz", many, 0.6, "%.2f")
 	atMost("scale, memory (MB)", memory, 250, "%.0f")
 	atMost("scale, cost of a bay among 64 against 8", (many/64)/(few/8), 1.2, "%.2f")
+}
+
+// BenchmarkCells measures what 64 batteries that are cycled at once cost: a cycler, a meter and a thermometer each, a frame a second on record.
+func BenchmarkCells(b *testing.B) {
+	cores, _, memory := running(b, 64, "gannet-cycle", "--layouts", strings.TrimSuffix(strings.Repeat("battery,", 64), ","))
+	b.ReportMetric(cores, "cores")
+	atMost("cells, cores of 64 batteries cycled at once", cores, 0.8, "%.2f")
+	atMost("cells, memory (MB)", memory, 250, "%.0f")
 }
 
 // BenchmarkSlowInstruments measures that several slow instruments keep their own best rate beside a fast one that keeps its.

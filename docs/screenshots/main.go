@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -41,13 +42,16 @@ func run() error {
 		return err
 	}
 	defer os.RemoveAll(data)
-	url, stop, err := startDemo(data)
+	ctx, cancel := chromium.Open(context.Background())
+	defer cancel()
+	if err := batteries(ctx); err != nil {
+		return fmt.Errorf("batteries: %w", err)
+	}
+	url, stop, err := startDemo(data, 1)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	ctx, cancel := chromium.Open(context.Background())
-	defer cancel()
 	steps := []func() error{
 		func() error { return console(ctx, url, data) },
 		func() error { return terminalViews(ctx, data) },
@@ -63,8 +67,8 @@ func run() error {
 }
 
 // startDemo starts the demo and waits until its runs are under way.
-func startDemo(data string) (url string, stop func(), err error) {
-	cmd := exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--data", data)
+func startDemo(data string, factor int) (url string, stop func(), err error) {
+	cmd := exec.Command(binary, "demo", "--listen", "127.0.0.1:0", "--data", data, "--time-factor", strconv.Itoa(factor))
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -88,6 +92,54 @@ func startDemo(data string) (url string, stop func(), err error) {
 	return "", nil, fmt.Errorf("the demo did not start: %w", lines.Err())
 }
 
+// fast is the speed of the bench on which a charge is pictured.
+const fast = 60
+
+// batteries pictures a charge under way, the lot of cells, and the pack that was conditioned.
+func batteries(ctx context.Context) error {
+	data, err := os.MkdirTemp("", "usher-pictures-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(data)
+	url, stop, err := startDemo(data, fast)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	usher := func(args ...string) ([]byte, error) {
+		return exec.Command(binary, append([]string{"--data", data}, args...)...).CombinedOutput()
+	}
+	out, err := usher("runs", "--procedure", "gannet-conditioning", "--json")
+	found := regexp.MustCompile(`"id": "([^"]+)"`).FindSubmatch(out)
+	if err != nil || found == nil {
+		return fmt.Errorf("the demo has no conditioned pack: %w: %s", err, out)
+	}
+	pdf := filepath.Join(data, "battery.pdf")
+	if out, err := usher("report", string(found[1]), "-o", pdf); err != nil {
+		return fmt.Errorf("report: %w: %s", err, out)
+	}
+	if err := firstPage(pdf, "report-battery"); err != nil {
+		return err
+	}
+	return each(ctx, []chromium.Action{
+		chromedp.EmulateViewport(chromium.Width, chromium.Height), chromium.SignIn(url, name, password), theme("light"),
+		aside(func() error {
+			for { // the pulses end first
+				out, err := usher("run", "gannet-capacity", "--bay", "bay3", "--serial", "GP-304")
+				if err == nil || !strings.Contains(string(out), "busy") {
+					return err
+				}
+				time.Sleep(time.Second)
+			}
+		}),
+		chromium.Visit(url + "/bays/bay3"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`), hold(55 * time.Second), shot("bay-charge.png"),
+		chromium.Visit(url + "/overlay?lot=C-2026-11&over=charge&most=12"), chromium.Visible(`[data-test=overlay-chart] canvas`), chromedp.EmulateViewport(chromium.Width, 1100), hold(time.Second), shot("overlay.png"),
+		chromium.Visit(url + "/cells?lot=C-2026-11&size=7"), chromium.Visible(`[data-test=group]`), hold(time.Second), shot("cells.png"),
+		chromedp.EmulateViewport(chromium.Width, chromium.Height), chromium.Visit(url + "/runs/" + string(found[1])), chromium.Visible(`[data-test=table-cycle-table]`), hold(time.Second), shot("cycles.png"),
+	})
+}
+
 func shot(file string) chromium.Action { return chromium.Shot(folder, file) }
 
 // hold gives live views time to show a few more frames.
@@ -109,10 +161,7 @@ func console(ctx context.Context, url, data string) error {
 		chromedp.Navigate(url + "/procedures/tern-dip?from=tern-load-steps"), chromium.Visible(`[data-test=sound]`), chromium.Click(`[data-test=add-stage]`), chromium.Visible(`.kinds`),
 		chromium.Script(`[...document.querySelectorAll('.kinds button')].find((b) => b.textContent.startsWith('play')).click()`), chromium.Until(`document.querySelectorAll('ol li').length === 3`),
 		chromium.Click(`[data-test=tab-shapes]`), chromium.Visible(`[data-test=handle]`), hold(time.Second), shot("editor.png"),
-		chromedp.Navigate(url + "/procedures/tern-dip?from=tern-load-steps"), chromium.Visible(`[data-test=sound]`), chromium.Click(`ol li:nth-child(2) button`), chromium.Visible(`[data-test=stage-form]`),
-		change("300 ms", "300 msec"), hold(time.Second), change("[0.5 A, 2 A, 4 A, 6 A, 8 A]", "[0.5 A, 2 A, 4 A, 6 A, 12 A]"), chromium.Visible(`[data-test=unsound]`), hold(2 * time.Second), shot("findings.png"),
 		chromedp.Navigate(url + "/bench"), chromium.Visible(`[data-test=instruments] tbody tr`), hold(time.Second), shot("bench.png"),
-		chromedp.Navigate(url + "/bench/instruments/register-load4"), chromium.Visible(`[data-test=messages] tbody tr`), hold(2 * time.Second), shot("messages.png"),
 		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
 		chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`), hold(time.Second), shot("bay-start.png"),
 		aside(func() error { return protect(data, "50", "2026-09-30") }),
@@ -123,10 +172,6 @@ func console(ctx context.Context, url, data string) error {
 		chromium.Click(`[data-test=confirm-on]`), hold(time.Second), chromium.Click(`[data-test=take-over]`), chromium.Visible(`[data-test=taken]`), hold(time.Second), shot("manual.png"),
 		chromium.Click(`[data-test=output-off]`), hold(500 * time.Millisecond), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`),
 		chromium.Click(`[data-test=ended] a`), chromium.Visible(`[data-test=figures]`), chromium.Visible(`canvas`), hold(time.Second), shot("run.png"),
-		chromedp.MouseClickXY(520, 640), chromedp.MouseClickXY(820, 640), hold(500 * time.Millisecond),
-		chromedp.EmulateViewport(chromium.Width, 2400), hold(time.Second), shot("run-whole.png"),
-		chromedp.EmulateViewport(390, 844), theme("dark"), chromedp.Navigate(url), chromium.Visible(`[data-bay=bay2]`), hold(2 * time.Second), shot("floor-phone.png"),
-		chromedp.EmulateViewport(chromium.Width, chromium.Height),
 	}
 	return each(ctx, actions)
 }
@@ -146,12 +191,6 @@ func each(ctx context.Context, actions []chromium.Action) error {
 		}
 	}
 	return nil
-}
-
-// change puts another value into the field of a stage's form that holds one.
-func change(value, to string) chromium.Action {
-	return chromium.Script(fmt.Sprintf(`(() => { const f = [...document.querySelectorAll('[data-test=stage-form] input')].find((i) => i.value === %q); f.value = %q;
-		f.dispatchEvent(new Event('input', {bubbles: true})); f.dispatchEvent(new Event('change', {bubbles: true})) })()`, value, to))
 }
 
 // againstRehearsal shows the newest run beside what its rehearsal foretold.
@@ -174,12 +213,6 @@ func terminalViews(ctx context.Context, data string) error {
 		return err
 	}
 	prepare := fmt.Sprintf("cd %s; PATH=%s:$PATH; export USHER_DATA=%s; clear; ", data, link, data)
-	if err := tryDialect(ctx, data, prepare); err != nil {
-		return err
-	}
-	if err := checkProcedure(ctx, data, prepare); err != nil {
-		return err
-	}
 	start := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2212")
 	if out, err := start.CombinedOutput(); err != nil {
 		return fmt.Errorf("start a run: %w: %s", err, out)
@@ -232,69 +265,17 @@ func aside(do func() error) chromium.Action {
 	return func(context.Context, *chromedp.Target) (chromedp.Void, error) { return chromedp.Void{}, do() }
 }
 
-// tryDialect tries a dialect with a mistake on the load of a bench of its own.
-func tryDialect(ctx context.Context, data, prepare string) error {
-	bench := exec.Command(binary, "simbench", "--port", "0", "--bays", "1", "--until-input-ends")
-	input, err := bench.StdinPipe()
-	if err != nil {
-		return err
-	}
-	out, err := bench.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := bench.Start(); err != nil {
-		return err
-	}
-	defer func() { _ = input.Close(); _ = bench.Wait() }()
-	address := ""
-	for lines := bufio.NewScanner(out); address == "" && lines.Scan(); {
-		if fields := strings.Fields(lines.Text()); len(fields) == 2 && fields[0] == "load1" {
-			address = fields[1]
-		}
-	}
-	text := "dialect: my-load\ntitle: My electronic load\nidentity: \"^Usher Bench,SIM-L1,\"\nseats: [load]\nanswers within: 300 ms\nerrors: {query: \"SYST:ERR?\", none: \"0,\"}\n" +
-		"set:\n  amps: {message: \"CURR {value}\", ask: \"CURR?\"}\n  mode: {current: \"FUNC CURR\"}\n  output: {\"on\": \"INP ON\", \"off\": \"INP OFF\"}\n" +
-		"read:\n  - {message: \"MEAS:VOLT?\", gives: [volts]}\n  - {message: \"MEAS:AMPS?\", gives: [amps]}\nconfirm: {message: \"INP?\", \"on\": \"1\", \"off\": \"0\"}\nranges: {set: {amps: [{to: 30 A}]}}\n"
-	if err := os.WriteFile(filepath.Join(data, "my-load.yaml"), []byte(text), 0o600); err != nil {
-		return err
-	}
-	return terminal(ctx, "terminal-try.png", prepare+"usher dialect try my-load.yaml --address "+address, 140, 42, 6*time.Second)
-}
-
-// checkProcedure checks a procedure with mistakes.
-func checkProcedure(ctx context.Context, data, prepare string) error {
-	text := `procedure: tern-dip
-title: Tern module, a dip of the line
-for: tern
-needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A}}
-guards:
-  - {when: "load.volts > 17 A for 20 ms", note: output runs away}
-stages:
-  - name: power up
-    set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {amps: 4 A, output: on}}
-    untl: load.volts > 14.5 V
-    within: 5 s
-  - name: dip
-    play: {source.volts: [hold 1 s, ramp to 36 V in 5 msec, hold 1 s]}
-  - name: recovers
-    hold: {for: 2 s}
-    else: goto powerup
-figures:
-  - {figure: reading, row: dip, quantity: load.volts}
-`
-	if err := os.WriteFile(filepath.Join(data, "tern-dip.yaml"), []byte(text), 0o600); err != nil {
-		return err
-	}
-	return terminal(ctx, "terminal-check.png", prepare+"usher procedure check tern-dip.yaml; usher procedure ready | head -8", 140, 24, 2*time.Second)
-}
-
 func reportPage(data string) error {
 	pdf := filepath.Join(data, "report.pdf")
 	if out, err := exec.Command(binary, "--data", data, "report", "last", "-o", pdf).CombinedOutput(); err != nil {
 		return fmt.Errorf("report: %w: %s", err, out)
 	}
-	page := filepath.Join(folder, "report")
+	return firstPage(pdf, "report")
+}
+
+// firstPage makes a picture of the first page of a document.
+func firstPage(pdf, name string) error {
+	page := filepath.Join(folder, name)
 	if out, err := exec.Command("pdftoppm", "-r", "100", "-png", "-singlefile", pdf, page).CombinedOutput(); err != nil {
 		return fmt.Errorf("pdftoppm: %w: %s", err, out)
 	}
