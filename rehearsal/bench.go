@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"math"
+	"strconv"
 	"strings"
 
 	"usherbench/core/procedure"
@@ -27,6 +28,7 @@ type bench struct {
 // settings are what was set on a seat.
 type settings struct {
 	name, kind               string
+	branch                   int // of cells side by side: meter is at the first, meter2 at the second …
 	on                       bool
 	mode                     string
 	volts, amps, watts, ohms float64
@@ -41,7 +43,7 @@ type read struct {
 func newBench(program *procedure.Program, unit plant.Unit) *bench {
 	b := &bench{unit: unit, columns: program.Columns, seats: map[string]*settings{}, hottest: math.Inf(-1)}
 	for _, s := range program.Seats {
-		x := &settings{name: s.Name, kind: s.Kind.Name, mode: "current"}
+		x := &settings{name: s.Name, kind: s.Kind.Name, mode: "current", branch: branchOf(s.Name)}
 		b.seats[s.Name] = x
 		b.order = append(b.order, x)
 	}
@@ -50,6 +52,15 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 		b.reads = append(b.reads, read{b.seats[seat], q})
 	}
 	return b
+}
+
+// branchOf is the index of the cell that a meter is at, from the number in its name.
+func branchOf(seat string) int {
+	number := strings.TrimLeft(seat, "abcdefghijklmnopqrstuvwxyz")
+	if k, err := strconv.Atoi(number); err == nil {
+		return k - 1
+	}
+	return 0
 }
 
 func (b *bench) apply(all []procedure.Setting) {
@@ -120,6 +131,12 @@ func (b *bench) frame(t float64) trace.Frame {
 
 func (b *bench) value(x *settings, q string) float64 {
 	o := b.o
+	if x.kind == "meter" && q == "amps" && len(o.Branches) > 0 {
+		if x.branch < len(o.Branches) {
+			return o.Branches[x.branch]
+		}
+		return 0
+	}
 	switch x.kind + " " + q {
 	case "source volts", "meter volts":
 		return o.LineVolts

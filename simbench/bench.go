@@ -39,11 +39,13 @@ const (
 	BatteryEnds Layout = "battery-ends"
 	// Charged is a load at a battery that has a charger of its own, with a power analyser in the charger's line.
 	Charged Layout = "charged"
+	// SideBySide is a cycler at cells in parallel, with an ammeter at each, and a thermometer.
+	SideBySide Layout = "side-by-side"
 )
 
 // Layouts lists all layouts.
 func Layouts() []Layout {
-	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds, Charged}
+	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds, Charged, SideBySide}
 }
 
 // Options says what bench to build. The zero value is one bay with a healthy unit on free ports.
@@ -150,11 +152,15 @@ func (b *Bench) build() error {
 
 func (b *Bench) buildBay(i int, layout Layout) error {
 	n := i + 1
-	f := &fixture{name: fmt.Sprintf("bay%d", n), clock: b.clock, battery: layout == BatteryPack || layout == BatteryEnds || layout == Charged, series: layout == Stacked}
+	f := &fixture{name: fmt.Sprintf("bay%d", n), clock: b.clock, series: layout == Stacked, standard: "gannet",
+		battery: slices.Contains([]Layout{BatteryPack, BatteryEnds, Charged, SideBySide}, layout)}
 	w := Wiring{Bay: f.name, Battery: f.battery, Seats: map[string][]Channel{}, Gangs: map[string]string{}}
 	serial := fmt.Sprintf("TN-%d", 2201+i)
 	if f.battery {
 		serial = fmt.Sprintf("GP-%d", 301+i)
+	}
+	if layout == SideBySide {
+		serial, f.standard = fmt.Sprintf("GB-%d", 41+i), "gannet-bank"
 	}
 	if err := f.clip("", serial, plant.Healthy); err != nil {
 		return err
@@ -184,6 +190,10 @@ func (b *Bench) buildBay(i int, layout Layout) error {
 		add(b.addCyclerPair)
 	case Gang, Stacked:
 		add(b.addGang)
+	case SideBySide:
+		add(b.addCycler)
+		add(b.addAmmeters)
+		add(b.addThermo)
 	case Charged:
 		charger := plant.GannetCharger()
 		f.charger = &charger
@@ -252,6 +262,24 @@ func (b *Bench) addThermo(f *fixture, w *Wiring, _ int) error {
 	b.thermo.inputs[b.inputs-1].fixture = f
 	w.Seats["thermo"] = []Channel{{fmt.Sprintf("thermometer%d", b.thermometers), b.inputs}}
 	return nil
+}
+
+// addAmmeters puts an ammeter at each cell of a bank.
+func (b *Bench) addAmmeters(f *fixture, w *Wiring, n int) error {
+	a := newAmmeters(fmt.Sprintf("N8-%04d", 800+n), b.options.Ideal, f)
+	name := fmt.Sprintf("ammeters%d", n)
+	for k := range f.operating().Branches {
+		w.Seats[numbered("meter", k)] = []Channel{{name, k + 1}}
+	}
+	return b.listen(name, "ammeters", a.health, &a.interpreter)
+}
+
+// numbered is the name of a seat of which a bay has several: meter, meter2, meter3 …
+func numbered(kind string, k int) string {
+	if k == 0 {
+		return kind
+	}
+	return fmt.Sprintf("%s%d", kind, k+1)
 }
 
 func (b *Bench) addCycler(f *fixture, w *Wiring, n int) error {

@@ -25,8 +25,9 @@ type fixture struct {
 	fault             plant.Fault
 	unit              plant.Converter
 	state             plant.State
-	pack              *plant.BatteryUnit
-	shelf             map[string]*plant.BatteryUnit // packs that were in this bay before, as they were left
+	standard          string // the model of a battery that is not named
+	pack              plant.Storage
+	shelf             map[string]plant.Storage // batteries that were in this bay before, as they were left
 	history           []Switching
 	// charger is somebody else's charger at the battery, which nobody here controls; nil: there is none.
 	charger *plant.Charger
@@ -54,7 +55,7 @@ type Switching struct {
 
 const longestHistory = 1000
 
-// clip puts a unit in place. A battery of a model that is not named is a gannet; a pack that was here before has kept its charge.
+// clip puts a unit in place. A battery of a model that is not named is the fixture's standard one; one that was here before has kept its charge.
 func (f *fixture) clip(model, serial string, fault plant.Fault) error {
 	if !f.battery {
 		unit, err := plant.Tern(serial, fault)
@@ -67,24 +68,24 @@ func (f *fixture) clip(model, serial string, fault plant.Fault) error {
 		return nil
 	}
 	if model == "" {
-		model = "gannet"
+		model = f.standard
 	}
 	unit, err := plant.Model{Name: model}.New(serial, fault, plant.HalfFull)
 	if err != nil {
 		return err
 	}
-	pack, ok := unit.(*plant.BatteryUnit)
+	pack, ok := unit.(plant.Storage)
 	if !ok {
 		return fmt.Errorf("%s is wired for batteries, and a %s is none", f.name, model)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.shelf == nil {
-		f.shelf = map[string]*plant.BatteryUnit{}
+		f.shelf = map[string]plant.Storage{}
 	}
 	key := model + " " + serial
 	if before, ok := f.shelf[key]; ok {
-		before.Battery = pack.Battery
+		before.Remake(pack)
 		pack = before
 	}
 	f.shelf[key] = pack
@@ -247,6 +248,8 @@ type BayState struct {
 	Truth    plant.Operating `json:"truth"`
 	// Charge is the state of charge of a battery, 0 … 1.
 	Charge float64 `json:"charge,omitempty"`
+	// Spread is how far apart the states of charge of cells side by side are.
+	Spread float64 `json:"spread,omitempty"`
 	// Charger is the stage of a charger of somebody else's; empty if there is none.
 	Charger string      `json:"charger,omitempty"`
 	History []Switching `json:"history"`
@@ -263,7 +266,10 @@ func (b *Bench) State(bay string) (BayState, error) {
 	s := BayState{Bay: f.name, Serial: f.serial, Fault: string(f.fault), SourceOn: f.source().On, LoadOn: f.load().On, Truth: f.now(), History: slices.Clone(f.history)}
 	if f.battery {
 		s.Charger = f.plug.Stage()
-		s.Charge = f.pack.State.Charge / f.pack.Battery.Now(&f.pack.State)
+		s.Charge = f.pack.StateOfCharge()
+		if bank, ok := f.pack.(*plant.Bank); ok {
+			s.Spread = bank.Spread()
+		}
 	}
 	return s, nil
 }

@@ -96,6 +96,34 @@ func newMultimeter(serial string, ideal bool, f *fixture) *multimeter {
 	return m
 }
 
+// ammeters are eight shunts, one at each of cells side by side; a current into the cell is positive.
+type ammeters struct {
+	interpreter
+	amps    [8]drawn
+	fixture *fixture
+}
+
+func newAmmeters(serial string, ideal bool, f *fixture) *ammeters {
+	a := &ammeters{fixture: f}
+	a.health, a.reset = newHealth(), func() {}
+	a.identity = "Usher Bench,SIM-N8," + serial + ",1.0"
+	errors := newErrorSource(serial, ideal)
+	for i := range a.amps {
+		a.amps[i] = errors.draw(shuntAmps)
+	}
+	a.on("MEASure:CURRent", nil, func(channel int) (string, error) {
+		if channel < 1 || channel > len(a.amps) {
+			return "", errRange
+		}
+		truth := 0.0
+		if branches := f.operating().Branches; channel <= len(branches) {
+			truth = branches[channel-1]
+		}
+		return a.shown(a.amps[channel-1], a.health.volts(truth)), nil
+	})
+	return a
+}
+
 // thermometer has eight inputs, one at each unit.
 type thermometer struct {
 	interpreter

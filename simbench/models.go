@@ -27,6 +27,7 @@ var (
 	analyserAmps   = channelModel{gain: 0.0001, offset: 0.2e-3, noise: 0.02e-3, resolution: 0.01e-3}
 	analyserWatts  = channelModel{gain: 0.0002, offset: 5e-3, noise: 0.5e-3, resolution: 0.1e-3}
 	meterVolts     = channelModel{gain: 0.00003, offset: 0.3e-3, noise: 0.02e-3, resolution: 0.01e-3}
+	shuntAmps      = channelModel{gain: 0.0005, offset: 0.5e-3, noise: 0.05e-3, resolution: 0.1e-3}
 	thermoCelsius  = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
 	registerVolts  = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
 	registerAmps   = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}

@@ -3,6 +3,7 @@ package figure
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strings"
 
@@ -65,12 +66,15 @@ func (rec *Record) dischargeOf(h half, req Request) (discharge, error) {
 	return d, nil
 }
 
+// whenFull are the rules that end the charge of a battery because it is full, and not because somebody wanted no more.
+var whenFull = []string{"taper", "volts drop", "celsius rise", "celsius rate"}
+
 // conditions are remarks about what was before a discharge and how warm it was.
 func (rec *Record) conditions(h half) (remarks []string) {
 	full := false
 	for _, c := range rec.halves("charge", "") {
 		if c.T1 <= h.T0 {
-			full = c.Ended != "" && !strings.Contains(c.Ended, "time")
+			full = slices.ContainsFunc(strings.Split(c.Ended, ", "), func(rule string) bool { return slices.Contains(whenFull, rule) })
 		}
 	}
 	if !full {

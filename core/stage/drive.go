@@ -107,7 +107,7 @@ func (r *driveRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	if len(words) == 0 {
 		effects, v := awaited(m, f, r.until, r.drive.Since, r.within)
 		if v == over {
-			return append(effects, r.end("until")), goesOn
+			return append(effects, Mark{f.T, MarkCondition, r.spec.Kind() + " ended by until"}, r.end("until")), goesOn
 		}
 		return effects, v
 	}

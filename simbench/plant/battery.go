@@ -164,7 +164,7 @@ func (b Battery) pass(s *BatteryState, t float64) {
 	}
 	relax(&s.fast, b.FastOhms, b.FastTau)
 	relax(&s.slow, b.SlowOhms, b.SlowTau)
-	loss := s.amps*s.amps*(b.Ohmic+b.FastOhms+b.SlowOhms) + wasted
+	loss := b.heat(s.amps) + wasted
 	s.warmth += (loss*b.ThermalOhms - s.warmth) * (1 - math.Exp(-dt/b.ThermalTau))
 	switch {
 	case b.Collapse > 0 && s.amps < 0 && s.Charge/capacity < b.Collapse:
@@ -185,7 +185,7 @@ func (b Battery) settle(s *BatteryState, source Source, load Load) Operating {
 		s.amps = 0
 		return Operating{LineVolts: offVolts(source), OutputVolts: offVolts(source), Celsius: Ambient + s.warmth}
 	}
-	inner := b.OpenCircuit(s.Charge/b.Now(s)) + s.fast + s.slow - s.fallen + b.Chemistry.PerKelvin*float64(b.Series)*s.warmth
+	inner := b.inner(s)
 	if b.Reversed {
 		// A supply or load must not be switched onto a reversed pack; what happens then is left to the fuse.
 		s.amps = 0
@@ -194,9 +194,16 @@ func (b Battery) settle(s *BatteryState, source Source, load Load) Operating {
 	in, out := b.solve(inner, source, load)
 	s.amps = in - out
 	s.volts = inner + s.amps*b.Ohmic
-	loss := s.amps * s.amps * (b.Ohmic + b.FastOhms + b.SlowOhms)
-	return Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On && in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: loss}
+	return Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On && in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: b.heat(s.amps)}
 }
+
+// inner is the voltage behind the ohmic resistance.
+func (b Battery) inner(s *BatteryState) float64 {
+	return b.OpenCircuit(s.Charge/b.Now(s)) + s.fast + s.slow - s.fallen + b.Chemistry.PerKelvin*float64(b.Series)*s.warmth
+}
+
+// heat is what its resistances turn into heat at a current, W.
+func (b Battery) heat(amps float64) float64 { return amps * amps * (b.Ohmic + b.FastOhms + b.SlowOhms) }
 
 func offVolts(s Source) float64 {
 	if s.On {

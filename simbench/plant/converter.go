@@ -83,6 +83,8 @@ type Operating struct {
 	SourceLimited         bool // the source is in its current limit
 	Celsius               float64
 	Heat                  float64 // W that stay in the unit
+	// Branches are the amps into each of the cells side by side in a [Bank]; nil for other units.
+	Branches []float64 `json:",omitempty"`
 }
 
 // Efficiency is the exact share of the input power that reaches the load, in %.

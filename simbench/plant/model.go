@@ -25,8 +25,17 @@ type Model struct {
 	Rating func(name string) (x float64, ok bool)
 }
 
+// Storage is a unit that keeps charge.
+type Storage interface {
+	Unit
+	// StateOfCharge is 0 … 1 of the capacity that it has by now.
+	StateOfCharge() float64
+	// Remake gives it the properties of another of its kind, as when a fault comes or is mended; it keeps its charge.
+	Remake(as Storage)
+}
+
 // Names lists the known plants.
-func Names() []string { return []string{"gannet", "gannet-cell", "tern"} }
+func Names() []string { return []string{"gannet", "gannet-bank", "gannet-cell", "tern"} }
 
 // HalfFull is the state of charge at which a battery begins when nothing else is said.
 const HalfFull = 0.55
@@ -44,6 +53,8 @@ func (m Model) New(serial string, fault Fault, state float64) (Unit, error) {
 	case m.Name == "gannet-cell":
 		b, err := GannetCell(serial, fault)
 		return NewUnit(b, state), err
+	case m.Name == "gannet-bank":
+		return GannetBank(serial, fault, state)
 	case m.Name != "":
 		return nil, fmt.Errorf("there is no plant %q; known: %s", m.Name, strings.Join(Names(), ", "))
 	case m.Kind == "converter":
@@ -58,6 +69,9 @@ func (m Model) New(serial string, fault Fault, state float64) (Unit, error) {
 
 // Faults lists the faults that the model's unit can have.
 func (m Model) Faults() []string {
+	if m.Name == "gannet-bank" {
+		return namesOf(bankFaults)
+	}
 	if m.Kind == "battery" || m.Name == "gannet" || m.Name == "gannet-cell" {
 		return namesOf(batteryFaults)
 	}
@@ -87,6 +101,16 @@ func NewUnit(b Battery, state float64) *BatteryUnit {
 // At is the operating point at time t.
 func (u *BatteryUnit) At(t float64, source Source, load Load) Operating {
 	return u.Battery.At(&u.State, t, source, load)
+}
+
+// StateOfCharge is the charge in it over the capacity that it has by now.
+func (u *BatteryUnit) StateOfCharge() float64 { return u.State.Charge / u.Battery.Now(&u.State) }
+
+// Remake makes it another battery with the same charge in it.
+func (u *BatteryUnit) Remake(as Storage) {
+	if other, ok := as.(*BatteryUnit); ok {
+		u.Battery = other.Battery
+	}
 }
 
 // converter makes a step-down module from its ratings: losses such that it has its rated efficiency (90 % if none is stated) at full load.

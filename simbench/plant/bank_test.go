@@ -1,0 +1,89 @@
+package plant
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func sum(xs []float64) (all float64) {
+	for _, x := range xs {
+		all += x
+	}
+	return all
+}
+
+func TestCellsSideBySideEvenOut(t *testing.T) {
+	b, err := GannetBank("GB-41", Healthy, 0.5)
+	require.NoError(t, err)
+	apart, full := b.Spread(), b.StateOfCharge()
+	assert.Greater(t, apart, 0.05, "as they come from the shelf")
+	o := b.At(0, Source{}, Load{})
+	assert.InDelta(t, 0, sum(o.Branches), 1e-9, "what one takes another gives")
+	flows := 0.0
+	for _, amps := range o.Branches {
+		flows = max(flows, amps)
+	}
+	assert.Greater(t, flows, 0.2)
+	b.At(4*3600, Source{}, Load{})
+	assert.Less(t, b.Spread(), apart/3)
+	assert.InDelta(t, full, b.StateOfCharge(), 5e-4, "no charge is lost on the way but their own self-discharge")
+}
+
+// Equal cells at one state of charge share a current by their conductances.
+func TestCellsSideBySideShareByTheirConductances(t *testing.T) {
+	b, err := GannetBank("", WeakPack, 0.5)
+	require.NoError(t, err)
+	charger := Source{On: true, Volts: 4.2, Amps: 6}
+	o := b.At(0, charger, Load{})
+	assert.InDelta(t, 6, sum(o.Branches), 1e-9)
+	good, weak := b.Cells[0].Battery.Ohmic, b.Cells[6].Battery.Ohmic
+	assert.InDelta(t, good/weak, o.Branches[6]/o.Branches[0], 1e-9)
+	assert.InDelta(t, 6/(6+good/weak), o.Branches[0], 1e-9)
+	assert.InDelta(t, b.Cells[0].Battery.OpenCircuit(0.5)+o.Branches[0]*good, o.LineVolts, 1e-9)
+}
+
+func TestABalanceAtTheTopMakesCellsEquallyFull(t *testing.T) {
+	b, err := GannetBank("GB-2", Healthy, 0.4)
+	require.NoError(t, err)
+	charger := Source{On: true, Volts: 4.17, Amps: 6.72}
+	var o Operating
+	for at := 0.0; at < 12*3600; at += 10 {
+		o = b.At(at, charger, Load{})
+	}
+	assert.InDelta(t, 4.17, o.LineVolts, 1e-6)
+	for k, c := range b.Cells {
+		assert.Less(t, o.Branches[k], 0.03)
+		assert.InDelta(t, b.Cells[0].StateOfCharge(), c.StateOfCharge(), 0.002)
+	}
+}
+
+func TestFaultsOfCellsSideBySide(t *testing.T) {
+	charger := Source{On: true, Volts: 4.2, Amps: 6}
+	blown, err := GannetBank("", BlownFuse, 0.5)
+	require.NoError(t, err)
+	o := blown.At(0, charger, Load{})
+	assert.Zero(t, o.Branches[6])
+	assert.InDelta(t, 1, o.Branches[0], 1e-9)
+
+	reversed, err := GannetBank("", ReversedLeads, 0.5)
+	require.NoError(t, err)
+	o = reversed.At(0, charger, Load{})
+	assert.Less(t, o.OutputVolts, -3.0)
+	assert.Zero(t, o.LineAmps)
+
+	dead, err := GannetBank("", DeadUnit, 0.5)
+	require.NoError(t, err)
+	assert.InDelta(t, 4.2, dead.At(0, charger, Load{}).LineVolts, 1e-12)
+
+	_, err = GannetBank("", ShortOfCells, 0.5)
+	assert.ErrorContains(t, err, "blown-fuse")
+
+	charge := blown.Cells[6].State.Charge
+	mended, err := GannetBank("", Healthy, 0.2)
+	require.NoError(t, err)
+	blown.Remake(mended)
+	assert.False(t, blown.Cells[6].Battery.Open, "the fuse is new")
+	assert.Equal(t, charge, blown.Cells[6].State.Charge, "and the charge the old one")
+}
