@@ -186,6 +186,8 @@ type StartRun struct {
 	Serial     string            `json:"serial"`
 	Lot        string            `json:"lot,omitempty"`
 	Parameters map[string]string `json:"parameters,omitempty"`
+	// Vouched names checks of the preflight that block, for which the operator vouches after a look at the unit.
+	Vouched []string `json:"vouched,omitempty"`
 }
 
 // RunSummary is a run in a list.

@@ -18,6 +18,8 @@ type Waiting struct {
 	NotBefore  *time.Time        `json:"notBefore,omitempty"`
 	// Held says why it does not begin; empty: it will.
 	Held string `json:"held,omitempty"`
+	// Asks names the checks for which who lets it begin vouches.
+	Asks []string `json:"asks,omitempty"`
 }
 
 // Enqueue puts units and procedures in line: every unit goes through every procedure, the units dealt out over the bays.

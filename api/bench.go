@@ -177,6 +177,8 @@ type PreflightFinding struct {
 	Verdict Verdict `json:"verdict"`
 	What    string  `json:"what"`
 	Remedy  string  `json:"remedy,omitempty"`
+	// Vouch says that what blocks can be told by a look at the unit only: who has looked starts with the check among [StartRun.Vouched].
+	Vouch bool `json:"vouch,omitempty"`
 }
 
 // Preflight is the check of procedure, unit and bay before anything is energised.

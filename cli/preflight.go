@@ -53,9 +53,17 @@ func (a *app) printFindings(findings []api.PreflightFinding) error {
 			}
 			rows = append(rows, []string{findingSigns[verdict], f.Check, f.What})
 			if f.Remedy != "" {
-				rows = append(rows, []string{"", "", "→ " + f.Remedy})
+				rows = append(rows, []string{"", "", "→ " + remedy(f)})
 			}
 		}
 	}
 	return a.table(rows)
+}
+
+// remedy is what to do about a finding, at the command line.
+func remedy(f api.PreflightFinding) string {
+	if f.Vouch {
+		return f.Remedy + " (usher run … --vouch " + f.Check + ")"
+	}
+	return f.Remedy
 }

@@ -95,7 +95,7 @@ func (a *app) explain(err error) string {
 			text := p.Title
 			for _, f := range p.Preflight {
 				if f.Verdict == api.Blocks {
-					text += "\n■ " + f.What + "\n  → " + f.Remedy
+					text += "\n■ " + f.What + "\n  → " + remedy(f)
 				}
 			}
 			return text

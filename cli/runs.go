@@ -61,6 +61,7 @@ outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5 undetermined. Lea
 	c.Flags().StringVar(&start.Lot, "lot", "", "lot of the unit")
 	c.Flags().IntVar(&start.Revision, "revision", 0, "revision of the procedure (default the newest)")
 	c.Flags().StringArrayVar(&parameters, "param", nil, "value of a parameter, as name=value; may be repeated")
+	c.Flags().StringSliceVar(&start.Vouched, "vouch", nil, "a check of the preflight for which you vouch after a look at the unit: cells")
 	c.Flags().StringVar(&at, "at", "", "put it in line and begin not before this time: 22:00, or 2026-03-31 22:00")
 	c.Flags().BoolVar(&follow, "follow", false, "show the run until it ends")
 	c.Flags().BoolVar(&strict, "strict", false, "count marginal as a failure in the exit code")
@@ -84,6 +85,9 @@ func (a *app) runAt(ctx context.Context, cl *client.Client, start api.StartRun, 
 	when, err := moment(at, time.Now())
 	if err != nil {
 		return err
+	}
+	if len(start.Vouched) > 0 {
+		return usage("--vouch does not go with --at: the unit is looked at when it begins; if it is held then, vouch with: usher queue release")
 	}
 	all, err := cl.Enqueue(ctx, api.Enqueue{Bays: []string{start.Bay}, Serials: []string{start.Serial}, Lot: start.Lot, Procedures: []string{start.Procedure}, Parameters: start.Parameters, NotBefore: &when})
 	if err != nil || a.json {

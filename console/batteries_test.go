@@ -42,10 +42,18 @@ func TestABatteryTesterOverlaysQueuesAndStatesABattery(t *testing.T) {
 
 	// A battery is stated by a form; what follows from its chemistry is shown before it is stored.
 	do(t, ctx, Visit(h.Running.URL+"/nameplates"), Click("[data-test=new-battery]"), Visible("input[name=series]"), Fill("input[name=name]", "curlew"), Fill("input[name=series]", "4"), Fill("input[name=capacity]", "20 Ah"),
-		Until(`document.querySelector('[data-test=ratings]')?.textContent.includes('16.6 V')`), Click("[data-test=save-nameplate]"), Until(`document.body.textContent.includes('curlew is stored.')`))
+		Until(`document.querySelector('[data-test=ratings] input[name=charge_volts]')?.placeholder === '16.6 V'`), Click("[data-test=save-nameplate]"), Until(`document.body.textContent.includes('curlew is stored.')`))
+	// A rating in the table goes into the document, and what is emptied follows from the chemistry again.
+	do(t, ctx, Fill("input[name=charge_volts]", "16.4 V"), Until(`document.querySelector('[data-test=nameplate-text]').value.includes('charge_volts: 16.4 V')`),
+		Until(`[...document.querySelectorAll('[data-test=ratings] tr')].some((r) => r.textContent.includes('charge_volts') && r.textContent.includes('the nameplate'))`),
+		Fill("input[name=charge_volts]", ""), Until(`!document.querySelector('[data-test=nameplate-text]').value.includes('charge_volts')`),
+		Fill("input[name=cutoff]", "11.2 V"), Until(`document.querySelector('[data-test=nameplate-text]').value.includes('cutoff: 11.2 V')`),
+		Until(`!document.querySelector('[data-test=save-nameplate]').disabled`), Click("[data-test=save-nameplate]"), Until(`document.body.textContent.includes('curlew is stored.')`))
 	plate, err := h.Local.Nameplate(t.Context(), "curlew")
 	require.NoError(t, err)
 	require.Contains(t, plate.Text, "chemistry: NMC")
+	require.Contains(t, plate.Text, "cells: {series: 4, parallel: 1}")
+	require.Contains(t, plate.Text, "cutoff: 11.2 V")
 
 	// The tables of figures stand in the run.
 	do(t, ctx, Visit(h.Running.URL+"/runs/last"), Visible("[data-test=table-charger-stages]"), Until(`document.querySelector('[data-test=table-charger-stages]').textContent.includes('absorption')`))

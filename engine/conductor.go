@@ -73,10 +73,10 @@ func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Ru
 
 func (r *liveRun) askStop(by string) { r.stopOnce.Do(func() { r.stop <- by }) }
 
-// launch puts the run on record and hands it to the bay's goroutine.
-func (b *Bay) launch(ctx context.Context, r *liveRun) error {
+// launch puts the run on record in exchange for its place in the line, and hands it to the bay's goroutine.
+func (b *Bay) launch(ctx context.Context, r *liveRun, place uint) error {
 	r.record.StartedAt = time.Now()
-	if err := b.engine.store.CreateRun(r.record); err != nil {
+	if err := b.engine.store.Begin(r.record, place); err != nil {
 		return fmt.Errorf("put the run on record: %w", err)
 	}
 	r.recorder = b.engine.store.NewRecorder(r.record.ID, r.record.Columns)

@@ -30,9 +30,7 @@ type Engine struct {
 
 	changing sync.Mutex // one change of the bench at a time
 
-	foretold  foretellings
-	releasing sync.Mutex    // guards released
-	released  map[uint]bool // runs in line whose unit somebody has put in place
+	foretold foretellings
 
 	resuming []*liveRun // runs that go on, until the bays are up
 
@@ -89,7 +87,7 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
-		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, released: map[uint]bool{}, ctx: ctx, cancel: cancel,
+		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
 	}
 	effective, err := e.overlay()
 	if err == nil {

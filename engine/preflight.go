@@ -23,6 +23,8 @@ type preflight struct {
 	bay      *Bay
 	program  *procedure.Program
 	plate    *nameplate.Nameplate
+	serial   string
+	vouched  []string // checks for which the operator vouches
 	findings []api.PreflightFinding
 	uses     []api.InstrumentUse
 	mu       sync.Mutex
@@ -36,6 +38,18 @@ func (p *preflight) add(check string, v api.Verdict, remedy, format string, args
 
 func (p *preflight) blocks(check, remedy, format string, args ...any) {
 	p.add(check, api.Blocks, remedy, format, args...)
+}
+
+// asks blocks, unless the operator vouches for it after a look at the unit.
+func (p *preflight) asks(check, remedy, format string, args ...any) {
+	what := fmt.Sprintf(format, args...)
+	if slices.Contains(p.vouched, check) {
+		p.warns(check, remedy, "%s; the operator vouches for it", what)
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.findings = append(p.findings, api.PreflightFinding{Check: check, Verdict: api.Blocks, What: what, Remedy: remedy, Vouch: true})
 }
 
 func (p *preflight) warns(check, remedy, format string, args ...any) {
@@ -79,7 +93,7 @@ func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Prefligh
 		return api.Preflight{}, err
 	}
 	defer b.release()
-	p, err := b.preflight(ctx, program, plate, request.Serial)
+	p, err := b.preflight(ctx, program, plate, request)
 	if err != nil {
 		return api.Preflight{}, err
 	}
@@ -87,10 +101,10 @@ func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Prefligh
 }
 
 // preflight makes all checks. The bay is owned. The error is about the check itself, not about what it found.
-func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate, serial string) (*preflight, error) {
-	p := &preflight{bay: b, program: program, plate: plate}
+func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate, request api.StartRun) (*preflight, error) {
+	p := &preflight{bay: b, program: program, plate: plate, serial: request.Serial, vouched: request.Vouched}
 	p.seats()
-	if err := b.handle(ctx, serial, plate); err != nil {
+	if err := b.handle(ctx, request.Serial, plate); err != nil {
 		p.blocks("unit", "see what the handler says, and put the unit in place", "%s", strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
 	}
 	for _, x := range b.seats {

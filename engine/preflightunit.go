@@ -4,8 +4,12 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 
+	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/stage"
+	"usherbench/store"
 )
 
 // leastBackwards is what a reading may be below zero by noise and offset beyond the instrument's accuracy.
@@ -51,14 +55,52 @@ func (p *preflight) unit(ctx context.Context) error {
 			continue
 		}
 		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Drains && volts < empty {
-			p.warns("unit", "look at the label: it is either nearly empty, or of fewer cells or another chemistry than the nameplate says",
-				"%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column, show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
+			what := fmt.Sprintf("%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column, show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
+			switch before := p.before(); {
+			case !p.charges():
+				p.warns("cells", "look at the label: it is either nearly empty, or of fewer cells or another chemistry than the nameplate says", "%s", what)
+			case before != "":
+				p.warns("cells", "look at the label if it might be another unit with the same serial number", "%s; it is taken for nearly empty, since run %s on it went well", what, before)
+			default:
+				p.asks("cells", fmt.Sprintf("look at the label: it is either nearly empty, or of fewer cells or another chemistry, which a charge to %s would destroy; if the label is right, vouch for it", p.full()), "%s", what)
+			}
 		}
 	}
 	if good {
 		p.fine("unit", "polarity and voltage of the unit are plausible")
 	}
 	return nil
+}
+
+// charges tells whether the program charges the unit.
+func (p *preflight) charges() bool {
+	return slices.ContainsFunc(p.program.Stages, func(s procedure.Stage) bool {
+		d, ok := s.Action.(*procedure.Drive)
+		return ok && !d.Discharge
+	})
+}
+
+// full is the voltage to which the unit would be charged.
+func (p *preflight) full() string {
+	volts, err := p.plate.Rating("charge_volts", quantity.Voltage)
+	if err != nil {
+		return "the volts of the nameplate"
+	}
+	return show(volts, quantity.Voltage)
+}
+
+// before is an earlier run on the same unit as the same nameplate that charged or discharged it and came to its end; empty if there is none.
+func (p *preflight) before() string {
+	runs, err := p.bay.engine.store.Runs(store.RunFilter{Serial: p.serial, State: string(stage.Done)})
+	if err != nil {
+		return ""
+	}
+	for _, r := range runs {
+		if r.Nameplate == p.plate.Name && r.Source == "" {
+			return r.ID
+		}
+	}
+	return ""
 }
 
 // cells words how many cells in series a voltage would mean; empty if the nameplate is of no battery.

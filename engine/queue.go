@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"usherbench/api"
@@ -61,12 +62,16 @@ func (e *Engine) Release(by string, id uint) (store.Waiting, error) {
 	if err != nil {
 		return w, err
 	}
-	w.Held = ""
-	e.journal(store.JournalEntry{By: by, Bay: w.Bay, What: "released in line", Detail: w.Procedure + " on " + w.Serial})
-	e.releasing.Lock()
-	e.released[id] = true
-	e.releasing.Unlock()
-	return w, e.store.Hold(id, "")
+	detail := w.Procedure + " on " + w.Serial
+	if len(w.Asks) > 0 {
+		detail += "; vouches for " + strings.Join(w.Asks, ", ")
+	}
+	e.journal(store.JournalEntry{By: by, Bay: w.Bay, What: "released in line", Detail: detail})
+	if err := e.store.Release(id); err != nil {
+		return w, err
+	}
+	w.Held, w.Asks, w.Released = "", nil, true
+	return w, nil
 }
 
 // Dequeue takes a run out of the line.
@@ -112,42 +117,39 @@ func (e *Engine) serveQueue() {
 func (e *Engine) beginNext(w store.Waiting) {
 	b, err := e.Bay(w.Bay)
 	if err != nil {
-		e.hold(w, err.Error())
+		e.hold(w, err.Error(), nil)
 		return
 	}
 	if !b.free() {
 		return
 	}
-	if why := b.needsHands(w, e.wasReleased(w.ID)); why != "" {
-		e.hold(w, why)
+	if why := b.needsHands(w); why != "" {
+		e.hold(w, why, nil)
 		return
 	}
-	_, err = b.StartRun(e.ctx, w.By, api.StartRun{Bay: w.Bay, Procedure: w.Procedure, Revision: w.Revision, Serial: w.Serial, Lot: w.Lot, Parameters: w.Parameters})
+	_, err = b.startInTurn(e.ctx, w.By, w.ID, api.StartRun{Bay: w.Bay, Procedure: w.Procedure, Revision: w.Revision, Serial: w.Serial, Lot: w.Lot, Parameters: w.Parameters, Vouched: w.Vouched})
 	switch {
-	case errors.Is(err, ErrBusy), errors.Is(err, context.Canceled):
-		return // somebody was faster, or the service ends: it stays first in line
+	case errors.Is(err, ErrBusy):
+		return // somebody was faster: it stays first in line
+	case errors.Is(err, context.Canceled), errors.Is(err, errStopping):
+		if err := e.store.PutBack(w); err != nil { // the service ends, and with it a run that had not begun
+			e.log.Error("put a run back in line", "bay", w.Bay, "err", err)
+		}
 	case err != nil:
-		e.hold(w, err.Error())
-		return
-	}
-	if err := e.store.Dequeue(w.ID); err != nil {
-		e.log.Error("take a run out of the line", "bay", w.Bay, "err", err)
+		var blocked *Blocked
+		var asks []string
+		if errors.As(err, &blocked) {
+			asks = blocked.asks()
+		}
+		e.hold(w, err.Error(), asks)
 	}
 }
 
-func (e *Engine) hold(w store.Waiting, why string) {
+func (e *Engine) hold(w store.Waiting, why string, asks []string) {
 	e.journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line", Detail: w.Procedure + " on " + w.Serial + ": " + why})
-	if err := e.store.Hold(w.ID, why); err != nil {
+	if err := e.store.Hold(w.ID, why, asks); err != nil {
 		e.log.Error("hold a run in line", "bay", w.Bay, "err", err)
 	}
-}
-
-func (e *Engine) wasReleased(id uint) bool {
-	e.releasing.Lock()
-	defer e.releasing.Unlock()
-	released := e.released[id]
-	delete(e.released, id)
-	return released
 }
 
 // free tells whether a run could begin in the bay now.
@@ -158,10 +160,10 @@ func (b *Bay) free() bool {
 }
 
 // needsHands says what somebody must do before the unit can be tested; empty if nothing: the bay has a handler, or the unit is in it already.
-func (b *Bay) needsHands(w store.Waiting, released bool) string {
+func (b *Bay) needsHands(w store.Waiting) string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.config.Handler != "" || released || b.last != nil && b.last.Serial == w.Serial {
+	if b.config.Handler != "" || w.Released || b.last != nil && b.last.Serial == w.Serial {
 		return ""
 	}
 	return fmt.Sprintf("put %s in place, then let it begin", w.Serial)

@@ -37,6 +37,11 @@ func checkSerial(serial string) error {
 // StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady, ErrBadRequest,
 // store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
+	return b.startInTurn(ctx, by, 0, request)
+}
+
+// startInTurn begins a run that has a place in the line, which is 0 if it did not wait.
+func (b *Bay) startInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error) {
 	if err := checkSerial(request.Serial); err != nil {
 		return api.RunSummary{}, err
 	}
@@ -48,7 +53,7 @@ func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (ap
 		b.release()
 		return api.RunSummary{}, err
 	}
-	if err := b.launch(ctx, run); err != nil {
+	if err := b.launch(ctx, run, place); err != nil {
 		b.release()
 		return api.RunSummary{}, err
 	}
@@ -66,7 +71,7 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 	if err != nil {
 		return nil, err
 	}
-	flight, err := b.preflight(ctx, program, plate, request.Serial)
+	flight, err := b.preflight(ctx, program, plate, request)
 	if err != nil {
 		return nil, err
 	}
@@ -136,6 +141,17 @@ type Blocked struct {
 }
 
 func (b *Blocked) Error() string { return b.Words }
+
+// asks names the checks that block but for which a person may vouch.
+func (b *Blocked) asks() []string {
+	var names []string
+	for _, f := range b.Findings {
+		if f.Verdict == api.Blocks && f.Vouch {
+			names = append(names, f.Check)
+		}
+	}
+	return names
+}
 
 // Is makes a blocked start one for which the bench is not ready.
 func (b *Blocked) Is(target error) bool { return target == ErrNotReady }

@@ -33,7 +33,7 @@ func waitingList(all []store.Waiting) []api.Waiting {
 }
 
 func waiting(w store.Waiting) api.Waiting {
-	return api.Waiting{ID: w.ID, Bay: w.Bay, Serial: w.Serial, Lot: w.Lot, Procedure: w.Procedure, Revision: w.Revision, Parameters: w.Parameters, By: w.By, At: w.At, NotBefore: w.NotBefore, Held: w.Held}
+	return api.Waiting{ID: w.ID, Bay: w.Bay, Serial: w.Serial, Lot: w.Lot, Procedure: w.Procedure, Revision: w.Revision, Parameters: w.Parameters, By: w.By, At: w.At, NotBefore: w.NotBefore, Held: w.Held, Asks: w.Asks}
 }
 
 func (s *Service) enqueue(c *echo.Context) error {

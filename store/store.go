@@ -71,6 +71,8 @@ var migrations = []func(tx *gorm.DB) error{
 	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &Judgement{}, &Rehearsal{}) },
 	// Runs go on after the service was killed; runs are imported, wait in line, and are begun at a set time.
 	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &snapshotRow{}, &Waiting{}, &Mapping{}) },
+	// That a unit in line is in place is known after a restart too.
+	func(tx *gorm.DB) error { return tx.AutoMigrate(&Waiting{}) },
 }
 
 func migrate(db *gorm.DB) error {

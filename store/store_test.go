@@ -307,3 +307,43 @@ func TestANewerDatabaseIsRefused(t *testing.T) {
 	_, err = Open(path)
 	assert.ErrorContains(t, err, "written by a newer program")
 }
+
+func TestAPlaceInLineBecomesARunOnceAndIsKeptUntilThen(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "usher.db")
+	s, err := Open(file)
+	require.NoError(t, err)
+	line, err := s.Enqueue([]Waiting{{Bay: "bay1", Serial: "GC-1", Procedure: "p"}, {Bay: "bay1", Serial: "GC-2", Procedure: "p"}})
+	require.NoError(t, err)
+	first := line[0].ID
+	require.NoError(t, s.Hold(first, "look at the label", []string{"cells"}))
+	require.NoError(t, s.Release(first))
+	require.NoError(t, s.Close())
+
+	s, err = Open(file) // what somebody vouched for is known after a restart
+	require.NoError(t, err)
+	defer s.Close()
+	w, err := s.Waiting(first)
+	require.NoError(t, err)
+	assert.True(t, w.Released)
+	assert.Equal(t, []string{"cells"}, w.Vouched)
+	assert.Empty(t, w.Held, "it is held no longer")
+	require.NoError(t, s.Hold(first, "put it in place", nil))
+	w, err = s.Waiting(first)
+	require.NoError(t, err)
+	assert.False(t, w.Released, "held again, it waits for somebody again")
+	assert.ErrorIs(t, s.Release(99), ErrNotFound)
+
+	// What cannot be put on record keeps its place, what can loses it.
+	require.NoError(t, s.CreateRun(&Run{ID: "01Q", State: Live}))
+	require.Error(t, s.Begin(&Run{ID: "01Q", State: Live}, first))
+	require.NoError(t, s.Begin(&Run{ID: "01R", State: Live}, first))
+	all, err := s.Queue("bay1")
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, "GC-2", all[0].Serial)
+	require.NoError(t, s.PutBack(w))
+	all, err = s.Queue("bay1")
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "GC-1", all[0].Serial, "in its old place")
+}

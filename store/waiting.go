@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -24,6 +25,11 @@ type Waiting struct {
 	NotBefore *time.Time
 	// Held says why it does not begin, for somebody to look at; empty: it does.
 	Held string
+	// Released says that somebody has put the unit in place, or mended what stood in the way.
+	Released bool
+	// Asks names the checks for which somebody must vouch before it begins, Vouched those for which somebody has.
+	Asks    []string `gorm:"serializer:json"`
+	Vouched []string `gorm:"serializer:json"`
 }
 
 // Enqueue puts runs at the end of the line of their bays, in order.
@@ -65,9 +71,39 @@ func (s *Store) Dequeue(id uint) error {
 	return s.write(func(tx *gorm.DB) error { return tx.Delete(&Waiting{}, "id = ?", id).Error })
 }
 
-// Hold keeps an entry from beginning and says why; with an empty reason it may begin again.
-func (s *Store) Hold(id uint, why string) error {
-	return s.write(func(tx *gorm.DB) error { return tx.Model(&Waiting{}).Where("id = ?", id).Update("held", why).Error })
+// Hold keeps an entry from beginning and says why, until it is released; asks are the checks for which somebody vouches then.
+func (s *Store) Hold(id uint, why string, asks []string) error {
+	return s.updateWaiting(id, func(w *Waiting) { w.Held, w.Released, w.Asks = why, false, asks })
+}
+
+// Release lets an entry begin: its unit is in place, and as it should be.
+func (s *Store) Release(id uint) error {
+	return s.updateWaiting(id, func(w *Waiting) {
+		w.Held, w.Released, w.Vouched, w.Asks = "", true, append(w.Vouched, w.Asks...), nil
+	})
+}
+
+func (s *Store) updateWaiting(id uint, change func(w *Waiting)) error {
+	return s.write(func(tx *gorm.DB) error {
+		var w Waiting
+		if err := tx.First(&w, "id = ?", id).Error; err != nil {
+			return notFound(err, "waiting run", fmt.Sprint(id))
+		}
+		change(&w)
+		return tx.Save(&w).Error
+	})
+}
+
+// Begin stores a run that begins and takes it out of the line, in one: a service that is killed meanwhile neither forgets it nor begins it twice.
+func (s *Store) Begin(r *Run, id uint) error {
+	return s.write(func(tx *gorm.DB) error {
+		return errors.Join(tx.Create(r).Error, tx.Delete(&Waiting{}, "id = ?", id).Error)
+	})
+}
+
+// PutBack puts an entry where it was in the line, for a run that did not come about.
+func (s *Store) PutBack(w Waiting) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Save(&w).Error })
 }
 
 // Mapping says how the columns of a foreign log are read, remembered by the source that it came from.

@@ -49,7 +49,7 @@ func Script(js string) Action { return chromedp.Evaluate[chromedp.Void](js) }
 
 // Fill replaces what is in a field, as if it was typed and left.
 func Fill(css, text string) Action {
-	return Script(fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.value = %q; f.dispatchEvent(new Event('input')); f.dispatchEvent(new Event('blur')) })()`, css, text))
+	return Script(fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.value = %q; for (const e of ['input', 'change', 'blur']) f.dispatchEvent(new Event(e)) })()`, css, text))
 }
 
 // Until waits until a JavaScript expression is true.

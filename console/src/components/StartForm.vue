@@ -20,6 +20,8 @@ const error = ref<unknown>(null)
 const busy = ref(false)
 const asking = ref(false)
 const findings = ref<PreflightFinding[] | null>(null)
+const vouched = ref<string[]>([])
+const asked = computed(() => (findings.value ?? []).filter((f) => f.vouch))
 
 // Only what the bay has seats for is offered.
 const fitting = computed(() => procedures.value.filter((p) => p.seats.every((s) => props.seats.includes(s))))
@@ -54,8 +56,8 @@ watch(chosen, async (name) => {
   }
 })
 
-const request = () => ({ bay: props.bay, procedure: chosen.value ?? '', serial: serial.value.trim(), lot: lot.value.trim(), parameters: changed.value })
-watch([chosen, serial], () => { findings.value = null })
+const request = () => ({ bay: props.bay, procedure: chosen.value ?? '', serial: serial.value.trim(), lot: lot.value.trim(), parameters: changed.value, vouched: vouched.value })
+watch([chosen, serial], () => { findings.value = null; vouched.value = [] })
 
 // check makes the preflight that every start makes, without starting.
 async function check() {
@@ -76,6 +78,7 @@ async function start() {
   try {
     await api.startRun(request())
     serial.value = ''
+    vouched.value = []
     findings.value = null
   } catch (e) {
     error.value = e
@@ -101,6 +104,8 @@ async function start() {
     <p v-if="detail" class="muted mt-3">Revision {{ detail.revision }} for {{ detail.for }}<template v-if="detail.duration">, takes about {{ seconds(detail.duration) }} of bench time</template>.</p>
     <ProblemNote v-if="!findings" class="mt-3" :error="error" />
     <FindingsList v-if="findings" class="mt-3" :findings="findings" />
+    <v-checkbox v-for="f in asked" :key="f.check" v-model="vouched" :value="f.check" hide-details :data-test="`vouch-${f.check}`"
+      :label="`I have looked at the unit and vouch for it (${f.check}); start it`" />
     <v-dialog v-model="asking" max-width="440">
       <v-card class="pa-5">
         <p class="question">Start {{ chosen }} on {{ serial }}?</p>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
+import { isMap, parseDocument } from 'yaml'
 
 import { api, type Nameplate, type NameplateOutline } from '../api'
 import ProblemNote from '../components/ProblemNote.vue'
@@ -14,8 +15,6 @@ const text = ref('')
 const outline = ref<NameplateOutline | null>(null)
 const error = ref<unknown>(null)
 const saved = ref('')
-const form = ref({ name: '', title: '', chemistry: 'NMC', series: '1', parallel: '1', capacity: '', charge: '', cutoff: '' })
-const making = ref(false)
 
 async function load() {
   try {
@@ -28,20 +27,28 @@ void load()
 
 async function open(name: string) {
   error.value = null
-  making.value = false
   text.value = (await api.nameplate(name)).text ?? ''
 }
 
-// The form writes the document, which is what is stored: what it leaves out follows from the chemistry.
-const written = computed(() => [
-  `nameplate: ${form.value.name}`, `title: ${form.value.title || form.value.name}`, 'kind: battery', `chemistry: ${form.value.chemistry}`,
-  `cells: {series: ${form.value.series}, parallel: ${form.value.parallel}}`, 'ratings:', `  rated_capacity: ${form.value.capacity || '1 Ah'}`,
-  ...(form.value.charge ? [`  charge_volts: ${form.value.charge}`] : []), ...(form.value.cutoff ? [`  cutoff: ${form.value.cutoff}`] : []), ''].join('\n'))
-watch(written, (w) => { if (making.value) text.value = w })
-function begin() {
-  making.value = true
-  text.value = written.value
+// The form writes into the document, which is what is stored: what it leaves out follows from the chemistry.
+const doc = computed(() => {
+  const d = parseDocument(text.value)
+  return d.errors.length === 0 && isMap(d.contents) ? d : null
+})
+const battery = computed(() => doc.value?.get('kind') === 'battery')
+function stated(...path: string[]) {
+  const value = doc.value?.getIn(path)
+  return value === undefined || isMap(value) ? '' : String(value)
 }
+function put(value: unknown, ...path: string[]) {
+  const d = doc.value
+  if (!d) return
+  const words = String(value ?? '').trim()
+  if (words === '') d.deleteIn(path)
+  else d.setIn(path, /^\d+$/.test(words) ? Number(words) : words)
+  text.value = d.toString({ lineWidth: 0, flowCollectionPadding: false })
+}
+const begin = () => { text.value = 'nameplate: new-battery\nkind: battery\nchemistry: NMC\ncells: {series: 1, parallel: 1}\nratings:\n  rated_capacity: 1 Ah\n' }
 
 let timer = 0
 watch(text, () => {
@@ -63,7 +70,6 @@ async function push() {
   try {
     const p = await api.pushNameplate(text.value)
     saved.value = `${p.name} is stored.`
-    making.value = false
     await load()
   } catch (e) {
     error.value = e
@@ -87,16 +93,14 @@ const download = () => save(`${outline.value?.name ?? 'nameplate'}.yaml`, 'data:
           <td><strong>{{ p.name }}</strong><div class="muted">{{ p.title }}</div></td><td class="muted nowrap">{{ dateTime(p.at) }}</td></tr></tbody></table>
       </div>
       <div v-if="text" class="panel">
-        <div v-if="making" class="fields">
-          <v-text-field v-model="form.name" label="Name" name="name" hide-details density="compact" />
-          <v-text-field v-model="form.title" label="Title" hide-details density="compact" />
-          <v-select v-model="form.chemistry" :items="chemistries.map((c) => c.name)" label="Chemistry" hide-details density="compact" />
-          <v-text-field v-model="form.series" label="Cells in series" name="series" type="number" hide-details density="compact" />
-          <v-text-field v-model="form.parallel" label="in parallel" type="number" hide-details density="compact" />
-          <v-text-field v-model="form.capacity" label="Rated capacity" name="capacity" placeholder="9.6 Ah" hide-details density="compact" />
-          <v-text-field v-model="form.charge" label="Charge voltage" placeholder="from the chemistry" hide-details density="compact" />
-          <v-text-field v-model="form.cutoff" label="Cutoff" placeholder="from the chemistry" hide-details density="compact" />
-          <p class="muted">{{ chemistries.find((c) => c.name === form.chemistry)?.source }}</p>
+        <div v-if="battery && session.mayEngineer" class="fields">
+          <v-text-field :model-value="stated('nameplate')" label="Name" name="name" hide-details density="compact" @update:model-value="put($event, 'nameplate')" />
+          <v-text-field :model-value="stated('title')" label="Title" name="title" hide-details density="compact" @update:model-value="put($event, 'title')" />
+          <v-select v-if="!isMap(doc?.get('chemistry'))" :model-value="stated('chemistry')" :items="chemistries.map((c) => c.name)" label="Chemistry" hide-details density="compact" @update:model-value="put($event, 'chemistry')" />
+          <v-text-field :model-value="stated('cells', 'series')" label="Cells in series" name="series" type="number" min="1" hide-details density="compact" @update:model-value="put($event, 'cells', 'series')" />
+          <v-text-field :model-value="stated('cells', 'parallel')" label="in parallel" name="parallel" type="number" min="1" hide-details density="compact" @update:model-value="put($event, 'cells', 'parallel')" />
+          <v-text-field :model-value="stated('ratings', 'rated_capacity')" label="Rated capacity" name="capacity" placeholder="9.6 Ah" hide-details density="compact" @update:model-value="put($event, 'ratings', 'rated_capacity')" />
+          <p class="muted">{{ chemistries.find((c) => c.name === stated('chemistry'))?.source }} Every other rating is stated in the table below; what is left empty follows from the chemistry.</p>
         </div>
         <textarea v-model="text" class="text" rows="16" spellcheck="false" aria-label="Text of the nameplate" data-test="nameplate-text" />
         <div class="buttons"><v-btn v-if="session.mayEngineer" variant="flat" color="primary" :disabled="!outline" data-test="save-nameplate" @click="push">Store</v-btn>
@@ -107,7 +111,9 @@ const download = () => save(`${outline.value?.name ?? 'nameplate'}.yaml`, 'data:
     <div v-if="outline" class="panel scroll">
       <h2>{{ outline.name }}<span v-if="outline.chemistry" class="muted"> · {{ outline.series }} in series, {{ outline.parallel }} in parallel, {{ outline.chemistry }}</span></h2>
       <table class="plain" data-test="ratings"><thead><tr><th>rating</th><th class="right">value</th><th>from</th></tr></thead>
-        <tbody><tr v-for="r in outline.ratings" :key="r.name" :class="{ muted: r.assumed }"><td>{{ r.name }}</td><td class="right">{{ r.value }}</td><td>{{ r.assumed ?? 'the nameplate' }}</td></tr></tbody></table>
+        <tbody><tr v-for="r in outline.ratings" :key="r.name" :class="{ muted: r.assumed }"><td>{{ r.name }}</td><td class="right">
+          <input v-if="session.mayEngineer" class="rating" :name="r.name" :value="r.assumed ? '' : stated('ratings', r.name) || r.value" :placeholder="r.value" :aria-label="r.name" @change="put(($event.target as HTMLInputElement).value, 'ratings', r.name)" />
+          <template v-else>{{ r.value }}</template></td><td>{{ r.assumed ?? 'the nameplate' }}</td></tr></tbody></table>
     </div>
   </div>
 </template>
@@ -118,6 +124,9 @@ const download = () => save(`${outline.value?.name ?? 'nameplate'}.yaml`, 'data:
 .fields p { grid-column: 1 / -1; }
 .text { width: 100%; font-family: ui-monospace, monospace; font-size: 13px; background: transparent; color: inherit; border: 1px solid var(--line); border-radius: 8px; padding: 10px; }
 .buttons { display: flex; gap: 10px; align-items: center; margin-top: 10px; }
+.rating { width: 120px; text-align: right; font: inherit; color: inherit; background: transparent; border: 1px solid transparent; border-radius: 6px; padding: 3px 8px; }
+.rating:hover, .rating:focus { border-color: var(--line); }
+.rating::placeholder { color: var(--muted); opacity: 1; }
 .file { cursor: pointer; padding: 6px 12px; } .file input { display: none; }
 @media (max-width: 900px) { .columns { grid-template-columns: 1fr; } }
 </style>
