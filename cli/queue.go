@@ -44,17 +44,28 @@ func (a *app) printQueue(all []api.Waiting) error {
 		return nil
 	}
 	rows := [][]string{{"NO", "BAY", "UNIT", "LOT", "PROCEDURE", "BEGINS", "BY"}}
+	var held []string
 	for _, w := range all {
 		begins := "in its turn"
 		switch {
 		case w.Held != "":
-			begins = "held: " + w.Held
+			begins = "held, see below"
+			held = append(held, fmt.Sprintf("%d is held: %s", w.ID, w.Held))
+			if len(w.Asks) > 0 {
+				held = append(held, fmt.Sprintf("   → who has looked vouches for it with: usher queue release %d", w.ID))
+			}
 		case w.NotBefore != nil:
 			begins = "from " + w.NotBefore.Local().Format("2006-01-02 15:04")
 		}
 		rows = append(rows, []string{fmt.Sprint(w.ID), w.Bay, w.Serial, orDash(w.Lot), w.Procedure, begins, w.By})
 	}
-	return a.table(rows)
+	if err := a.table(rows); err != nil {
+		return err
+	}
+	for _, words := range held {
+		fmt.Fprintln(a.out, words)
+	}
+	return nil
 }
 
 func (a *app) queueAdd() *cobra.Command {

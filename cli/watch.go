@@ -242,9 +242,11 @@ func (v *view) line() string {
 		}
 	}
 	for _, seat := range v.bay.Seats {
-		for _, q := range []string{"volts", "amps"} {
+		for _, q := range []string{"volts", "amps", "celsius"} {
 			column := seat.Name + "." + q
-			parts = append(parts, column+" "+reading(column, v.bay.Readings[column]))
+			if x, read := v.bay.Readings[column]; read {
+				parts = append(parts, column+" "+reading(column, x))
+			}
 		}
 	}
 	return strings.Join(parts, "  ")

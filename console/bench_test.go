@@ -3,11 +3,13 @@ package console_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
 	. "usherbench/console/chromium"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
@@ -75,4 +77,34 @@ func TestAPreflightIsShownBeforeAStart(t *testing.T) {
 		Until(`document.querySelector('[data-test=findings]').innerText.includes('is not what is expected')`))
 	require.NoError(t, h.Bench.SetFault("supply1", simbench.NoFault))
 	do(t, ctx, Click(`[data-test=preflight]`), Until(`document.querySelector('[data-test=findings]').innerText.includes('Nothing stands in the way')`))
+}
+
+func TestAnOperatorVouchesForAPackAfterALook(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.BatteryPack}, TimeFactor: 600}, api.Operator)
+	h.Push(`procedure: out
+for: gannet
+needs: {cycler: {volts: 29.4 V, amps: 9.6 A}}
+stages: [{name: empty, discharge: {amps: 0.5 C, cutoff: 21.4 V}}]
+`)
+	h.Push(`procedure: top-up
+for: gannet
+needs: {cycler: {volts: 29.4 V, amps: 9.6 A}}
+stages: [{name: fill, charge: {amps: 0.1 C, time: 2 min}}]
+`)
+	drained := h.Ended(h.Start("bay1", "out", "GP-320"))
+	require.Equal(t, "done", drained.State, drained.Reason)
+	config, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	bay := config.Bays["bay1"]
+	bay.Handler = "" // the pack stays, and gets a label that nothing is on record of
+	_, err = h.Local.PutBay(t.Context(), "bay1", bay)
+	require.NoError(t, err)
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1?procedure=top-up"), Visible(`input[name=serial]`), Until(`document.querySelector('.start').innerText.includes('top-up')`),
+		Type(`input[name=serial]`, "GP-321"), Click(`[data-test=start]`), Visible(`[data-test=confirm]`), Click(`[data-test=confirm]`),
+		Until(`document.querySelector('[data-test=findings]')?.innerText.includes('look at the label')`),
+		Click(`[data-test=vouch-cells] input`), Click(`[data-test=start]`), Visible(`[data-test=confirm]`), Click(`[data-test=confirm]`), Gone(`[data-test=findings]`))
+	require.Eventually(t, func() bool {
+		runs, err := h.Local.Runs(t.Context(), client.RunFilter{Serial: "GP-321"})
+		return err == nil && len(runs) == 1
+	}, 20*time.Second, 50*time.Millisecond)
 }

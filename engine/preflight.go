@@ -31,9 +31,12 @@ type preflight struct {
 }
 
 func (p *preflight) add(check string, v api.Verdict, remedy, format string, args ...any) {
+	finding := api.PreflightFinding{Check: check, Verdict: v, What: fmt.Sprintf(format, args...), Remedy: remedy}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.findings = append(p.findings, api.PreflightFinding{Check: check, Verdict: v, What: fmt.Sprintf(format, args...), Remedy: remedy})
+	if !slices.Contains(p.findings, finding) { // an instrument may fill several seats
+		p.findings = append(p.findings, finding)
+	}
 }
 
 func (p *preflight) blocks(check, remedy, format string, args ...any) {

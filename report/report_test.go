@@ -55,6 +55,9 @@ func TestLimitsAreWorded(t *testing.T) {
 	assert.Equal(t, "−1 … 0.5 %", Limit(f))
 	f.Max, f.Marginal = nil, 0.25
 	assert.Equal(t, "≥ −1 % (marginal below −0.75)", Limit(f))
+	long, short := 50400.0, 90.0
+	assert.Equal(t, "≤ "+Seconds(long), Limit(procedure.Judged{Result: figure.Result{Unit: "s"}, Max: &long}), "nobody reads hours in seconds")
+	assert.Equal(t, "≤ 90 s", Limit(procedure.Judged{Result: figure.Result{Unit: "s"}, Max: &short}))
 }
 
 func TestTimesAndSigns(t *testing.T) {

@@ -33,23 +33,26 @@ func Value(f procedure.Judged) string {
 
 // Limit words the limit of a figure: "≥ 93 %", "≤ 0.5 % (marginal from 0.4)", "14.85 … 15.15 V"; "—" without one.
 func Limit(f procedure.Judged) string {
-	short := func(x float64) string { return quantity.Quantity{Value: x}.Format(6) }
+	short, unit := func(x float64) string { return quantity.Quantity{Value: x}.Format(6) }, " "+f.Unit
+	if f.Unit == "s" && (f.Max != nil && *f.Max >= 120 || f.Max == nil && f.Min != nil && *f.Min >= 120) { // nobody reads it in seconds
+		short, unit = Seconds, ""
+	}
 	var text string
 	switch {
 	case f.Min == nil && f.Max == nil:
 		return "—"
 	case f.Min == nil:
-		text = "≤ " + short(*f.Max) + " " + f.Unit
+		text = "≤ " + short(*f.Max) + unit
 		if f.Marginal > 0 {
 			text += fmt.Sprintf(" (marginal above %s)", short(*f.Max-f.Marginal))
 		}
 	case f.Max == nil:
-		text = "≥ " + short(*f.Min) + " " + f.Unit
+		text = "≥ " + short(*f.Min) + unit
 		if f.Marginal > 0 {
 			text += fmt.Sprintf(" (marginal below %s)", short(*f.Min+f.Marginal))
 		}
 	default:
-		text = short(*f.Min) + " … " + short(*f.Max) + " " + f.Unit
+		text = short(*f.Min) + " … " + short(*f.Max) + unit
 	}
 	return text
 }

@@ -14,6 +14,14 @@ export { VChart }
 
 export const palette = (dark: boolean): Tokens => (dark ? tokens.dark : tokens.light)
 
+// dashes tell the seats of a quantity apart, which share its colour: source and meter, load, and the second, third … of a kind.
+const patterns: ('solid' | number[])[] = ['solid', [10, 3], [2, 2], [10, 3, 2, 3], [5, 2], [1, 3], [10, 3, 2, 3, 2, 3]]
+export function dashes(seat: string): 'solid' | number[] {
+  const number = Number(/\d+$/.exec(seat)?.[0] ?? 1)
+  if (number === 1) return seat === 'load' ? [6, 4] : 'solid'
+  return patterns[(number - 1) % patterns.length]!
+}
+
 export function quantityColor(quantity: string, t: Tokens): string {
   const known: Record<string, string> = { volts: t.volts, amps: t.amps, watts: t.watts, celsius: t.celsius, charge: t.charge, energy: t.charge }
   return known[quantity] ?? t.muted

@@ -56,11 +56,14 @@ export function value(f: Figure): string {
 }
 
 export function limit(f: Figure): string {
-  const short = (x: number) => String(Number(x.toPrecision(6))).replace('-', minus)
+  // A duration that nobody reads in seconds is shown as people say it.
+  const long = f.unit === 's' && Math.max(Math.abs(f.min ?? 0), Math.abs(f.max ?? 0)) >= 120
+  const short = (x: number) => (long ? seconds(x) : String(Number(x.toPrecision(6))).replace('-', minus))
+  const unit = long ? '' : ` ${f.unit}`
   if (f.min === undefined && f.max === undefined) return '—'
-  if (f.min === undefined) return `≤ ${short(f.max!)} ${f.unit}` + (f.marginal ? ` (marginal above ${short(f.max! - f.marginal)})` : '')
-  if (f.max === undefined) return `≥ ${short(f.min)} ${f.unit}` + (f.marginal ? ` (marginal below ${short(f.min + f.marginal)})` : '')
-  return `${short(f.min)} … ${short(f.max)} ${f.unit}`
+  if (f.min === undefined) return `≤ ${short(f.max!)}${unit}` + (f.marginal ? ` (marginal above ${short(f.max! - f.marginal)})` : '')
+  if (f.max === undefined) return `≥ ${short(f.min)}${unit}` + (f.marginal ? ` (marginal below ${short(f.min + f.marginal)})` : '')
+  return `${short(f.min)} … ${short(f.max)}${unit}`
 }
 
 // cell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash for what is missing.

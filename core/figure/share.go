@@ -80,6 +80,7 @@ func shareImbalance(rec *Record, req Request) (Result, error) {
 			r.Value, worst = x, i
 		}
 	}
+	r.Table = nil // it is that of the shares
 	r.Remarks = append(r.Remarks, fmt.Sprintf("farthest from its part: %s", req.Of[worst]))
 	return r, nil
 }

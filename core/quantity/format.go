@@ -44,10 +44,24 @@ func (q Quantity) Append(dst []byte, digits int) []byte {
 	case q.Dim == Temperature || q.Dim == Number || q.Dim == ChargeRate:
 		return appendNumber(dst, value, digits, "", symbol)
 	case !known:
-		return appendNumber(dst, value, digits, "", q.Dim.String())
+		if symbol = rateSymbol(q.Dim); symbol == "" {
+			return appendNumber(dst, value, digits, "", q.Dim.String())
+		}
 	}
 	value, prefix := scale(value, digits)
 	return appendNumber(dst, value, digits, prefix, symbol)
+}
+
+// rateSymbol is the symbol of something per second, "V/s"; empty if the dimension is none.
+func rateSymbol(d Dimension) string {
+	d.Second++
+	if d == Temperature {
+		return "K/s"
+	}
+	if symbol, known := displaySymbols[d]; known && d != Time && d != Charge && d != Energy {
+		return symbol + "/s"
+	}
+	return ""
 }
 
 // scale chooses the engineering prefix under which the rounded value lies between 1 and 999.

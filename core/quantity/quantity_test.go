@@ -58,6 +58,14 @@ func TestParseErrorsQuoteTheInputAndSayWhatToWrite(t *testing.T) {
 	}
 }
 
+func TestWhatChangesWithTimeIsPerSecond(t *testing.T) {
+	assert.Equal(t, "250 mV/s", Quantity{0.25, Dimension{Volt: 1, Second: -1}}.String())
+	assert.Equal(t, "5 mV/s", Quantity{0.005, Dimension{Volt: 1, Second: -1}}.String())
+	perSecond := Temperature
+	perSecond.Second = -1
+	assert.Equal(t, "20 mK/s", Quantity{0.02, perSecond}.String())
+}
+
 func TestFormatUsesPrefixesAndTrueMinus(t *testing.T) {
 	for want, q := range map[string]Quantity{
 		"1.5 A":    {1.5, Current},

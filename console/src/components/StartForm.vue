@@ -105,7 +105,7 @@ async function start() {
     <ProblemNote v-if="!findings" class="mt-3" :error="error" />
     <FindingsList v-if="findings" class="mt-3" :findings="findings" />
     <v-checkbox v-for="f in asked" :key="f.check" v-model="vouched" :value="f.check" hide-details :data-test="`vouch-${f.check}`"
-      :label="`I have looked at the unit and vouch for it (${f.check}); start it`" />
+      :label="`I have looked at the unit and vouch for it: ${f.check}`" />
     <v-dialog v-model="asking" max-width="440">
       <v-card class="pa-5">
         <p class="question">Start {{ chosen }} on {{ serial }}?</p>

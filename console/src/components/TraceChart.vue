@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
-import { type Option, palette, quantityColor, save, svgOf, VChart } from '../chart'
+import { dashes, type Option, palette, quantityColor, save, svgOf, VChart } from '../chart'
 import { clock, quantityOf, reading, seatOf, unitOf } from '../format'
 
 // A foretold line is what the rehearsal gave.
@@ -90,7 +90,7 @@ const option = computed<Option>(() => {
       xAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0), yAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0),
       lineStyle: l.foretold
         ? { width: 1.2, color: quantityColor(quantityOf(l.column), t), type: [2, 3], opacity: 0.75 }
-        : { width: 1.6, color: quantityColor(quantityOf(l.column), t), type: seatOf(l.column) === 'load' ? [6, 4] : 'solid' },
+        : { width: 1.6, color: quantityColor(quantityOf(l.column), t), type: dashes(seatOf(l.column)) },
       itemStyle: { color: l.foretold ? t.muted : quantityColor(quantityOf(l.column), t) }, emphasis: { disabled: true },
       markLine: l.foretold ? undefined : { silent: true, symbol: 'none', animation: false, data: verticals() },
       markArea: l.foretold ? undefined : { silent: true, animation: false, itemStyle: { color: t.fail, opacity: 0.14 },

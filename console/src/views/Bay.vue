@@ -32,7 +32,7 @@ const again = ref(20)
 const { rehearsal, lines: foretold } = useForetold(runId, computed((): string => `${bay.value?.progress?.stage} ${bay.value?.state} ${Math.floor(newest.value / again.value)}`))
 watch(rehearsal, (r) => { again.value = Math.max(20, (r?.duration ?? 0) / 40) })
 const showForetold = ref(true)
-const all = computed(() => (showForetold.value ? [...lines.value, ...foretold.value] : lines.value))
+const all = computed(() => (showForetold.value ? [...lines.value, ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column))] : lines.value))
 const until = computed(() => (showForetold.value && running.value ? Math.max(newest.value, Math.min(rehearsal.value?.t.at(-1) ?? 0, newest.value * 2 + 60)) : newest.value))
 const signal = ref('')
 

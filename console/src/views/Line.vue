@@ -74,7 +74,7 @@ const add = () => change(async () => {
     </form>
     <div class="panel scroll">
       <table v-if="waiting.length" class="plain" data-test="line"><thead><tr><th>bay</th><th>unit</th><th>lot</th><th>procedure</th><th>begins</th><th>by</th><th /></tr></thead>
-        <tbody><tr v-for="w in waiting" :key="w.id"><td>{{ w.bay }}</td><td><strong>{{ w.serial }}</strong></td><td class="muted">{{ w.lot || '—' }}</td><td>{{ w.procedure }}</td>
+        <tbody><tr v-for="w in waiting" :key="w.id"><td>{{ w.bay }}</td><td class="nowrap"><strong>{{ w.serial }}</strong></td><td class="muted">{{ w.lot || '—' }}</td><td class="nowrap">{{ w.procedure }}</td>
           <td>{{ w.held ? `held: ${w.held}` : w.notBefore ? `from ${dateTime(w.notBefore)}` : 'in its turn' }}</td><td class="muted">{{ w.by }}</td>
           <td class="right nowrap"><v-btn v-if="w.held && session.mayOperate" size="small" data-test="release" @click="change(() => api.release(w.id))">{{ w.asks?.length ? 'I looked: let it begin' : 'Let it begin' }}</v-btn>
             <v-btn v-if="session.mayOperate" size="small" variant="text" @click="change(() => api.dequeue(w.id))">Take out</v-btn></td></tr></tbody></table>

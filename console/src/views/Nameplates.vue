@@ -100,7 +100,7 @@ const download = () => save(`${outline.value?.name ?? 'nameplate'}.yaml`, 'data:
           <v-text-field :model-value="stated('cells', 'series')" label="Cells in series" name="series" type="number" min="1" hide-details density="compact" @update:model-value="put($event, 'cells', 'series')" />
           <v-text-field :model-value="stated('cells', 'parallel')" label="in parallel" name="parallel" type="number" min="1" hide-details density="compact" @update:model-value="put($event, 'cells', 'parallel')" />
           <v-text-field :model-value="stated('ratings', 'rated_capacity')" label="Rated capacity" name="capacity" placeholder="9.6 Ah" hide-details density="compact" @update:model-value="put($event, 'ratings', 'rated_capacity')" />
-          <p class="muted">{{ chemistries.find((c) => c.name === stated('chemistry'))?.source }} Every other rating is stated in the table below; what is left empty follows from the chemistry.</p>
+          <p class="muted">{{ chemistries.find((c) => c.name === stated('chemistry'))?.source }}. Every other rating is stated in the table below; what is left empty follows from the chemistry.</p>
         </div>
         <textarea v-model="text" class="text" rows="16" spellcheck="false" aria-label="Text of the nameplate" data-test="nameplate-text" />
         <div class="buttons"><v-btn v-if="session.mayEngineer" variant="flat" color="primary" :disabled="!outline" data-test="save-nameplate" @click="push">Store</v-btn>
@@ -124,8 +124,8 @@ const download = () => save(`${outline.value?.name ?? 'nameplate'}.yaml`, 'data:
 .fields p { grid-column: 1 / -1; }
 .text { width: 100%; font-family: ui-monospace, monospace; font-size: 13px; background: transparent; color: inherit; border: 1px solid var(--line); border-radius: 8px; padding: 10px; }
 .buttons { display: flex; gap: 10px; align-items: center; margin-top: 10px; }
-.rating { width: 120px; text-align: right; font: inherit; color: inherit; background: transparent; border: 1px solid transparent; border-radius: 6px; padding: 3px 8px; }
-.rating:hover, .rating:focus { border-color: var(--line); }
+.rating { width: 120px; text-align: right; font: inherit; color: inherit; background: transparent; border: 1px solid var(--line); border-radius: 6px; padding: 3px 8px; }
+.rating:focus { border-color: currentColor; }
 .rating::placeholder { color: var(--muted); opacity: 1; }
 .file { cursor: pointer; padding: 6px 12px; } .file input { display: none; }
 @media (max-width: 900px) { .columns { grid-template-columns: 1fr; } }
