@@ -187,6 +187,8 @@ func (s *Store) Flush() error { return s.flush() }
 
 // flush writes the pending data of all recorders in one transaction.
 func (s *Store) flush() error {
+	s.flushing.Lock() // two at a time would each hold recorders that the other waits for
+	defer s.flushing.Unlock()
 	s.mu.Lock()
 	recorders := slices.Collect(maps.Values(s.recorders))
 	s.mu.Unlock()

@@ -28,6 +28,7 @@ type Store struct {
 
 	mu        sync.Mutex // guards recorders
 	recorders map[string]*Recorder
+	flushing  sync.Mutex    // held while the pending data of all recorders is written; taken before any recorder's
 	flushed   chan struct{} // closed when the flusher has ended
 	stop      context.CancelFunc
 }

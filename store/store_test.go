@@ -7,6 +7,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -346,4 +347,45 @@ func TestAPlaceInLineBecomesARunOnceAndIsKeptUntilThen(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, "GC-1", all[0].Serial, "in its old place")
+}
+
+// Many runs that are suspended at once each make everything durable.
+func TestManyFlushAtOnce(t *testing.T) {
+	s := open(t)
+	var recorders []*Recorder
+	for i := range 24 {
+		id := fmt.Sprintf("01F%02d", i)
+		require.NoError(t, s.CreateRun(&Run{ID: id, State: Live, Columns: columns}))
+		recorders = append(recorders, s.NewRecorder(id, columns))
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		var wg sync.WaitGroup
+		for _, r := range recorders {
+			wg.Add(1)
+			go func() {
+				defer wg.Done()
+				for _, f := range frames(20) {
+					r.Frame(f)
+					r.State([]byte("here"))
+					assert.NoError(t, s.Flush())
+				}
+				assert.NoError(t, r.Finish(map[string]any{"state": "done"}))
+			}()
+		}
+		wg.Wait()
+	}()
+	select {
+	case <-done:
+	case <-time.After(time.Minute):
+		t.Fatal("they wait for each other")
+	}
+	for i := range recorders {
+		run, err := s.Run(fmt.Sprintf("01F%02d", i))
+		require.NoError(t, err)
+		series, err := s.Trace(context.Background(), run, columns[0], 0, 1e9)
+		require.NoError(t, err)
+		assert.Len(t, series.T, 20)
+	}
 }
