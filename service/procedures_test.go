@@ -121,14 +121,13 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 		layout []simbench.Layout
 		ready  []ready
 	}{
-		{10, []simbench.Layout{simbench.Converter}, []ready{{"bay1", "tern-line-load", nil}, {"bay1", "tern-load-steps", nil}, {"bay1", "tern-chamber", nil}, {"bay1", "tern-idle", nil},
+		{10, []simbench.Layout{simbench.Converter, simbench.BatteryPack}, []ready{{"bay1", "tern-line-load", nil}, {"bay1", "tern-load-steps", nil}, {"bay1", "tern-chamber", nil}, {"bay1", "tern-idle", nil},
 			{"bay1", "tern-lockout", nil}, {"bay1", "tern-lowering", nil}, {"bay1", "tern-triangle", nil}, {"bay1", "tern-acceptance", nil},
-			{"bay1", "tern-soak", map[string]string{"soak": "60 s"}}}},
+			{"bay1", "tern-soak", map[string]string{"soak": "60 s"}}, {"bay2", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
 		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil}, {"bay2", "tern-buoy-day", nil}}},
 		{60, []simbench.Layout{simbench.Metered}, []ready{{"bay1", "tern-warm-up", nil}}},
-		{10, []simbench.Layout{simbench.BatteryPack}, []ready{{"bay1", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
-		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
-			{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}}, {"bay2", "gannet-cell-capacity", nil}, {"bay3", "gannet-storage", nil}, {"bay3", "gannet-night", nil}}},
+		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
+			{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}}, {"bay2", "gannet-cell-capacity", nil}, {"bay3", "gannet-storage", nil}, {"bay4", "gannet-night", nil}}},
 		{1500, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
 			{"bay1", "gannet-rate", nil}, {"bay2", "gannet-cycle-life", map[string]string{"checkpoints": "1", "cycles": "1"}},
 			{"bay3", "gannet-self-discharge", map[string]string{"wait": "2 h"}}, {"bay3", "gannet-conditioning", map[string]string{"target": "8 Ah", "most": "1"}}}},
