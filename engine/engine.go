@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"runtime"
 	"slices"
 	"sync"
 	"time"
@@ -30,7 +31,8 @@ type Engine struct {
 
 	changing sync.Mutex // one change of the bench at a time
 
-	foretold foretellings
+	foretold   foretellings
+	rehearsing chan struct{} // holds a token for each rehearsal that is being computed
 
 	resuming []*liveRun // runs that go on, until the bays are up
 
@@ -88,6 +90,7 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
 		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
+		rehearsing: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)),
 	}
 	effective, err := e.overlay()
 	if err == nil {

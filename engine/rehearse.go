@@ -29,7 +29,7 @@ import (
 // mostShown bounds the times of a rehearsal that a client gets: more than a screen shows.
 const mostShown = 4000
 
-// Rehearse runs a draft on the model of its unit. The same draft is computed once and kept.
+// Rehearse runs a draft on the model of its unit. The same draft is computed once and kept. Rehearsals leave one core to the bays.
 func (e *Engine) Rehearse(d api.Draft) (api.Rehearsal, error) {
 	plate, err := e.plateOf(d)
 	if err != nil {
@@ -40,6 +40,8 @@ func (e *Engine) Rehearse(d api.Draft) (api.Rehearsal, error) {
 		return api.Rehearsal{}, err
 	}
 	key := rehearsalKey(d, plate, program.Used)
+	e.rehearsing <- struct{}{}
+	defer func() { <-e.rehearsing }()
 	if data, err := e.store.Rehearsal(key); err == nil {
 		var kept api.Rehearsal
 		if json.Unmarshal(data, &kept) == nil {

@@ -120,10 +120,7 @@ var (
 func (f *First) guess() {
 	m := &f.Mapping
 	for k, h := range f.Headers {
-		unit := ""
-		if found := unitPattern.FindStringSubmatch(h); found != nil {
-			unit = found[1]
-		}
+		unit := unitOf(h)
 		name := strings.ReplaceAll(h, "_", " ")
 		take := func(to *Column, fallback string, dim quantity.Dimension) {
 			if to.Name != "" {
@@ -148,6 +145,31 @@ func (f *First) guess() {
 			take(&m.Volts, "V", quantity.Voltage)
 		case ampWords.MatchString(name):
 			take(&m.Amps, "A", quantity.Current)
+		default: // a line of units below one of names
+			switch u, _ := quantity.ParseUnit(h); u.Dim {
+			case quantity.Time:
+				take(&m.Time, "s", quantity.Time)
+			case quantity.Voltage:
+				take(&m.Volts, "V", quantity.Voltage)
+			case quantity.Current:
+				take(&m.Amps, "A", quantity.Current)
+			}
 		}
 	}
+}
+
+// unitOf is the unit in a header: in brackets or behind a stroke, or its last word, as in current_mA; empty if there is none.
+func unitOf(header string) string {
+	if found := unitPattern.FindStringSubmatch(header); found != nil {
+		return found[1]
+	}
+	words := strings.FieldsFunc(header, func(r rune) bool { return r == '_' || r == ' ' })
+	if len(words) == 0 {
+		return ""
+	}
+	last := words[len(words)-1]
+	if _, err := quantity.ParseUnit(last); err != nil {
+		return ""
+	}
+	return last
 }
