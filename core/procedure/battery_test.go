@@ -72,3 +72,72 @@ func TestALoopEndsByFigures(t *testing.T) {
 	_, err = forPack(t, "cycler: {}", "  - {name: rest, rest: {for: 1 s}}\nfigures: [{figure: capacity}]\n")
 	assert.ErrorContains(t, err, "needs a discharge, but no stage is one")
 }
+
+// What a charge and a discharge do when nothing but the chemistry is stated: four cells in series, 2 Ah.
+func TestEachChemistryIsChargedAndDischargedItsOwnWay(t *testing.T) {
+	for chemistry, want := range map[string]struct {
+		volts, amps, out, cutoff float64
+		ends                     []string
+		safe, coldest            string
+	}{
+		"NMC":       {16.6, 1, 0.4, 12, []string{"taper", "time"}, "> 17 V", "< 5 °C"},
+		"LFP":       {14.2, 1, 0.4, 10, []string{"taper", "time"}, "> 15 V", "< 5 °C"},
+		"lead-acid": {9.6, 0.4, 0.1, 7, []string{"taper", "time"}, "> 10.6 V", "< 0 °C"},
+		"NiMH":      {6.4, 1, 0.4, 4, []string{"volts drop", "celsius rate", "time"}, "> 7.2 V", "< 5 °C"},
+		"{name: sodium, nominal: 3.1 V, charge: 3.95 V, cutoff: 1.5 V, least: 1.2 V, most: 4.1 V}": {15.8, 0.4, 0.4, 6, []string{"taper", "time"}, "> 16.4 V", "< 5 °C"},
+	} {
+		t.Run(chemistry, func(t *testing.T) {
+			plate, err := nameplate.Parse([]byte("nameplate: pack\nkind: battery\nchemistry: " + chemistry + "\ncells: {series: 4}\nratings: {rated_capacity: 2 Ah}\n"))
+			require.NoError(t, err)
+			p, err := Parse([]byte("procedure: p\nfor: pack\nneeds: {cycler: {}, thermo: {}}\nstages:\n  - {name: fill, charge: {}}\n  - {name: empty, discharge: {}}\n"), plate, nil, nil)
+			require.NoError(t, err)
+			fill, empty := p.Stages[0].Action.(*Drive), p.Stages[1].Action.(*Drive)
+			assert.InDelta(t, want.volts, setValue(fill.Settings, "volts"), 1e-9)
+			assert.InDelta(t, want.amps, setValue(fill.Settings, "amps"), 1e-9)
+			assert.InDelta(t, -want.out, setValue(empty.Settings, "amps"), 1e-9)
+			assert.InDelta(t, want.cutoff, empty.Cutoff, 1e-9)
+			var ends, guards []string
+			for _, e := range fill.Ends {
+				ends = append(ends, e.Word)
+			}
+			for _, g := range p.Guards {
+				guards = append(guards, g.Words())
+			}
+			assert.Equal(t, want.ends, ends)
+			assert.Contains(t, strings.Join(guards, "\n"), "cycler.volts "+want.safe)
+			assert.Contains(t, strings.Join(guards, "\n"), "too cold to charge, by nameplate pack (thermo.celsius "+want.coldest)
+			for _, s := range p.Stages {
+				assert.Positive(t, s.Duration(), "it is known about how long it takes")
+			}
+		})
+	}
+}
+
+func TestMistakesOfChargesAndDischargesAreExplained(t *testing.T) {
+	for text, want := range map[string]string{
+		"charge: {precharge: {amps: 3 C}}":                        "lies between 0 A and the charge current",
+		"charge: {precharge: {time: 0 s}}":                        "must be given up after some time",
+		"charge: {volts: 40 V}":                                   "40 V",
+		"charge: {amps: 2 V}":                                     "is volts, but here belong",
+		"charge: {step down: {factor: 2}}":                        `unknown key "step down"`,
+		"charge: {on: cycler2}":                                   `"cycler2" is no seat for this; it needs a cycler or a source`,
+		"discharge: {taper: 1 A}":                                 `unknown key "taper"`,
+		"discharge: {ohms: 3 ohm}":                                "cycler discharges with amps only",
+		"discharge: {cutoff: 2 A}":                                "is amperes, but here belong volts",
+		"discharge: {amps: 0.2 C, step down: {least: 1 C}}":       "least",
+		"discharge: {amps: 0.2 C, cutoff: 5 V}":                   "below the 17.5 V under which the guards of nameplate pack end a run",
+		"repeat: {until: [{figure: capacities, min: 9 Ah}]}":      `capacities`,
+		"repeat: {times: 3, until: [{figure: capacity}]}":         "give min or max of the figure",
+		"repeat: {times: 2, until: [{figure: capacity, max: 9}]}": "here belong ampere-hours",
+	} {
+		stages := "  - {name: x, " + text
+		if strings.HasPrefix(text, "repeat") {
+			stages += ", stages: [{name: empty, discharge: {}}]"
+		}
+		_, err := forPack(t, "cycler: {}", stages+"}\n")
+		if assert.Error(t, err, text) {
+			assert.Contains(t, err.Error(), want, text)
+			assert.Regexp(t, `^\d+:\d+: `, strings.TrimPrefix(err.Error(), "The document has mistakes: "), "with its place")
+		}
+	}
+}

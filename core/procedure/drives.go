@@ -176,6 +176,15 @@ func (r *reader) chemistryEnds(d *Drive, seat Seat) {
 	}
 }
 
+// safeLeast is the volts below which the guards of a battery's nameplate end a run.
+func (r *reader) safeLeast() (float64, bool) {
+	if !r.plate.Battery() {
+		return 0, false
+	}
+	least, err := r.plate.Rating("safe_least_volts", quantity.Voltage)
+	return least, err == nil
+}
+
 func setValue(settings []Setting, q string) float64 {
 	for _, s := range settings {
 		if s.Quantity == q {
@@ -234,6 +243,13 @@ func (r *reader) dischargeSettings(d *Drive, seat Seat, n document.Node, f map[s
 	d.Settings = append(d.Settings, Setting{Seat: seat.Name, Quantity: "output", Word: "on"})
 	if cutoff := r.required(n, f["cutoff"], "cutoff", quantity.Voltage, "cutoff"); cutoff > 0 {
 		d.Cutoff = cutoff
+		if least, ok := r.safeLeast(); ok && cutoff < least {
+			at := f["cutoff"]
+			if !at.Present() {
+				at = n
+			}
+			at.Fail("a cutoff of %s lies below the %s under which the guards of nameplate %s end a run; it is never reached", unit(cutoff, "V"), unit(least, "V"), r.plate.Name)
+		}
 		d.end("cutoff", "%s <= %s", seat.Name+".volts", unit(cutoff, "V"))
 	}
 	if !f["step down"].Present() {
