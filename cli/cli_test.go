@@ -93,7 +93,7 @@ func TestEveryCommandHelpsWithExamples(t *testing.T) {
 		"serve", "demo", "simbench", "simbench state", "simbench clip", "simbench fault", "sign-in", "sign-out", "account add", "account list", "bench", "bench set", "bench read",
 		"bench safe", "procedure list", "procedure show", "procedure check", "procedure push", "nameplate list", "nameplate show", "nameplate push", "run", "watch", "stop", "runs",
 		"show", "export", "report", "journal", "rehearse", "deviations", "judge", "table check", "table convert", "table draw", "procedure revisions", "procedure difference",
-		"procedure export", "procedure import", "procedure ready", "pause", "resume", "skip", "extend", "note", "answer", "adjust",
+		"procedure export", "procedure import", "procedure ready", "queue", "queue add", "queue release", "queue remove", "overlay", "match", "import", "pause", "resume", "skip", "extend", "note", "answer", "adjust",
 	} {
 		code, out, _ := usher(t, "", append(strings.Fields(command), "--help")...)
 		assert.Equal(t, 0, code, command)

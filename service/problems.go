@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -65,7 +66,8 @@ func problemOf(err error) *api.Problem {
 		{engine.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
 	} {
 		if errors.Is(err, known.err) {
-			return &api.Problem{Title: known.title, Status: known.status, Detail: err.Error(), Remedy: known.remedy}
+			detail := strings.TrimPrefix(err.Error(), "the request is wrong: ") // the title says that
+			return &api.Problem{Title: known.title, Status: known.status, Detail: detail, Remedy: known.remedy}
 		}
 	}
 	var coder echo.HTTPStatusCoder
