@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -107,30 +108,53 @@ func TestARunGoesOnAfterItsServiceWasKilled(t *testing.T) {
 	assert.False(t, h.state()[0].LoadOn)
 }
 
-func TestARunIsSuspendedWhenTheServiceEndsInGoodOrder(t *testing.T) {
-	h := newHouse(t, 1, "--layouts", "battery", "--time-factor", "60")
+func TestRunsAreSuspendedWhenTheServiceEndsInGoodOrder(t *testing.T) {
+	const bays = 6
+	h := newHouse(t, bays, "--layouts", strings.TrimSuffix(strings.Repeat("battery,", bays), ","), "--time-factor", "60")
 	p, cl := h.serve()
 	h.scenario(cl)
 	_, err := cl.PushProcedure(t.Context(), emptying, "")
 	require.NoError(t, err)
-	run, err := cl.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "emptying", Serial: "GP-78"})
-	require.NoError(t, err)
-	require.Eventually(t, func() bool { return h.state()[0].LoadOn }, 20*time.Second, 20*time.Millisecond)
+	var runs []api.RunSummary
+	for k := range bays {
+		run, err := cl.StartRun(t.Context(), api.StartRun{Bay: fmt.Sprintf("bay%d", k+1), Procedure: "emptying", Serial: fmt.Sprintf("GP-7%d", k)})
+		require.NoError(t, err)
+		runs = append(runs, run)
+	}
+	drained := func() (on int) {
+		for _, bay := range h.state() {
+			if bay.LoadOn {
+				on++
+			}
+		}
+		return on
+	}
+	require.Eventually(t, func() bool { return drained() == bays }, 20*time.Second, 20*time.Millisecond)
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGTERM))
-	require.NoError(t, p.cmd.Wait())
-	assert.False(t, h.state()[0].LoadOn, "off before it ends")
+	ended := make(chan error, 1)
+	go func() { ended <- p.cmd.Wait() }()
+	select {
+	case err := <-ended:
+		require.NoError(t, err)
+	case <-time.After(30 * time.Second):
+		_ = p.cmd.Process.Signal(syscall.SIGQUIT)
+		t.Fatal("the service does not end")
+	}
+	assert.Zero(t, drained(), "off before it ends")
 	_, cl = h.serve()
-	require.Eventually(t, func() bool { return h.state()[0].LoadOn }, 20*time.Second, 20*time.Millisecond, "it goes on")
-	entries, err := cl.Journal(t.Context(), "", run.ID, 50)
-	require.NoError(t, err)
-	assert.Contains(t, fmt.Sprint(entries), "run suspended")
-	assert.Contains(t, fmt.Sprint(entries), "run resumed")
-	_, err = cl.Stop(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	doc, err := cl.Run(t.Context(), run.ID)
-	require.NoError(t, err)
-	assert.Len(t, doc.Breaks, 1)
-	assert.Zero(t, doc.Breaks[0].Within, "when the outputs went off is known")
+	require.Eventually(t, func() bool { return drained() == bays }, 30*time.Second, 20*time.Millisecond, "they go on")
+	for k, run := range runs {
+		entries, err := cl.Journal(t.Context(), "", run.ID, 50)
+		require.NoError(t, err)
+		assert.Contains(t, fmt.Sprint(entries), "run suspended")
+		assert.Contains(t, fmt.Sprint(entries), "run resumed")
+		_, err = cl.Stop(t.Context(), fmt.Sprintf("bay%d", k+1), "")
+		require.NoError(t, err)
+		doc, err := cl.Run(t.Context(), run.ID)
+		require.NoError(t, err)
+		assert.Len(t, doc.Breaks, 1)
+		assert.Zero(t, doc.Breaks[0].Within, "when the outputs went off is known")
+	}
 }
 
 // awaitRun waits until a run has ended.
