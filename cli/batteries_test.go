@@ -214,6 +214,6 @@ func TestAHeldRunSaysWhatToDo(t *testing.T) {
 	for _, words := range []string{"held, see below", "3 is held: look at the label\n   → who has looked vouches for it with: usher queue release 3", "in its turn", "from 2026-03-31 22:00"} {
 		assert.Contains(t, out.String(), words)
 	}
-	assert.Equal(t, "count cells (usher run … --vouch cells)", remedy(api.PreflightFinding{Check: "cells", Remedy: "count cells", Vouch: true}))
+	assert.Equal(t, "count cells (usher run … --vouch cells)", remedy(api.PreflightFinding{Check: "cells", Verdict: api.Blocks, Remedy: "count cells", Vouch: true}))
 	assert.Equal(t, "turn it", remedy(api.PreflightFinding{Check: "polarity", Remedy: "turn it"}))
 }

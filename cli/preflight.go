@@ -62,7 +62,7 @@ func (a *app) printFindings(findings []api.PreflightFinding) error {
 
 // remedy is what to do about a finding, at the command line.
 func remedy(f api.PreflightFinding) string {
-	if f.Vouch {
+	if f.Vouch && f.Verdict == api.Blocks {
 		return f.Remedy + " (usher run … --vouch " + f.Check + ")"
 	}
 	return f.Remedy

@@ -45,14 +45,23 @@ func (p *preflight) blocks(check, remedy, format string, args ...any) {
 
 // asks blocks, unless the operator vouches for it after a look at the unit.
 func (p *preflight) asks(check, remedy, format string, args ...any) {
-	what := fmt.Sprintf(format, args...)
+	finding := api.PreflightFinding{Check: check, Verdict: api.Blocks, What: fmt.Sprintf(format, args...), Remedy: remedy, Vouch: true}
 	if slices.Contains(p.vouched, check) {
-		p.warns(check, remedy, "%s; the operator vouches for it", what)
-		return
+		finding.Verdict, finding.What = api.Warns, finding.What+"; the operator vouches for it"
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.findings = append(p.findings, api.PreflightFinding{Check: check, Verdict: api.Blocks, What: what, Remedy: remedy, Vouch: true})
+	p.findings = append(p.findings, finding)
+}
+
+// checkVouched refuses to vouch for what a look at the unit does not tell.
+func checkVouched(checks []string) error {
+	for _, c := range checks {
+		if c != cellsCheck {
+			return fmt.Errorf("%w: nobody can vouch for %q; a look at the unit tells only %s", ErrBadRequest, c, cellsCheck)
+		}
+	}
+	return nil
 }
 
 func (p *preflight) warns(check, remedy, format string, args ...any) {
@@ -81,7 +90,7 @@ func (p *preflight) blocked() string {
 // Preflight checks whether a run could start, without starting it or energising anything. The unit handler puts the unit in place, if
 // there is one.
 func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Preflight, error) {
-	if err := checkSerial(request.Serial); err != nil {
+	if err := errors.Join(checkSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
 		return api.Preflight{}, err
 	}
 	revision, err := b.engine.store.Revision(request.Procedure, request.Revision)

@@ -6,11 +6,15 @@ import (
 	"math"
 	"slices"
 
+	"usherbench/api"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/stage"
 	"usherbench/store"
 )
+
+// cellsCheck asks whether a battery that may be nearly empty is of the cells that its nameplate says.
+const cellsCheck = "cells"
 
 // leastBackwards is what a reading may be below zero by noise and offset beyond the instrument's accuracy.
 const leastBackwards = 0.1
@@ -58,11 +62,11 @@ func (p *preflight) unit(ctx context.Context) error {
 			what := fmt.Sprintf("%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column, show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
 			switch before := p.before(); {
 			case !p.charges():
-				p.warns("cells", "look at the label: it is either nearly empty, or of fewer cells or another chemistry than the nameplate says", "%s", what)
+				p.warns(cellsCheck, "look at the label: it is either nearly empty, or of fewer cells or another chemistry than the nameplate says", "%s", what)
 			case before != "":
-				p.warns("cells", "look at the label if it might be another unit with the same serial number", "%s; it is taken for nearly empty, since run %s on it went well", what, before)
+				p.warns(cellsCheck, "look at the label if it might be another unit with the same serial number", "%s; it is taken for nearly empty, since run %s on it went well", what, before)
 			default:
-				p.asks("cells", fmt.Sprintf("look at the label: it is either nearly empty, or of fewer cells or another chemistry, which a charge to %s would destroy; if the label is right, vouch for it", p.full()), "%s", what)
+				p.asks(cellsCheck, fmt.Sprintf("look at the label: it is either nearly empty, or of fewer cells or another chemistry, which a charge to %s would destroy; if the label is right, vouch for it", p.full()), "%s", what)
 			}
 		}
 	}
@@ -89,14 +93,16 @@ func (p *preflight) full() string {
 	return show(volts, quantity.Voltage)
 }
 
-// before is an earlier run on the same unit as the same nameplate that charged or discharged it and came to its end; empty if there is none.
+// before is an earlier run on the same unit as the same nameplate that came to its end, and at whose start its voltage was not in doubt, or
+// somebody vouched for it; empty if there is none.
 func (p *preflight) before() string {
 	runs, err := p.bay.engine.store.Runs(store.RunFilter{Serial: p.serial, State: string(stage.Done)})
 	if err != nil {
 		return ""
 	}
 	for _, r := range runs {
-		if r.Nameplate == p.plate.Name && r.Source == "" {
+		doubted := slices.ContainsFunc(r.Preflight, func(f api.PreflightFinding) bool { return f.Check == cellsCheck && !f.Vouch })
+		if r.Nameplate == p.plate.Name && r.Source == "" && !doubted {
 			return r.ID
 		}
 	}

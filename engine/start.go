@@ -42,7 +42,7 @@ func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (ap
 
 // startInTurn begins a run that has a place in the line, which is 0 if it did not wait.
 func (b *Bay) startInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error) {
-	if err := checkSerial(request.Serial); err != nil {
+	if err := errors.Join(checkSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
 		return api.RunSummary{}, err
 	}
 	if err := b.own(api.BayStarting); err != nil {

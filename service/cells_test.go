@@ -71,7 +71,7 @@ for: gannet
 needs: {cycler: {volts: 29.4 V, amps: 9.6 A}}
 stages: [{name: empty, discharge: {amps: 0.5 C, cutoff: 21.4 V}}, {name: rest, rest: {for: 2 min}}]
 `)
-	// Six cells that are half full look like seven that are nearly empty. The bench has one that is: by hand, so that nothing is on record of it.
+	// Seven cells that are nearly empty look like six that are half full.
 	drained := h.Ended(h.Start("bay1", "nearly-out", "GP-320"))
 	require.Equal(t, "done", drained.State, drained.Reason)
 	start := api.StartRun{Bay: "bay1", Procedure: "top-up", Serial: "GP-320"}
@@ -96,7 +96,19 @@ stages: [{name: empty, discharge: {amps: 0.5 C, cutoff: 21.4 V}}, {name: rest, r
 	discharge := start
 	discharge.Procedure = "nearly-out"
 	assert.Equal(t, api.Warns, findings(t, h, discharge)["cells"].Verdict, "a discharge does no harm")
+	taken, err := h.Local.StartRun(ctx, discharge)
+	require.NoError(t, err)
+	require.Equal(t, "done", h.Ended(taken).State)
+	_, err = h.Local.StartRun(ctx, start)
+	assert.Equal(t, http.StatusConflict, problemOf(t, err).Status, "that it could be discharged does not tell its cells")
+	start.Vouched = []string{"polarity"}
+	_, err = h.Local.StartRun(ctx, start)
+	problem = problemOf(t, err)
+	assert.Equal(t, http.StatusBadRequest, problem.Status)
+	assert.Contains(t, problem.Detail, `nobody can vouch for "polarity"`)
+	start.Vouched = nil
 
+	start.Serial = "GP-320 D"
 	queued, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{start.Serial}, Procedures: []string{start.Procedure}})
 	require.NoError(t, err)
 	held := func(words string) api.Waiting {
@@ -111,7 +123,7 @@ stages: [{name: empty, discharge: {amps: 0.5 C, cutoff: 21.4 V}}, {name: rest, r
 		}, 20*time.Second, 20*time.Millisecond)
 		return w
 	}
-	assert.Empty(t, held("put GP-320 B in place").Asks)
+	assert.Empty(t, held("put GP-320 D in place").Asks)
 	_, err = h.Local.Release(ctx, queued[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"cells"}, held("look at the label").Asks, "that it is in place says nothing of its cells")
