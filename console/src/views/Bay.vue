@@ -90,7 +90,8 @@ async function guarded(act: () => Promise<unknown>) {
       <p v-if="bay.alarm" class="panel alarm" role="alert">■ {{ bay.alarm }}</p>
       <div class="two">
         <div class="stack">
-          <StartForm v-if="!running" :bay="props.bay" :seats="bay.seats.map((s) => s.name)" :disabled="!session.mayOperate || bay.alarm !== undefined" :last="bay.run" />
+          <!-- It stays while a preflight is made, and keeps what that found; after a run it is a new one. -->
+          <StartForm v-show="!running || bay.state === 'starting'" :key="`${bay.run?.id} ${bay.state === 'live'}`" :bay="props.bay" :seats="bay.seats.map((s) => s.name)" :disabled="!session.mayOperate || bay.alarm !== undefined" :last="bay.run" />
           <PromptPanel v-if="running" :bay="bay" :disabled="!session.mayOperate" />
           <p v-if="signal" class="panel signal" role="status">▶ {{ signal }} <v-btn size="small" @click="signal = ''">Seen</v-btn></p>
           <RunControls v-if="bay.state === 'live'" :bay="bay" :disabled="!session.mayOperate" />
