@@ -202,7 +202,7 @@ func TestALineIsFilledSeenAndChanged(t *testing.T) {
 	}
 }
 
-func TestAHeldRunSaysWhatToDo(t *testing.T) {
+func TestAHeldRunNamesItsRemedy(t *testing.T) {
 	var out bytes.Buffer
 	a := &app{out: &out}
 	when := time.Date(2026, 3, 31, 22, 0, 0, 0, time.Local)
