@@ -37,6 +37,7 @@ screenshots: tools build
 
 lint: console/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo 'run gofmt -w on these'; exit 1; }
+	@sh scripts/width.sh
 	go vet ./...
 	go tool staticcheck ./...
 	cd console && npm run lint --silent

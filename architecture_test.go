@@ -51,7 +51,9 @@ var rules = []struct {
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	// The service hands the dialects to the engine, and touches no instrument itself.
-	{"service", regexp.MustCompile(`^(core/|api$|archive$|store$|engine$|report$|rehearsal$|tables$|console$|instrument/dialect$|warden$)`), nil},
+	{"service",
+		regexp.MustCompile(`^(core/|api$|archive$|store$|engine$|report$|rehearsal$|tables$|console$|` +
+			`instrument/dialect$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},
 	{"demo", regexp.MustCompile(`^(api|engine|simbench|simbench/plant)$`), nil},
@@ -85,7 +87,8 @@ func TestPackagesImportOnlyWhatTheyMay(t *testing.T) {
 	}
 }
 
-// pureUses are packages of the core that use a part of what the others may not: one reads dates out of a text, one searches from a given seed.
+// pureUses are packages of the core that use a part of what the others may not: one reads dates out of a text,
+// one searches from a given seed.
 var pureUses = map[string]string{"core/foreignlog": "time", "core/population": "math/rand/v2"}
 
 func TestTheCoreHasNoClockSocketOrScreen(t *testing.T) {
@@ -97,7 +100,8 @@ func TestTheCoreHasNoClockSocketOrScreen(t *testing.T) {
 			if pureUses[name] == path {
 				continue
 			}
-			assert.NotContains(t, []string{"time", "net", "net/http", "os", "database/sql", "log", "log/slog", "context", "math/rand", "math/rand/v2"}, path, "%s imports it", name)
+			assert.NotContains(t, []string{"time", "net", "net/http", "os", "database/sql", "log", "log/slog", "context",
+				"math/rand", "math/rand/v2"}, path, "%s imports it", name)
 		}
 	}
 }
@@ -105,6 +109,7 @@ func TestTheCoreHasNoClockSocketOrScreen(t *testing.T) {
 func TestPackagesHaveNamesThatSayWhatTheyDo(t *testing.T) {
 	for name := range packages(t) {
 		last := name[strings.LastIndex(name, "/")+1:]
-		assert.NotContains(t, []string{"util", "utils", "common", "helper", "helpers", "manager", "base", "types", "misc"}, last)
+		assert.NotContains(t, []string{"util", "utils", "common", "helper", "helpers", "manager", "base", "types", "misc"},
+			last)
 	}
 }

@@ -1,5 +1,5 @@
-// Package api holds the documents that the service and its clients exchange as JSON: the public interface as Go types. The same
-// documents are described for every other language by the OpenAPI document beside this file.
+// Package api holds the documents that the service and its clients exchange as JSON: the public interface as Go
+// types. The same documents are described for every other language by the OpenAPI document beside this file.
 package api
 
 import (

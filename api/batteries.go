@@ -22,7 +22,8 @@ type Waiting struct {
 	Asks []string `json:"asks,omitempty"`
 }
 
-// Enqueue puts units and procedures in line: every unit goes through every procedure, the units dealt out over the bays.
+// Enqueue puts units and procedures in line: every unit goes through every procedure, the units dealt out over
+// the bays.
 type Enqueue struct {
 	Bays       []string          `json:"bays"`
 	Serials    []string          `json:"serials"`
@@ -55,7 +56,8 @@ type OverlayRequest struct {
 	Over string `json:"over,omitempty"`
 	// Half is charge, discharge, both, or run for the whole run.
 	Half string `json:"half,omitempty"`
-	// Mark aligns time at the first mark with this label; Level at the first crossing of a level of the quantity, in its unit.
+	// Mark aligns time at the first mark with this label; Level at the first crossing of a level of the quantity,
+	// in its unit.
 	Mark  string   `json:"mark,omitempty"`
 	Level *float64 `json:"level,omitempty"`
 	// Most is how many labels are drawn; 0: all. The band and the table are of all.
@@ -214,7 +216,8 @@ type MatchReject struct {
 type Mapping struct {
 	// Source is what the log comes from, by which the mapping is remembered.
 	Source string `json:"source"`
-	// Time, Volts … name columns by their header; an empty one is not read. Units are those of the numbers: "s", "min", "h", "ms"; "mV"; "mA" …
+	// Time, Volts … name columns by their header; an empty one is not read. Units are those of the numbers: "s",
+	// "min", "h", "ms"; "mV"; "mA" …
 	Time        MappedColumn `json:"time"`
 	Volts       MappedColumn `json:"volts"`
 	Amps        MappedColumn `json:"amps"`

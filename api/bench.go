@@ -44,8 +44,8 @@ type BayConfig struct {
 	Interval Span `mapstructure:"interval" yaml:"interval,omitempty" json:"interval,omitempty"`
 	// LostAfter is how long an instrument may be silent before the bay is made safe; 2 s if not given.
 	LostAfter Span `mapstructure:"lost_after" yaml:"lost_after,omitempty" json:"lostAfter,omitempty"`
-	// Handler is the HTTP address of a unit handler: it is told each serial number before anything is energised, and answers when
-	// the unit is in place.
+	// Handler is the HTTP address of a unit handler: it is told each serial number before anything is energised,
+	// and answers when the unit is in place.
 	Handler string `mapstructure:"handler" yaml:"handler,omitempty" json:"handler,omitempty"`
 }
 
@@ -96,8 +96,8 @@ func (s SensorConfig) Value(reading float64) float64 {
 	return (reading-s.Zero)*scale + s.Offset
 }
 
-// SensorChange changes a sensor: with Zero what is read now becomes 0; with Points it is calibrated by two; otherwise Sensor is taken
-// as it is.
+// SensorChange changes a sensor: with Zero what is read now becomes 0; with Points it is calibrated by two;
+// otherwise Sensor is taken as it is.
 type SensorChange struct {
 	Zero   bool               `json:"zero,omitempty"`
 	Points []CalibrationPoint `json:"points,omitempty"`
@@ -177,7 +177,8 @@ type PreflightFinding struct {
 	Verdict Verdict `json:"verdict"`
 	What    string  `json:"what"`
 	Remedy  string  `json:"remedy,omitempty"`
-	// Vouch says that what blocks can be told by a look at the unit only: who has looked starts with the check among [StartRun.Vouched].
+	// Vouch says that what blocks can be told by a look at the unit only: who has looked starts with the check
+	// among [StartRun.Vouched].
 	Vouch bool `json:"vouch,omitempty"`
 }
 

@@ -25,7 +25,8 @@ const (
 
 // Doings lists what can be done to a run.
 func Doings() []string {
-	return []string{string(DoPause), string(DoResume), string(DoSkip), string(DoExtend), string(DoNote), string(DoAnswer), string(DoAdjust)}
+	return []string{string(DoPause), string(DoResume), string(DoSkip), string(DoExtend), string(DoNote), string(DoAnswer),
+		string(DoAdjust)}
 }
 
 // Intervention is something done to a live run by hand.

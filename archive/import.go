@@ -25,7 +25,8 @@ const ImportedBay = "import"
 // mappingOf turns a mapping of the API into that of the core.
 func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
 	column := func(c api.MappedColumn) foreignlog.Column { return foreignlog.Column{Name: c.Column, Unit: c.Unit} }
-	out := foreignlog.Mapping{Time: column(m.Time), Volts: column(m.Volts), Amps: column(m.Amps), Celsius: column(m.Celsius), Skip: m.Skip}
+	out := foreignlog.Mapping{Time: column(m.Time), Volts: column(m.Volts), Amps: column(m.Amps),
+		Celsius: column(m.Celsius), Skip: m.Skip}
 	switch m.DischargeIs {
 	case "positive":
 		out.DischargePositive = true
@@ -55,7 +56,8 @@ func LookAt(s *store.Store, source, text string) (api.LogLook, error) {
 	look := api.LogLook{Headers: first.Headers, Rows: first.Rows}
 	column := func(c foreignlog.Column) api.MappedColumn { return api.MappedColumn{Column: c.Name, Unit: c.Unit} }
 	g := first.Mapping
-	look.Mapping = api.Mapping{Source: source, Time: column(g.Time), Volts: column(g.Volts), Amps: column(g.Amps), Celsius: column(g.Celsius), DischargeIs: "negative",
+	look.Mapping = api.Mapping{Source: source, Time: column(g.Time), Volts: column(g.Volts), Amps: column(g.Amps),
+		Celsius: column(g.Celsius), DischargeIs: "negative",
 		Separator: string(g.Separator), Decimal: string(g.Decimal), Skip: g.Skip}
 	if source != "" {
 		if m, err := s.Mapping(source); err == nil && json.Unmarshal([]byte(m.Data), &look.Mapping) == nil {
@@ -65,8 +67,8 @@ func LookAt(s *store.Store, source, text string) (api.LogLook, error) {
 	return look, nil
 }
 
-// Import makes a run of a foreign log and remembers the mapping of its source. Its figures are those of the procedure, or the usual ones; they
-// are not computed yet. Mistakes are ErrBadRequest with the line.
+// Import makes a run of a foreign log and remembers the mapping of its source. Its figures are those of the
+// procedure, or the usual ones; they are not computed yet. Mistakes are ErrBadRequest with the line.
 func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	bad := func(err error) (store.Run, error) { return store.Run{}, fmt.Errorf("%w: %w", ErrBadRequest, err) }
 	mapping, err := mappingOf(request.Mapping)
@@ -77,7 +79,8 @@ func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error)
 	if err != nil {
 		return bad(err)
 	}
-	run := store.Run{ID: ulid.Make().String(), Bay: ImportedBay, Serial: request.Serial, Lot: request.Lot, Operator: by, State: store.Live, TimeFactor: 1,
+	run := store.Run{ID: ulid.Make().String(), Bay: ImportedBay, Serial: request.Serial, Lot: request.Lot, Operator: by,
+		State: store.Live, TimeFactor: 1,
 		Source: strings.TrimSpace(request.Mapping.Source + " " + request.Name), StartedAt: time.Now()}
 	switch {
 	case request.BeganAt != nil:
@@ -108,7 +111,8 @@ func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error)
 	return run, nil
 }
 
-// giveTexts gives the run nameplate and procedure. Of a procedure the figures, limits and ratings count; what it sets is not done.
+// giveTexts gives the run nameplate and procedure. Of a procedure the figures, limits and ratings count; what
+// it sets is not done.
 func giveTexts(s *store.Store, run *store.Run, request api.ImportLog, log *foreignlog.Log) error {
 	run.Nameplate = request.Nameplate
 	run.Procedure, run.Title = "imported-log", "Log of "+request.Name
@@ -144,7 +148,9 @@ func usual(name, plateText string, log *foreignlog.Log) string {
 	if name == "" {
 		name = "any"
 	}
-	fmt.Fprintf(&b, "# Made for a log that was brought in: nothing is set, and every figure is asked for that the log may have.\nprocedure: imported-log\ntitle: Imported log\nfor: %s\nneeds:\n  cycler: {}\n", name)
+	fmt.Fprintf(&b,
+		"# Made for a log that was brought in: nothing is set, and every figure is asked for that the log may "+
+			"have.\nprocedure: imported-log\ntitle: Imported log\nfor: %s\nneeds:\n  cycler: {}\n", name)
 	if log.Celsius != nil {
 		b.WriteString("  thermo: {}\n")
 	}
@@ -198,13 +204,15 @@ func record(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 		r.Mark(stage.Mark{T: span.T1, Kind: stage.MarkStageEnd, Label: span.Name})
 	}
 	if log.Dropped > 0 {
-		r.Mark(stage.Mark{T: 0, Kind: stage.MarkBench, Label: fmt.Sprintf("%d rows repeated the time of the row before and were left out", log.Dropped)})
+		r.Mark(stage.Mark{T: 0, Kind: stage.MarkBench,
+			Label: fmt.Sprintf("%d rows repeated the time of the row before and were left out", log.Dropped)})
 	}
 	run.Duration = log.T[len(log.T)-1]
 	run.Frames = r.Frames()
 	ended := run.StartedAt.Add(time.Duration(run.Duration * float64(time.Second)))
 	run.EndedAt = &ended
-	return r.Finish(map[string]any{"ended_at": &ended, "duration": run.Duration, "frames": run.Frames, "state": string(stage.Done)})
+	return r.Finish(map[string]any{"ended_at": &ended, "duration": run.Duration, "frames": run.Frames,
+		"state": string(stage.Done)})
 }
 
 // importedSpans are the half-cycles of a log, and the time after the last discharge as one that was watched.

@@ -13,8 +13,8 @@ import (
 	"usherbench/store"
 )
 
-// Match groups the cells of a lot. Of each cell the last run counts that has a capacity. It fails with ErrBadRequest when fewer cells are
-// eligible than a group needs.
+// Match groups the cells of a lot. Of each cell the last run counts that has a capacity. It fails with
+// ErrBadRequest when fewer cells are eligible than a group needs.
 func Match(s *store.Store, request api.MatchRequest) (api.Matching, error) {
 	out := api.Matching{Lot: request.Lot, Size: request.Size, Groups: []api.MatchGroup{}, Rejects: []api.MatchReject{}}
 	if request.Lot == "" || request.Size < 2 {
@@ -26,7 +26,8 @@ func Match(s *store.Store, request api.MatchRequest) (api.Matching, error) {
 	}
 	m := population.NewMatch(request.Size)
 	m.Groups, m.Seed = request.Groups, max(request.Seed, 1)
-	for weight, to := range map[*float64]*float64{request.Capacity: &m.Capacity, request.Resistance: &m.Resistance, request.Curve: &m.Curve} {
+	for weight, to := range map[*float64]*float64{request.Capacity: &m.Capacity, request.Resistance: &m.Resistance,
+		request.Curve: &m.Curve} {
 		if weight == nil {
 			continue
 		}
@@ -51,9 +52,12 @@ func Match(s *store.Store, request api.MatchRequest) (api.Matching, error) {
 	}
 	out.Score, out.Sorted = g.Score, g.Sorted
 	for i, group := range g.Groups {
-		named := api.MatchGroup{Name: fmt.Sprintf("%s-%d", request.Lot, i+1), Score: group.Score, CapacitySpread: group.CapacitySpread, ResistanceSpread: group.ResistanceSpread, CurveDistance: 1000 * group.CurveDistance}
+		named := api.MatchGroup{Name: fmt.Sprintf("%s-%d", request.Lot, i+1), Score: group.Score,
+			CapacitySpread: group.CapacitySpread, ResistanceSpread: group.ResistanceSpread,
+			CurveDistance: 1000 * group.CurveDistance}
 		for _, c := range group.Cells {
-			named.Cells = append(named.Cells, api.MatchCell{Serial: c.Serial, Run: runs[c.Serial], Capacity: c.Capacity, Resistance: 1000 * c.Resistance})
+			named.Cells = append(named.Cells, api.MatchCell{Serial: c.Serial, Run: runs[c.Serial], Capacity: c.Capacity,
+				Resistance: 1000 * c.Resistance})
 		}
 		out.Groups = append(out.Groups, named)
 	}
@@ -74,7 +78,8 @@ func cellsOf(s *store.Store, request api.MatchRequest) ([]population.Cell, map[s
 	for _, summary := range found { // newest first
 		if _, seen := best[summary.Serial]; !seen {
 			order = append(order, summary.Serial)
-			best[summary.Serial] = population.Cell{Serial: summary.Serial, Capacity: math.NaN(), Resistance: math.NaN(), Why: "no run of it has a capacity"}
+			best[summary.Serial] = population.Cell{Serial: summary.Serial, Capacity: math.NaN(), Resistance: math.NaN(),
+				Why: "no run of it has a capacity"}
 		}
 		if runs[summary.Serial] != "" || summary.State == store.Live {
 			continue
@@ -143,7 +148,8 @@ func outside(run store.Run, c population.Cell) string {
 		return fmt.Sprintf("its capacity, %.4g Ah, is below the %.4g Ah of nameplate %s", c.Capacity, least/3600, plate.Name)
 	}
 	if most, err := plate.Rating("most_resistance", quantity.Resistance); err == nil && c.Resistance > most {
-		return fmt.Sprintf("its resistance, %.4g mΩ, is above the %.4g mΩ of nameplate %s", 1000*c.Resistance, 1000*most, plate.Name)
+		return fmt.Sprintf("its resistance, %.4g mΩ, is above the %.4g mΩ of nameplate %s", 1000*c.Resistance, 1000*most,
+			plate.Name)
 	}
 	return ""
 }

@@ -41,9 +41,12 @@ type laid struct {
 	infos   []api.OverlayCurve
 }
 
-// Overlay lays the curves of runs over each other. It fails with ErrBadRequest, or store.ErrNotFound for a run that does not exist.
+// Overlay lays the curves of runs over each other. It fails with ErrBadRequest, or store.ErrNotFound for a run
+// that does not exist.
 func Overlay(ctx context.Context, s *store.Store, request api.OverlayRequest) (api.Overlay, error) {
-	l := &laid{store: s, request: request, figures: map[string][]procedure.Judged{}, out: api.Overlay{Curves: []api.OverlayCurve{}, Differences: []api.OverlayDifference{}, Figures: []api.OverlayFigure{}}}
+	l := &laid{store: s, request: request, figures: map[string][]procedure.Judged{},
+		out: api.Overlay{Curves: []api.OverlayCurve{}, Differences: []api.OverlayDifference{},
+			Figures: []api.OverlayFigure{}}}
 	if err := l.complete(); err != nil {
 		return l.out, err
 	}
@@ -78,19 +81,22 @@ func (l *laid) complete() error {
 		}
 		return nil
 	}
-	err := errors.Join(word(&r.Over, "over", api.OverTime, api.OverCharge, api.OverState, api.OverCycle), word(&r.Half, "half", "discharge", "charge", "both", "run"))
+	err := errors.Join(word(&r.Over, "over", api.OverTime, api.OverCharge, api.OverState, api.OverCycle),
+		word(&r.Half, "half", "discharge", "charge", "both", "run"))
 	switch {
 	case err != nil:
 		return err
 	case len(r.Runs) == 0 && r.Lot == "" && r.Serial == "":
 		return fmt.Errorf("%w: name runs, a lot or a serial number", ErrBadRequest)
 	case r.Half == "run" && r.Over != api.OverTime:
-		return fmt.Errorf("%w: a whole run is drawn over time; choose half: discharge or charge for %s", ErrBadRequest, r.Over)
+		return fmt.Errorf("%w: a whole run is drawn over time; choose half: discharge or charge for %s", ErrBadRequest,
+			r.Over)
 	}
 	return nil
 }
 
-// choose finds the runs, oldest first. Of a lot those count that ended; each unit with its last run of the procedure, if only the lot is named.
+// choose finds the runs, oldest first. Of a lot those count that ended; each unit with its last run of the
+// procedure, if only the lot is named.
 func (l *laid) choose() error {
 	r := l.request
 	for _, ref := range r.Runs {
@@ -123,7 +129,8 @@ func (l *laid) choose() error {
 	case len(l.runs) == 0:
 		return fmt.Errorf("%w: no run that has ended was found", ErrBadRequest)
 	case len(l.runs) > mostRuns:
-		return fmt.Errorf("%w: %d runs are more than the %d that go on one picture; choose fewer", ErrBadRequest, len(l.runs), mostRuns)
+		return fmt.Errorf("%w: %d runs are more than the %d that go on one picture; choose fewer", ErrBadRequest, len(l.runs),
+			mostRuns)
 	}
 	return nil
 }
@@ -320,7 +327,8 @@ func (l *laid) whole(ctx context.Context, run store.Run) error {
 func (l *laid) take(run store.Run, half string, pass int, c overlay.Curve) {
 	c.Label, c.Group = label(run), l.request.Groups[run.ID]
 	l.curves = append(l.curves, c)
-	l.infos = append(l.infos, api.OverlayCurve{Run: run.ID, Label: c.Label, Group: c.Group, Half: half, Pass: pass, Drawn: true, Serial: run.Serial})
+	l.infos = append(l.infos, api.OverlayCurve{Run: run.ID, Label: c.Label, Group: c.Group, Half: half, Pass: pass,
+		Drawn: true, Serial: run.Serial})
 }
 
 // first is the curves of the half that comes first in the picture: discharges and charges have no band together.
@@ -357,7 +365,8 @@ func (l *laid) band() {
 		if d.Label == reference.Label {
 			continue
 		}
-		l.out.Differences = append(l.out.Differences, api.OverlayDifference{Label: d.Label, Mean: orNil(d.Mean), RMS: orNil(d.RMS), Largest: orNil(d.Largest), At: orNil(d.At), End: orNil(d.End)})
+		l.out.Differences = append(l.out.Differences, api.OverlayDifference{Label: d.Label, Mean: orNil(d.Mean),
+			RMS: orNil(d.RMS), Largest: orNil(d.Largest), At: orNil(d.At), End: orNil(d.End)})
 	}
 }
 

@@ -1,5 +1,5 @@
-// Package archive reads what runs have left behind: the record from which figures are computed, curves of many runs on one picture, cells
-// that belong together, and foreign logs that become runs.
+// Package archive reads what runs have left behind: the record from which figures are computed, curves of many
+// runs on one picture, cells that belong together, and foreign logs that become runs.
 package archive
 
 import (
@@ -16,7 +16,8 @@ import (
 	"usherbench/store"
 )
 
-// hiccup is how long, wall time, a busy computer may keep a frame waiting: for longer, and the warden would have switched the outputs off.
+// hiccup is how long, wall time, a busy computer may keep a frame waiting: for longer, and the warden would
+// have switched the outputs off.
 const hiccup = 0.55
 
 // Record gathers what the figures of a run are computed from, and the program with its texts.
@@ -37,7 +38,8 @@ func Record(s *store.Store, run store.Run) (*procedure.Program, *figure.Record, 
 	if err := json.Unmarshal([]byte(run.Specs), &specs); run.Specs != "" && err != nil {
 		return nil, nil, fmt.Errorf("accuracies of run %s: %w", run.ID, err)
 	}
-	record := &figure.Record{Points: points, Stages: Spans(program, marks, run.Duration), Specs: specs, Columns: run.Columns, AtLeast: program.Slowest(), Breaks: run.Breaks, Bridge: hiccup * run.TimeFactor}
+	record := &figure.Record{Points: points, Stages: Spans(program, marks, run.Duration), Specs: specs,
+		Columns: run.Columns, AtLeast: program.Slowest(), Breaks: run.Breaks, Bridge: hiccup * run.TimeFactor}
 	if run.Source != "" {
 		record.Stages = importedSpans(marks, run.Duration)
 		record.AtLeast = 0

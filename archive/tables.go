@@ -29,7 +29,8 @@ func (l *laid) tables() error {
 	}
 	for _, name := range order {
 		f := titles[name]
-		row := api.OverlayFigure{Figure: f.ID, Title: strings.TrimSpace(f.Title + " " + f.Where), Unit: f.Unit, Values: []api.OverlayFigureValue{}}
+		row := api.OverlayFigure{Figure: f.ID, Title: strings.TrimSpace(f.Title + " " + f.Where), Unit: f.Unit,
+			Values: []api.OverlayFigureValue{}}
 		var values []float64
 		for _, run := range l.runs {
 			j, ok := byName[name][run.ID]
@@ -54,7 +55,8 @@ func (l *laid) tables() error {
 	return nil
 }
 
-// compare compares the two groups of the request by one figure: units by their scatter, single runs by their uncertainties.
+// compare compares the two groups of the request by one figure: units by their scatter, single runs by their
+// uncertainties.
 func (l *laid) compare(row api.OverlayFigure) {
 	var names []string
 	for _, run := range l.runs { // the group of the oldest run is the first
@@ -83,13 +85,16 @@ func (l *laid) compare(row api.OverlayFigure) {
 	default:
 		return
 	}
-	c := api.OverlayComparison{Figure: row.Figure, Title: row.Title, Unit: row.Unit, First: names[0], Second: names[1], Before: d.Before, After: d.After, Value: d.Value, U: d.U, Differs: d.Differs, By: d.By}
+	c := api.OverlayComparison{Figure: row.Figure, Title: row.Title, Unit: row.Unit, First: names[0], Second: names[1],
+		Before: d.Before, After: d.After, Value: d.Value, U: d.U, Differs: d.Differs, By: d.By}
 	if d.Before != 0 {
 		c.Percent = 100 * d.Value / math.Abs(d.Before)
 	}
 	decimals := quantity.Decimals(d.U, 6)
-	c.Words = fmt.Sprintf("%s: %s → %s %s, %s ± %s %s (%s %%): ", row.Title, quantity.Fixed(d.Before, decimals), quantity.Fixed(d.After, decimals), row.Unit, signed(d.Value, decimals),
-		quantity.Fixed(d.U, decimals), row.Unit, signed(c.Percent, quantity.Decimals(100*d.U/math.Max(math.Abs(d.Before), 1e-12), 3)))
+	c.Words = fmt.Sprintf("%s: %s → %s %s, %s ± %s %s (%s %%): ", row.Title, quantity.Fixed(d.Before, decimals),
+		quantity.Fixed(d.After, decimals), row.Unit, signed(d.Value, decimals),
+		quantity.Fixed(d.U, decimals), row.Unit,
+		signed(c.Percent, quantity.Decimals(100*d.U/math.Max(math.Abs(d.Before), 1e-12), 3)))
 	if d.Differs {
 		c.Words += "a true difference, since 0 lies outside the 95 % interval"
 	} else {

@@ -1,5 +1,5 @@
-// Package bars measures how fast the product is, as ratios to a baseline taken in the same run on the same machine where that makes
-// sense, and prints each figure beside its target. It is run by: make bars.
+// Package bars measures how fast the product is, as ratios to a baseline taken in the same run on the same
+// machine where that makes sense, and prints each figure beside its target. It is run by: make bars.
 package bars
 
 import (

@@ -137,7 +137,8 @@ stages:
   - hold: {for: 10 h}
 `
 
-// conducting opens an engine with records of its own that know the procedures guarded and gannet-cycle. stop closes both.
+// conducting opens an engine with records of its own that know the procedures guarded and gannet-cycle. stop
+// closes both.
 func conducting(b *testing.B, config engine.Config) (e *engine.Engine, stop func()) {
 	b.Helper()
 	s, err := store.Open(b.TempDir() + "/usher.db")
@@ -163,17 +164,20 @@ func conducting(b *testing.B, config engine.Config) (e *engine.Engine, stop func
 	}
 }
 
-// BenchmarkGuard measures the time from the reading with a breach to the load's off-command on the wire, with 64 bays at 50 frames a
-// second in the same process as their stand-ins.
+// BenchmarkGuard measures the time from the reading with a breach to the load's off-command on the wire, with
+// 64 bays at 50 frames a second in the same process as their stand-ins.
 func BenchmarkGuard(b *testing.B) {
 	const bays = 64
 	loads := make([]breachable, bays)
 	config := engine.Config{Instruments: map[string]engine.InstrumentConfig{}, Bays: map[string]engine.BayConfig{}}
 	for i := range bays {
 		supply, load := fmt.Sprintf("supply%d", i), fmt.Sprintf("load%d", i)
-		config.Instruments[supply] = engine.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"}
+		config.Instruments[supply] = engine.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer),
+			Dialect: "sim-supply"}
 		config.Instruments[load] = engine.InstrumentConfig{Address: "tcp://" + serve(b, loads[i].load), Dialect: "sim-load"}
-		config.Bays[fmt.Sprintf("bay%d", i)] = engine.BayConfig{Seats: map[string]engine.SeatConfig{"source": {Instrument: supply}, "load": {Instrument: load}}}
+		config.Bays[fmt.Sprintf("bay%d",
+			i)] = engine.BayConfig{Seats: map[string]engine.SeatConfig{"source": {Instrument: supply},
+			"load": {Instrument: load}}}
 	}
 	e, stop := conducting(b, config)
 	defer stop()

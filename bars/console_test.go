@@ -41,10 +41,12 @@ func BenchmarkConsole(b *testing.B) {
 	h.As(api.Viewer)
 	ctx, cancel := chromium.Open(context.Background())
 	defer cancel()
-	require.NoError(b, chromium.Do(ctx, chromium.SignIn(h.Running.URL, "test viewer", "a lantern in the fog"), chromium.Visible(`[data-bay=bay1]`)))
+	require.NoError(b, chromium.Do(ctx, chromium.SignIn(h.Running.URL, "test viewer", "a lantern in the fog"),
+		chromium.Visible(`[data-bay=bay1]`)))
 	seconds := median(5, func() float64 {
 		began := time.Now()
-		require.NoError(b, chromium.Do(ctx, chromium.Visit(h.Running.URL), chromium.Until(`/\d/.test(document.querySelector('[data-bay=bay1] .number')?.innerText ?? '')`)))
+		require.NoError(b, chromium.Do(ctx, chromium.Visit(h.Running.URL),
+			chromium.Until(`/\d/.test(document.querySelector('[data-bay=bay1] .number')?.innerText ?? '')`)))
 		return time.Since(began).Seconds()
 	})
 	b.ReportMetric(seconds, "s")

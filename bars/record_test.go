@@ -76,11 +76,13 @@ type sample struct {
 	Value float64
 }
 
-// BenchmarkRecording compares durable values a second with GORM inserting a row a value, 100 a batch, and measures the size of a value.
+// BenchmarkRecording compares durable values a second with GORM inserting a row a value, 100 a batch, and
+// measures the size of a value.
 func BenchmarkRecording(b *testing.B) {
 	const n = 40_000
 	ratio := median(3, func() float64 {
-		db, err := gorm.Open(sqlite.Open("file:"+filepath.Join(b.TempDir(), "rows.db")+"?_journal_mode=WAL&_synchronous=FULL"), &gorm.Config{Logger: logger.Discard})
+		db, err := gorm.Open(sqlite.Open("file:"+filepath.Join(b.TempDir(),
+			"rows.db")+"?_journal_mode=WAL&_synchronous=FULL"), &gorm.Config{Logger: logger.Discard})
 		require.NoError(b, err)
 		require.NoError(b, db.AutoMigrate(&sample{}))
 		rows := make([]sample, 0, 100)
@@ -163,21 +165,22 @@ func BenchmarkExport(b *testing.B) {
 	ratio := median(3, func() float64 {
 		var plain time.Duration
 		buffer := make([]byte, 0, 64)
-		require.NoError(b, s.EachFrames(context.Background(), run, 0, math.MaxFloat64, func(_ []float64, column func(int) ([]float64, error)) error {
-			for i := range columns {
-				xs, err := column(i)
-				if err != nil {
-					return err
+		require.NoError(b, s.EachFrames(context.Background(), run, 0, math.MaxFloat64,
+			func(_ []float64, column func(int) ([]float64, error)) error {
+				for i := range columns {
+					xs, err := column(i)
+					if err != nil {
+						return err
+					}
+					began := time.Now()
+					for _, x := range xs {
+						buffer = strconv.AppendFloat(buffer[:0], x, 'f', -1, 64)
+						_, _ = io.Discard.Write(buffer)
+					}
+					plain += time.Since(began)
 				}
-				began := time.Now()
-				for _, x := range xs {
-					buffer = strconv.AppendFloat(buffer[:0], x, 'f', -1, 64)
-					_, _ = io.Discard.Write(buffer)
-				}
-				plain += time.Since(began)
-			}
-			return nil
-		}))
+				return nil
+			}))
 		began := time.Now()
 		require.NoError(b, report.WriteCSV(context.Background(), io.Discard, s, run, 0, math.MaxFloat64))
 		return plain.Seconds() / time.Since(began).Seconds()
@@ -192,7 +195,8 @@ func BenchmarkStart(b *testing.B) {
 	s, err := store.Open(filepath.Join(data, "usher.db"))
 	require.NoError(b, err)
 	for i := range 10_000 {
-		require.NoError(b, s.CreateRun(&store.Run{ID: fmt.Sprintf("01%024d", i), Bay: "bay1", Serial: fmt.Sprintf("TN-%d", i), State: "done", Outcome: "pass", StartedAt: time.Now(), Columns: columns}))
+		require.NoError(b, s.CreateRun(&store.Run{ID: fmt.Sprintf("01%024d", i), Bay: "bay1", Serial: fmt.Sprintf("TN-%d", i),
+			State: "done", Outcome: "pass", StartedAt: time.Now(), Columns: columns}))
 	}
 	require.NoError(b, s.Close())
 	seconds := median(5, func() float64 {

@@ -24,7 +24,8 @@ func BenchmarkRehearsal(b *testing.B) {
 	require.NoError(b, err)
 	var hours, frames float64
 	took := median(5, func() float64 {
-		program, err := procedure.Parse([]byte(text), plate, map[string]string{"into": "0.15 C", "out": "0.13 C"}, demo.Library)
+		program, err := procedure.Parse([]byte(text), plate, map[string]string{"into": "0.15 C", "out": "0.13 C"},
+			demo.Library)
 		require.NoError(b, err)
 		began := time.Now()
 		r, err := rehearsal.Run(program, plate, rehearsal.Options{})

@@ -26,7 +26,8 @@ import (
 func benchOutside(b *testing.B, bays int, more ...string) engine.Config {
 	b.Helper()
 	file := filepath.Join(b.TempDir(), "usher.yaml")
-	cmd := exec.Command("../bin/usher", append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", file, "--until-input-ends"}, more...)...)
+	cmd := exec.Command("../bin/usher", append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays),
+		"--write-config", file, "--until-input-ends"}, more...)...)
 	input, err := cmd.StdinPipe()
 	require.NoError(b, err)
 	out, err := cmd.StdoutPipe()
@@ -63,7 +64,8 @@ func residentMB() float64 {
 	return pages * float64(os.Getpagesize()) / 1e6
 }
 
-// running starts a run in every bay and measures the engine for a while: the share of a core and the frames a second of a bay.
+// running starts a run in every bay and measures the engine for a while: the share of a core and the frames a
+// second of a bay.
 func running(b *testing.B, bays int, procedure string, more ...string) (cores, rate, memory float64) {
 	b.Helper()
 	e, stop := conducting(b, benchOutside(b, bays, more...))
@@ -73,7 +75,8 @@ func running(b *testing.B, bays int, procedure string, more ...string) (cores, r
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			if _, err := bay.StartRun(context.Background(), "bars", api.StartRun{Procedure: procedure, Serial: "TN-1"}); err != nil {
+			if _, err := bay.StartRun(context.Background(), "bars", api.StartRun{Procedure: procedure,
+				Serial: "TN-1"}); err != nil {
 				b.Error(err)
 			}
 		}()
@@ -89,8 +92,8 @@ func running(b *testing.B, bays int, procedure string, more ...string) (cores, r
 	return cores, rate, residentMB()
 }
 
-// BenchmarkScale measures what 64 bays at 50 frames a second cost: supply and load with eight quantities read over sockets from another
-// process, guarded, recorded and published.
+// BenchmarkScale measures what 64 bays at 50 frames a second cost: supply and load with eight quantities read
+// over sockets from another process, guarded, recorded and published.
 func BenchmarkScale(b *testing.B) {
 	few, _, _ := running(b, 8, "guarded")
 	many, rate, memory := running(b, 64, "guarded")
@@ -102,34 +105,39 @@ func BenchmarkScale(b *testing.B) {
 	atMost("scale, cost of a bay among 64 against 8", (many/64)/(few/8), 1.2, "%.2f")
 }
 
-// BenchmarkCells measures what 64 batteries that are cycled at once cost: a cycler, a meter and a thermometer each, a frame a second on record.
+// BenchmarkCells measures what 64 batteries that are cycled at once cost: a cycler, a meter and a thermometer
+// each, a frame a second on record.
 func BenchmarkCells(b *testing.B) {
-	cores, _, memory := running(b, 64, "gannet-cycle", "--layouts", strings.TrimSuffix(strings.Repeat("battery,", 64), ","))
+	cores, _, memory := running(b, 64, "gannet-cycle", "--layouts", strings.TrimSuffix(strings.Repeat("battery,", 64),
+		","))
 	b.ReportMetric(cores, "cores")
 	atMost("cells, cores of 64 batteries cycled at once", cores, 0.8, "%.2f")
 	atMost("cells, memory (MB)", memory, 250, "%.0f")
 }
 
-// BenchmarkSlowInstruments measures that several slow instruments keep their own best rate beside a fast one that keeps its.
+// BenchmarkSlowInstruments measures that several slow instruments keep their own best rate beside a fast one
+// that keeps its.
 func BenchmarkSlowInstruments(b *testing.B) {
 	const answersAfter = 80 * time.Millisecond
 	var fast breachable
 	config := engine.Config{Instruments: map[string]engine.InstrumentConfig{
-		"supply": {Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"}, "load": {Address: "tcp://" + serve(b, fast.load), Dialect: "sim-load"},
+		"supply": {Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"},
+		"load":   {Address: "tcp://" + serve(b, fast.load), Dialect: "sim-load"},
 	}, Bays: map[string]engine.BayConfig{}}
 	seats := map[string]engine.SeatConfig{"source": {Instrument: "supply"}, "load": {Instrument: "load"}}
 	for i := range 4 {
 		name := fmt.Sprintf("thermo%d", i+1)
-		config.Instruments[name] = engine.InstrumentConfig{Dialect: "sim-thermometer", Address: "tcp://" + serve(b, func(line string) string {
-			switch {
-			case strings.HasPrefix(line, "*IDN?"):
-				return "Usher Bench,SIM-T8,0,1"
-			case strings.HasPrefix(line, "MEAS"):
-				time.Sleep(answersAfter)
-				return "23.5"
-			}
-			return `0,"No error"`
-		})}
+		config.Instruments[name] = engine.InstrumentConfig{Dialect: "sim-thermometer", Address: "tcp://" +
+			serve(b, func(line string) string {
+				switch {
+				case strings.HasPrefix(line, "*IDN?"):
+					return "Usher Bench,SIM-T8,0,1"
+				case strings.HasPrefix(line, "MEAS"):
+					time.Sleep(answersAfter)
+					return "23.5"
+				}
+				return `0,"No error"`
+			})}
 		seats[name] = engine.SeatConfig{Instrument: name}
 	}
 	config.Bays["bay1"] = engine.BayConfig{Seats: seats}

@@ -60,7 +60,8 @@ func TestALotIsOverlaidMatchedAndPrinted(t *testing.T) {
 	assert.Len(t, m.Rejects, 3)
 	assert.Less(t, m.Score, m.Sorted)
 	text := good(t, h, nil, "match", "--lot", cellLot, "--size", "7")
-	for _, words := range []string{"GROUP", m.Groups[0].Cells[0].Serial, "× " + m.Rejects[0].Serial, fmt.Sprintf("Score %.2f; groups cut from the list sorted by capacity have %.2f", m.Score, m.Sorted)} {
+	for _, words := range []string{"GROUP", m.Groups[0].Cells[0].Serial, "× " + m.Rejects[0].Serial,
+		fmt.Sprintf("Score %.2f; groups cut from the list sorted by capacity have %.2f", m.Score, m.Sorted)} {
 		assert.Contains(t, text, words)
 	}
 	var again, byCapacity api.Matching
@@ -110,7 +111,8 @@ func TestALotIsOverlaidMatchedAndPrinted(t *testing.T) {
 	for want, args := range map[string][]string{
 		"too few cells": {"match", "--lot", cellLot, "--size", "30"},
 		"not found":     {"match", "--lot", "nobody", "--size", "7"},
-		"The request is wrong: over is \"hope\"; choose time, charge, state, cycle": {"overlay", "--lot", cellLot, "--over", "hope"},
+		"The request is wrong: over is \"hope\"; choose time, charge, state, cycle": {"overlay", "--lot", cellLot, "--over",
+			"hope"},
 	} {
 		code, _, errOut := at(t, h, args...)
 		assert.Equal(t, 1, code, args)
@@ -133,11 +135,13 @@ func TestALogIsImportedAndItsColumnsAreRemembered(t *testing.T) {
 	for _, words := range []string{"As guessed", "U_bat [V]", "mA", "clock"} {
 		assert.Contains(t, out, words)
 	}
-	out = good(t, h, nil, "import", file, "--serial", "GP-306", "--nameplate", "gannet", "--source", "deck charger", "--discharge-is", "positive", "--began", "2026-11-02 06:00")
+	out = good(t, h, nil, "import", file, "--serial", "GP-306", "--nameplate", "gannet", "--source", "deck charger",
+		"--discharge-is", "positive", "--began", "2026-11-02 06:00")
 	for _, words := range []string{"GP-306", "Stages of the charger", "bulk", "absorption", "charge-factor", "1.00"} {
 		assert.Contains(t, out, words)
 	}
-	assert.Contains(t, good(t, h, nil, "import", file, "--look", "--source", "deck charger"), "As remembered of deck charger; a discharge has positive amps")
+	assert.Contains(t, good(t, h, nil, "import", file, "--look", "--source", "deck charger"),
+		"As remembered of deck charger; a discharge has positive amps")
 	var doc api.Run
 	good(t, h, &doc, "import", file, "--serial", "GP-307", "--nameplate", "gannet", "--source", "deck charger")
 	assert.Equal(t, "GP-307", doc.Serial)
@@ -170,7 +174,8 @@ func TestALineIsFilledSeenAndChanged(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
 	assert.Contains(t, good(t, h, nil, "queue"), "Nothing waits.")
 	var waiting []api.Waiting
-	good(t, h, &waiting, "queue", "add", "tern-soak", "--bays", "bay1", "--serials", "TN-098..TN-101,TN-200", "--lot", "T-1", "--at", "2030-01-01 22:00", "--param", "soak=1min")
+	good(t, h, &waiting, "queue", "add", "tern-soak", "--bays", "bay1", "--serials", "TN-098..TN-101,TN-200", "--lot",
+		"T-1", "--at", "2030-01-01 22:00", "--param", "soak=1min")
 	var serials []string
 	for _, w := range waiting {
 		serials = append(serials, w.Serial)
@@ -179,7 +184,8 @@ func TestALineIsFilledSeenAndChanged(t *testing.T) {
 	out := good(t, h, nil, "queue", "--bay", "bay1")
 	assert.Contains(t, out, "from 2030-01-01 22:00")
 	assert.Contains(t, good(t, h, nil, "queue", "remove", fmt.Sprint(waiting[4].ID)), "is out of the line")
-	assert.Contains(t, good(t, h, nil, "run", "tern-soak", "--bay", "bay1", "--serial", "TN-300", "--at", "2030-01-02 06:00"), "begins in bay1 at 2030-01-02 06:00")
+	assert.Contains(t, good(t, h, nil, "run", "tern-soak", "--bay", "bay1", "--serial", "TN-300", "--at",
+		"2030-01-02 06:00"), "begins in bay1 at 2030-01-02 06:00")
 	good(t, h, &waiting, "queue")
 	assert.Len(t, waiting, 5)
 
@@ -188,10 +194,13 @@ func TestALineIsFilledSeenAndChanged(t *testing.T) {
 		want string
 		args []string
 	}{
-		{2, "counts up from one number to another", []string{"queue", "add", "tern-soak", "--bays", "bay1", "--serials", "TN-9..TN-2"}},
-		{2, "write it like 22:00", []string{"queue", "add", "tern-soak", "--bays", "bay1", "--serials", "TN-9", "--at", "soon"}},
+		{2, "counts up from one number to another", []string{"queue", "add", "tern-soak", "--bays", "bay1", "--serials",
+			"TN-9..TN-2"}},
+		{2, "write it like 22:00", []string{"queue", "add", "tern-soak", "--bays", "bay1", "--serials", "TN-9", "--at",
+			"soon"}},
 		{2, "is no number of a run in line", []string{"queue", "release", "first"}},
-		{2, "--vouch does not go with --at", []string{"run", "tern-soak", "--bay", "bay1", "--serial", "TN-300", "--at", "22:00", "--vouch", "cells"}},
+		{2, "--vouch does not go with --at", []string{"run", "tern-soak", "--bay", "bay1", "--serial", "TN-300", "--at",
+			"22:00", "--vouch", "cells"}},
 		{1, "not found", []string{"queue", "remove", "999"}},
 		{1, "not found", []string{"queue", "add", "no-such", "--bays", "bay1", "--serials", "TN-9"}},
 		{1, "needs bays, serial numbers and procedures", []string{"queue", "add", "tern-soak", "--serials", "TN-9"}},
@@ -211,9 +220,12 @@ func TestAHeldRunNamesItsRemedy(t *testing.T) {
 		{ID: 4, Bay: "bay1", Serial: "GP-2", Procedure: "p", By: "ada"},
 		{ID: 5, Bay: "bay1", Serial: "GP-3", Procedure: "p", By: "ada", NotBefore: &when},
 	}))
-	for _, words := range []string{"held, see below", "3 is held: look at the label\n   → who has looked vouches for it with: usher queue release 3", "in its turn", "from 2026-03-31 22:00"} {
+	for _, words := range []string{"held, see below",
+		"3 is held: look at the label\n   → who has looked vouches for it with: usher queue release 3", "in its turn",
+		"from 2026-03-31 22:00"} {
 		assert.Contains(t, out.String(), words)
 	}
-	assert.Equal(t, "count cells (usher run … --vouch cells)", remedy(api.PreflightFinding{Check: "cells", Verdict: api.Blocks, Remedy: "count cells", Vouch: true}))
+	assert.Equal(t, "count cells (usher run … --vouch cells)",
+		remedy(api.PreflightFinding{Check: "cells", Verdict: api.Blocks, Remedy: "count cells", Vouch: true}))
 	assert.Equal(t, "turn it", remedy(api.PreflightFinding{Check: "polarity", Remedy: "turn it"}))
 }

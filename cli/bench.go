@@ -15,7 +15,8 @@ import (
 
 func (a *app) bench() *cobra.Command {
 	c := &cobra.Command{
-		Use: "bench", Short: "Show instruments, seats and health", Args: cobra.NoArgs, Example: "  usher bench\n  usher bench --json\n  usher bench set bay1 source.volts=12V source.output=on",
+		Use: "bench", Short: "Show instruments, seats and health", Args: cobra.NoArgs,
+		Example: "  usher bench\n  usher bench --json\n  usher bench set bay1 source.volts=12V source.output=on",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
 			instruments, err := cl.Instruments(ctx)
 			if err != nil {
@@ -32,7 +33,8 @@ func (a *app) bench() *cobra.Command {
 		}),
 	}
 	set := &cobra.Command{
-		Use: "set BAY SEAT.QUANTITY=VALUE …", Short: "Set something by hand; refused while a run owns the bay", Args: cobra.MinimumNArgs(2),
+		Use: "set BAY SEAT.QUANTITY=VALUE …", Short: "Set something by hand; refused while a run owns the bay",
+		Args:    cobra.MinimumNArgs(2),
 		Example: "  usher bench set bay1 source.volts=12V source.amps=1A source.output=on",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			var bay api.Bay
@@ -64,7 +66,8 @@ func (a *app) bench() *cobra.Command {
 		}),
 	}
 	safe := &cobra.Command{
-		Use: "safe BAY", Short: "End the run of a bay, if any, and switch its outputs off", Args: cobra.ExactArgs(1), Example: "  usher bench safe bay1",
+		Use: "safe BAY", Short: "End the run of a bay, if any, and switch its outputs off", Args: cobra.ExactArgs(1),
+		Example: "  usher bench safe bay1",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			bay, err := cl.MakeSafe(ctx, args[0], "")
 			if err != nil || a.json {
@@ -116,7 +119,8 @@ func (a *app) printBench(instruments []api.Instrument, bays []api.Bay) error {
 		if !i.Healthy {
 			health = "■ " + i.Problem
 		}
-		rows = append(rows, []string{i.Name, i.Address, i.Dialect, health, orDash(i.Identity), orDash(i.Due), latency(i), orDash(strings.Join(i.Fills, ", "))})
+		rows = append(rows, []string{i.Name, i.Address, i.Dialect, health, orDash(i.Identity), orDash(i.Due), latency(i),
+			orDash(strings.Join(i.Fills, ", "))})
 	}
 	if err := a.table(rows); err != nil {
 		return err
@@ -179,7 +183,8 @@ func (a *app) journal() *cobra.Command {
 	var bay, run string
 	var limit int
 	c := &cobra.Command{
-		Use: "journal", Short: "Show what was done, by whom, to what", Args: cobra.NoArgs, Example: "  usher journal --bay bay1 --limit 50",
+		Use: "journal", Short: "Show what was done, by whom, to what", Args: cobra.NoArgs,
+		Example: "  usher journal --bay bay1 --limit 50",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
 			if run != "" {
 				found, err := cl.Run(ctx, run)

@@ -90,10 +90,14 @@ func TestCheckPrintsFindingsWithTheirPlace(t *testing.T) {
 func TestEveryCommandHelpsWithExamples(t *testing.T) {
 	alone(t)
 	for _, command := range []string{
-		"serve", "demo", "simbench", "simbench state", "simbench clip", "simbench fault", "sign-in", "sign-out", "account add", "account list", "bench", "bench set", "bench read",
-		"bench safe", "procedure list", "procedure show", "procedure check", "procedure push", "nameplate list", "nameplate show", "nameplate push", "run", "watch", "stop", "runs",
-		"show", "export", "report", "journal", "rehearse", "deviations", "judge", "table check", "table convert", "table draw", "procedure revisions", "procedure difference",
-		"procedure export", "procedure import", "procedure ready", "queue", "queue add", "queue release", "queue remove", "overlay", "match", "import", "pause", "resume", "skip", "extend", "note", "answer", "adjust",
+		"serve", "demo", "simbench", "simbench state", "simbench clip", "simbench fault", "sign-in", "sign-out",
+		"account add", "account list", "bench", "bench set", "bench read",
+		"bench safe", "procedure list", "procedure show", "procedure check", "procedure push", "nameplate list",
+		"nameplate show", "nameplate push", "run", "watch", "stop", "runs",
+		"show", "export", "report", "journal", "rehearse", "deviations", "judge", "table check", "table convert",
+		"table draw", "procedure revisions", "procedure difference",
+		"procedure export", "procedure import", "procedure ready", "queue", "queue add", "queue release", "queue remove",
+		"overlay", "match", "import", "pause", "resume", "skip", "extend", "note", "answer", "adjust",
 	} {
 		code, out, _ := usher(t, "", append(strings.Fields(command), "--help")...)
 		assert.Equal(t, 0, code, command)
@@ -109,7 +113,8 @@ func TestEveryCommandHelpsWithExamples(t *testing.T) {
 
 func TestWrongUsageIsExitCodeTwo(t *testing.T) {
 	alone(t)
-	for _, args := range [][]string{{"dance"}, {"run"}, {"run", "x"}, {"show"}, {"runs", "--lots"}, {"stop"}, {"stop", "bay1", "--all"}, {"export", "last", "--format", "xml"}, {"sign-in", "host"}, {"runs", "--limit", "many"}} {
+	for _, args := range [][]string{{"dance"}, {"run"}, {"run", "x"}, {"show"}, {"runs", "--lots"}, {"stop"},
+		{"stop", "bay1", "--all"}, {"export", "last", "--format", "xml"}, {"sign-in", "host"}, {"runs", "--limit", "many"}} {
 		code, _, errOut := usher(t, "", args...)
 		assert.Equal(t, 2, code, "%v: %s", args, errOut)
 		assert.NotEmpty(t, errOut, args)
@@ -124,7 +129,8 @@ var update = flag.Bool("update", false, "write golden files anew")
 // golden replaces what differs from run to run.
 func golden(s string) string {
 	for pattern, by := range map[string]string{
-		`01[0-9A-Z]{24}`: "RUN", `\d{4}-\d\d-\d\d \d\d:\d\d:\d\d`: "DATE", `−?\d+\.\d+ ± \d+\.?\d*`: "VALUE", `\d+ frames`: "N frames", `\d+\.\d\d s`: "TIME", ` +`: " ",
+		`01[0-9A-Z]{24}`: "RUN", `\d{4}-\d\d-\d\d \d\d:\d\d:\d\d`: "DATE", `−?\d+\.\d+ ± \d+\.?\d*`: "VALUE",
+		`\d+ frames`: "N frames", `\d+\.\d\d s`: "TIME", ` +`: " ",
 	} {
 		s = regexp.MustCompile(pattern).ReplaceAllString(s, by)
 	}
@@ -134,11 +140,13 @@ func golden(s string) string {
 func TestAFollowedRunShowsItsFiguresAndItsOutcomeIsTheExitCode(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
 	for serial, want := range map[string]int{demo.Good: 0, demo.Faulty: 3, "TN-2219": 3} {
-		code, out, errOut := usher(t, "", "--data", h.Data, "run", "tern-load-steps", "--bay", "bay1", "--serial", serial, "--follow")
+		code, out, errOut := usher(t, "", "--data", h.Data, "run", "tern-load-steps", "--bay", "bay1", "--serial", serial,
+			"--follow")
 		assert.Equal(t, want, code, "%s: %s", serial, errOut)
 		assert.Contains(t, out, serial)
 	}
-	code, out, _ := usher(t, "", "--data", h.Data, "run", "tern-load-steps", "--bay", "bay1", "--serial", demo.Good, "--follow")
+	code, out, _ := usher(t, "", "--data", h.Data, "run", "tern-load-steps", "--bay", "bay1", "--serial", demo.Good,
+		"--follow")
 	require.Equal(t, 0, code)
 	_, shown, _ := usher(t, "", "--data", h.Data, "show", "last")
 	assert.True(t, strings.HasSuffix(out, shown), "follow ends with what show prints")
@@ -163,7 +171,8 @@ func TestAFollowedRunShowsItsFiguresAndItsOutcomeIsTheExitCode(t *testing.T) {
 
 	folder := t.TempDir()
 	for _, file := range []string{"run.csv", "run.json"} {
-		code, _, errOut := usher(t, "", "--data", h.Data, "export", run.ID[:20], "-o", filepath.Join(folder, file), "--from", "0.5 s", "--to", "1 s")
+		code, _, errOut := usher(t, "", "--data", h.Data, "export", run.ID[:20], "-o", filepath.Join(folder, file), "--from",
+			"0.5 s", "--to", "1 s")
 		assert.Equal(t, 0, code, errOut)
 	}
 	code, _, _ = usher(t, "", "--data", h.Data, "report", "last", "-o", filepath.Join(folder, "run.pdf"))
@@ -186,7 +195,8 @@ func TestTheBenchIsShownSetAndMadeSafe(t *testing.T) {
 	require.Equal(t, 0, code)
 	assert.Contains(t, out, "supply1")
 	assert.Contains(t, out, "● ok")
-	code, _, errOut := usher(t, "", "--data", h.Data, "bench", "set", "bay1", "source.volts=48V", "source.amps=1A", "source.output=on")
+	code, _, errOut := usher(t, "", "--data", h.Data, "bench", "set", "bay1", "source.volts=48V", "source.amps=1A",
+		"source.output=on")
 	require.Equal(t, 0, code, errOut)
 	state, err := h.Bench.State("bay1")
 	require.NoError(t, err)
@@ -203,7 +213,8 @@ func TestTheBenchIsShownSetAndMadeSafe(t *testing.T) {
 	code, out, _ = usher(t, "", "--data", h.Data, "journal")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, "set by hand")
-	for _, args := range [][]string{{"stop", "--all"}, {"bench", "read", "bay1"}, {"procedure", "list"}, {"procedure", "show", "tern-soak"}, {"nameplate", "list"}, {"nameplate", "show", "tern"}, {"account", "list"}} {
+	for _, args := range [][]string{{"stop", "--all"}, {"bench", "read", "bay1"}, {"procedure", "list"},
+		{"procedure", "show", "tern-soak"}, {"nameplate", "list"}, {"nameplate", "show", "tern"}, {"account", "list"}} {
 		code, out, errOut := usher(t, "", append([]string{"--data", h.Data}, args...)...)
 		assert.Equal(t, 0, code, "%v: %s", args, errOut)
 		assert.NotEmpty(t, out, args)
@@ -216,7 +227,8 @@ func TestTheBenchIsShownSetAndMadeSafe(t *testing.T) {
 func TestSigningInFromAnotherMachine(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
 	alone(t)
-	code, _, errOut := usher(t, "a lantern in the fog\n", "--data", h.Data, "account", "add", "grace", "--role", "operator")
+	code, _, errOut := usher(t, "a lantern in the fog\n", "--data", h.Data, "account", "add", "grace", "--role",
+		"operator")
 	require.Equal(t, 0, code, errOut)
 	code, _, errOut = usher(t, "", "--server", h.Running.URL, "runs")
 	assert.Equal(t, 1, code)
@@ -224,7 +236,8 @@ func TestSigningInFromAnotherMachine(t *testing.T) {
 	code, _, errOut = usher(t, "wrong password\n", "sign-in", h.Running.URL, "--name", "grace")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "do not belong together")
-	code, out, errOut := usher(t, "a lantern in the fog\n", "sign-in", strings.TrimPrefix(h.Running.URL, "http://"), "--name", "grace")
+	code, out, errOut := usher(t, "a lantern in the fog\n", "sign-in", strings.TrimPrefix(h.Running.URL, "http://"),
+		"--name", "grace")
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "as grace (operator)")
 	code, _, errOut = usher(t, "", "runs")
@@ -257,14 +270,17 @@ func TestTheDemoRunsOnceWithoutAPerson(t *testing.T) {
 func TestConfigurationMistakesNameTheirPlace(t *testing.T) {
 	alone(t)
 	for text, want := range map[string]string{
-		"instruments: {psu: {address: 'ftp://x:1', dialect: sim-supply}}": `instruments.psu: address "ftp://x:1": the transport "ftp" is not known`,
-		"instruments: {psu: {address: 'tcp://x:1', dialect: sim-suply}}":  `did you mean "sim-supply"?`,
-		"bays: {b: {seats: {source: {instrument: psu}}}}":                 `bays.b.seats.source: unknown instrument "psu"`,
-		"bays: {b: {interval: 3 V}}":                                      "here belongs a time such as 20 ms",
-		"colour: green":                                                   "colour",
-		"listen: nowhere":                                                 "write it like 127.0.0.1:8750",
-		"instruments: {psu: {address: 'tcp://x:1', dialect: sim-load}}\nbays: {b: {seats: {source: {instrument: psu}}}}":                                            "psu cannot fill it",
-		"instruments: {psu: {address: 'tcp://x:1', dialect: sim-supply}}\nbays: {a: {seats: {source: {instrument: psu}}}, b: {seats: {source: {instrument: psu}}}}": "a channel can be in one place only",
+		"instruments: {psu: {address: 'ftp://x:1', dialect: " +
+			"sim-supply}}": `instruments.psu: address "ftp://x:1": the transport "ftp" is not known`,
+		"instruments: {psu: {address: 'tcp://x:1', dialect: sim-suply}}": `did you mean "sim-supply"?`,
+		"bays: {b: {seats: {source: {instrument: psu}}}}":                `bays.b.seats.source: unknown instrument "psu"`,
+		"bays: {b: {interval: 3 V}}":                                     "here belongs a time such as 20 ms",
+		"colour: green":                                                  "colour",
+		"listen: nowhere":                                                "write it like 127.0.0.1:8750",
+		"instruments: {psu: {address: 'tcp://x:1', dialect: sim-load}}\n" +
+			"bays: {b: {seats: {source: {instrument: psu}}}}": "psu cannot fill it",
+		"instruments: {psu: {address: 'tcp://x:1', dialect: sim-supply}}\nbays: {a: {seats: {source: {instrument: psu}}}, " +
+			"b: {seats: {source: {instrument: psu}}}}": "a channel can be in one place only",
 	} {
 		if !strings.HasPrefix(text, "listen") {
 			text = "listen: 127.0.0.1:0\n" + text

@@ -16,7 +16,8 @@ import (
 
 // configureCommands change the bench while the service runs.
 func (a *app) configureCommands() []*cobra.Command {
-	return []*cobra.Command{a.benchAdd(), a.benchRemove(), a.benchBay(), a.benchScan(), a.benchTrace(), a.benchTakeOver(), a.benchSensor(), a.benchDrill(), a.benchConfig()}
+	return []*cobra.Command{a.benchAdd(), a.benchRemove(), a.benchBay(), a.benchScan(), a.benchTrace(), a.benchTakeOver(),
+		a.benchSensor(), a.benchDrill(), a.benchConfig()}
 }
 
 func (a *app) benchAdd() *cobra.Command {
@@ -34,7 +35,8 @@ func (a *app) benchAdd() *cobra.Command {
 					return err
 				}
 				if len(found[0].Dialects) != 1 {
-					return fmt.Errorf("%s says %q, for which %d dialects fit %v; name one with --dialect%s", args[1], found[0].Identity, len(found[0].Dialects), found[0].Dialects, because(found[0].Problem))
+					return fmt.Errorf("%s says %q, for which %d dialects fit %v; name one with --dialect%s", args[1],
+						found[0].Identity, len(found[0].Dialects), found[0].Dialects, because(found[0].Problem))
 				}
 				i.Dialect = found[0].Dialects[0]
 			}
@@ -42,7 +44,8 @@ func (a *app) benchAdd() *cobra.Command {
 			if err != nil || a.json {
 				return a.jsonOr(config, err)
 			}
-			fmt.Fprintf(a.out, "%s at %s speaks %s. Give it a seat: usher bench bay BAY source=%s\n", args[0], i.Address, i.Dialect, args[0])
+			fmt.Fprintf(a.out, "%s at %s speaks %s. Give it a seat: usher bench bay BAY source=%s\n", args[0], i.Address,
+				i.Dialect, args[0])
 			return nil
 		}),
 	}
@@ -62,7 +65,8 @@ func because(problem string) string {
 func (a *app) benchRemove() *cobra.Command {
 	bay := false
 	c := &cobra.Command{
-		Use: "remove NAME", Short: "Take an instrument away, or a bay with --bay", Args: cobra.ExactArgs(1), Example: "  usher bench remove psu2\n  usher bench remove bay4 --bay",
+		Use: "remove NAME", Short: "Take an instrument away, or a bay with --bay", Args: cobra.ExactArgs(1),
+		Example: "  usher bench remove psu2\n  usher bench remove bay4 --bay",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			remove := cl.RemoveInstrument
 			if bay {
@@ -85,9 +89,10 @@ func (a *app) benchBay() *cobra.Command {
 	var interval, lostAfter string
 	c := &cobra.Command{
 		Use: "bay BAY SEAT=INSTRUMENT[:CHANNEL] …", Short: "Say what fills the seats of a bay", Args: cobra.MinimumNArgs(2),
-		Long: `Say what fills the seats of a bay, in place of what did. Several channels joined by + work as one in parallel (setpoints shared, readings
-summed), joined by ++ in series.`,
-		Example: "  usher bench bay bay1 source=psu1:1 load=load1\n  usher bench bay bay2 source=psu1:1+psu1:2 load=load2 --title \"High current\"",
+		Long: `Say what fills the seats of a bay, in place of what did. Several channels joined by
++ work as one in parallel (setpoints shared, readings summed), joined by ++ in series.`,
+		Example: "  usher bench bay bay1 source=psu1:1 load=load1\n  usher bench bay bay2 source=psu1:1+psu1:2 load=load2 " +
+			"--title \"High current\"",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			config, err := cl.BenchConfig(ctx)
 			if err != nil {
@@ -162,7 +167,8 @@ func (a *app) benchScan() *cobra.Command {
 	var where api.Discovery
 	c := &cobra.Command{
 		Use: "scan [ADDRESS …]", Short: "Ask who answers at the named places, and nowhere else", Args: cobra.ArbitraryArgs,
-		Example: "  usher bench scan --hosts 192.168.1.20,192.168.1.21 --ports 5025,502\n  usher bench scan --serial --bauds 9600,115200\n  usher bench scan usbtmc:///dev/usbtmc0",
+		Example: "  usher bench scan --hosts 192.168.1.20,192.168.1.21 --ports 5025,502\n  usher bench scan --serial " +
+			"--bauds 9600,115200\n  usher bench scan usbtmc:///dev/usbtmc0",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			where.Addresses = args
 			found, err := cl.Discover(ctx, where)
@@ -191,7 +197,8 @@ func (a *app) benchTrace() *cobra.Command {
 	var limit int
 	var csvFile string
 	c := &cobra.Command{
-		Use: "messages INSTRUMENT", Short: "Show the last messages to an instrument, with answers and latencies", Args: cobra.ExactArgs(1),
+		Use: "messages INSTRUMENT", Short: "Show the last messages to an instrument, with answers and latencies",
+		Args:    cobra.ExactArgs(1),
 		Example: "  usher bench messages load1 --limit 20\n  usher bench messages load1 --csv load1.csv",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if csvFile != "" {
@@ -207,7 +214,8 @@ func (a *app) benchTrace() *cobra.Command {
 				if x.Error != "" {
 					answer = "■ " + x.Error
 				}
-				rows = append(rows, []string{x.At.Local().Format("15:04:05.000"), x.Message, orDash(answer), fmt.Sprintf("%.2f ms", x.Latency*1000)})
+				rows = append(rows, []string{x.At.Local().Format("15:04:05.000"), x.Message, orDash(answer),
+					fmt.Sprintf("%.2f ms", x.Latency*1000)})
 			}
 			return a.table(rows)
 		}),
@@ -252,7 +260,8 @@ func (a *app) benchTakeOver() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().BoolVar(&seatDefaults, "defaults", false, "also make it the defaults of the seats, which every run begins with; the bay is made safe")
+	c.Flags().BoolVar(&seatDefaults, "defaults", false,
+		"also make it the defaults of the seats, which every run begins with; the bay is made safe")
 	return c
 }
 
@@ -262,7 +271,8 @@ func (a *app) benchSensor() *cobra.Command {
 	var from string
 	var scale, offset float64
 	c := &cobra.Command{
-		Use: "sensor BAY SEAT.QUANTITY", Short: "Zero, calibrate or replace a sensor: value = (reading − zero) × scale + offset", Args: cobra.ExactArgs(2),
+		Use:   "sensor BAY SEAT.QUANTITY",
+		Short: "Zero, calibrate or replace a sensor: value = (reading − zero) × scale + offset", Args: cobra.ExactArgs(2),
 		Example: `  usher bench sensor bay1 meter.amps --from volts --scale 2000      a shunt of 0.5 mΩ read by a voltmeter
   usher bench sensor bay1 meter.amps --zero
   usher bench sensor bay1 thermo.celsius --point 20.4=20 --point 80.1=80`,
@@ -319,8 +329,10 @@ func orWord(s, fallback string) string {
 func (a *app) benchDrill() *cobra.Command {
 	yes := false
 	c := &cobra.Command{
-		Use: "drill BAY", Short: "Stall a bay's conductor on purpose, to see the warden switch its outputs off", Args: cobra.ExactArgs(1),
-		Long:    "Stall a bay's conductor on purpose, as if the service hung, and see how fast the warden switches the outputs off. A live run ends by it.",
+		Use: "drill BAY", Short: "Stall a bay's conductor on purpose, to see the warden switch its outputs off",
+		Args: cobra.ExactArgs(1),
+		Long: "Stall a bay's conductor on purpose, as if the service hung, and see how fast the warden switches the " +
+			"outputs off. A live run ends by it.",
 		Example: "  usher bench set bay1 source.output=on\n  usher bench drill bay1 --yes",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if !yes {
@@ -330,7 +342,8 @@ func (a *app) benchDrill() *cobra.Command {
 			if err != nil || a.json {
 				return a.jsonOr(d, err)
 			}
-			fmt.Fprintf(a.out, "The warden switched %s off, %.0f ms after the stall began: %s.\n", args[0], d.OffAfter*1000, strings.Join(d.Off, ", "))
+			fmt.Fprintf(a.out, "The warden switched %s off, %.0f ms after the stall began: %s.\n", args[0], d.OffAfter*1000,
+				strings.Join(d.Off, ", "))
 			return nil
 		}),
 	}
@@ -340,7 +353,8 @@ func (a *app) benchDrill() *cobra.Command {
 
 func (a *app) benchConfig() *cobra.Command {
 	return &cobra.Command{
-		Use: "config", Short: "Print the bench as it is configured, as YAML for usher.yaml", Args: cobra.NoArgs, Example: "  usher bench config > usher.yaml",
+		Use: "config", Short: "Print the bench as it is configured, as YAML for usher.yaml", Args: cobra.NoArgs,
+		Example: "  usher bench config > usher.yaml",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
 			config, err := cl.BenchConfig(ctx)
 			if err != nil || a.json {

@@ -29,8 +29,8 @@ func (a *app) dataFolder() string {
 	return defaultData
 }
 
-// connect finds the service and a token: by flag and environment, else the service on this machine through its data folder, else
-// the last sign-in.
+// connect finds the service and a token: by flag and environment, else the service on this machine through its
+// data folder, else the last sign-in.
 func (a *app) connect() (*client.Client, error) {
 	server := a.server
 	if server == "" {
@@ -46,7 +46,9 @@ func (a *app) connect() (*client.Client, error) {
 			}
 			return &client.Client{Server: access.Server, Token: token}, nil
 		case !errors.Is(err, os.ErrNotExist):
-			return nil, fmt.Errorf("the token of the service on this machine: %w; run the command as the user who runs the service, or sign in with: usher sign-in", err)
+			return nil,
+				fmt.Errorf("the token of the service on this machine: %w; run the command as the user who runs the service, or "+
+					"sign in with: usher sign-in", err)
 		}
 	}
 	signIns, err := readSignIns()
@@ -57,7 +59,9 @@ func (a *app) connect() (*client.Client, error) {
 		server = signIns.Last
 	}
 	if server == "" {
-		return nil, fmt.Errorf("no service was found: none runs with the data folder %q; start one with: usher serve, name its folder with --data, or its address with --server", a.dataFolder())
+		return nil,
+			fmt.Errorf("no service was found: none runs with the data folder %q; start one with: usher serve, name its "+
+				"folder with --data, or its address with --server", a.dataFolder())
 	}
 	server = normalise(server)
 	if token == "" {
@@ -134,7 +138,8 @@ func (a *app) signIn() *cobra.Command {
 		Long: `Sign in to a service on another machine. The token is kept in your configuration folder, readable only by you.
 On the machine of the service itself no sign-in is needed: the command line reads the token in the data folder.
 The password is asked for; without a terminal it is read from standard input.`,
-		Example: "  usher sign-in https://bench.example:8750 --name ada\n  echo \"$PASSWORD\" | usher sign-in 127.0.0.1:8750 --name ada",
+		Example: "  usher sign-in https://bench.example:8750 --name ada\n  echo \"$PASSWORD\" | usher sign-in " +
+			"127.0.0.1:8750 --name ada",
 		RunE: func(c *cobra.Command, args []string) error {
 			if name == "" {
 				return usage("give your account with --name")
@@ -207,7 +212,8 @@ func (a *app) signOut() *cobra.Command {
 }
 
 func (a *app) account() *cobra.Command {
-	c := &cobra.Command{Use: "account", Short: "List and add accounts (admin)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c := &cobra.Command{Use: "account", Short: "List and add accounts (admin)", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
 	var role string
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Add an account; its password is asked for", Args: cobra.ExactArgs(1),
@@ -248,7 +254,8 @@ func (a *app) account() *cobra.Command {
 }
 
 // withClient gives a command a client of the service.
-func (a *app) withClient(do func(ctx context.Context, cl *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) withClient(do func(ctx context.Context, cl *client.Client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(c *cobra.Command, args []string) error {
 		cl, err := a.connect()
 		if err != nil {

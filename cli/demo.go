@@ -41,8 +41,8 @@ func (a *app) demo() *cobra.Command {
 		Use: "demo", Short: "Start everything with a simulated bench, to learn on", Args: cobra.NoArgs,
 		Long: `Start the service, the console and a simulated bench with four bays, with some history and a run in progress.
 
---once DIR runs the example without a person: a good and a faulty unit go through tern-line-load, both results are printed, the CSV,
-JSON and PDF of each are written to DIR, and everything stops.`,
+--once DIR runs the example without a person: a good and a faulty unit go through tern-line-load, both
+results are printed, the CSV, JSON and PDF of each are written to DIR, and everything stops.`,
 		Example: "  usher demo\n  usher demo --once results",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if once != "" {
@@ -90,7 +90,8 @@ func (a *app) demoOnce(ctx context.Context, folder string, factor float64) (err 
 	started := map[string]api.RunSummary{}
 	serials := []string{demo.Good, demo.Faulty}
 	for i, serial := range serials {
-		if started[serial], err = cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: "tern-line-load", Serial: serial, Lot: "L-2026-11"}); err != nil {
+		if started[serial], err = cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: "tern-line-load",
+			Serial: serial, Lot: "L-2026-11"}); err != nil {
 			return err
 		}
 	}
@@ -134,12 +135,14 @@ func (a *app) writeResults(ctx context.Context, cl *client.Client, folder string
 	return nil
 }
 
-func (a *app) startDemoService(data, listen string, bench engine.Config, guard []string) (*service.Running, *client.Client, error) {
+func (a *app) startDemoService(data, listen string, bench engine.Config, guard []string) (*service.Running,
+	*client.Client, error) {
 	log, err := newLogger(a.err, "warn")
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench, Warden: guard, Ready: demo.Procedures()}, log)
+	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench, Warden: guard,
+		Ready: demo.Procedures()}, log)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -233,12 +236,14 @@ func (a *app) prepareDemo(ctx context.Context, cl *client.Client, r *service.Run
 }
 
 // startBenchProcess starts the simulated bench as a child that ends with this process, and returns how to end it.
-func startBenchProcess(ctx context.Context, configFile string, factor float64, errOut io.Writer) (stop func(), err error) {
+func startBenchProcess(ctx context.Context, configFile string, factor float64, errOut io.Writer) (stop func(),
+	err error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.CommandContext(ctx, self, "simbench", "--layouts", strings.Join(demo.Layouts(), ","), "--port", "0", "--time-factor", fmt.Sprint(factor), "--write-config", configFile, "--until-input-ends")
+	cmd := exec.CommandContext(ctx, self, "simbench", "--layouts", strings.Join(demo.Layouts(), ","), "--port", "0",
+		"--time-factor", fmt.Sprint(factor), "--write-config", configFile, "--until-input-ends")
 	cmd.Stderr = errOut
 	input, err := cmd.StdinPipe()
 	if err != nil {
@@ -268,10 +273,11 @@ func startBenchProcess(ctx context.Context, configFile string, factor float64, e
 }
 
 // historySerials are the units of the demo's past, one of them faulty in each way.
-var historySerials = []string{"TN-2201", "TN-2202", "TN-2203", "TN-2204", "TN-2205", "TN-2206", "TN-2207", "TN-2213", "TN-2210", "TN-2217", "TN-2211", "TN-2219"}
+var historySerials = []string{"TN-2201", "TN-2202", "TN-2203", "TN-2204", "TN-2205", "TN-2206", "TN-2207", "TN-2213",
+	"TN-2210", "TN-2217", "TN-2211", "TN-2219"}
 
-// seedHistory fills an empty data folder with runs made at high speed on a simulated bench, dated over the days before. They are real
-// runs over real sockets; only their dates are made up.
+// seedHistory fills an empty data folder with runs made at high speed on a simulated bench, dated over the days
+// before. They are real runs over real sockets; only their dates are made up.
 func seedHistory(ctx context.Context, a *app, data string) error {
 	if _, err := os.Stat(filepath.Join(data, "usher.db")); err == nil {
 		return nil
@@ -305,7 +311,8 @@ func historyRuns(ctx context.Context, cl *client.Client, r *service.Running) err
 	for i := 0; i < len(historySerials); i += historyBays {
 		var ids []string
 		for k := range min(historyBays, len(historySerials)-i) {
-			run, err := cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", k+1), Procedure: "tern-load-steps", Serial: historySerials[i+k], Lot: "L-2026-11"})
+			run, err := cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", k+1), Procedure: "tern-load-steps",
+				Serial: historySerials[i+k], Lot: "L-2026-11"})
 			if err != nil {
 				return err
 			}
@@ -317,7 +324,8 @@ func historyRuns(ctx context.Context, cl *client.Client, r *service.Running) err
 			}
 			at = at.Add(time.Duration(20+rng.IntN(300)) * time.Minute)
 			ended := at.Add(5 * time.Second)
-			if err := r.Store.UpdateRun(id, map[string]any{"started_at": at, "ended_at": &ended, "operator": []string{"ada", "grace", "edith"}[rng.IntN(3)]}); err != nil {
+			if err := r.Store.UpdateRun(id, map[string]any{"started_at": at, "ended_at": &ended,
+				"operator": []string{"ada", "grace", "edith"}[rng.IntN(3)]}); err != nil {
 				return err
 			}
 		}

@@ -17,8 +17,9 @@ import (
 	"usherbench/store"
 )
 
-// The battery history of the demo: a lot of cells to be sorted into packs, and a pack that had lain for years, before, during and after its
-// conditioning. A real run of each takes hours, so they are rehearsals that are put on record as runs.
+// The battery history of the demo: a lot of cells to be sorted into packs, and a pack that had lain for years,
+// before, during and after its conditioning. A real run of each takes hours, so they are rehearsals that are
+// put on record as runs.
 const (
 	cellLot    = "C-2026-11"
 	cellsOfLot = 24
@@ -33,7 +34,8 @@ func batteryHistory(s *store.Store, now time.Time) error {
 		return at
 	}
 	for i := range cellsOfLot {
-		if err := rehearsedRun(s, "gannet-cell-capacity", fmt.Sprintf("GC-%03d", i+1), cellLot, "", fmt.Sprintf("bay%d", 1+i%4), next(1)); err != nil {
+		if err := rehearsedRun(s, "gannet-cell-capacity", fmt.Sprintf("GC-%03d", i+1), cellLot, "",
+			fmt.Sprintf("bay%d", 1+i%4), next(1)); err != nil {
 			return err
 		}
 	}
@@ -70,7 +72,8 @@ func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, b
 		return err
 	}
 	// The accuracy of the cycler that would have measured it.
-	specs := map[string]uncertainty.Spec{"cycler.volts": {{To: 80, Reading: 0.0002, Offset: 3e-3, Resolution: 1e-4}}, "cycler.amps": {{To: 12, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}}}
+	specs := map[string]uncertainty.Spec{"cycler.volts": {{To: 80, Reading: 0.0002, Offset: 3e-3, Resolution: 1e-4}},
+		"cycler.amps": {{To: 12, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}}}
 	o := rehearsal.Options{Serial: serial, Fault: string(fault), Specs: specs}
 	if fault == conditioned {
 		pack, err := plant.Gannet(serial, plant.SleepyPack)
@@ -85,8 +88,10 @@ func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, b
 		return err
 	}
 	return putOnRecord(s, r, store.Run{
-		ID: ulid.MustNew(ulid.Timestamp(at), ulid.DefaultEntropy()).String(), Bay: bay, Serial: serial, Lot: lot, Procedure: revision.Name, Revision: revision.Number, Title: revision.Title,
-		Nameplate: plate.Name, NameplateText: plate.Text, ProcedureText: revision.Text, UsedTexts: program.Used, Operator: "edith", StartedAt: at, State: store.Live, TimeFactor: 1, Columns: r.Columns,
+		ID: ulid.MustNew(ulid.Timestamp(at), ulid.DefaultEntropy()).String(), Bay: bay, Serial: serial, Lot: lot,
+		Procedure: revision.Name, Revision: revision.Number, Title: revision.Title,
+		Nameplate: plate.Name, NameplateText: plate.Text, ProcedureText: revision.Text, UsedTexts: program.Used,
+		Operator: "edith", StartedAt: at, State: store.Live, TimeFactor: 1, Columns: r.Columns,
 	})
 }
 
@@ -124,8 +129,10 @@ func putOnRecord(s *store.Store, r *rehearsal.Result, run store.Run) error {
 		}
 	}
 	ended := run.StartedAt.Add(time.Duration(r.Duration * float64(time.Second)))
-	if err := recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.Duration, "frames": recorder.Frames()}); err != nil {
+	if err := recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.Duration,
+		"frames": recorder.Frames()}); err != nil {
 		return err
 	}
-	return s.SaveFigures(run.ID, r.Figures, map[string]any{"state": string(r.Ending), "reason": r.Reason, "outcome": string(r.Outcome())})
+	return s.SaveFigures(run.ID, r.Figures, map[string]any{"state": string(r.Ending), "reason": r.Reason,
+		"outcome": string(r.Outcome())})
 }

@@ -25,13 +25,17 @@ import (
 func (a *app) dialect() *cobra.Command {
 	c := &cobra.Command{
 		Use: "dialect", Short: "List, show, check, try and push dialects: how instruments are spoken to", Args: cobra.NoArgs,
-		Long: `A dialect is a text file that says how a model of instrument is spoken to. Write one from the instrument's command list
-(docs/dialects.md), check it, try it on the instrument, and push it to the service.`,
-		Example: "  usher dialect list\n  usher dialect check my-load.yaml\n  usher dialect try my-load.yaml --address tcp://192.168.1.20:5025\n  usher dialect push my-load.yaml",
-		RunE:    func(c *cobra.Command, _ []string) error { return c.Help() },
+		Long: `A dialect is a text file that says how a model of instrument is spoken to. Write one
+from the instrument's command list (docs/dialects.md), check it, try it on the instrument, and push it to
+the service.`,
+		Example: "  usher dialect list\n  usher dialect check my-load.yaml\n  usher dialect try my-load.yaml --address " +
+			"tcp://192.168.1.20:5025\n  usher dialect push my-load.yaml",
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	list := &cobra.Command{
-		Use: "list", Short: "List the dialects that the service knows; without a service those that ship and those of the data folder", Args: cobra.NoArgs,
+		Use:     "list",
+		Short:   "List the dialects that the service knows; without a service those that ship and those of the data folder",
+		Args:    cobra.NoArgs,
 		Example: "  usher dialect list", RunE: func(c *cobra.Command, _ []string) error {
 			all, err := a.knownDialects(c.Context())
 			if err != nil || a.json {
@@ -45,7 +49,8 @@ func (a *app) dialect() *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show DIALECT", Short: "Print the text of a dialect, to read or to build on", Args: cobra.ExactArgs(1), Example: "  usher dialect show sim-load",
+		Use: "show DIALECT", Short: "Print the text of a dialect, to read or to build on", Args: cobra.ExactArgs(1),
+		Example: "  usher dialect show sim-load",
 		RunE: func(c *cobra.Command, args []string) error {
 			d, err := a.findDialect(c.Context(), args[0])
 			if err != nil || a.json {
@@ -57,8 +62,9 @@ func (a *app) dialect() *cobra.Command {
 	}
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Check a dialect without an instrument", Args: cobra.ExactArgs(1),
-		Long: `Check a dialect: keys, units, places in messages, and whether what it promises is complete. Findings are printed as
-FILE:LINE:COLUMN: MESSAGE and the exit code is 1. A base named by from is looked for in the same folder and among those that ship.`,
+		Long: `Check a dialect: keys, units, places in messages, and whether what it promises is
+complete. Findings are printed as FILE:LINE:COLUMN: MESSAGE and the exit code is 1. A base named by from is
+looked for in the same folder and among those that ship.`,
 		Example: "  usher dialect check my-load.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
 			d, err := a.readDialect(args[0])
@@ -78,7 +84,8 @@ FILE:LINE:COLUMN: MESSAGE and the exit code is 1. A base named by from is looked
 		},
 	}
 	push := &cobra.Command{
-		Use: "push FILE", Short: "Store a dialect with the service and put it into force", Args: cobra.ExactArgs(1), Example: "  usher dialect push my-load.yaml",
+		Use: "push FILE", Short: "Store a dialect with the service and put it into force", Args: cobra.ExactArgs(1),
+		Example: "  usher dialect push my-load.yaml",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			text, err := readDocument(args[0])
 			if err != nil {
@@ -106,12 +113,15 @@ func remarks(d *dialect.Dialect) (all []string) {
 	}
 	for _, q := range slices.Compact(slices.Sorted(slices.Values(d.Gives()))) {
 		if len(d.ReadRanges[q]) == 0 && q != "limited" && q != "hertz" {
-			all = append(all, fmt.Sprintf("no accuracy is stated for %s, so figures carry no uncertainty (ranges: read: %s)", q, q))
+			all = append(all, fmt.Sprintf("no accuracy is stated for %s, so figures carry no uncertainty (ranges: read: %s)", q,
+				q))
 		}
 	}
 	for _, q := range slices.Sorted(maps.Keys(d.Set)) {
 		if _, ok := d.Most(q); !ok {
-			all = append(all, fmt.Sprintf("no range is stated for setting %s, so preflight cannot tell whether it suffices (ranges: set: %s)", q, q))
+			all = append(all,
+				fmt.Sprintf("no range is stated for setting %s, so preflight cannot tell whether it suffices (ranges: set: %s)", q,
+					q))
 		}
 		if _, ok := d.Ask[q]; !ok {
 			all = append(all, fmt.Sprintf("%s cannot be read back (set: %s: {message: …, ask: …})", q, q))
@@ -172,13 +182,17 @@ func (a *app) tryDialect() *cobra.Command {
 	var o trial.Options
 	var whole time.Duration
 	c := &cobra.Command{
-		Use: "try FILE|DIALECT --address ADDRESS", Short: "Try each capability of a dialect on an instrument, harmlessly", Args: cobra.ExactArgs(1),
-		Long: `Try a dialect on its instrument: switch the output off, read, and set each quantity to a small value and back, with the output off. Each
-message and answer is shown. What goes wrong is printed as FILE:LINE:COLUMN: MESSAGE with what to write instead, and the exit code is 1.
-Disconnect the unit first. --energise also switches the output on, with every setpoint at its least.
+		Use: "try FILE|DIALECT --address ADDRESS", Short: "Try each capability of a dialect on an instrument, harmlessly",
+		Args: cobra.ExactArgs(1),
+		Long: `Try a dialect on its instrument: switch the output off, read, and set each quantity
+to a small value and back, with the output off. Each message and answer is shown. What goes wrong is printed
+as FILE:LINE:COLUMN: MESSAGE with what to write instead, and the exit code is 1. Disconnect the unit first.
+--energise also switches the output on, with every setpoint at its least.
 
-The command speaks to the instrument itself, not through the service; an instrument that takes one connection only must be free.`,
-		Example: "  usher dialect try my-load.yaml --address tcp://192.168.1.20:5025\n  usher dialect try my-load.yaml --address \"modbus-rtu:///dev/ttyUSB0?baud=9600&unit=3\" --energise",
+The command speaks to the instrument itself, not through the service; an instrument that takes one
+connection only must be free.`,
+		Example: "  usher dialect try my-load.yaml --address tcp://192.168.1.20:5025\n  usher dialect try my-load.yaml " +
+			"--address \"modbus-rtu:///dev/ttyUSB0?baud=9600&unit=3\" --energise",
 		RunE: func(c *cobra.Command, args []string) error {
 			if address == "" {
 				return usage("say where the instrument is: --address tcp://192.168.1.20:5025")
@@ -225,7 +239,8 @@ func (a *app) dialectToTry(name string) (*dialect.Dialect, error) {
 	if d, ok := library[name]; ok {
 		return d, nil
 	}
-	return nil, errors.Join(err, fmt.Errorf("there is no file or dialect %q; %s", name, document.Suggest(name, slices.Collect(maps.Keys(library)))))
+	return nil, errors.Join(err, fmt.Errorf("there is no file or dialect %q; %s", name,
+		document.Suggest(name, slices.Collect(maps.Keys(library)))))
 }
 
 var verdictSigns = map[trial.Verdict]string{trial.Right: "●", trial.Wrong: "■", trial.Skipped: "○"}

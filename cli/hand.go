@@ -16,7 +16,8 @@ import (
 
 // byHand are the verbs for what people do to a live run.
 func (a *app) byHand() []*cobra.Command {
-	verb := func(use, short, long, example string, args int, make func(args []string) (api.Intervention, error)) *cobra.Command {
+	verb := func(use, short, long, example string, args int, make func(args []string) (api.Intervention,
+		error)) *cobra.Command {
 		return &cobra.Command{
 			Use: use, Short: short, Long: long, Example: example, Args: cobra.MinimumNArgs(args),
 			RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -42,11 +43,14 @@ func (a *app) byHand() []*cobra.Command {
 		}
 	}
 	return []*cobra.Command{
-		verb("pause BAY", "Hold a run: setpoints stay, guards go on (operator)", `Hold a run where it is. Setpoints stay and guards go on. A charge or discharge has its output switched off meanwhile, since a
-battery does not stand still.`, "  usher pause bay1", 1, plain(api.DoPause)),
+		verb("pause BAY", "Hold a run: setpoints stay, guards go on (operator)",
+			`Hold a run where it is. Setpoints stay and guards go on. A charge or discharge has
+its output switched off meanwhile, since a battery does not stand still.`, "  usher pause bay1", 1, plain(api.DoPause)),
 		verb("resume BAY", "Go on with a paused run (operator)", "", "  usher resume bay1", 1, plain(api.DoResume)),
-		verb("skip BAY", "End the present stage as if it had reached what it waits for (operator)", "", "  usher skip bay1", 1, plain(api.DoSkip)),
-		verb("extend BAY TIME", "Make the present hold longer, or shorter with a minus (operator)", "", "  usher extend bay1 10min\n  usher extend bay1 -- -30s", 2,
+		verb("skip BAY", "End the present stage as if it had reached what it waits for (operator)", "", "  usher skip bay1",
+			1, plain(api.DoSkip)),
+		verb("extend BAY TIME", "Make the present hold longer, or shorter with a minus (operator)", "",
+			"  usher extend bay1 10min\n  usher extend bay1 -- -30s", 2,
 			func(args []string) (api.Intervention, error) {
 				q, err := quantity.Parse(strings.TrimPrefix(args[1], "-"))
 				if err != nil || q.Dim != quantity.Time {
@@ -57,9 +61,13 @@ battery does not stand still.`, "  usher pause bay1", 1, plain(api.DoPause)),
 				}
 				return api.Intervention{Do: api.DoExtend, Seconds: q.Value}, nil
 			}),
-		verb("note BAY TEXT", "Write a note at this instant of the run (operator)", "", "  usher note bay1 \"fan switched on\"", 2, text(api.DoNote)),
-		verb("answer BAY TEXT", "Answer what the run asks (operator)", "Answer the prompt of a run: yes or no, a number, one of the choices, a text.", "  usher answer bay1 yes\n  usher answer bay1 23.5", 2, text(api.DoAnswer)),
-		verb("adjust BAY NAME=VALUE", "Change a parameter of the run that the procedure marks as adjustable (operator)", "", "  usher adjust bay1 level=4A", 2,
+		verb("note BAY TEXT", "Write a note at this instant of the run (operator)", "",
+			"  usher note bay1 \"fan switched on\"", 2, text(api.DoNote)),
+		verb("answer BAY TEXT", "Answer what the run asks (operator)",
+			"Answer the prompt of a run: yes or no, a number, one of the choices, a text.",
+			"  usher answer bay1 yes\n  usher answer bay1 23.5", 2, text(api.DoAnswer)),
+		verb("adjust BAY NAME=VALUE", "Change a parameter of the run that the procedure marks as adjustable (operator)", "",
+			"  usher adjust bay1 level=4A", 2,
 			func(args []string) (api.Intervention, error) {
 				name, value, ok := strings.Cut(args[1], "=")
 				if !ok {

@@ -19,11 +19,14 @@ func (a *app) importLog() *cobra.Command {
 	var timeColumn, volts, amps, celsius, began string
 	var look bool
 	c := &cobra.Command{
-		Use: "import FILE --serial SERIAL", Short: "Bring a log that other equipment wrote in as a run (engineer)", Args: cobra.ExactArgs(1),
-		Long: `Read a log in columns, with whatever separator, units, sign of the current and time base, as a run on which figures, overlays and limits work.
-Columns and units are guessed; give COLUMN or COLUMN:UNIT where the guess is wrong. What is given with --source is remembered, and used for the
-next log of that source. --look shows what would be read.`,
-		Example: "  usher import charger.csv --serial GP-310 --nameplate gannet --look\n  usher import charger.csv --serial GP-310 --nameplate gannet --source 'deck charger' --amps 'I_bat:mA' --discharge-is positive",
+		Use: "import FILE --serial SERIAL", Short: "Bring a log that other equipment wrote in as a run (engineer)",
+		Args: cobra.ExactArgs(1),
+		Long: `Read a log in columns, with whatever separator, units, sign of the current and time
+base, as a run on which figures, overlays and limits work. Columns and units are guessed; give COLUMN or
+COLUMN:UNIT where the guess is wrong. What is given with --source is remembered, and used for the next log
+of that source. --look shows what would be read.`,
+		Example: "  usher import charger.csv --serial GP-310 --nameplate gannet --look\n  usher import charger.csv " +
+			"--serial GP-310 --nameplate gannet --source 'deck charger' --amps 'I_bat:mA' --discharge-is positive",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			text, err := os.ReadFile(args[0])
 			if err != nil {
@@ -42,7 +45,8 @@ next log of that source. --look shows what would be read.`,
 			if given.DischargeIs != "" {
 				l.Mapping.DischargeIs = given.DischargeIs
 			}
-			for text, to := range map[string]*api.MappedColumn{timeColumn: &l.Mapping.Time, volts: &l.Mapping.Volts, amps: &l.Mapping.Amps, celsius: &l.Mapping.Celsius} {
+			for text, to := range map[string]*api.MappedColumn{timeColumn: &l.Mapping.Time, volts: &l.Mapping.Volts,
+				amps: &l.Mapping.Amps, celsius: &l.Mapping.Celsius} {
 				if text != "" {
 					give(to, text)
 				}
@@ -72,13 +76,16 @@ next log of that source. --look shows what would be read.`,
 	c.Flags().StringVar(&l.Serial, "serial", "", "serial number of the unit")
 	c.Flags().StringVar(&l.Lot, "lot", "", "lot of the unit")
 	c.Flags().StringVar(&l.Nameplate, "nameplate", "", "nameplate of the unit, for its ratings")
-	c.Flags().StringVar(&l.Procedure, "procedure", "", "procedure whose figures and limits are wanted (default the usual figures of a battery)")
+	c.Flags().StringVar(&l.Procedure, "procedure", "",
+		"procedure whose figures and limits are wanted (default the usual figures of a battery)")
 	c.Flags().StringVar(&l.Mapping.Source, "source", "", "what wrote the log; the mapping is remembered by it")
-	c.Flags().StringVar(&timeColumn, "time", "", "column of the time, COLUMN:UNIT; the unit clock reads 12:34:56 and dates")
+	c.Flags().StringVar(&timeColumn, "time", "",
+		"column of the time, COLUMN:UNIT; the unit clock reads 12:34:56 and dates")
 	c.Flags().StringVar(&volts, "volts", "", "column of the volts, COLUMN:UNIT")
 	c.Flags().StringVar(&amps, "amps", "", "column of the current, COLUMN:UNIT")
 	c.Flags().StringVar(&celsius, "celsius", "", "column of the temperature")
-	c.Flags().StringVar(&l.Mapping.DischargeIs, "discharge-is", "", "negative or positive amps (default negative, or as remembered)")
+	c.Flags().StringVar(&l.Mapping.DischargeIs, "discharge-is", "",
+		"negative or positive amps (default negative, or as remembered)")
 	c.Flags().StringVar(&began, "began", "", "when the log began, such as 2026-03-31 22:00")
 	c.Flags().BoolVar(&look, "look", false, "only show what would be read")
 	c.PreRunE = func(*cobra.Command, []string) error {

@@ -24,10 +24,12 @@ func (a *app) overlay() *cobra.Command {
 	var data, pdf string
 	c := &cobra.Command{
 		Use: "overlay [RUN …]", Short: "Lay the curves of runs over each other", Args: cobra.ArbitraryArgs,
-		Long: `Lay the curves of runs over each other: their half-cycles over time, charge, share of the charge or cycle, or whole runs over time; aligned at
-a mark or at a level. It prints the picture with the band, the figures with their spread, and the differences from the first run. Two sets,
---before and --after, are compared with the significance of each difference.`,
-		Example: "  usher overlay --lot C-2026-11 --over charge\n  usher overlay --before 01KA --after 01KB --over charge --report before-after.pdf\n  usher overlay 01KA 01KB --half run --quantity thermo.celsius",
+		Long: `Lay the curves of runs over each other: their half-cycles over time, charge, share
+of the charge or cycle, or whole runs over time; aligned at a mark or at a level. It prints the picture with
+the band, the figures with their spread, and the differences from the first run. Two sets, --before and
+--after, are compared with the significance of each difference.`,
+		Example: "  usher overlay --lot C-2026-11 --over charge\n  usher overlay --before 01KA --after 01KB --over charge " +
+			"--report before-after.pdf\n  usher overlay 01KA 01KB --half run --quantity thermo.celsius",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			r.Runs = args
 			if err := a.sets(ctx, cl, &r, before, after); err != nil {
@@ -58,7 +60,8 @@ a mark or at a level. It prints the picture with the band, the figures with thei
 	c.Flags().StringVar(&r.Half, "half", "discharge", "discharge, charge, both, or run for the whole run")
 	c.Flags().StringVar(&r.Quantity, "quantity", "", "column on the y axis (default the battery's volts)")
 	c.Flags().StringVar(&r.Mark, "mark", "", "align time at the first mark with this label")
-	c.Flags().Float64Var(&level, "level", math.NaN(), "align at the first crossing of this level, in the unit of the y axis")
+	c.Flags().Float64Var(&level, "level", math.NaN(),
+		"align at the first crossing of this level, in the unit of the y axis")
 	c.Flags().IntVar(&r.Most, "most", 0, "draw this many labels at most; band and tables are of all")
 	c.Flags().StringVar(&r.Reference, "reference", "", "run that the differences refer to (default the first)")
 	c.Flags().StringSliceVar(&before, "before", nil, "runs of the first set")
@@ -99,7 +102,8 @@ func writeOverlay(w io.Writer, o api.Overlay) error {
 	rows := [][]string{{"label", "run", "half", "pass", "group", withUnit(o.XLabel, o.XUnit), withUnit(o.YLabel, o.YUnit)}}
 	for _, c := range o.Curves {
 		for k := range c.X {
-			rows = append(rows, []string{c.Label, c.Run, c.Half, strconv.Itoa(c.Pass), c.Group, strconv.FormatFloat(c.X[k], 'g', 10, 64), strconv.FormatFloat(c.Y[k], 'g', 10, 64)})
+			rows = append(rows, []string{c.Label, c.Run, c.Half, strconv.Itoa(c.Pass), c.Group,
+				strconv.FormatFloat(c.X[k], 'g', 10, 64), strconv.FormatFloat(c.Y[k], 'g', 10, 64)})
 		}
 	}
 	return out.WriteAll(rows)
@@ -130,11 +134,13 @@ func (a *app) printOverlay(o api.Overlay) error {
 			}
 			data, names = append(data, ys), append(names, drawn[i].Label)
 		}
-		fmt.Fprintf(a.out, "%s over %s, %.4g to %.4g %s   %s\n%s\n\n", withUnit(o.YLabel, o.YUnit), o.XLabel, from, to, o.XUnit, strings.Join(names, ", "),
+		fmt.Fprintf(a.out, "%s over %s, %.4g to %.4g %s   %s\n%s\n\n", withUnit(o.YLabel, o.YUnit), o.XLabel, from, to,
+			o.XUnit, strings.Join(names, ", "),
 			asciigraph.PlotMany(data, asciigraph.Height(2*plottedHeight), asciigraph.Width(plottedWidth)))
 	}
 	if o.Band != nil {
-		fmt.Fprintf(a.out, "%d curves; the band is widest at %.4g %s: %.4g %s\n\n", len(o.Curves), o.Band.At, o.XUnit, o.Band.Widest, o.YUnit)
+		fmt.Fprintf(a.out, "%d curves; the band is widest at %.4g %s: %.4g %s\n\n", len(o.Curves), o.Band.At, o.XUnit,
+			o.Band.Widest, o.YUnit)
 	}
 	for _, c := range o.Comparisons {
 		sign := "○"
@@ -159,7 +165,8 @@ func (a *app) overlayTables(o api.Overlay) error {
 	if len(o.Figures) > 0 {
 		rows := [][]string{{"FIGURE", "RUNS", "MEAN", "SPREAD", "SD"}}
 		for _, f := range o.Figures {
-			rows = append(rows, []string{f.Title, fmt.Sprint(len(f.Values)), fmt.Sprintf("%.5g %s", f.Mean, f.Unit), share(f.Spread), share(f.SD)})
+			rows = append(rows, []string{f.Title, fmt.Sprint(len(f.Values)), fmt.Sprintf("%.5g %s", f.Mean, f.Unit),
+				share(f.Spread), share(f.SD)})
 		}
 		if err := a.table(rows); err != nil {
 			return err
@@ -177,7 +184,8 @@ func (a *app) overlayTables(o api.Overlay) error {
 		return fmt.Sprintf("%.4g %s", *x, unit)
 	}
 	for _, d := range o.Differences {
-		rows = append(rows, []string{d.Label, number(d.Mean, o.YUnit), number(d.RMS, o.YUnit), number(d.Largest, o.YUnit), number(d.At, o.XUnit), number(d.End, o.XUnit)})
+		rows = append(rows, []string{d.Label, number(d.Mean, o.YUnit), number(d.RMS, o.YUnit), number(d.Largest, o.YUnit),
+			number(d.At, o.XUnit), number(d.End, o.XUnit)})
 	}
 	return a.table(rows)
 }
@@ -195,9 +203,11 @@ func (a *app) match() *cobra.Command {
 	var labels string
 	c := &cobra.Command{
 		Use: "match --lot LOT --size N", Short: "Group the cells of a lot that belong together", Args: cobra.NoArgs,
-		Long: `Group cells by capacity, resistance and the course of their discharge, each with its last run that has a capacity. The score is the sum over the
-groups of the squares of their spreads, each over its scale: 1 % of capacity, 5 % of resistance, 5 mV of curve. It is shown beside that of the
-same number of groups cut from the list sorted by capacity. For cells in series raise the weight of capacity, in parallel that of resistance.`,
+		Long: `Group cells by capacity, resistance and the course of their discharge, each with its
+last run that has a capacity. The score is the sum over the groups of the squares of their spreads, each
+over its scale: 1 % of capacity, 5 % of resistance, 5 mV of curve. It is shown beside that of the same
+number of groups cut from the list sorted by capacity. For cells in series raise the weight of capacity, in
+parallel that of resistance.`,
 		Example: "  usher match --lot C-2026-11 --size 7\n  usher match --lot C-2026-11 --size 7 --labels labels.pdf",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
 			r.Capacity, r.Resistance, r.Curve = &capacity, &resistance, &curve
@@ -233,7 +243,8 @@ func (a *app) printMatching(m api.Matching) error {
 	rows := [][]string{{"GROUP", "CELL", "CAPACITY", "RESISTANCE", "RUN"}}
 	for _, g := range m.Groups {
 		for _, c := range g.Cells {
-			rows = append(rows, []string{g.Name, c.Serial, fmt.Sprintf("%.4f Ah", c.Capacity), fmt.Sprintf("%.1f mΩ", c.Resistance), c.Run})
+			rows = append(rows, []string{g.Name, c.Serial, fmt.Sprintf("%.4f Ah", c.Capacity),
+				fmt.Sprintf("%.1f mΩ", c.Resistance), c.Run})
 		}
 	}
 	if err := a.table(rows); err != nil {
@@ -242,7 +253,8 @@ func (a *app) printMatching(m api.Matching) error {
 	fmt.Fprintln(a.out)
 	rows = [][]string{{"GROUP", "SCORE", "CAPACITY", "RESISTANCE", "CURVES"}}
 	for _, g := range m.Groups {
-		rows = append(rows, []string{g.Name, fmt.Sprintf("%.2f", g.Score), fmt.Sprintf("%.2f %%", g.CapacitySpread), fmt.Sprintf("%.1f %%", g.ResistanceSpread), fmt.Sprintf("%.1f mV", g.CurveDistance)})
+		rows = append(rows, []string{g.Name, fmt.Sprintf("%.2f", g.Score), fmt.Sprintf("%.2f %%", g.CapacitySpread),
+			fmt.Sprintf("%.1f %%", g.ResistanceSpread), fmt.Sprintf("%.1f mV", g.CurveDistance)})
 	}
 	if err := a.table(rows); err != nil {
 		return err
@@ -255,6 +267,7 @@ func (a *app) printMatching(m api.Matching) error {
 	if m.Score > 0 {
 		better = fmt.Sprintf(", %.1f times as much", m.Sorted/m.Score)
 	}
-	fmt.Fprintf(a.out, "\nScore %.2f; groups cut from the list sorted by capacity have %.2f%s.\n", m.Score, m.Sorted, better)
+	fmt.Fprintf(a.out, "\nScore %.2f; groups cut from the list sorted by capacity have %.2f%s.\n", m.Score, m.Sorted,
+		better)
 	return nil
 }

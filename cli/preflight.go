@@ -13,9 +13,11 @@ func (a *app) preflight() *cobra.Command {
 	var start api.StartRun
 	var parameters map[string]string
 	c := &cobra.Command{
-		Use: "preflight PROCEDURE --bay BAY --serial SERIAL", Short: "Check procedure, unit and bay without energising anything", Args: cobra.ExactArgs(1),
-		Long: `Check whether a run could start: instruments, calibration, ranges, protections, polarity and voltage of the unit, interlock, disk. The
-same checks are made before every run. Exit code 0: nothing blocks; 1: something does.`,
+		Use:   "preflight PROCEDURE --bay BAY --serial SERIAL",
+		Short: "Check procedure, unit and bay without energising anything", Args: cobra.ExactArgs(1),
+		Long: `Check whether a run could start: instruments, calibration, ranges, protections,
+polarity and voltage of the unit, interlock, disk. The same checks are made before every run. Exit code 0:
+nothing blocks; 1: something does.`,
 		Example: "  usher preflight tern-line-load --bay bay1 --serial TN-2208",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if start.Bay == "" || start.Serial == "" {

@@ -22,7 +22,8 @@ import (
 )
 
 func (a *app) procedure() *cobra.Command {
-	c := &cobra.Command{Use: "procedure", Short: "List, show, check and push procedures", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c := &cobra.Command{Use: "procedure", Short: "List, show, check and push procedures", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
 	list := &cobra.Command{
 		Use: "list", Short: "List the procedures", Args: cobra.NoArgs, Example: "  usher procedure list",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
@@ -32,14 +33,16 @@ func (a *app) procedure() *cobra.Command {
 			}
 			rows := [][]string{{"PROCEDURE", "REV", "FOR", "TITLE", "BY", "AT"}}
 			for _, p := range all {
-				rows = append(rows, []string{p.Name, fmt.Sprint(p.Revision), p.For, p.Title, p.By, p.At.Local().Format("2006-01-02 15:04")})
+				rows = append(rows, []string{p.Name, fmt.Sprint(p.Revision), p.For, p.Title, p.By,
+					p.At.Local().Format("2006-01-02 15:04")})
 			}
 			return a.table(rows)
 		}),
 	}
 	var revision int
 	show := &cobra.Command{
-		Use: "show PROCEDURE", Short: "Print the text of a procedure", Args: cobra.ExactArgs(1), Example: "  usher procedure show tern-line-load --revision 2",
+		Use: "show PROCEDURE", Short: "Print the text of a procedure", Args: cobra.ExactArgs(1),
+		Example: "  usher procedure show tern-line-load --revision 2",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			p, err := cl.Procedure(ctx, args[0], revision)
 			if err != nil || a.json {
@@ -53,9 +56,9 @@ func (a *app) procedure() *cobra.Command {
 	var plateFile string
 	check := &cobra.Command{
 		Use: "check FILE", Short: "Check a procedure without storing it", Args: cobra.ExactArgs(1),
-		Long: `Check a procedure: syntax, units, names, setpoints against the nameplate, limits that nothing feeds. Findings are printed as
-FILE:LINE:COLUMN: MESSAGE and the exit code is 1. The nameplate is taken from --nameplate, else from the service if one runs,
-else from the demo scenario.`,
+		Long: `Check a procedure: syntax, units, names, setpoints against the nameplate, limits
+that nothing feeds. Findings are printed as FILE:LINE:COLUMN: MESSAGE and the exit code is 1. The nameplate
+is taken from --nameplate, else from the service if one runs, else from the demo scenario.`,
 		Example: "  usher procedure check tern-line-load.yaml\n  usher procedure check mine.yaml --nameplate mine-plate.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
 			file, err := readProcedure(args[0])
@@ -69,14 +72,16 @@ else from the demo scenario.`,
 			if a.json {
 				return a.printJSON(api.Procedure{Name: p.Name, Title: p.Title, For: p.For, Duration: p.Duration()})
 			}
-			fmt.Fprintf(a.out, "%s: no findings; %d stages, takes about %s\n", args[0], len(p.Stages), report.Seconds(p.Duration()))
+			fmt.Fprintf(a.out, "%s: no findings; %d stages, takes about %s\n", args[0], len(p.Stages),
+				report.Seconds(p.Duration()))
 			return nil
 		},
 	}
 	check.Flags().StringVar(&plateFile, "nameplate", "", "nameplate to check with: a file, or the name of a stored one")
 	var why string
 	push := &cobra.Command{
-		Use: "push FILE", Short: "Store a procedure as its next revision (engineer)", Args: cobra.ExactArgs(1), Example: "  usher procedure push tern-line-load.yaml --why \"limit as agreed in March\"",
+		Use: "push FILE", Short: "Store a procedure as its next revision (engineer)", Args: cobra.ExactArgs(1),
+		Example: "  usher procedure push tern-line-load.yaml --why \"limit as agreed in March\"",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			file, err := readProcedure(args[0])
 			if err != nil {
@@ -103,7 +108,8 @@ else from the demo scenario.`,
 	return c
 }
 
-// readDocument reads a file, or standard input for "-". One that is far too large is read only as far as the check needs to say so.
+// readDocument reads a file, or standard input for "-". One that is far too large is read only as far as the
+// check needs to say so.
 func readDocument(path string) ([]byte, error) {
 	f := os.Stdin
 	if path != "-" {
@@ -116,8 +122,8 @@ func readDocument(path string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, 8*document.LongestDocument))
 }
 
-// findNameplate looks for the text of a nameplate: a file, the service, the demo scenario. It is nil if there is none, which is a
-// finding of the check.
+// findNameplate looks for the text of a nameplate: a file, the service, the demo scenario. It is nil if there
+// is none, which is a finding of the check.
 func (a *app) findNameplate(ctx context.Context, name, file string) ([]byte, error) {
 	if file != "" {
 		return os.ReadFile(file)
@@ -158,7 +164,8 @@ func (a *app) findings(path string, err error) error {
 }
 
 func (a *app) nameplate() *cobra.Command {
-	c := &cobra.Command{Use: "nameplate", Short: "List, show and push nameplates", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c := &cobra.Command{Use: "nameplate", Short: "List, show and push nameplates", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
 	list := &cobra.Command{
 		Use: "list", Short: "List the nameplates", Args: cobra.NoArgs, Example: "  usher nameplate list",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
@@ -174,7 +181,8 @@ func (a *app) nameplate() *cobra.Command {
 		}),
 	}
 	show := &cobra.Command{
-		Use: "show NAMEPLATE", Short: "Print the text of a nameplate", Args: cobra.ExactArgs(1), Example: "  usher nameplate show tern",
+		Use: "show NAMEPLATE", Short: "Print the text of a nameplate", Args: cobra.ExactArgs(1),
+		Example: "  usher nameplate show tern",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			n, err := cl.Nameplate(ctx, args[0])
 			if err != nil || a.json {
@@ -185,7 +193,8 @@ func (a *app) nameplate() *cobra.Command {
 		}),
 	}
 	push := &cobra.Command{
-		Use: "push FILE", Short: "Store a nameplate (engineer)", Args: cobra.ExactArgs(1), Example: "  usher nameplate push tern.yaml",
+		Use: "push FILE", Short: "Store a nameplate (engineer)", Args: cobra.ExactArgs(1),
+		Example: "  usher nameplate push tern.yaml",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			text, err := readDocument(args[0])
 			if err != nil {
@@ -206,7 +215,9 @@ func (a *app) nameplate() *cobra.Command {
 		}),
 	}
 	check := &cobra.Command{
-		Use: "check FILE", Short: "Check a nameplate and show its ratings, those that follow from the chemistry included; no service needed", Args: cobra.ExactArgs(1), Example: "  usher nameplate check gannet.yaml",
+		Use:   "check FILE",
+		Short: "Check a nameplate and show its ratings, those that follow from the chemistry included; no service needed",
+		Args:  cobra.ExactArgs(1), Example: "  usher nameplate check gannet.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
 			text, err := readDocument(args[0])
 			if err != nil {
@@ -220,7 +231,8 @@ func (a *app) nameplate() *cobra.Command {
 				return a.printJSON(map[string]any{"name": plate.Name, "ratings": plate.Ratings, "assumed": plate.Assumed})
 			}
 			if plate.Battery() {
-				fmt.Fprintf(a.out, "%s: %d cells of %s in series, %d in parallel\n", plate.Name, plate.Series, plate.Chemistry.Name, plate.Parallel)
+				fmt.Fprintf(a.out, "%s: %d cells of %s in series, %d in parallel\n", plate.Name, plate.Series, plate.Chemistry.Name,
+					plate.Parallel)
 			}
 			rows := [][]string{{"RATING", "VALUE", "FROM"}}
 			for _, name := range slices.Sorted(maps.Keys(plate.Ratings)) {

@@ -28,7 +28,8 @@ func TestARehearsalNeedsNoServiceAndItsOutcomeIsTheExitCode(t *testing.T) {
 	file := readyFile(t, "tern-line-load")
 	code, out, errOut := usher(t, "", "rehearse", file)
 	assert.Equal(t, 0, code, errOut)
-	for _, words := range []string{"● pass", "a healthy unit, nameplate tern", "takes 38.", "source.volts, load.volts", "efficiency map", "load-regulation"} {
+	for _, words := range []string{"● pass", "a healthy unit, nameplate tern", "takes 38.", "source.volts, load.volts",
+		"efficiency map", "load-regulation"} {
 		assert.Contains(t, out, words)
 	}
 	code, out, _ = usher(t, "", "rehearse", file, "--fault", "weak-regulation", "--json")
@@ -38,7 +39,8 @@ func TestARehearsalNeedsNoServiceAndItsOutcomeIsTheExitCode(t *testing.T) {
 	assert.Equal(t, []string{"fail", "weak-regulation", "tern"}, []string{r.Outcome, r.Fault, r.Nameplate})
 	assert.Len(t, r.Values, len(r.Columns))
 	curves := filepath.Join(t.TempDir(), "curves.csv")
-	code, _, errOut = usher(t, "", "rehearse", readyFile(t, "tern-lowering"), "--nameplate", "tern", "--csv", curves, "--param", "top=50V", "--param", "bottom=45V")
+	code, _, errOut = usher(t, "", "rehearse", readyFile(t, "tern-lowering"), "--nameplate", "tern", "--csv", curves,
+		"--param", "top=50V", "--param", "bottom=45V")
 	assert.Equal(t, 0, code, errOut)
 	text, err := os.ReadFile(curves)
 	require.NoError(t, err)
@@ -74,7 +76,8 @@ stages:
 	h := servicetest.Start(t, servicetest.Options{})
 	code, _, errOut := usher(t, "", "--data", h.Data, "procedure", "check", file)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errOut, `there is no table "late.xlsx" under tables; known here: dip.csv`, "one is there, one is missing")
+	assert.Contains(t, errOut, `there is no table "late.xlsx" under tables; known here: dip.csv`,
+		"one is there, one is missing")
 	code, _, errOut = usher(t, "", "table", "convert", table, filepath.Join(folder, "late.xlsx"))
 	assert.Equal(t, 0, code, errOut)
 	code, out, errOut := usher(t, "", "table", "check", filepath.Join(folder, "late.xlsx"))
@@ -159,7 +162,8 @@ figures: [{figure: reading, row: end, quantity: load.volts, limit: {min: 14 V}}]
 		return out
 	}
 	started := h.Start("bay1", "hands", "TN-2208")
-	require.Eventually(t, func() bool { b, _ := h.Local.Bay(t.Context(), "bay1"); return b.Prompt != nil }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { b, _ := h.Local.Bay(t.Context(), "bay1"); return b.Prompt != nil }, 30*time.Second,
+		20*time.Millisecond)
 	assert.Contains(t, run("note", "bay1", "a", "note"), "it asks: Go on (yes or no)")
 	code, _, errOut := usher(t, "", "--data", h.Data, "answer", "bay1", "perhaps")
 	assert.Equal(t, 1, code)
@@ -182,7 +186,8 @@ figures: [{figure: reading, row: end, quantity: load.volts, limit: {min: 14 V}}]
 	assert.Contains(t, run("show", "last"), "■ fail")
 	out = run("deviations", "last")
 	assert.NotContains(t, out, "load.volts is", "a good unit lies where good units lie")
-	for _, args := range [][]string{{"extend", "bay1", "soon"}, {"adjust", "bay1", "level"}, {"judge"}, {"judge", "last", "--lot", "L"}, {"pause"}} {
+	for _, args := range [][]string{{"extend", "bay1", "soon"}, {"adjust", "bay1", "level"}, {"judge"},
+		{"judge", "last", "--lot", "L"}, {"pause"}} {
 		code, _, _ := usher(t, "", append([]string{"--data", h.Data}, args...)...)
 		assert.Equal(t, 2, code, args)
 	}

@@ -29,8 +29,8 @@ var (
 	tablesKey = regexp.MustCompile(`(?m)^tables:[ \t]*(#.*)?$`)
 )
 
-// readProcedure reads a procedure. A table that its text names but does not carry is taken from the file of that name beside it, CSV or XLSX,
-// so that the text is whole wherever it goes.
+// readProcedure reads a procedure. A table that its text names but does not carry is taken from the file of
+// that name beside it, CSV or XLSX, so that the text is whole wherever it goes.
 func readProcedure(path string) (procedureFile, error) {
 	text, err := readDocument(path)
 	f := procedureFile{path, text}
@@ -101,8 +101,8 @@ func (a *app) library(ctx context.Context, path string) procedure.Library {
 	}
 }
 
-// plateFor finds the nameplate that a procedure is for; nil if it is for any unit and none is given, or if it is not known, which is a
-// finding of the check.
+// plateFor finds the nameplate that a procedure is for; nil if it is for any unit and none is given, or if it
+// is not known, which is a finding of the check.
 func (a *app) plateFor(ctx context.Context, text []byte, given string) (*nameplate.Nameplate, error) {
 	header, err := procedure.ReadHeader(text)
 	if err != nil {
@@ -130,7 +130,8 @@ func (a *app) plateFor(ctx context.Context, text []byte, given string) (*namepla
 }
 
 // checkHere checks a procedure in this process.
-func (a *app) checkHere(ctx context.Context, f procedureFile, plateFile string, values map[string]string) (*procedure.Program, *nameplate.Nameplate, error) {
+func (a *app) checkHere(ctx context.Context, f procedureFile, plateFile string,
+	values map[string]string) (*procedure.Program, *nameplate.Nameplate, error) {
 	plate, err := a.plateFor(ctx, f.text, plateFile)
 	if err != nil {
 		return nil, nil, err

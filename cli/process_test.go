@@ -107,7 +107,8 @@ type house struct {
 func newHouse(t *testing.T, bays int, more ...string) *house {
 	h := &house{t: t, data: t.TempDir()}
 	h.config = filepath.Join(h.data, "usher.yaml")
-	bench := start(t, append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", h.config, "--until-input-ends"}, more...)...)
+	bench := start(t, append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", h.config,
+		"--until-input-ends"}, more...)...)
 	h.admin = strings.TrimSuffix(bench.line("The simulated bench runs; its state is at"), "/state")
 	return h
 }
@@ -195,7 +196,8 @@ func TestAKilledServiceLeavesTheBenchSafeAndTheRecordWhole(t *testing.T) {
 		assert.Contains(t, doc.Reason, "the service was killed")
 		w, err := cl.Window(t.Context(), run.ID, []string{"load.volts"}, client.Range{}, 1000)
 		require.NoError(t, err)
-		assert.GreaterOrEqual(t, w.To, newest[run.ID]-store.FlushInterval.Seconds()-0.15, "frames older than one second are on record")
+		assert.GreaterOrEqual(t, w.To, newest[run.ID]-store.FlushInterval.Seconds()-0.15,
+			"frames older than one second are on record")
 		entries, err := cl.Journal(t.Context(), "", run.ID, 20)
 		require.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(entries), "left behind by a killed service")

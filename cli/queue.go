@@ -17,9 +17,11 @@ func (a *app) queue() *cobra.Command {
 	var bay string
 	c := &cobra.Command{
 		Use: "queue", Short: "Show and change what waits in line for the bays", Args: cobra.NoArgs,
-		Long: `Runs wait in line for their bay and begin one after another, by themselves where a unit handler changes the unit. Where a person does, the
-line holds until somebody says that the unit is in place.`,
-		Example: "  usher queue\n  usher queue add gannet-cell-capacity --bays bay1,bay2,bay3,bay4 --serials GC-001..GC-024 --lot C-2026-11\n  usher queue release 7",
+		Long: `Runs wait in line for their bay and begin one after another, by themselves where a
+unit handler changes the unit. Where a person does, the line holds until somebody says that the unit is in
+place.`,
+		Example: "  usher queue\n  usher queue add gannet-cell-capacity --bays bay1,bay2,bay3,bay4 --serials " +
+			"GC-001..GC-024 --lot C-2026-11\n  usher queue release 7",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
 			all, err := cl.Queue(ctx, bay)
 			if err != nil || a.json {
@@ -29,12 +31,15 @@ line holds until somebody says that the unit is in place.`,
 		}),
 	}
 	c.Flags().StringVar(&bay, "bay", "", "only this bay")
-	c.AddCommand(a.queueAdd(), a.queueChange("remove", "Take a run out of the line (operator)", func(ctx context.Context, cl *client.Client, id uint) (string, error) {
-		return "is out of the line", cl.Dequeue(ctx, id)
-	}), a.queueChange("release", "Let a held run begin: its unit is in place, or what stood in the way is mended (operator)", func(ctx context.Context, cl *client.Client, id uint) (string, error) {
-		w, err := cl.Release(ctx, id)
-		return fmt.Sprintf("may begin: %s on %s in %s", w.Procedure, w.Serial, w.Bay), err
-	}))
+	c.AddCommand(a.queueAdd(), a.queueChange("remove", "Take a run out of the line (operator)",
+		func(ctx context.Context, cl *client.Client, id uint) (string, error) {
+			return "is out of the line", cl.Dequeue(ctx, id)
+		}), a.queueChange("release",
+		"Let a held run begin: its unit is in place, or what stood in the way is mended (operator)",
+		func(ctx context.Context, cl *client.Client, id uint) (string, error) {
+			w, err := cl.Release(ctx, id)
+			return fmt.Sprintf("may begin: %s on %s in %s", w.Procedure, w.Serial, w.Bay), err
+		}))
 	return c
 }
 
@@ -73,10 +78,12 @@ func (a *app) queueAdd() *cobra.Command {
 	var serials, parameters []string
 	var at string
 	c := &cobra.Command{
-		Use: "add PROCEDURE … --bays BAY,… --serials SERIAL,…", Short: "Put units in line (operator)", Args: cobra.MinimumNArgs(1),
-		Long: `Put units in line. They are dealt out over the bays in order; each goes through every procedure, one after the other, in its bay. A range of
-serial numbers counts up: GC-001..GC-024.`,
-		Example: "  usher queue add gannet-cell-capacity --bays bay1,bay2 --serials GC-001..GC-024 --lot C-2026-11\n  usher queue add gannet-capacity gannet-storage --bays bay3 --serials GP-303 --at 22:00",
+		Use: "add PROCEDURE … --bays BAY,… --serials SERIAL,…", Short: "Put units in line (operator)",
+		Args: cobra.MinimumNArgs(1),
+		Long: `Put units in line. They are dealt out over the bays in order; each goes through
+every procedure, one after the other, in its bay. A range of serial numbers counts up: GC-001..GC-024.`,
+		Example: "  usher queue add gannet-cell-capacity --bays bay1,bay2 --serials GC-001..GC-024 --lot C-2026-11\n  " +
+			"usher queue add gannet-capacity gannet-storage --bays bay3 --serials GP-303 --at 22:00",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			var err error
 			if e.Serials, err = serialRange(serials); err != nil {
@@ -108,7 +115,8 @@ serial numbers counts up: GC-001..GC-024.`,
 	return c
 }
 
-func (a *app) queueChange(verb, short string, do func(context.Context, *client.Client, uint) (string, error)) *cobra.Command {
+func (a *app) queueChange(verb, short string, do func(context.Context, *client.Client, uint) (string,
+	error)) *cobra.Command {
 	return &cobra.Command{
 		Use: verb + " NO", Short: short, Args: cobra.ExactArgs(1), Example: "  usher queue " + verb + " 7",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {

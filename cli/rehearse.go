@@ -24,10 +24,13 @@ func (a *app) rehearse() *cobra.Command {
 	var plateName, fault, serial, out string
 	var parameters []string
 	c := &cobra.Command{
-		Use: "rehearse FILE", Short: "Run a procedure on the model of its unit; nothing is energised", Args: cobra.ExactArgs(1),
-		Long: `Rehearse a procedure: it runs on the nameplate's model of the unit, in as little time as the computation takes, and shows curves, figures,
-duration, energy and heat. No service is needed. With --fault the unit has a fault. The exit code is the outcome that the run would have.`,
-		Example: "  usher rehearse tern-line-load.yaml\n  usher rehearse mine.yaml --nameplate tern --fault weak-regulation\n  usher rehearse gannet-capacity.yaml --param out=0.5C --csv curves.csv",
+		Use: "rehearse FILE", Short: "Run a procedure on the model of its unit; nothing is energised",
+		Args: cobra.ExactArgs(1),
+		Long: `Rehearse a procedure: it runs on the nameplate's model of the unit, in as little
+time as the computation takes, and shows curves, figures, duration, energy and heat. No service is needed.
+With --fault the unit has a fault. The exit code is the outcome that the run would have.`,
+		Example: "  usher rehearse tern-line-load.yaml\n  usher rehearse mine.yaml --nameplate tern --fault " +
+			"weak-regulation\n  usher rehearse gannet-capacity.yaml --param out=0.5C --csv curves.csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			values, err := parameterValues(parameters)
 			if err != nil {
@@ -119,11 +122,13 @@ func (a *app) printRehearsal(r api.Rehearsal, result *rehearsal.Result) error {
 	if word == "" {
 		word = "no limits"
 	}
-	fmt.Fprintf(a.out, "%s %s   rehearsal of %s on %s, nameplate %s\n", report.Sign(r.Outcome), word, r.Procedure, unit, r.Nameplate)
+	fmt.Fprintf(a.out, "%s %s   rehearsal of %s on %s, nameplate %s\n", report.Sign(r.Outcome), word, r.Procedure, unit,
+		r.Nameplate)
 	if r.Reason != "" {
 		fmt.Fprintf(a.out, "  %s\n", r.Reason)
 	}
-	fmt.Fprintf(a.out, "  takes %s, draws %.4g Wh, of which %.4g Wh stay in the unit as heat", report.Seconds(r.Duration), r.Energy, r.Heat)
+	fmt.Fprintf(a.out, "  takes %s, draws %.4g Wh, of which %.4g Wh stay in the unit as heat", report.Seconds(r.Duration),
+		r.Energy, r.Heat)
 	if r.Hottest != nil {
 		fmt.Fprintf(a.out, "; hottest %.1f °C", *r.Hottest)
 	}
@@ -179,8 +184,8 @@ func (a *app) plotRehearsed(r *rehearsal.Result, q, unit string) {
 func (a *app) deviations() *cobra.Command {
 	return &cobra.Command{
 		Use: "deviations RUN", Short: "Compare a run with its rehearsal", Args: cobra.ExactArgs(1),
-		Long: `Rehearse what a run ran, on healthy units, and show where the run left what they do: traces, the time of stages, figures. RUN is an id, a
-unique beginning of one, or last.`,
+		Long: `Rehearse what a run ran, on healthy units, and show where the run left what they do:
+traces, the time of stages, figures. RUN is an id, a unique beginning of one, or last.`,
 		Example: "  usher deviations last",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			r, err := cl.RunRehearsal(ctx, args[0])
@@ -208,10 +213,13 @@ func (a *app) judge() *cobra.Command {
 	var j api.JudgeAgain
 	var file string
 	c := &cobra.Command{
-		Use: "judge RUN | --lot LOT", Short: "Compute figures and outcomes anew from the record (engineer)", Args: cobra.MaximumNArgs(1),
-		Long: `Judge a run, or every run of a lot, again: by the procedure that ran, or by a changed one with other figures or limits. The record is never
-changed. Both judgements stay on record; with --adopt the new figures become those of the run.`,
-		Example: "  usher judge last --procedure tern-line-load.yaml\n  usher judge --lot L-2026-11 --procedure stricter.yaml --why \"limit agreed in March\" --adopt",
+		Use: "judge RUN | --lot LOT", Short: "Compute figures and outcomes anew from the record (engineer)",
+		Args: cobra.MaximumNArgs(1),
+		Long: `Judge a run, or every run of a lot, again: by the procedure that ran, or by a
+changed one with other figures or limits. The record is never changed. Both judgements stay on record; with
+--adopt the new figures become those of the run.`,
+		Example: "  usher judge last --procedure tern-line-load.yaml\n  usher judge --lot L-2026-11 --procedure " +
+			"stricter.yaml --why \"limit agreed in March\" --adopt",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if len(args) == 1 {
 				j.Run = args[0]
@@ -249,7 +257,8 @@ func (a *app) printJudgements(all []api.Judgement, adopted bool) error {
 		if j.Before != j.Outcome {
 			different++
 		}
-		fmt.Fprintf(a.out, "%s %s   %s, run %s: %s → %s\n", report.Sign(j.Outcome), j.Serial, j.At.Local().Format("2006-01-02 15:04"), j.Run, orDash(j.Before), orDash(j.Outcome))
+		fmt.Fprintf(a.out, "%s %s   %s, run %s: %s → %s\n", report.Sign(j.Outcome), j.Serial,
+			j.At.Local().Format("2006-01-02 15:04"), j.Run, orDash(j.Before), orDash(j.Outcome))
 		for _, change := range j.Changes {
 			fmt.Fprintf(a.out, "    %s\n", change)
 		}

@@ -58,16 +58,18 @@ func capacityOf(t *testing.T, figures []procedure.Judged) figure.Result {
 	return figure.Result{}
 }
 
-// A run goes on after every kill, and its capacity is that of a run that nobody disturbed. USHER_KILLS, USHER_KILL_RATE (in C) and
-// USHER_KILL_FACTOR make it longer.
+// A run goes on after every kill, and its capacity is that of a run that nobody disturbed. USHER_KILLS,
+// USHER_KILL_RATE (in C) and USHER_KILL_FACTOR make it longer.
 func TestARunGoesOnAfterItsServiceWasKilled(t *testing.T) {
-	kills, rate, factor := int(number(t, "USHER_KILLS", 3)), number(t, "USHER_KILL_RATE", 0.9), number(t, "USHER_KILL_FACTOR", 60)
+	kills, rate, factor := int(number(t, "USHER_KILLS", 3)), number(t, "USHER_KILL_RATE", 0.9),
+		number(t, "USHER_KILL_FACTOR", 60)
 	h := newHouse(t, 1, "--layouts", "battery", "--time-factor", fmt.Sprint(factor), "--ideal")
 	p, cl := h.serve()
 	h.scenario(cl)
 	_, err := cl.PushProcedure(t.Context(), emptying, "")
 	require.NoError(t, err)
-	run, err := cl.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "emptying", Serial: "GP-77", Parameters: map[string]string{"out": fmt.Sprintf("%g C", rate)}})
+	run, err := cl.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "emptying", Serial: "GP-77",
+		Parameters: map[string]string{"out": fmt.Sprintf("%g C", rate)}})
 	require.NoError(t, err)
 
 	pack, err := plant.Gannet("GP-77", plant.Healthy)
@@ -77,7 +79,8 @@ func TestARunGoesOnAfterItsServiceWasKilled(t *testing.T) {
 	var killed []time.Time
 	usual := seconds / factor / float64(kills+1) // wall time between kills
 	for k := range kills {
-		time.Sleep(time.Duration(usual * (0.3 + 0.7*rng.Float64()) * float64(time.Second))) // at any moment: that is the point
+		// At any moment: that is the point
+		time.Sleep(time.Duration(usual * (0.3 + 0.7*rng.Float64()) * float64(time.Second)))
 		require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
 		killed = append(killed, time.Now())
 		_ = p.cmd.Wait()
@@ -93,7 +96,8 @@ func TestARunGoesOnAfterItsServiceWasKilled(t *testing.T) {
 	for _, b := range doc.Breaks {
 		gaps += b.Within
 	}
-	t.Logf("%d kills in %.0f s of bench time: capacity %.5f Ah ± %.5f Ah, truth %.5f Ah; %d breaks leave ± %.5f Ah open", kills, doc.Duration, r.Value, r.U, charge/3600, len(doc.Breaks), gaps/3600)
+	t.Logf("%d kills in %.0f s of bench time: capacity %.5f Ah ± %.5f Ah, truth %.5f Ah; %d breaks leave ± %.5f Ah open",
+		kills, doc.Duration, r.Value, r.U, charge/3600, len(doc.Breaks), gaps/3600)
 	assert.Len(t, doc.Breaks, kills)
 	assert.InDelta(t, charge/3600, r.Value, r.U+0.001*charge/3600, "within the stated error of the gaps")
 	assert.Contains(t, r.Remarks, "resumed")
@@ -117,7 +121,8 @@ func TestRunsAreSuspendedWhenTheServiceEndsInGoodOrder(t *testing.T) {
 	require.NoError(t, err)
 	var runs []api.RunSummary
 	for k := range bays {
-		run, err := cl.StartRun(t.Context(), api.StartRun{Bay: fmt.Sprintf("bay%d", k+1), Procedure: "emptying", Serial: fmt.Sprintf("GP-7%d", k)})
+		run, err := cl.StartRun(t.Context(), api.StartRun{Bay: fmt.Sprintf("bay%d", k+1), Procedure: "emptying",
+			Serial: fmt.Sprintf("GP-7%d", k)})
 		require.NoError(t, err)
 		runs = append(runs, run)
 	}

@@ -20,7 +20,8 @@ import (
 // revisionCommands are the verbs of procedure that deal with revisions and files.
 func (a *app) revisionCommands() []*cobra.Command {
 	revisions := &cobra.Command{
-		Use: "revisions PROCEDURE", Short: "List the revisions: who, when, why", Args: cobra.ExactArgs(1), Example: "  usher procedure revisions tern-line-load",
+		Use: "revisions PROCEDURE", Short: "List the revisions: who, when, why", Args: cobra.ExactArgs(1),
+		Example: "  usher procedure revisions tern-line-load",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			all, err := cl.Revisions(ctx, args[0])
 			if err != nil || a.json {
@@ -28,7 +29,8 @@ func (a *app) revisionCommands() []*cobra.Command {
 			}
 			rows := [][]string{{"REV", "BY", "AT", "HASH", "WHY"}}
 			for _, p := range all {
-				rows = append(rows, []string{fmt.Sprint(p.Revision), p.By, p.At.Local().Format("2006-01-02 15:04"), p.Hash[:min(12, len(p.Hash))], orDash(p.Why)})
+				rows = append(rows, []string{fmt.Sprint(p.Revision), p.By, p.At.Local().Format("2006-01-02 15:04"),
+					p.Hash[:min(12, len(p.Hash))], orDash(p.Why)})
 			}
 			return a.table(rows)
 		}),
@@ -52,7 +54,8 @@ func (a *app) revisionCommands() []*cobra.Command {
 	difference.Flags().IntVar(&to, "to", 0, "newer revision (default the newest)")
 	var folder string
 	export := &cobra.Command{
-		Use: "export [PROCEDURE …]", Short: "Write procedures as files, for version control", Example: "  usher procedure export --to procedures\n  usher procedure export tern-line-load --to .",
+		Use: "export [PROCEDURE …]", Short: "Write procedures as files, for version control",
+		Example: "  usher procedure export --to procedures\n  usher procedure export tern-line-load --to .",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if len(args) == 0 {
 				all, err := cl.Procedures(ctx)
@@ -83,8 +86,10 @@ func (a *app) revisionCommands() []*cobra.Command {
 	export.Flags().StringVar(&folder, "to", ".", "folder to write to")
 	var why string
 	imports := &cobra.Command{
-		Use: "import FILE|FOLDER …", Short: "Store every procedure of files or folders that differs (engineer)", Args: cobra.MinimumNArgs(1),
-		Long:    "Store procedures from files. One that is equal to the newest revision is left alone; nothing is stored when one of them has findings.",
+		Use: "import FILE|FOLDER …", Short: "Store every procedure of files or folders that differs (engineer)",
+		Args: cobra.MinimumNArgs(1),
+		Long: "Store procedures from files. One that is equal to the newest revision is left alone; nothing is stored " +
+			"when one of them has findings.",
 		Example: "  usher procedure import procedures --why \"as in the repository\"",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			return a.importAll(ctx, cl, args, why)
@@ -92,7 +97,8 @@ func (a *app) revisionCommands() []*cobra.Command {
 	}
 	imports.Flags().StringVar(&why, "why", "", "why these revisions, for the journal")
 	ready := &cobra.Command{
-		Use: "ready [PROCEDURE]", Short: "List the procedures to start from, or print one", Args: cobra.MaximumNArgs(1), Example: "  usher procedure ready\n  usher procedure ready tern-lockout > mine.yaml",
+		Use: "ready [PROCEDURE]", Short: "List the procedures to start from, or print one", Args: cobra.MaximumNArgs(1),
+		Example: "  usher procedure ready\n  usher procedure ready tern-lockout > mine.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
 			rows := [][]string{{"PROCEDURE", "FOR", "TITLE"}}
 			for _, text := range demo.Procedures() {
@@ -139,7 +145,8 @@ func (a *app) importAll(ctx context.Context, cl *client.Client, paths []string, 
 		if err != nil {
 			return err
 		}
-		if _, err := procedure.ReadHeader(f.text); err != nil && strings.Contains(err.Error(), "this is not a procedure") && len(files) > 1 {
+		if _, err := procedure.ReadHeader(f.text); err != nil && strings.Contains(err.Error(), "this is not a procedure") &&
+			len(files) > 1 {
 			continue // a nameplate in the same folder
 		}
 		if _, _, err := a.checkHere(ctx, f, "", nil); err != nil {
@@ -158,11 +165,14 @@ func (a *app) importAll(ctx context.Context, cl *client.Client, paths []string, 
 }
 
 func (a *app) tables() *cobra.Command {
-	c := &cobra.Command{Use: "table", Short: "Read, convert and draw tables of setpoints", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c := &cobra.Command{Use: "table", Short: "Read, convert and draw tables of setpoints", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
 	check := &cobra.Command{
-		Use: "check FILE", Short: "Check a table, CSV or XLSX", Args: cobra.ExactArgs(1), Example: "  usher table check dip.xlsx",
-		Long: `Check a table of setpoints. The first row is the header: "time [s]" for absolute times or "duration [ms]" for the time of each row, then
-quantities with units, "volts [V]" or "source.volts [V]". A mistake is named with its cell.`,
+		Use: "check FILE", Short: "Check a table, CSV or XLSX", Args: cobra.ExactArgs(1),
+		Example: "  usher table check dip.xlsx",
+		Long: `Check a table of setpoints. The first row is the header: "time [s]" for absolute
+times or "duration [ms]" for the time of each row, then quantities with units, "volts [V]" or "source.volts
+[V]". A mistake is named with its cell.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			t, err := readTable(args[0])
 			if err != nil {
@@ -178,12 +188,14 @@ quantities with units, "volts [V]" or "source.volts [V]". A mistake is named wit
 			if a.json {
 				return a.printJSON(map[string]any{"file": args[0], "rows": len(t.Time), "names": t.Names, "seconds": length})
 			}
-			fmt.Fprintf(a.out, "%s: %d rows, %s, %s long\n", args[0], len(t.Time), strings.Join(t.Names, ", "), report.Seconds(length))
+			fmt.Fprintf(a.out, "%s: %d rows, %s, %s long\n", args[0], len(t.Time), strings.Join(t.Names, ", "),
+				report.Seconds(length))
 			return nil
 		},
 	}
 	convert := &cobra.Command{
-		Use: "convert FROM TO", Short: "Convert a table between CSV and XLSX", Args: cobra.ExactArgs(2), Example: "  usher table convert dip.xlsx dip.csv",
+		Use: "convert FROM TO", Short: "Convert a table between CSV and XLSX", Args: cobra.ExactArgs(2),
+		Example: "  usher table convert dip.xlsx dip.csv",
 		RunE: func(_ *cobra.Command, args []string) error {
 			t, err := readTable(args[0])
 			if err != nil {
@@ -194,7 +206,8 @@ quantities with units, "volts [V]" or "source.volts [V]". A mistake is named wit
 	}
 	var name, plate string
 	draw := &cobra.Command{
-		Use: "draw PROCEDURE-FILE TO", Short: "Write the shapes of a stage as a table", Args: cobra.ExactArgs(2), Example: "  usher table draw tern-cranking.yaml cranking.xlsx --stage cranking",
+		Use: "draw PROCEDURE-FILE TO", Short: "Write the shapes of a stage as a table", Args: cobra.ExactArgs(2),
+		Example: "  usher table draw tern-cranking.yaml cranking.xlsx --stage cranking",
 		RunE: func(c *cobra.Command, args []string) error {
 			file, err := readProcedure(args[0])
 			if err != nil {

@@ -123,12 +123,16 @@ Exit codes: 0 done or pass, 1 error, 2 wrong usage, 3 fail (marginal with --stri
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
-	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default: the one on this machine; env USHER_SERVER)")
-	root.PersistentFlags().StringVar(&a.data, "data", "", "data folder of the service on this machine (default usher-data; env USHER_DATA)")
+	root.PersistentFlags().StringVar(&a.server, "server", "",
+		"address of the service (default: the one on this machine; env USHER_SERVER)")
+	root.PersistentFlags().StringVar(&a.data, "data", "",
+		"data folder of the service on this machine (default usher-data; env USHER_DATA)")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(a.serve(), a.warden(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(), a.bench(), a.dialect(), a.preflight(), a.procedure(), a.nameplate(), a.run(), a.watch(), a.stop(),
-		a.runs(), a.show(), a.export(), a.report(), a.journal(), a.rehearse(), a.deviations(), a.judge(), a.tables(), a.queue(), a.overlay(), a.match(), a.importLog())
+	root.AddCommand(a.serve(), a.warden(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(), a.bench(),
+		a.dialect(), a.preflight(), a.procedure(), a.nameplate(), a.run(), a.watch(), a.stop(),
+		a.runs(), a.show(), a.export(), a.report(), a.journal(), a.rehearse(), a.deviations(), a.judge(), a.tables(),
+		a.queue(), a.overlay(), a.match(), a.importLog())
 	root.AddCommand(a.byHand()...)
 	wrapArgs(root)
 	return root

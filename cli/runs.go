@@ -26,9 +26,11 @@ func (a *app) run() *cobra.Command {
 	var at string
 	c := &cobra.Command{
 		Use: "run PROCEDURE --bay BAY --serial SERIAL", Short: "Start a run (operator)", Args: cobra.ExactArgs(1),
-		Long: `Start a run of a procedure on a unit. With --follow it shows the run until it ends, prints its figures, and the exit code is the
-outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5 undetermined. Leaving --follow does not end the run.`,
-		Example: "  usher run tern-line-load --bay bay1 --serial TN-2208 --follow\n  usher run tern-soak --bay bay2 --serial TN-2209 --param soak=10min",
+		Long: `Start a run of a procedure on a unit. With --follow it shows the run until it ends,
+prints its figures, and the exit code is the outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5
+undetermined. Leaving --follow does not end the run.`,
+		Example: "  usher run tern-line-load --bay bay1 --serial TN-2208 --follow\n  usher run tern-soak --bay bay2 " +
+			"--serial TN-2209 --param soak=10min",
 		RunE: func(c *cobra.Command, args []string) error {
 			values, err := parameterValues(parameters)
 			if err != nil {
@@ -61,7 +63,8 @@ outcome: 0 pass, 3 fail (marginal with --strict), 4 aborted, 5 undetermined. Lea
 	c.Flags().StringVar(&start.Lot, "lot", "", "lot of the unit")
 	c.Flags().IntVar(&start.Revision, "revision", 0, "revision of the procedure (default the newest)")
 	c.Flags().StringArrayVar(&parameters, "param", nil, "value of a parameter, as name=value; may be repeated")
-	c.Flags().StringSliceVar(&start.Vouched, "vouch", nil, "a check of the preflight for which you vouch after a look at the unit: cells")
+	c.Flags().StringSliceVar(&start.Vouched, "vouch", nil,
+		"a check of the preflight for which you vouch after a look at the unit: cells")
 	c.Flags().StringVar(&at, "at", "", "put it in line and begin not before this time: 22:00, or 2026-03-31 22:00")
 	c.Flags().BoolVar(&follow, "follow", false, "show the run until it ends")
 	c.Flags().BoolVar(&strict, "strict", false, "count marginal as a failure in the exit code")
@@ -87,13 +90,16 @@ func (a *app) runAt(ctx context.Context, cl *client.Client, start api.StartRun, 
 		return err
 	}
 	if len(start.Vouched) > 0 {
-		return usage("--vouch does not go with --at: the unit is looked at when it begins; if it is held then, vouch with: usher queue release")
+		return usage("--vouch does not go with --at: the unit is looked at when it begins; if it is held then, vouch " +
+			"with: usher queue release")
 	}
-	all, err := cl.Enqueue(ctx, api.Enqueue{Bays: []string{start.Bay}, Serials: []string{start.Serial}, Lot: start.Lot, Procedures: []string{start.Procedure}, Parameters: start.Parameters, NotBefore: &when})
+	all, err := cl.Enqueue(ctx, api.Enqueue{Bays: []string{start.Bay}, Serials: []string{start.Serial}, Lot: start.Lot,
+		Procedures: []string{start.Procedure}, Parameters: start.Parameters, NotBefore: &when})
 	if err != nil || a.json {
 		return a.jsonOr(all, err)
 	}
-	fmt.Fprintf(a.out, "%s on %s begins in %s at %s, when the bay is free. See: usher queue\n", start.Procedure, start.Serial, start.Bay, when.Format("2006-01-02 15:04"))
+	fmt.Fprintf(a.out, "%s on %s begins in %s at %s, when the bay is free. See: usher queue\n", start.Procedure,
+		start.Serial, start.Bay, when.Format("2006-01-02 15:04"))
 	return nil
 }
 
@@ -165,7 +171,8 @@ func (a *app) runs() *cobra.Command {
 				if r.State == "live" {
 					duration = "—"
 				}
-				rows = append(rows, []string{r.ID, r.StartedAt.Local().Format("2006-01-02 15:04:05"), r.Bay, r.Serial, r.Procedure, fmt.Sprint(r.Revision),
+				rows = append(rows, []string{r.ID, r.StartedAt.Local().Format("2006-01-02 15:04:05"), r.Bay, r.Serial, r.Procedure,
+					fmt.Sprint(r.Revision),
 					report.Sign(r.Outcome) + " " + state, duration})
 			}
 			return a.table(rows)
@@ -215,7 +222,8 @@ func (a *app) printRun(r api.Run) error {
 	if r.TimeFactor > 1 {
 		factor = " of bench time, ×" + quantity.Quantity{Value: r.TimeFactor}.String()
 	}
-	fmt.Fprintf(a.out, "  %s, %s%s, %d frames, %d points\n\n", r.StartedAt.Local().Format("2006-01-02 15:04:05"), report.Seconds(r.Duration), factor, r.Frames, len(r.Points))
+	fmt.Fprintf(a.out, "  %s, %s%s, %d frames, %d points\n\n", r.StartedAt.Local().Format("2006-01-02 15:04:05"),
+		report.Seconds(r.Duration), factor, r.Frames, len(r.Points))
 	if len(r.Figures) == 0 {
 		fmt.Fprintln(a.out, "No figures.")
 		return nil
@@ -227,7 +235,8 @@ func (a *app) printRun(r api.Run) error {
 func (a *app) printFigures(figures []procedure.Judged) error {
 	rows := [][]string{{"", "FIGURE", "AT", "VALUE ± U (95 %)", "LIMIT", "OUTCOME"}}
 	for _, f := range figures {
-		rows = append(rows, []string{report.Sign(string(f.Outcome)), f.Request.ID, orDash(f.Where), report.Value(f), report.Limit(f), orDash(string(f.Outcome))})
+		rows = append(rows, []string{report.Sign(string(f.Outcome)), f.Request.ID, orDash(f.Where), report.Value(f),
+			report.Limit(f), orDash(string(f.Outcome))})
 	}
 	if err := a.table(rows); err != nil {
 		return err
@@ -281,9 +290,11 @@ func (a *app) export() *cobra.Command {
 	var r client.Range
 	c := &cobra.Command{
 		Use: "export RUN --format csv|json|parquet|xlsx -o FILE", Short: "Write the data of a run", Args: cobra.ExactArgs(1),
-		Long: `Write the data of a run: csv, parquet and xlsx have a row a frame with units in the header, json everything on record. --layout battery has time,
-volts, amps, charge, energy, temperature, cycle and stage of a battery in place of the quantities of every seat. -o - writes to standard output.`,
-		Example: "  usher export last --format csv -o run.csv\n  usher export last --layout battery -o run.parquet\n  usher export 01K --format json -o - --from 12s --to 1min",
+		Long: `Write the data of a run: csv, parquet and xlsx have a row a frame with units in the
+header, json everything on record. --layout battery has time, volts, amps, charge, energy, temperature,
+cycle and stage of a battery in place of the quantities of every seat. -o - writes to standard output.`,
+		Example: "  usher export last --format csv -o run.csv\n  usher export last --layout battery -o run.parquet\n  " +
+			"usher export 01K --format json -o - --from 12s --to 1min",
 		PreRunE: func(*cobra.Command, []string) error {
 			if format == "" {
 				format = strings.TrimPrefix(filepath.Ext(output), ".")
@@ -324,7 +335,8 @@ volts, amps, charge, energy, temperature, cycle and stage of a battery in place 
 func (a *app) report() *cobra.Command {
 	var output string
 	c := &cobra.Command{
-		Use: "report RUN -o FILE.pdf", Short: "Write the report of a run as PDF", Args: cobra.ExactArgs(1), Example: "  usher report last -o report.pdf",
+		Use: "report RUN -o FILE.pdf", Short: "Write the report of a run as PDF", Args: cobra.ExactArgs(1),
+		Example: "  usher report last -o report.pdf",
 		PreRunE: func(*cobra.Command, []string) error {
 			if output == "" {
 				return usage("name the file with -o")

@@ -152,7 +152,8 @@ func (v *view) curve(columns []string, unit string, rows int, style lipgloss.Sty
 	}
 	plot := asciigraph.PlotMany(data, asciigraph.Height(rows-1), asciigraph.Width(max(v.width-14, 20)),
 		asciigraph.YAxisValueFormatter(func(x float64) string { return fmt.Sprintf("%7.2f", x) }),
-		asciigraph.SeriesColors(colors[2-len(data):]...), asciigraph.LowerBound(0), asciigraph.UpperBound(roundTop(data, rows-1)))
+		asciigraph.SeriesColors(colors[2-len(data):]...), asciigraph.LowerBound(0),
+		asciigraph.UpperBound(roundTop(data, rows-1)))
 	span := ""
 	if n := len(v.t); n > 1 {
 		span = fmt.Sprintf("   %s to %s", report.Seconds(v.t[0]), report.Seconds(v.t[n-1]))
@@ -190,7 +191,8 @@ func (v *view) foot() string {
 		b.WriteString(mutedStyle.Render(report.Seconds(p.Left)+" to go") + "\n")
 	}
 	for _, g := range v.bay.Guards {
-		b.WriteString(mutedStyle.Render(fmt.Sprintf("guard  %s  ", plain(g.Words))) + g.Distance + mutedStyle.Render(" to trip") + "\n")
+		b.WriteString(mutedStyle.Render(fmt.Sprintf("guard  %s  ", plain(g.Words))) + g.Distance +
+			mutedStyle.Render(" to trip") + "\n")
 	}
 	for _, m := range v.marks {
 		b.WriteString(mutedStyle.Render(m) + "\n")
@@ -199,7 +201,8 @@ func (v *view) foot() string {
 		b.WriteString(liveStyle.Render("▶ "+plain(v.signal)) + "\n")
 	}
 	if p := v.bay.Prompt; p != nil {
-		b.WriteString(liveStyle.Render("? "+plain(promptWords(*p))) + "  " + boldStyle.Render(v.typed+"▏") + "  " + failStyle.Render(v.failed) + "\n")
+		b.WriteString(liveStyle.Render("? "+plain(promptWords(*p))) + "  " + boldStyle.Render(v.typed+"▏") + "  " +
+			failStyle.Render(v.failed) + "\n")
 		b.WriteString(mutedStyle.Render("Enter answers; Esc leaves, the run goes on"))
 		return b.String()
 	}

@@ -39,13 +39,14 @@ func (a *app) serve() *cobra.Command {
 	var noWarden bool
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service", Args: cobra.NoArgs,
-		Long: `Run the service: it drives the bench that usher.yaml describes, keeps the records in the data folder, and serves
-the console and the API. At the start it first makes safe what a killed service left behind. A second small process, the
-warden, makes safe what is energised when this one is killed, crashes or stalls.
+		Long: `Run the service: it drives the bench that usher.yaml describes, keeps the records in
+the data folder, and serves the console and the API. At the start it first makes safe what a killed service
+left behind. A second small process, the warden, makes safe what is energised when this one is killed,
+crashes or stalls.
 
-usher.yaml is taken from --config, else from the data folder, else from the current folder. Flags override environment
-variables (USHER_LISTEN, USHER_DATA, USHER_TLS_CERT, USHER_TLS_KEY, USHER_INSECURE, USHER_LOG_LEVEL, USHER_TIME_FACTOR), and
-these override the file.`,
+usher.yaml is taken from --config, else from the data folder, else from the current folder. Flags override
+environment variables (USHER_LISTEN, USHER_DATA, USHER_TLS_CERT, USHER_TLS_KEY, USHER_INSECURE,
+USHER_LOG_LEVEL, USHER_TIME_FACTOR), and these override the file.`,
 		Example: "  usher serve --data bench --listen 127.0.0.1:8750\n  usher serve --config /etc/usher.yaml",
 		RunE: func(c *cobra.Command, _ []string) error {
 			s, err := readSettings(c, configFile, a.dataFolder())
@@ -60,7 +61,8 @@ these override the file.`,
 			if err != nil {
 				return err
 			}
-			r, err := service.Start(service.Config{Warden: guard, Ready: demo.Procedures(), Data: s.Data, Listen: s.Listen, TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
+			r, err := service.Start(service.Config{Warden: guard, Ready: demo.Procedures(), Data: s.Data, Listen: s.Listen,
+				TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
 			if err != nil {
 				return err
 			}
@@ -68,7 +70,8 @@ these override the file.`,
 		},
 	}
 	c.Flags().StringVar(&configFile, "config", "", "configuration file (default usher.yaml in the data folder or here)")
-	c.Flags().BoolVar(&noWarden, "no-warden", false, "do without the second process that makes safe when this one dies or stalls")
+	c.Flags().BoolVar(&noWarden, "no-warden", false,
+		"do without the second process that makes safe when this one dies or stalls")
 	c.Flags().String("listen", defaultListen, "address to serve on; port 0 takes a free one")
 	c.Flags().String("tls-cert", "", "certificate file, for addresses that others can reach")
 	c.Flags().String("tls-key", "", "key file of the certificate")
@@ -174,7 +177,9 @@ func wardenCommand(none bool) ([]string, error) {
 // warden is the second process. People do not call it: the service does, and speaks to it over a pipe.
 func (a *app) warden() *cobra.Command {
 	return &cobra.Command{
-		Use: "warden LOG", Short: "The second process that makes safe when the service dies or stalls; started by usher serve", Hidden: true, Args: cobra.ExactArgs(1),
+		Use:   "warden LOG",
+		Short: "The second process that makes safe when the service dies or stalls; started by usher serve", Hidden: true,
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			// What ends the service must not end the warden before it has done its work.
 			signal.Ignore(os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGPIPE)

@@ -25,8 +25,9 @@ func (a *app) simbench() *cobra.Command {
 	var layouts []string
 	c := &cobra.Command{
 		Use: "simbench", Short: "Run a simulated bench in a process of its own", Args: cobra.NoArgs,
-		Long: `Run stand-ins for supplies, loads, cyclers and meters, with a unit in each bay, as SCPI and Modbus servers on this machine.
---write-config writes a configuration with which usher serve drives them.`,
+		Long: `Run stand-ins for supplies, loads, cyclers and meters, with a unit in each bay, as
+SCPI and Modbus servers on this machine. --write-config writes a configuration with which usher serve drives
+them.`,
 		Example: `  usher simbench --bays 2 --write-config usher.yaml
   usher serve --config usher.yaml --data bench           (in another terminal)
   usher simbench state
@@ -75,18 +76,23 @@ func (a *app) simbench() *cobra.Command {
 	c.Flags().BoolVar(&childMode, "until-input-ends", false, "run until standard input ends, for a parent process")
 
 	var admin string
-	c.PersistentFlags().StringVar(&admin, "admin", fmt.Sprintf("http://127.0.0.1:%d", defaultSimbenchPort), "address of a running bench")
-	state := &cobra.Command{Use: "state", Short: "Show what the bench itself knows: units, outputs, truth, switchings", Args: cobra.NoArgs,
+	c.PersistentFlags().StringVar(&admin, "admin", fmt.Sprintf("http://127.0.0.1:%d", defaultSimbenchPort),
+		"address of a running bench")
+	state := &cobra.Command{Use: "state", Short: "Show what the bench itself knows: units, outputs, truth, switchings",
+		Args:    cobra.NoArgs,
 		Example: "  usher simbench state",
 		RunE:    func(*cobra.Command, []string) error { return a.benchRequest(http.MethodGet, admin+"/state", nil) }}
 	var unitFault string
 	clip := &cobra.Command{Use: "clip BAY SERIAL", Short: "Put another unit in a bay", Args: cobra.ExactArgs(2),
 		Example: "  usher simbench clip bay1 TN-2213 --fault weak-regulation",
 		RunE: func(_ *cobra.Command, args []string) error {
-			return a.benchRequest(http.MethodPut, admin+"/bays/"+args[0]+"/unit", map[string]string{"serial": args[1], "fault": unitFault})
+			return a.benchRequest(http.MethodPut, admin+"/bays/"+args[0]+"/unit", map[string]string{"serial": args[1],
+				"fault": unitFault})
 		}}
-	clip.Flags().StringVar(&unitFault, "fault", "", "weak-regulation, low-efficiency or dead; of a battery: reversed, weak or dead")
-	fault := &cobra.Command{Use: "fault INSTRUMENT FAULT|none", Short: "Break or mend an instrument; faults: " + strings.Join(simbench.FaultNames(), ", "), Args: cobra.ExactArgs(2),
+	clip.Flags().StringVar(&unitFault, "fault", "",
+		"weak-regulation, low-efficiency or dead; of a battery: reversed, weak or dead")
+	fault := &cobra.Command{Use: "fault INSTRUMENT FAULT|none", Short: "Break or mend an instrument; faults: " +
+		strings.Join(simbench.FaultNames(), ", "), Args: cobra.ExactArgs(2),
 		Example: "  usher simbench fault supply1 drop",
 		RunE: func(_ *cobra.Command, args []string) error {
 			what := strings.TrimPrefix(args[1], "none")

@@ -24,7 +24,8 @@ func liveBay() api.Bay {
 		Run:      &api.RunSummary{ID: "01A", Serial: "TN-2208", Procedure: "tern-line-load", Revision: 2},
 		Progress: &stage.Progress{Stage: 1, Name: "efficiency map", Detail: "12 of 48 points", Share: 0.25, Left: 18},
 		Guards:   []stage.GuardState{{Words: "output runs away", Distance: "2 V"}},
-		Readings: map[string]*float64{"source.volts": number(48.0012), "source.amps": number(1.25), "source.watts": number(60), "load.volts": nil, "load.amps": number(-0.5)},
+		Readings: map[string]*float64{"source.volts": number(48.0012), "source.amps": number(1.25),
+			"source.watts": number(60), "load.volts": nil, "load.amps": number(-0.5)},
 	}
 }
 
@@ -50,10 +51,13 @@ func TestTheWatchViewShowsWhatItHears(t *testing.T) {
 	}
 	f.Values[0][3] = nil
 	v.take(event(t, api.EventFrames, f))
-	v.take(event(t, api.EventMark, api.MarkEvent{Mark: stage.Mark{T: 3, Kind: stage.MarkCondition, Label: "load.volts > 14 V\x1b[2J"}}))
-	v.take(event(t, api.EventMark, api.MarkEvent{Mark: stage.Mark{T: 3, Kind: stage.MarkCommand, Label: "load.amps = 1 A"}}))
+	v.take(event(t, api.EventMark,
+		api.MarkEvent{Mark: stage.Mark{T: 3, Kind: stage.MarkCondition, Label: "load.volts > 14 V\x1b[2J"}}))
+	v.take(event(t, api.EventMark,
+		api.MarkEvent{Mark: stage.Mark{T: 3, Kind: stage.MarkCommand, Label: "load.amps = 1 A"}}))
 	text := drawn(v)
-	for _, want := range []string{"Bay 1  ● live  TN-2208 · tern-line-load, rev 2", "48.001 V", "—", "−0.5000 A", "efficiency map 12 of 48 points  18.00 s to go", "output runs away  2 V to trip",
+	for _, want := range []string{"Bay 1  ● live  TN-2208 · tern-line-load, rev 2", "48.001 V", "—", "−0.5000 A",
+		"efficiency map 12 of 48 points  18.00 s to go", "output runs away  2 V to trip",
 		"0.00 s to 49.00 s", "load.volts > 14 V[2J", "q leaves; the run goes on", "┤"} {
 		assert.Contains(t, text, want)
 	}
@@ -122,7 +126,8 @@ func TestTheEndOfARunIsRecognised(t *testing.T) {
 }
 
 func TestExitCodesOfOutcomes(t *testing.T) {
-	for outcome, want := range map[string]error{"pass": nil, "": nil, "marginal": nil, "fail": exitCode(3), "aborted": exitCode(4), "undetermined": exitCode(5)} {
+	for outcome, want := range map[string]error{"pass": nil, "": nil, "marginal": nil, "fail": exitCode(3),
+		"aborted": exitCode(4), "undetermined": exitCode(5)} {
 		assert.Equal(t, want, codeOf(outcome, false), outcome)
 	}
 	assert.Equal(t, exitCode(3), codeOf("marginal", true))

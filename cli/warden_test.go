@@ -19,11 +19,13 @@ import (
 // bound is what the warden promises: everything off within a second.
 const bound = time.Second
 
-// offAfter waits until a bay is off by the stand-ins' own record, and tells how long after a time the last output went off.
+// offAfter waits until a bay is off by the stand-ins' own record, and tells how long after a time the last
+// output went off.
 func (h *house) offAfter(bay int, since time.Time) time.Duration {
 	h.t.Helper()
 	var s simbench.BayState
-	require.Eventually(h.t, func() bool { s = h.state()[bay]; return !s.SourceOn && !s.LoadOn }, 10*time.Second, 5*time.Millisecond, "nobody switched off")
+	require.Eventually(h.t, func() bool { s = h.state()[bay]; return !s.SourceOn && !s.LoadOn }, 10*time.Second,
+		5*time.Millisecond, "nobody switched off")
 	last := s.History[len(s.History)-2:]
 	assert.Equal(h.t, []string{"load", "source"}, []string{last[0].What, last[1].What}, "load first")
 	took := last[1].At.Sub(since)
@@ -176,7 +178,8 @@ func TestTheInstrumentsOwnWatchdogIsTheLastResort(t *testing.T) {
 	require.NoError(t, syscall.Kill(warden, syscall.SIGKILL))
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
 	var s simbench.BayState
-	require.Eventually(t, func() bool { s = h.state()[0]; return !s.SourceOn && !s.LoadOn }, 20*time.Second, 20*time.Millisecond, "armed and fed while the output was on")
+	require.Eventually(t, func() bool { s = h.state()[0]; return !s.SourceOn && !s.LoadOn }, 20*time.Second,
+		20*time.Millisecond, "armed and fed while the output was on")
 	took := s.History[len(s.History)-1].At.Sub(killed)
 	assert.Greater(t, took, time.Second, "nobody else was there")
 	assert.Less(t, took, 7*time.Second)

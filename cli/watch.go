@@ -24,8 +24,9 @@ func (a *app) watch() *cobra.Command {
 	var strict bool
 	c := &cobra.Command{
 		Use: "watch BAY|RUN", Short: "Show live curves, readouts and progress", Args: cobra.ExactArgs(1),
-		Long: `Watch a bay, or the bay of a live run. In a terminal it draws live curves; otherwise it prints a line a second. A watched run is
-shown until it ends, and the exit code is its outcome. q leaves; the run goes on.`,
+		Long: `Watch a bay, or the bay of a live run. In a terminal it draws live curves; otherwise
+it prints a line a second. A watched run is shown until it ends, and the exit code is its outcome. q leaves;
+the run goes on.`,
 		Example: "  usher watch bay1\n  usher watch last",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if _, err := cl.Bay(ctx, args[0]); err == nil {

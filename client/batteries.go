@@ -32,7 +32,8 @@ func (c *Client) Dequeue(ctx context.Context, id uint) error {
 
 // Release lets a held run begin.
 func (c *Client) Release(ctx context.Context, id uint) (api.Waiting, error) {
-	return call[api.Waiting](ctx, c, http.MethodPost, one("queue", strconv.FormatUint(uint64(id), 10), "release"), nil, nil)
+	return call[api.Waiting](ctx, c, http.MethodPost, one("queue", strconv.FormatUint(uint64(id), 10), "release"), nil,
+		nil)
 }
 
 // Overlay lays the curves of runs over each other.

@@ -42,12 +42,14 @@ func (c *Client) Discover(ctx context.Context, where api.Discovery) ([]api.Found
 
 // Exchanges lists the last messages to an instrument, oldest first.
 func (c *Client) Exchanges(ctx context.Context, instrument string, limit int) ([]api.Exchange, error) {
-	return get[[]api.Exchange](ctx, c, one("instruments", instrument, "messages"), url.Values{"limit": {strconv.Itoa(limit)}})
+	return get[[]api.Exchange](ctx, c, one("instruments", instrument, "messages"),
+		url.Values{"limit": {strconv.Itoa(limit)}})
 }
 
 // ExchangesCSV writes the last messages to an instrument as CSV.
 func (c *Client) ExchangesCSV(ctx context.Context, instrument string, limit int, w io.Writer) error {
-	return c.download(ctx, one("instruments", instrument, "messages"), url.Values{"limit": {strconv.Itoa(limit)}, "format": {"csv"}}, w)
+	return c.download(ctx, one("instruments", instrument, "messages"), url.Values{"limit": {strconv.Itoa(limit)},
+		"format": {"csv"}}, w)
 }
 
 // TakeOver reads what is set now in a bay, as text for a procedure.
@@ -56,7 +58,8 @@ func (c *Client) TakeOver(ctx context.Context, bay string) (api.TakenOver, error
 }
 
 // ChangeSensor zeroes, calibrates or replaces a sensor.
-func (c *Client) ChangeSensor(ctx context.Context, bay, seat, quantity string, change api.SensorChange) (api.BenchConfig, error) {
+func (c *Client) ChangeSensor(ctx context.Context, bay, seat, quantity string,
+	change api.SensorChange) (api.BenchConfig, error) {
 	return call[api.BenchConfig](ctx, c, http.MethodPut, one("bays", bay, "sensors", seat, quantity), nil, change)
 }
 

@@ -38,7 +38,8 @@ func (c *Client) http() *http.Client {
 }
 
 // send makes a request; an answer that is an error becomes an *api.Problem.
-func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any, header http.Header) (*http.Response, error) {
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body any,
+	header http.Header) (*http.Response, error) {
 	address := strings.TrimSuffix(c.Server, "/") + path
 	if len(query) > 0 {
 		address += "?" + query.Encode()
@@ -132,7 +133,8 @@ func (c *Client) SetUp(ctx context.Context, s api.Setup) (api.Account, error) {
 
 // SignIn gets a token for name and password.
 func (c *Client) SignIn(ctx context.Context, name, password string) (api.Account, error) {
-	return call[api.Account](ctx, c, http.MethodPost, one("sign-in"), nil, api.SignIn{Name: name, Password: password, Client: true})
+	return call[api.Account](ctx, c, http.MethodPost, one("sign-in"), nil, api.SignIn{Name: name, Password: password,
+		Client: true})
 }
 
 // SignOut forgets the token.
@@ -246,7 +248,8 @@ type RunFilter struct {
 func (c *Client) Runs(ctx context.Context, f RunFilter) ([]api.RunSummary, error) {
 	query := url.Values{}
 	for name, value := range map[string]string{
-		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State, "before": f.Before,
+		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State,
+		"before": f.Before,
 	} {
 		if value != "" {
 			query.Set(name, value)

@@ -30,7 +30,9 @@ func TestAStreamThatIsCutContinuesAfterTheLastEvent(t *testing.T) {
 		asked = append(asked, r.Header.Get("Last-Event-ID"))
 		switch len(asked) {
 		case 1:
-			fmt.Fprint(w, "id: 7\nevent: tick\ndata: {}\n\nid: 8\nevent: mark\ndata: {\"label\":\"a\"}\n\nid: 9\nevent: mark\nda") // cut in the middle
+			// Cut in the middle
+			fmt.Fprint(w,
+				"id: 7\nevent: tick\ndata: {}\n\nid: 8\nevent: mark\ndata: {\"label\":\"a\"}\n\nid: 9\nevent: mark\nda")
 		case 2:
 			w.WriteHeader(http.StatusInternalServerError)
 		default:
@@ -67,7 +69,8 @@ func TestAStreamThatIsNotAllowedEnds(t *testing.T) {
 }
 
 func TestAnswersThatAreNoProblemDocumentsAreErrorsToo(t *testing.T) {
-	for body, want := range map[string]string{"<html>bad gateway</html>": "502 Bad Gateway", "": "502 Bad Gateway", `{"title":"Busy","detail":"bay1","remedy":"wait"}`: "Busy: bay1 (wait)"} {
+	for body, want := range map[string]string{"<html>bad gateway</html>": "502 Bad Gateway", "": "502 Bad Gateway",
+		`{"title":"Busy","detail":"bay1","remedy":"wait"}`: "Busy: bay1 (wait)"} {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusBadGateway)
 			fmt.Fprint(w, body)
@@ -76,7 +79,10 @@ func TestAnswersThatAreNoProblemDocumentsAreErrorsToo(t *testing.T) {
 		assert.EqualError(t, err, want)
 		server.Close()
 	}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "not JSON") }))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, "not JSON")
+	}))
 	defer server.Close()
 	_, err := (&client.Client{Server: server.URL}).Bays(limited(t))
 	assert.ErrorContains(t, err, "the answer cannot be read")

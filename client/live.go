@@ -28,9 +28,9 @@ func (e Event) Into(v any) error { return json.Unmarshal(e.Data, v) }
 // heardWithin is how long a stream may be quiet before it counts as lost; the service says something every two seconds.
 const heardWithin = 7 * time.Second
 
-// Live calls take for every event, beginning after the given id (0: now), of one bay or ("") of all. When the stream is lost it comes
-// back by itself and continues where it was; lost is told of it with the reason, and of the return with nil. Live returns when the
-// context ends or take returns an error.
+// Live calls take for every event, beginning after the given id (0: now), of one bay or ("") of all. When the
+// stream is lost it comes back by itself and continues where it was; lost is told of it with the reason, and of
+// the return with nil. Live returns when the context ends or take returns an error.
 func (c *Client) Live(ctx context.Context, bay string, after uint64, take func(Event) error, lost func(error)) error {
 	wait := 200 * time.Millisecond
 	broken := false

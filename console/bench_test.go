@@ -18,17 +18,21 @@ import (
 func TestAnEngineerSetsByHandAndTakesOver(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{}, api.Engineer)
 	do(t, ctx, Visit(h.Running.URL+"/bays/bay1/manual"), Visible(`[data-seat=source] input[name="source.volts"]`),
-		Fill(`input[name="source.volts"]`, "46.5"), Until(`document.querySelector('input[name="source.volts"]').value === '46.5'`),
+		Fill(`input[name="source.volts"]`, "46.5"),
+		Until(`document.querySelector('input[name="source.volts"]').value === '46.5'`),
 		Click(`[aria-label="more volts"]`), Until(`document.querySelector('input[name="source.volts"]').value === '47.5'`),
-		Fill(`input[name="source.amps"]`, "2"), Click(`[data-seat=source] [data-test=output-on]`), Visible(`[data-test=confirm-on]`), Click(`[data-test=confirm-on]`),
+		Fill(`input[name="source.amps"]`, "2"), Click(`[data-seat=source] [data-test=output-on]`),
+		Visible(`[data-test=confirm-on]`), Click(`[data-test=confirm-on]`),
 		Until(`document.querySelector('[data-seat=source]').innerText.includes('energised')`),
-		Until(`document.querySelector('[data-seat=source]').innerText.match(/47\.[45]/) !== null`), Click(`[data-test=take-over]`), Visible(`[data-test=taken]`))
+		Until(`document.querySelector('[data-seat=source]').innerText.match(/47\.[45]/) !== null`),
+		Click(`[data-test=take-over]`), Visible(`[data-test=taken]`))
 	state, err := h.Bench.State("bay1")
 	require.NoError(t, err)
 	assert.True(t, state.SourceOn)
 	assert.Contains(t, text(t, ctx, "[data-test=taken]"), "source: {volts: 47.5 V")
 	do(t, ctx, Fill(`input[name="source.volts"]`, "500"), Until(`document.body.innerText.includes('is above the 80 V')`),
-		Click(`[data-seat=source] [data-test=output-off]`), Until(`document.querySelector('[data-seat=source]').innerText.includes('○ off')`))
+		Click(`[data-seat=source] [data-test=output-off]`),
+		Until(`document.querySelector('[data-seat=source]').innerText.includes('○ off')`))
 	state, err = h.Bench.State("bay1")
 	require.NoError(t, err)
 	assert.False(t, state.SourceOn)
@@ -46,24 +50,29 @@ func TestAnEngineerAddsAnInstrumentAndReadsItsMessages(t *testing.T) {
 	require.NoError(t, err)
 	_, err = h.Local.RemoveInstrument(t.Context(), "analyser2")
 	require.NoError(t, err)
-	do(t, ctx, Visit(h.Running.URL+"/bench"), Visible(`[data-test=instruments] tbody tr`), Type(`input[name=address]`, address), Click(`[data-test=identify]`),
+	do(t, ctx, Visit(h.Running.URL+"/bench"), Visible(`[data-test=instruments] tbody tr`),
+		Type(`input[name=address]`, address), Click(`[data-test=identify]`),
 		Until(`document.querySelector('[data-test=add]').innerText.includes('SIM-A1')`), Click(`[data-test=add-instrument]`),
 		Until(`document.querySelector('[data-test=instruments]').innerText.includes('analyser-new')`))
 	config, err := h.Local.BenchConfig(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "sim-analyser", config.Instruments["analyser-new"].Dialect)
-	do(t, ctx, Visit(h.Running.URL+"/bench/instruments/supply1"), Until(`document.querySelector('[data-test=messages]')?.innerText.includes('MEAS:VOLT?')`))
+	do(t, ctx, Visit(h.Running.URL+"/bench/instruments/supply1"),
+		Until(`document.querySelector('[data-test=messages]')?.innerText.includes('MEAS:VOLT?')`))
 }
 
 func TestADialectIsCheckedInTheConsole(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{}, api.Engineer)
-	do(t, ctx, Visit(h.Running.URL+"/bench"), Visible(`[data-test=new-dialect]`), Click(`[data-test=new-dialect]`), Visible(`textarea`))
+	do(t, ctx, Visit(h.Running.URL+"/bench"), Visible(`[data-test=new-dialect]`), Click(`[data-test=new-dialect]`),
+		Visible(`textarea`))
 	write := func(s string) Action {
 		return Fill("textarea", s)
 	}
 	good := "dialect: mine\nseats: [meter]\nread: {message: \"V?\", gives: [volts]}\n"
-	do(t, ctx, write(strings.Replace(good, "gives", "gvies", 1)), Click(`[data-test=push-dialect]`), Until(`document.body.innerText.includes('line 3, column 23')`),
-		write(good), Click(`[data-test=push-dialect]`), Until(`[...document.querySelectorAll('td')].some((d) => d.innerText === 'mine')`))
+	do(t, ctx, write(strings.Replace(good, "gives", "gvies", 1)), Click(`[data-test=push-dialect]`),
+		Until(`document.body.innerText.includes('line 3, column 23')`),
+		write(good), Click(`[data-test=push-dialect]`),
+		Until(`[...document.querySelectorAll('td')].some((d) => d.innerText === 'mine')`))
 	d, err := h.Local.Dialect(t.Context(), "mine")
 	require.NoError(t, err)
 	assert.Equal(t, good, d.Text)
@@ -72,11 +81,13 @@ func TestADialectIsCheckedInTheConsole(t *testing.T) {
 func TestAPreflightIsShownBeforeAStart(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{}, api.Operator)
 	require.NoError(t, h.Bench.SetFault("supply1", simbench.WrongIdentity))
-	do(t, ctx, Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"), Visible(`input[name=serial]`), Until(`document.querySelector('.start').innerText.includes('tern-line-load')`),
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"), Visible(`input[name=serial]`),
+		Until(`document.querySelector('.start').innerText.includes('tern-line-load')`),
 		Type(`input[name=serial]`, "TN-2208"), Click(`[data-test=preflight]`), Visible(`[data-test=findings]`),
 		Until(`document.querySelector('[data-test=findings]').innerText.includes('is not what is expected')`))
 	require.NoError(t, h.Bench.SetFault("supply1", simbench.NoFault))
-	do(t, ctx, Click(`[data-test=preflight]`), Until(`document.querySelector('[data-test=findings]').innerText.includes('Nothing stands in the way')`))
+	do(t, ctx, Click(`[data-test=preflight]`),
+		Until(`document.querySelector('[data-test=findings]').innerText.includes('Nothing stands in the way')`))
 }
 
 func TestAnOperatorVouchesForAPackAfterALook(t *testing.T) {
@@ -99,10 +110,13 @@ stages: [{name: fill, charge: {amps: 0.1 C, time: 2 min}}]
 	bay.Handler = "" // the pack stays, and gets a label that nothing is on record of
 	_, err = h.Local.PutBay(t.Context(), "bay1", bay)
 	require.NoError(t, err)
-	do(t, ctx, Visit(h.Running.URL+"/bays/bay1?procedure=top-up"), Visible(`input[name=serial]`), Until(`document.querySelector('.start').innerText.includes('top-up')`),
-		Type(`input[name=serial]`, "GP-321"), Click(`[data-test=start]`), Visible(`[data-test=confirm]`), Click(`[data-test=confirm]`),
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1?procedure=top-up"), Visible(`input[name=serial]`),
+		Until(`document.querySelector('.start').innerText.includes('top-up')`),
+		Type(`input[name=serial]`, "GP-321"), Click(`[data-test=start]`), Visible(`[data-test=confirm]`),
+		Click(`[data-test=confirm]`),
 		Until(`document.querySelector('[data-test=findings]')?.innerText.includes('look at the label')`),
-		Click(`[data-test=vouch-cells] input`), Click(`[data-test=start]`), Visible(`[data-test=confirm]`), Click(`[data-test=confirm]`), Gone(`[data-test=findings]`))
+		Click(`[data-test=vouch-cells] input`), Click(`[data-test=start]`), Visible(`[data-test=confirm]`),
+		Click(`[data-test=confirm]`), Gone(`[data-test=findings]`))
 	require.Eventually(t, func() bool {
 		runs, err := h.Local.Runs(t.Context(), client.RunFilter{Serial: "GP-321"})
 		return err == nil && len(runs) == 1

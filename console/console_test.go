@@ -67,14 +67,18 @@ func text(t *testing.T, ctx context.Context, css string) string {
 
 func TestAnOperatorStartsWatchesAndReadsARun(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{Bays: 2, TimeFactor: 5}, api.Operator)
-	do(t, ctx, Visible(`[data-bay=bay1]`), Visible(`[data-bay=bay2]`), Click(`[data-bay=bay1]`), Visible(`input[name=serial]`), Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"),
-		Until(`document.querySelector('[data-test=start]') !== null && document.querySelector('.start').innerText.includes('tern-line-load')`),
-		Type(`input[name=serial]`, "TN-2208"), Click(`[data-test=start]`), Visible(`[data-test=confirm]`), Click(`[data-test=confirm]`), Visible(`canvas`),
+	do(t, ctx, Visible(`[data-bay=bay1]`), Visible(`[data-bay=bay2]`), Click(`[data-bay=bay1]`),
+		Visible(`input[name=serial]`), Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"),
+		Until(`document.querySelector('[data-test=start]') !== null && `+
+			`document.querySelector('.start').innerText.includes('tern-line-load')`),
+		Type(`input[name=serial]`, "TN-2208"), Click(`[data-test=start]`), Visible(`[data-test=confirm]`),
+		Click(`[data-test=confirm]`), Visible(`canvas`),
 		Until(`document.querySelector('[data-test=readouts]').innerText.match(/14\.9|15\.0/) !== null`))
 	run, err := h.Local.Run(t.Context(), "last")
 	require.NoError(t, err)
 	assert.Equal(t, "test operator", run.Operator)
-	do(t, ctx, Visible(`[data-test=ended]`), Until(`document.querySelector('[data-test=ended]').innerText.includes('pass')`), Click(`[data-test=ended] a`),
+	do(t, ctx, Visible(`[data-test=ended]`),
+		Until(`document.querySelector('[data-test=ended]').innerText.includes('pass')`), Click(`[data-test=ended] a`),
 		Visible(`[data-test=figures]`), Visible(`canvas`), Visible(`[data-test=points]`))
 	assert.Contains(t, text(t, ctx, "[data-test=figures]"), "Load regulation")
 	assert.Contains(t, text(t, ctx, "h1"), "TN-2208")
@@ -85,17 +89,21 @@ func TestAnOperatorStartsWatchesAndReadsARun(t *testing.T) {
 func TestAViewerSeesButCannotAct(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{}, api.Viewer)
 	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), Visible(`[data-test=readouts]`))
-	disabled, err := Evaluate[bool](ctx, `[...document.querySelectorAll('button.danger, [data-test=start]')].every((b) => b.disabled)`)
+	disabled,
+		err := Evaluate[bool](ctx,
+		`[...document.querySelectorAll('button.danger, [data-test=start]')].every((b) => b.disabled)`)
 	require.NoError(t, err)
 	assert.True(t, disabled)
-	do(t, ctx, Visit(h.Running.URL+"/bays/nowhere"), Until(`document.body.innerText.includes('There is no bay named nowhere')`))
+	do(t, ctx, Visit(h.Running.URL+"/bays/nowhere"),
+		Until(`document.body.innerText.includes('There is no bay named nowhere')`))
 	do(t, ctx, Visit(h.Running.URL+"/no/such/view"), Until(`document.body.innerText.includes('There is nothing here')`))
 }
 
 func TestAStopAsksOnceAndMakesSafe(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{}, api.Operator)
 	run := h.Start("bay1", "tern-soak", "TN-2209")
-	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), Visible(`button.danger`), Until(`document.querySelector('button.danger').innerText === 'Stop'`), Click(`button.danger`),
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), Visible(`button.danger`),
+		Until(`document.querySelector('button.danger').innerText === 'Stop'`), Click(`button.danger`),
 		Visible(`[data-test=confirm]`))
 	assert.Contains(t, text(t, ctx, ".v-dialog"), "what was recorded is kept")
 	do(t, ctx, Click(`[data-test=confirm]`), Visible(`[data-test=ended]`))
@@ -142,12 +150,14 @@ func TestALostConnectionHidesReadoutsAndComesBack(t *testing.T) {
 
 	run := h.Start("bay1", "tern-soak", "TN-2209")
 	// A cookie is for the host, whatever the port, so the browser is signed in here too.
-	do(t, ctx, Visit(address+"/bays/bay1"), Visible(`canvas`), Until(`document.querySelector('[data-test=readouts]').innerText.match(/14\.9|15\.0/) !== null`))
+	do(t, ctx, Visit(address+"/bays/bay1"), Visible(`canvas`),
+		Until(`document.querySelector('[data-test=readouts]').innerText.match(/14\.9|15\.0/) !== null`))
 	c.cut.Store(true)
 	do(t, ctx, Visible(`.stale`), Until(`!/\d/.test(document.querySelector('[data-test=readouts]').innerText)`))
 	assert.Contains(t, text(t, ctx, ".stale"), "No contact with the service since")
 	c.cut.Store(false)
-	do(t, ctx, Gone(`.stale`), Until(`document.querySelector('[data-test=readouts]').innerText.match(/14\.9|15\.0/) !== null`))
+	do(t, ctx, Gone(`.stale`),
+		Until(`document.querySelector('[data-test=readouts]').innerText.match(/14\.9|15\.0/) !== null`))
 	_, err = h.Local.Stop(t.Context(), "bay1", "")
 	require.NoError(t, err)
 	h.Ended(run)
@@ -158,7 +168,8 @@ func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{}, api.Viewer)
 	const frames = 36_000
 	ended := time.Now()
-	run := store.Run{ID: "01LONGRUN00000000000000000", Bay: "bay1", Serial: "TN-1", Procedure: "tern-soak", State: "done", Outcome: "pass", StartedAt: ended.Add(-time.Hour), EndedAt: &ended,
+	run := store.Run{ID: "01LONGRUN00000000000000000", Bay: "bay1", Serial: "TN-1", Procedure: "tern-soak", State: "done",
+		Outcome: "pass", StartedAt: ended.Add(-time.Hour), EndedAt: &ended,
 		Duration: 3600, Frames: frames, Columns: []string{"load.volts", "load.amps", "load.watts"}}
 	require.NoError(t, h.Running.Store.CreateRun(&run))
 	r := h.Running.Store.NewRecorder(run.ID, run.Columns)
@@ -167,8 +178,10 @@ func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
 		r.Frame(trace.Frame{T: float64(k) / 10, Values: []float64{volts, 6, volts * 6}})
 	}
 	require.NoError(t, r.Finish(map[string]any{"state": "done"}))
-	do(t, ctx, Visit(h.Running.URL+"/runs/"+run.ID), Visible(`canvas`), Until(`document.body.innerText.includes('least and largest of each stretch')`))
-	took, err := Evaluate[float64](ctx, `performance.getEntriesByType('resource').filter((e) => e.name.includes('/window')).at(-1).duration`)
+	do(t, ctx, Visit(h.Running.URL+"/runs/"+run.ID), Visible(`canvas`),
+		Until(`document.body.innerText.includes('least and largest of each stretch')`))
+	took, err := Evaluate[float64](ctx,
+		`performance.getEntriesByType('resource').filter((e) => e.name.includes('/window')).at(-1).duration`)
 	require.NoError(t, err)
 	opened, err := Evaluate[float64](ctx, `performance.now()`)
 	require.NoError(t, err)

@@ -1,5 +1,5 @@
-// Package demo is the demo scenario: Skerry Light Works (made up) builds lantern electronics for harbour buoys. It holds their
-// nameplates and procedures, and puts a simulated bench and a configuration together.
+// Package demo is the demo scenario: Skerry Light Works (made up) builds lantern electronics for harbour buoys.
+// It holds their nameplates and procedures, and puts a simulated bench and a configuration together.
 package demo
 
 import (
@@ -54,7 +54,8 @@ func texts(folder string) []string {
 var faulty = map[string]string{"TN-2213": "weak-regulation", "TN-2217": "low-efficiency", "TN-2219": "dead",
 	SleepyPack: "sleepy", CollapsingPack: "collapsing", ShortPack: "short-of-cells", OtherPack: "other-chemistry"}
 
-// Packs of the scenario that are not as they should be: one lay for years, one has a bad cell, and two are not what their label says.
+// Packs of the scenario that are not as they should be: one lay for years, one has a bad cell, and two are not
+// what their label says.
 const SleepyPack, CollapsingPack, ShortPack, OtherPack = "GP-288", "GP-291", "GP-293", "GP-294"
 
 // Good and Faulty are the units on which the demo runs its example.
@@ -63,8 +64,9 @@ const Good, Faulty = "TN-2208", "TN-2213"
 // FaultyUnits gives the units with a fault, by serial number.
 func FaultyUnits() map[string]string { return maps.Clone(faulty) }
 
-// ChargerLog is what a logger beside the deck charger of a gannet pack wrote: a discharge of 4 Ah, then the charge, a row each 10 s, in the logger's
-// own form: semicolons, decimal commas, milliamperes that are positive in a discharge.
+// ChargerLog is what a logger beside the deck charger of a gannet pack wrote: a discharge of 4 Ah, then the
+// charge, a row each 10 s, in the logger's own form: semicolons, decimal commas, milliamperes that are positive
+// in a discharge.
 func ChargerLog() (string, error) {
 	pack, err := plant.Gannet("GP-306", plant.Healthy)
 	if err != nil {
@@ -74,7 +76,8 @@ func ChargerLog() (string, error) {
 	b.WriteString("Deck logger 2\nsite;Skerry Light Works\nclock;U_bat [V];I_bat [mA];T_bat [°C]\n")
 	for _, f := range plant.GannetCharger().Log(pack, 4*3600, 2, 10, 4*3600) {
 		whole := int(f.T)
-		fmt.Fprintf(&b, "%02d:%02d:%02d;%s;%s;%s\n", 6+whole/3600, whole/60%60, whole%60, comma(f.Volts, 3), comma(-1000*f.Amps, 1), comma(f.Celsius, 1))
+		fmt.Fprintf(&b, "%02d:%02d:%02d;%s;%s;%s\n", 6+whole/3600, whole/60%60, whole%60, comma(f.Volts, 3),
+			comma(-1000*f.Amps, 1), comma(f.Celsius, 1))
 	}
 	return b.String(), nil
 }
@@ -85,15 +88,18 @@ func comma(x float64, decimals int) string {
 
 // Layouts says what stands in the four bays of the demo.
 func Layouts() []string {
-	return []string{string(simbench.Converter), string(simbench.Metered), string(simbench.BatteryPack), string(simbench.SerialLoad)}
+	return []string{string(simbench.Converter), string(simbench.Metered), string(simbench.BatteryPack),
+		string(simbench.SerialLoad)}
 }
 
-// Config is the configuration of a service for a simulated bench: its channels fill the seats as it is wired, and the bench itself is the
-// handler that puts each unit in place.
+// Config is the configuration of a service for a simulated bench: its channels fill the seats as it is wired,
+// and the bench itself is the handler that puts each unit in place.
 func Config(b *simbench.Bench, timeFactor float64) engine.Config {
-	c := engine.Config{TimeFactor: timeFactor, Instruments: map[string]engine.InstrumentConfig{}, Bays: map[string]engine.BayConfig{}}
+	c := engine.Config{TimeFactor: timeFactor, Instruments: map[string]engine.InstrumentConfig{},
+		Bays: map[string]engine.BayConfig{}}
 	for _, i := range b.Instruments() {
-		c.Instruments[i.Name] = engine.InstrumentConfig{Address: i.Address, Dialect: "sim-" + i.Kind, Calibrated: "2026-03-16", Due: "2027-03-16"}
+		c.Instruments[i.Name] = engine.InstrumentConfig{Address: i.Address, Dialect: "sim-" + i.Kind,
+			Calibrated: "2026-03-16", Due: "2027-03-16"}
 	}
 	for i, w := range b.Wirings() {
 		seats := map[string]engine.SeatConfig{}
@@ -108,7 +114,8 @@ func Config(b *simbench.Bench, timeFactor float64) engine.Config {
 			}
 			seats[name] = seat
 		}
-		c.Bays[w.Bay] = engine.BayConfig{Title: fmt.Sprintf("Bay %d", i+1), Seats: seats, Handler: b.AdminURL() + "/bays/" + w.Bay + "/unit"}
+		c.Bays[w.Bay] = engine.BayConfig{Title: fmt.Sprintf("Bay %d", i+1), Seats: seats, Handler: b.AdminURL() + "/bays/" +
+			w.Bay + "/unit"}
 	}
 	return c
 }

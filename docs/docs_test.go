@@ -84,7 +84,8 @@ needs:
 `
 
 const both = `nameplate: both
-ratings: {nominal_line: 48 V, rated_volts: 15 V, rated_current: 8 A, rated_capacity: 9.6 Ah, charge_volts: 29.2 V, cutoff: 21 V, target_capacity: 9 Ah, precharge_current: 1 A}
+ratings: {nominal_line: 48 V, rated_volts: 15 V, rated_current: 8 A, rated_capacity: 9.6 Ah,
+  charge_volts: 29.2 V, cutoff: 21 V, target_capacity: 9 Ah, precharge_current: 1 A}
 `
 
 var block = regexp.MustCompile("(?s)```yaml\n(.*?)```")
@@ -107,7 +108,9 @@ func TestEveryExampleIsRead(t *testing.T) {
 		case strings.HasPrefix(text, "procedure:"):
 			p = tern
 		case strings.HasPrefix(text, "- {figure:"):
-			text = frame + "parameters: {top: {value: 8 A}}\nstages:\n  - grid: {over: [{set: source.volts, values: [48 V]}, {set: load.amps, values: [1 A, 8 A]}], settle: 1 s, average: 1 s}\nfigures:\n" + indented(text)
+			text = frame +
+				"parameters: {top: {value: 8 A}}\nstages:\n  - grid: {over: [{set: source.volts, values: [48 V]}, {set: " +
+				"load.amps, values: [1 A, 8 A]}], settle: 1 s, average: 1 s}\nfigures:\n" + indented(text)
 		case strings.HasPrefix(text, "- "):
 			text = frame + "parameters: {step: {value: 1 A}}\nstages:\n" + indented(text)
 		case strings.HasPrefix(text, "tables:"):
@@ -122,7 +125,9 @@ func TestEveryExampleIsRead(t *testing.T) {
 	assert.GreaterOrEqual(t, seen, 14)
 	// The segments of the table in the text stand there one by one.
 	for _, m := range regexp.MustCompile("(?m)^\\| `([^`]+)` \\|").FindAllStringSubmatch(segments(t), -1) {
-		text := frame + "tables: {dip.csv: \"time [s],volts [V]\\n0,48\\n1,40\\n\"}\nstages:\n  - play:\n      source.volts: [hold 1 s at 48 V, " + quoted(m[1]) + "]\n"
+		text := frame +
+			"tables: {dip.csv: \"time [s],volts [V]\\n0,48\\n1,40\\n\"}\nstages:\n  - play:\n      source.volts: [hold 1 s " +
+			"at 48 V, " + quoted(m[1]) + "]\n"
 		_, err := procedure.Parse([]byte(text), plate, nil, nil)
 		assert.NoError(t, err, m[1])
 	}

@@ -20,8 +20,8 @@ import (
 	"usherbench/warden"
 )
 
-// Bay is a place where one unit at a time is tested. One goroutine samples it and conducts its runs; all methods may be called by
-// others.
+// Bay is a place where one unit at a time is tested. One goroutine samples it and conducts its runs; all
+// methods may be called by others.
 type Bay struct {
 	engine  *Engine
 	name    string
@@ -71,7 +71,8 @@ const (
 )
 
 func newBay(e *Engine, name string, c BayConfig) *Bay {
-	b := &Bay{engine: e, name: name, config: c, state: api.BayIdle, requests: make(chan func()), fed: map[*member]time.Time{}, wardenActed: make(chan warden.Report, 1), settings: map[string]procedure.Setting{}}
+	b := &Bay{engine: e, name: name, config: c, state: api.BayIdle, requests: make(chan func()),
+		fed: map[*member]time.Time{}, wardenActed: make(chan warden.Report, 1), settings: map[string]procedure.Setting{}}
 	b.ctx, b.cancel = context.WithCancel(e.ctx)
 	for _, seatName := range slices.Sorted(maps.Keys(c.Seats)) {
 		b.seats = append(b.seats, newSeat(seatName, c.Seats[seatName], e.instruments))
@@ -171,7 +172,8 @@ func (b *Bay) retrySafe() {
 	}
 	b.disarmWatchdogs(ctx)
 	b.setSafe(nil)
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: madeSafe, Detail: "the instruments answer again, every output is read back as off"})
+	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: madeSafe,
+		Detail: "the instruments answer again, every output is read back as off"})
 }
 
 func (b *Bay) seatNames() (names []string) {
@@ -188,7 +190,8 @@ func (b *Bay) show(values []float64) {
 	b.keep(values)
 }
 
-// keep remembers the newest reading of each column. One that a slow instrument has not given anew is kept until it counts as lost.
+// keep remembers the newest reading of each column. One that a slow instrument has not given anew is kept until
+// it counts as lost.
 func (b *Bay) keep(values []float64) {
 	b.readAt = time.Now()
 	for i, v := range values {
@@ -211,7 +214,8 @@ func (b *Bay) Status() api.Bay {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := api.Bay{
-		Name: b.name, Title: b.config.Title, State: b.state, Alarm: b.alarm, Run: b.last, Progress: b.progress, Guards: b.guards, Stages: b.stages, Prompt: b.prompt, Adjustable: b.adjustable,
+		Name: b.name, Title: b.config.Title, State: b.state, Alarm: b.alarm, Run: b.last, Progress: b.progress,
+		Guards: b.guards, Stages: b.stages, Prompt: b.prompt, Adjustable: b.adjustable,
 		ReadAt: b.readAt, FrameRate: b.rate.rate, Readings: map[string]*float64{},
 	}
 	if s.Title == "" {
@@ -221,7 +225,8 @@ func (b *Bay) Status() api.Bay {
 		s.State = api.BayAlarm
 	}
 	for _, x := range b.seats {
-		s.Seats = append(s.Seats, api.Seat{Name: x.name, Instrument: x.first().Name, Channel: x.first().Number, Gang: x.gang, Controls: b.controls(x), Energised: x.energised.Load()})
+		s.Seats = append(s.Seats, api.Seat{Name: x.name, Instrument: x.first().Name, Channel: x.first().Number, Gang: x.gang,
+			Controls: b.controls(x), Energised: x.energised.Load()})
 	}
 	if !b.safeSince.IsZero() && b.state == api.BayIdle {
 		at := b.safeSince
@@ -250,7 +255,8 @@ func (b *Bay) own(state api.BayState) error {
 	defer b.mu.Unlock()
 	switch {
 	case b.state != api.BayIdle && b.last != nil && b.state != api.BayStarting:
-		return fmt.Errorf("%w: %s tests %s with %s since %s", ErrBusy, b.name, b.last.Serial, b.last.Procedure, b.last.StartedAt.Format(time.TimeOnly))
+		return fmt.Errorf("%w: %s tests %s with %s since %s", ErrBusy, b.name, b.last.Serial, b.last.Procedure,
+			b.last.StartedAt.Format(time.TimeOnly))
 	case b.state != api.BayIdle:
 		return fmt.Errorf("%w: %s is starting a run", ErrBusy, b.name)
 	case b.alarm != "":

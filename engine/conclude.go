@@ -31,7 +31,8 @@ func (r *liveRun) conclude(safeErr error) {
 	ended := time.Now()
 	reason := r.finish.Reason
 	if r.tripped != "" {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped", Detail: r.tripped})
+		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped",
+			Detail: r.tripped})
 	}
 	if safeErr != nil {
 		reason = strings.TrimPrefix(reason+"; an output was not confirmed off", "; ")
@@ -45,7 +46,8 @@ func (r *liveRun) conclude(safeErr error) {
 	r.keeper.flush(r.recorder)
 	// The run ends for its readers when its figures are there too, in one transaction; until then it is on record as live.
 	r.record.EndedAt, r.record.Duration, r.record.Frames = &ended, r.finish.T, r.recorder.Frames()
-	if err := r.recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.finish.T, "frames": r.record.Frames}); err != nil {
+	if err := r.recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.finish.T,
+		"frames": r.record.Frames}); err != nil {
 		b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
 	}
 	r.record.State, r.record.Reason = string(r.finish.Ending), reason
@@ -57,7 +59,8 @@ func (r *liveRun) conclude(safeErr error) {
 			b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
 		}
 	}
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " + string(r.finish.Ending), Detail: reason})
+	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " +
+		string(r.finish.Ending), Detail: reason})
 	summary := r.record.Summary()
 	if stored, err := b.engine.store.Run(r.record.ID); err == nil {
 		summary = stored.Summary()
@@ -70,8 +73,8 @@ func (r *liveRun) conclude(safeErr error) {
 	close(r.done)
 }
 
-// outcomeOf is the outcome of a run from how it ended and its figures. A run that failed before its limits could be judged is a
-// failed unit all the same.
+// outcomeOf is the outcome of a run from how it ended and its figures. A run that failed before its limits
+// could be judged is a failed unit all the same.
 func outcomeOf(run store.Run, judged []procedure.Judged) outcome.Outcome {
 	if run.State == string(stage.Failure) {
 		return outcome.Fail

@@ -63,7 +63,8 @@ const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{
 		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), done: make(chan struct{}),
-		counters: b.sampler.counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()), figured: make(chan stage.Figured, 1),
+		counters: b.sampler.counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()),
+		figured: make(chan stage.Figured, 1),
 	}
 	for _, column := range p.Columns {
 		r.picks = append(r.picks, b.sampler.columns.Index(column))
@@ -144,7 +145,8 @@ func (r *liveRun) conduct() {
 	}
 	b.setState(api.BayLive)
 	b.engine.Hub.Publish(api.EventRun, b.name, r.record.Summary())
-	r.interval = time.Duration(float64(min(time.Duration(b.config.Interval).Seconds(), r.program.Fastest())) / b.engine.config.TimeFactor * float64(time.Second))
+	r.interval = time.Duration(float64(min(time.Duration(b.config.Interval).Seconds(),
+		r.program.Fastest())) / b.engine.config.TimeFactor * float64(time.Second))
 	if b.engine.config.TimeFactor > 1 {
 		r.interval = max(r.interval, leastInterval)
 	}
@@ -216,9 +218,11 @@ func (r *liveRun) tick() {
 	all := make([]float64, len(r.record.Columns))
 	values := all[:len(b.sampler.columns)]
 	before := r.now()
-	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 && still > warden.StallAfter.Seconds()*b.engine.Config().TimeFactor {
+	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 &&
+		still > warden.StallAfter.Seconds()*b.engine.Config().TimeFactor {
 		r.act(r.machine.Advance(stage.Failed{T: math.Max(before, r.lastT), Reason: fmt.Sprintf(
-			"the service stood still for %.3g s, so the warden may have switched the outputs off; see what kept the computer busy", still)}))
+			"the service stood still for %.3g s, so the warden may have switched the outputs off; "+
+				"see what kept the computer busy", still)}))
 		return
 	}
 	r.ticks++
@@ -243,14 +247,16 @@ func (r *liveRun) tick() {
 	r.act(effects)
 	if skew > mostSkew && time.Since(r.skewed) > skewPause {
 		r.skewed = time.Now()
-		r.mark(stage.Mark{T: t, Kind: stage.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart", skew.Milliseconds())})
+		r.mark(stage.Mark{T: t, Kind: stage.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart",
+			skew.Milliseconds())})
 	}
 	if trouble := b.sampler.trouble(r.began, time.Duration(b.config.LostAfter)); trouble != "" && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: trouble}))
 	}
 	b.feedWatchdogs()
 	if err := r.recorder.Err(); err != nil && r.finish == nil {
-		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
+		r.act(r.machine.Advance(stage.Failed{T: t,
+			Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
 	}
 	r.tell(frame, seen)
 	r.keepState(t)
@@ -268,7 +274,8 @@ func (r *liveRun) pick(values []float64) []float64 {
 	return picked
 }
 
-// glimpse has the guards look at the readings that are there, while others are late: a guard does not wait for a slow instrument.
+// glimpse has the guards look at the readings that are there, while others are late: a guard does not wait for
+// a slow instrument.
 func (r *liveRun) glimpse(values []float64) {
 	if r.finish != nil {
 		return
@@ -316,7 +323,8 @@ func (r *liveRun) act(effects []stage.Effect) {
 				if err := r.recorder.Point(e.Point); err != nil {
 					r.bay.engine.log.Error("record a point", "err", err)
 				}
-				r.bay.engine.Hub.Publish(api.EventPoint, r.bay.name, api.PointEvent{Bay: r.bay.name, Run: r.record.ID, Point: e.Point})
+				r.bay.engine.Hub.Publish(api.EventPoint, r.bay.name, api.PointEvent{Bay: r.bay.name, Run: r.record.ID,
+					Point: e.Point})
 			case stage.Finish:
 				r.finish = &e
 				return

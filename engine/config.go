@@ -57,7 +57,8 @@ func (c *Config) complete(dialects dialect.Library) error {
 		}
 		d, ok := dialects[i.Dialect]
 		if !ok {
-			fail("instruments.%s: unknown dialect %q; %s", name, i.Dialect, document.Suggest(i.Dialect, slices.Collect(maps.Keys(dialects))))
+			fail("instruments.%s: unknown dialect %q; %s", name, i.Dialect,
+				document.Suggest(i.Dialect, slices.Collect(maps.Keys(dialects))))
 			d = &dialect.Dialect{Protocol: dialect.Messages} // the address is looked at all the same
 			if a, err := transport.Parse(i.Address); err == nil && a.Registers() {
 				d.Protocol = dialect.Registers
@@ -81,7 +82,8 @@ func (c *Config) complete(dialects dialect.Library) error {
 	return errors.Join(errs...)
 }
 
-func (c *Config) completeBay(bay string, b *BayConfig, dialects dialect.Library, used map[api.ChannelRef]string) (errs []error) {
+func (c *Config) completeBay(bay string, b *BayConfig, dialects dialect.Library,
+	used map[api.ChannelRef]string) (errs []error) {
 	fail := func(format string, args ...any) {
 		errs = append(errs, fmt.Errorf("bays.%s"+format, append([]any{bay}, args...)...))
 	}
@@ -111,7 +113,8 @@ func (c *Config) completeBay(bay string, b *BayConfig, dialects dialect.Library,
 	return errs
 }
 
-func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Library, used map[api.ChannelRef]string, bay string) (errs []error) {
+func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Library, used map[api.ChannelRef]string,
+	bay string) (errs []error) {
 	fail := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
 	kind, ok := seats.KindOf(name)
 	if !ok {
@@ -144,7 +147,8 @@ func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Librar
 	for _, ref := range s.All() {
 		i, ok := c.Instruments[ref.Instrument]
 		if !ok {
-			fail("unknown instrument %q; %s", ref.Instrument, document.Suggest(ref.Instrument, slices.Collect(maps.Keys(c.Instruments))))
+			fail("unknown instrument %q; %s", ref.Instrument,
+				document.Suggest(ref.Instrument, slices.Collect(maps.Keys(c.Instruments))))
 			continue
 		}
 		d, ok := dialects[i.Dialect]

@@ -13,8 +13,10 @@ import (
 
 func benchConfig() Config {
 	return Config{
-		Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://x:5025", Dialect: "sim-supply"}, "eload": {Address: "tcp://y:5025", Dialect: "sim-load"}},
-		Bays:        map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"}, "load": {Instrument: "eload"}}}},
+		Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://x:5025", Dialect: "sim-supply"},
+			"eload": {Address: "tcp://y:5025", Dialect: "sim-load"}},
+		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"},
+			"load": {Instrument: "eload"}}}},
 	}
 }
 
@@ -35,15 +37,33 @@ func TestEveryMistakeOfAConfigurationIsNamed(t *testing.T) {
 	dialects, err := dialect.Load("")
 	require.NoError(t, err)
 	for want, change := range map[string]func(*Config){
-		"time_factor: 9999 is not between":          func(c *Config) { c.TimeFactor = 9999 },
-		`"Big PSU" is not a name`:                   func(c *Config) { c.Instruments["Big PSU"] = c.Instruments["psu"] },
-		"calibrated: \"last spring\" is not a date": func(c *Config) { i := c.Instruments["psu"]; i.Calibrated = "last spring"; c.Instruments["psu"] = i },
-		"it has no seats":                           func(c *Config) { c.Bays["bay2"] = BayConfig{} },
-		`bays.bay1.seats.sauce: unknown seat`:       func(c *Config) { c.Bays["bay1"].Seats["sauce"] = SeatConfig{Instrument: "psu", Channel: 2} },
-		"psu has no channel 3":                      func(c *Config) { c.Bays["bay1"].Seats["source"] = SeatConfig{Instrument: "psu", Channel: 3} },
-		"eload cannot fill it":                      func(c *Config) { c.Bays["bay1"].Seats["source2"] = SeatConfig{Instrument: "eload"} },
-		"is not an HTTP address":                    func(c *Config) { b := c.Bays["bay1"]; b.Handler = "over there"; c.Bays["bay1"] = b },
-		"interval must be at least 1ms":             func(c *Config) { b := c.Bays["bay1"]; b.Interval = api.Span(time.Microsecond); c.Bays["bay1"] = b },
+		"time_factor: 9999 is not between": func(c *Config) { c.TimeFactor = 9999 },
+		`"Big PSU" is not a name`:          func(c *Config) { c.Instruments["Big PSU"] = c.Instruments["psu"] },
+		"calibrated: \"last spring\" is not a date": func(c *Config) {
+			i := c.Instruments["psu"]
+			i.Calibrated = "last spring"
+			c.Instruments["psu"] = i
+		},
+		"it has no seats": func(c *Config) { c.Bays["bay2"] = BayConfig{} },
+		`bays.bay1.seats.sauce: unknown seat`: func(c *Config) {
+			c.Bays["bay1"].Seats["sauce"] = SeatConfig{Instrument: "psu", Channel: 2}
+		},
+		"psu has no channel 3": func(c *Config) {
+			c.Bays["bay1"].Seats["source"] = SeatConfig{Instrument: "psu", Channel: 3}
+		},
+		"eload cannot fill it": func(c *Config) {
+			c.Bays["bay1"].Seats["source2"] = SeatConfig{Instrument: "eload"}
+		},
+		"is not an HTTP address": func(c *Config) {
+			b := c.Bays["bay1"]
+			b.Handler = "over there"
+			c.Bays["bay1"] = b
+		},
+		"interval must be at least 1ms": func(c *Config) {
+			b := c.Bays["bay1"]
+			b.Interval = api.Span(time.Microsecond)
+			c.Bays["bay1"] = b
+		},
 		"this is not a name": func(c *Config) {
 			c.Bays["Bay One"] = BayConfig{Seats: map[string]SeatConfig{"source": {Instrument: "psu", Channel: 2}}}
 		},

@@ -91,7 +91,8 @@ func (e *Engine) PutInstrument(by, name string, i InstrumentConfig) error {
 	if err != nil {
 		return err
 	}
-	return e.change(by, store.BenchEntry{Kind: store.InstrumentEntry, Name: name, Text: string(text), By: by}, "instrument configured",
+	return e.change(by, store.BenchEntry{Kind: store.InstrumentEntry, Name: name, Text: string(text), By: by},
+		"instrument configured",
 		fmt.Sprintf("%s at %s speaks %s", name, i.Address, i.Dialect))
 }
 
@@ -101,15 +102,18 @@ func (e *Engine) PutBay(by, name string, b BayConfig) error {
 	if err != nil {
 		return err
 	}
-	return e.change(by, store.BenchEntry{Kind: store.BayEntry, Name: name, Text: string(text), By: by}, "bay configured", string(text))
+	return e.change(by, store.BenchEntry{Kind: store.BayEntry, Name: name, Text: string(text), By: by}, "bay configured",
+		string(text))
 }
 
 // RemoveInstrument takes an instrument away; no seat may need it.
 func (e *Engine) RemoveInstrument(by, name string) error {
 	if _, ok := e.Config().Instruments[name]; !ok {
-		return fmt.Errorf("%w: %q; %s", ErrUnknownInstrument, name, document.Suggest(name, slices.Collect(maps.Keys(e.Config().Instruments))))
+		return fmt.Errorf("%w: %q; %s", ErrUnknownInstrument, name,
+			document.Suggest(name, slices.Collect(maps.Keys(e.Config().Instruments))))
 	}
-	return e.change(by, store.BenchEntry{Kind: store.InstrumentEntry, Name: name, Removed: true, By: by}, "instrument removed", name)
+	return e.change(by, store.BenchEntry{Kind: store.InstrumentEntry, Name: name, Removed: true, By: by},
+		"instrument removed", name)
 }
 
 // RemoveBay takes a bay away; its runs stay on record.
@@ -119,7 +123,8 @@ func (e *Engine) RemoveBay(by, name string) error {
 		return err
 	}
 	if alarm := b.Status().Alarm; alarm != "" {
-		return fmt.Errorf("%w: %s is not removed while nobody knows whether its outputs are off: %s", ErrNotReady, name, alarm)
+		return fmt.Errorf("%w: %s is not removed while nobody knows whether its outputs are off: %s", ErrNotReady, name,
+			alarm)
 	}
 	return e.change(by, store.BenchEntry{Kind: store.BayEntry, Name: name, Removed: true, By: by}, "bay removed", name)
 }
@@ -151,7 +156,8 @@ func (e *Engine) putBack(before []store.BenchEntry, entry store.BenchEntry) erro
 	return e.store.SaveBenchEntry(before[i])
 }
 
-// rebuild puts the effective configuration into force. Bays that do not change go on, also with live runs; those that do must be idle.
+// rebuild puts the effective configuration into force. Bays that do not change go on, also with live runs;
+// those that do must be idle.
 func (e *Engine) rebuild(dialects dialect.Library) error {
 	next, err := e.overlay()
 	if err != nil {
@@ -163,11 +169,13 @@ func (e *Engine) rebuild(dialects dialect.Library) error {
 	fresh := map[string]bool{} // instruments that are opened anew
 	for name, i := range next.Instruments {
 		old, known := e.config.Instruments[name]
-		fresh[name] = !known || old.Address != i.Address || old.Dialect != i.Dialect || e.dialects[i.Dialect] != dialects[i.Dialect]
+		fresh[name] = !known || old.Address != i.Address || old.Dialect != i.Dialect ||
+			e.dialects[i.Dialect] != dialects[i.Dialect]
 	}
 	var affected []*Bay
 	for _, b := range e.Bays() {
-		if to, stays := next.Bays[b.name]; !stays || !sameBay(b.config, to) || slices.ContainsFunc(instrumentsOf(b.config), func(i string) bool { return fresh[i] }) {
+		if to, stays := next.Bays[b.name]; !stays || !sameBay(b.config, to) || slices.ContainsFunc(instrumentsOf(b.config),
+			func(i string) bool { return fresh[i] }) {
 			affected = append(affected, b)
 		}
 	}
@@ -175,7 +183,8 @@ func (e *Engine) rebuild(dialects dialect.Library) error {
 		return err
 	}
 	instruments, err := e.open(next, fresh, dialects)
-	if err != nil { // complete has opened them all before, so this does not happen; the bays must not stay halted all the same
+	// Complete has opened them all before, so this does not happen; the bays must not stay halted all the same
+	if err != nil {
 		for _, b := range affected {
 			e.revive(b.name, e.config)
 		}
@@ -242,7 +251,8 @@ func (b *Bay) ownForChange() error {
 	return err
 }
 
-func (e *Engine) open(c Config, fresh map[string]bool, dialects dialect.Library) (map[string]*instrument.Instrument, error) {
+func (e *Engine) open(c Config, fresh map[string]bool, dialects dialect.Library) (map[string]*instrument.Instrument,
+	error) {
 	all := map[string]*instrument.Instrument{}
 	for name, i := range c.Instruments {
 		if !fresh[name] {
@@ -296,7 +306,8 @@ func (e *Engine) Dialects() dialect.Library {
 // DialectFolder is where the user's own dialects are.
 func (e *Engine) DialectFolder() string { return filepath.Join(e.options.Data, "dialects") }
 
-// PutDialect checks a dialect, keeps it in the folder of dialects, and puts it into force. The bays that use it must be idle.
+// PutDialect checks a dialect, keeps it in the folder of dialects, and puts it into force. The bays that use it
+// must be idle.
 func (e *Engine) PutDialect(by, text string) (*dialect.Dialect, error) {
 	e.changing.Lock()
 	defer e.changing.Unlock()
@@ -347,5 +358,6 @@ func writeBeside(path, text string) error {
 // DescribeDialect is a dialect as the API gives it.
 func DescribeDialect(d *dialect.Dialect) api.Dialect {
 	own := d.Sources[len(d.Sources)-1]
-	return api.Dialect{Name: d.Name, Title: d.Title, Protocol: string(d.Protocol), Channels: d.Channels, Seats: d.Seats, File: strings.TrimPrefix(own.File, "shipped dialect/"), Text: own.Text}
+	return api.Dialect{Name: d.Name, Title: d.Title, Protocol: string(d.Protocol), Channels: d.Channels, Seats: d.Seats,
+		File: strings.TrimPrefix(own.File, "shipped dialect/"), Text: own.Text}
 }

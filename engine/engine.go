@@ -1,5 +1,5 @@
-// Package engine is where programs meet instruments. An [Engine] owns the bench; each [Bay] samples its seats, conducts runs through
-// the pure stage machine, records them, and makes safe on every way out.
+// Package engine is where programs meet instruments. An [Engine] owns the bench; each [Bay] samples its seats,
+// conducts runs through the pure stage machine, records them, and makes safe on every way out.
 package engine
 
 import (
@@ -143,7 +143,8 @@ func (e *Engine) Close() error {
 	e.wg.Wait()
 	for _, b := range bays {
 		if b.byHand { // nobody else is left to change it
-			_ = b.makeSafe("the service shuts down with an output on that was switched by hand", "") // the journal has what failed
+			// The journal has what failed
+			_ = b.makeSafe("the service shuts down with an output on that was switched by hand", "")
 		}
 	}
 	var errs []error
@@ -153,8 +154,8 @@ func (e *Engine) Close() error {
 	return errors.Join(errs...)
 }
 
-// recoverAbandoned makes safe the bays of runs that are on record as live, all at once, and ends those runs as aborted with what
-// was recorded.
+// recoverAbandoned makes safe the bays of runs that are on record as live, all at once, and ends those runs as
+// aborted with what was recorded.
 func (e *Engine) recoverAbandoned() error {
 	runs, err := e.store.AbandonedRuns()
 	if err != nil {
@@ -232,7 +233,8 @@ func (e *Engine) endAborted(r store.Run, reason string) error {
 	}
 	now := time.Now()
 	r.State, r.Reason, r.Duration = "aborted", reason, end
-	columns := map[string]any{"state": r.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now, "duration": end, "frames": frames}
+	columns := map[string]any{"state": r.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now,
+		"duration": end, "frames": frames}
 	if _, err := e.judge(r, columns); err != nil {
 		e.log.Warn("figures of an aborted run", "run", r.ID, "err", err)
 		if err := e.store.UpdateRun(r.ID, columns); err != nil {

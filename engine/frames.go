@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// leastInterval is the least time between frames, wall time, on a bench whose clock runs faster: what is asked for in bench time would take all of
-// the computer.
+// leastInterval is the least time between frames, wall time, on a bench whose clock runs faster: what is asked
+// for in bench time would take all of the computer.
 const leastInterval = 5 * time.Millisecond
 
 // coarse says that an accelerated run had fewer frames than its procedure asks for; empty if it had as many.
@@ -16,13 +16,14 @@ func (r *liveRun) coarse() string {
 		return ""
 	}
 	if mean := r.lastT / float64(r.ticks); mean > 1.5*asked {
-		return fmt.Sprintf("frames came every %.3g s in the mean, where %.3g s were asked for: the bench runs at ×%g", mean, asked, factor)
+		return fmt.Sprintf("frames came every %.3g s in the mean, where %.3g s were asked for: the bench runs at ×%g", mean,
+			asked, factor)
 	}
 	return ""
 }
 
-// standstills sums up the times in which a run had no readings though it was due to have some: the computer was busy elsewhere, or an instrument
-// kept everybody waiting.
+// standstills sums up the times in which a run had no readings though it was due to have some: the computer was
+// busy elsewhere, or an instrument kept everybody waiting.
 type standstills struct {
 	times                  int
 	total, longest, moment float64 // bench time, s; the longest one began at moment
@@ -53,7 +54,8 @@ func (s standstills) String() string {
 	if s.times > 1 {
 		times = fmt.Sprintf("%d times", s.times)
 	}
-	return fmt.Sprintf("readings stayed away %s, for %.6g s in all and %.4g s at most, from %.6g s on", times, s.total, s.longest, s.moment)
+	return fmt.Sprintf("readings stayed away %s, for %.6g s in all and %.4g s at most, from %.6g s on", times, s.total,
+		s.longest, s.moment)
 }
 
 // fastestFrame is the least time between frames, wall time, when a program wants them soon.

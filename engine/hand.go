@@ -14,8 +14,9 @@ import (
 	"usherbench/store"
 )
 
-// Intervene does something to the live run by hand: pause, resume, skip, extend, note, answer, adjust. It fails with ErrIdle when there is
-// no run, and with ErrBadRequest when it is not possible now. Everything is journalled with who did it.
+// Intervene does something to the live run by hand: pause, resume, skip, extend, note, answer, adjust. It fails
+// with ErrIdle when there is no run, and with ErrBadRequest when it is not possible now. Everything is
+// journalled with who did it.
 func (b *Bay) Intervene(ctx context.Context, by string, i api.Intervention) error {
 	b.mu.Lock()
 	r := b.run
@@ -42,7 +43,8 @@ func (b *Bay) Intervene(ctx context.Context, by string, i api.Intervention) erro
 		if i.Seconds != 0 {
 			detail = fmt.Sprintf("%+g s", i.Seconds)
 		}
-		b.engine.journal(store.JournalEntry{By: by, Bay: b.name, RunID: r.record.ID, What: "run: " + string(i.Do), Detail: detail})
+		b.engine.journal(store.JournalEntry{By: by, Bay: b.name, RunID: r.record.ID, What: "run: " + string(i.Do),
+			Detail: detail})
 		b.publish()
 	}
 	return err
@@ -108,7 +110,8 @@ func (r *liveRun) answer(by string, t float64, text string, refuse func(string, 
 		return refuse("%s", err)
 	}
 	if a := r.machine.Asking(); a.Form == procedure.AskSerial && strings.TrimSpace(text) != r.record.Serial {
-		return refuse("this is %s, but the run is of %s; check which unit is in the bay", strings.TrimSpace(text), r.record.Serial)
+		return refuse("this is %s, but the run is of %s; check which unit is in the bay", strings.TrimSpace(text),
+			r.record.Serial)
 	}
 	r.act(r.machine.Advance(stage.Answered{T: t, By: by, Text: strings.TrimSpace(text)}))
 	r.showProgress()
@@ -128,7 +131,8 @@ func (r *liveRun) adjust(by string, t float64, i api.Intervention, refuse func(s
 		}
 	}
 	if found == nil {
-		return refuse("%q cannot be changed during the run; adjustable: %s", i.Parameter, strings.Join(append(names, ""), " "))
+		return refuse("%q cannot be changed during the run; adjustable: %s", i.Parameter,
+			strings.Join(append(names, ""), " "))
 	}
 	values := map[string]string{}
 	for name, value := range r.values {
@@ -149,7 +153,8 @@ func (r *liveRun) adjust(by string, t float64, i api.Intervention, refuse func(s
 	return nil
 }
 
-// resolve makes the run's program anew with other values for its parameters. Who plays which shape stays as it was decided.
+// resolve makes the run's program anew with other values for its parameters. Who plays which shape stays as it
+// was decided.
 func (r *liveRun) resolve(values map[string]string) (*procedure.Program, error) {
 	record := *r.record
 	record.Parameters = values

@@ -13,8 +13,9 @@ type Event struct {
 	Data []byte // JSON
 }
 
-// Hub hands events to subscribers and remembers the last ones, so that a subscriber that comes back misses nothing. Publishing never
-// waits: a subscriber that does not keep up is cut off and comes back with the id it saw last.
+// Hub hands events to subscribers and remembers the last ones, so that a subscriber that comes back misses
+// nothing. Publishing never waits: a subscriber that does not keep up is cut off and comes back with the id it
+// saw last.
 type Hub struct {
 	mu      sync.Mutex
 	next    uint64
@@ -38,7 +39,8 @@ func NewHub(first uint64) *Hub {
 	return &Hub{next: first, recent: make([]Event, 0, remembered), clients: map[*Subscription]bool{}}
 }
 
-// Publish sends an event to all subscribers. A value that cannot be written as JSON is a mistake in the program and is dropped.
+// Publish sends an event to all subscribers. A value that cannot be written as JSON is a mistake in the program
+// and is dropped.
 func (h *Hub) Publish(kind, bay string, value any) {
 	data, err := json.Marshal(value)
 	if err != nil {
@@ -63,8 +65,8 @@ func (h *Hub) Publish(kind, bay string, value any) {
 	}
 }
 
-// Subscribe begins a stream. With after > 0 it first gives what happened after that event; known is false if that is no longer
-// remembered, and the subscriber must fetch the state anew.
+// Subscribe begins a stream. With after > 0 it first gives what happened after that event; known is false if
+// that is no longer remembered, and the subscriber must fetch the state anew.
 func (h *Hub) Subscribe(after uint64) (s *Subscription, missed []Event, known bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

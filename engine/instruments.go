@@ -41,9 +41,11 @@ func (e *Engine) Instruments(ctx context.Context) ([]api.Instrument, error) {
 	return list, nil
 }
 
-func (e *Engine) describe(ctx context.Context, name string, i *instrument.Instrument, config api.BenchConfig) api.Instrument {
+func (e *Engine) describe(ctx context.Context, name string, i *instrument.Instrument,
+	config api.BenchConfig) api.Instrument {
 	c := config.Instruments[name]
-	a := api.Instrument{Name: name, Address: c.Address, Dialect: i.Dialect.Name, Calibrated: c.Calibrated, Due: c.Due, Fills: []string{},
+	a := api.Instrument{Name: name, Address: c.Address, Dialect: i.Dialect.Name, Calibrated: c.Calibrated, Due: c.Due,
+		Fills:  []string{},
 		Origin: config.Origin["instruments."+name]}
 	identity, err := i.Identify(ctx)
 	a.Identity, a.Healthy = identity, err == nil
@@ -76,7 +78,8 @@ func (e *Engine) Exchanges(name string, n int) ([]api.Exchange, error) {
 	}
 	list := []api.Exchange{}
 	for _, x := range i.Trace().Last(n) {
-		list = append(list, api.Exchange{At: x.At, Message: x.Message, Answer: x.Answer, Latency: x.Latency.Seconds(), Error: x.Error})
+		list = append(list, api.Exchange{At: x.At, Message: x.Message, Answer: x.Answer, Latency: x.Latency.Seconds(),
+			Error: x.Error})
 	}
 	return list, nil
 }
@@ -124,7 +127,8 @@ func (e *Engine) Discover(ctx context.Context, where api.Discovery) ([]api.Found
 		}
 	}
 	if len(lines) == 0 || len(lines) > mostAddresses {
-		return nil, fmt.Errorf("%w: %d places to look at; name 1 to %d hosts with ports, addresses, or serial", ErrBadRequest, len(lines), mostAddresses)
+		return nil, fmt.Errorf("%w: %d places to look at; name 1 to %d hosts with ports, addresses, or serial", ErrBadRequest,
+			len(lines), mostAddresses)
 	}
 	return e.ask(ctx, lines), nil
 }

@@ -11,7 +11,8 @@ import (
 	"usherbench/store"
 )
 
-// keeper decides which frames are recorded: by the rule of the stage, and those on both sides of every command, mark and point.
+// keeper decides which frames are recorded: by the rule of the stage, and those on both sides of every command,
+// mark and point.
 type keeper struct {
 	columns trace.Columns
 	every   float64      // of the rule in force
@@ -24,7 +25,8 @@ type keeper struct {
 
 func newKeeper(columns trace.Columns) keeper { return keeper{columns: columns, lastT: math.Inf(-1)} }
 
-// slack lets a frame that comes a little early count as due, so that an interval of 100 ms is not made 120 ms by rounding.
+// slack lets a frame that comes a little early count as due, so that an interval of 100 ms is not made 120 ms
+// by rounding.
 const slack = 0.1
 
 func (k *keeper) frame(r *store.Recorder, f trace.Frame, eventful bool, rule procedure.Record) {

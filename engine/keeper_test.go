@@ -27,7 +27,8 @@ func openStore(t *testing.T) *store.Store {
 }
 
 // kept plays frames 20 ms apart through a keeper and gives the times of those that were recorded.
-func kept(t *testing.T, frames int, rule procedure.Record, act func(k *keeper, r *store.Recorder, frame int) (eventful bool)) []float64 {
+func kept(t *testing.T, frames int, rule procedure.Record, act func(k *keeper, r *store.Recorder,
+	frame int) (eventful bool)) []float64 {
 	s := openStore(t)
 	run := store.Run{ID: "01K", State: store.Live, StartedAt: time.Now(), Columns: []string{"load.volts"}}
 	require.NoError(t, s.CreateRun(&run))
@@ -122,8 +123,10 @@ func TestSerialNumbersAreChecked(t *testing.T) {
 	s := openStore(t)
 	dialects, err := dialect.Load("")
 	require.NoError(t, err)
-	e, err := Open(Config{Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://127.0.0.1:1", Dialect: "sim-supply"}},
-		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"}}}}}, dialects, s, slog.New(slog.DiscardHandler), Options{})
+	e, err := Open(Config{Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://127.0.0.1:1",
+		Dialect: "sim-supply"}},
+		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"}}}}}, dialects, s,
+		slog.New(slog.DiscardHandler), Options{})
 	require.NoError(t, err, "a bench whose instruments are off can be started all the same")
 	defer e.Close()
 	b, err := e.Bay("bay1")

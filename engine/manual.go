@@ -42,7 +42,8 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 		return err
 	}
 	if setErr != nil {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() + ": " + setErr.Error()})
+		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() +
+			": " + setErr.Error()})
 	}
 	return setErr
 }
@@ -123,7 +124,8 @@ func (b *Bay) feedWatchdogs() {
 	}
 }
 
-// disarmWatchdogs ends the watch over channels that are off. It is called with the bay's goroutine only, or when there is none.
+// disarmWatchdogs ends the watch over channels that are off. It is called with the bay's goroutine only, or
+// when there is none.
 func (b *Bay) disarmWatchdogs(ctx context.Context) {
 	for m := range b.fed {
 		if err := m.Send(ctx, "disarm the watchdog", m.Dialect.Watchdog.Disarm, m.Dialect.Watchdog.Disarm.Word); err != nil {
@@ -136,14 +138,16 @@ func (b *Bay) disarmWatchdogs(ctx context.Context) {
 func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *seat, error) {
 	x := b.seat(r.Seat)
 	if x == nil {
-		return procedure.Setting{}, nil, fmt.Errorf("%s has no seat %q; %s", b.name, r.Seat, document.Suggest(r.Seat, b.seatNames()))
+		return procedure.Setting{}, nil, fmt.Errorf("%s has no seat %q; %s", b.name, r.Seat,
+			document.Suggest(r.Seat, b.seatNames()))
 	}
 	s, err := parseSetting(x.first().Dialect, r.Seat, r.Quantity, r.Value)
 	if err != nil {
 		return s, nil, err
 	}
 	if most, ok := x.most(s.Quantity); ok && s.Word == "" && (s.Value > most || s.Value < -most) {
-		return s, nil, fmt.Errorf("%s is above the %s that %s can do; stay below", s, dialect.Show(s.Quantity, most), x.channels())
+		return s, nil, fmt.Errorf("%s is above the %s that %s can do; stay below", s, dialect.Show(s.Quantity, most),
+			x.channels())
 	}
 	return s, x, nil
 }
@@ -153,14 +157,16 @@ func parseSetting(d *dialect.Dialect, seat, q, value string) (procedure.Setting,
 	s := procedure.Setting{Seat: seat, Quantity: q}
 	if words := d.Words[q]; words != nil {
 		if _, ok := words[value]; !ok {
-			return s, fmt.Errorf("%s.%s cannot be %q; %s", seat, q, value, document.Suggest(value, slices.Collect(maps.Keys(words))))
+			return s, fmt.Errorf("%s.%s cannot be %q; %s", seat, q, value,
+				document.Suggest(value, slices.Collect(maps.Keys(words))))
 		}
 		s.Word = value
 		return s, nil
 	}
 	kind, ok := quantity.KindOf(q)
 	if _, settable := d.Set[q]; !ok || !settable {
-		return s, fmt.Errorf("%s.%s cannot be set; %s", seat, q, document.Suggest(q, slices.Concat(slices.Collect(maps.Keys(d.Set)), slices.Collect(maps.Keys(d.Words)))))
+		return s, fmt.Errorf("%s.%s cannot be set; %s", seat, q,
+			document.Suggest(q, slices.Concat(slices.Collect(maps.Keys(d.Set)), slices.Collect(maps.Keys(d.Words)))))
 	}
 	parsed, err := quantity.Parse(value)
 	if err != nil {
@@ -218,8 +224,8 @@ func (b *Bay) boundBy(text string) {
 	}
 }
 
-// TakeOver writes what is set now as a stage of a procedure, and as defaults of the seats. What was not set since the start is read
-// back from the instruments where the dialects can.
+// TakeOver writes what is set now as a stage of a procedure, and as defaults of the seats. What was not set
+// since the start is read back from the instruments where the dialects can.
 func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 	taken := api.TakenOver{Defaults: map[string]map[string]string{}}
 	var text strings.Builder
@@ -252,7 +258,9 @@ func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 		}
 	}
 	if !any {
-		return taken, fmt.Errorf("%w: nothing was set by hand in %s, and its instruments cannot say what is set; set something first", ErrNotReady, b.name)
+		return taken,
+			fmt.Errorf("%w: nothing was set by hand in %s, and its instruments cannot say what is set; set something first",
+				ErrNotReady, b.name)
 	}
 	taken.Stage = text.String()
 	return taken, nil
@@ -307,7 +315,8 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 	x := b.seat(seatName)
 	kind, known := seats.KindOf(seatName)
 	if x == nil || !known {
-		return fmt.Errorf("%w: %s has no seat %q; %s", ErrBadRequest, b.name, seatName, document.Suggest(seatName, b.seatNames()))
+		return fmt.Errorf("%w: %s has no seat %q; %s", ErrBadRequest, b.name, seatName,
+			document.Suggest(seatName, b.seatNames()))
 	}
 	if !slices.Contains(kind.Reads, q) {
 		return fmt.Errorf("%w: a %s has no %q; %s", ErrBadRequest, kind.Name, q, document.Suggest(q, kind.Reads))
@@ -326,12 +335,14 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 			scale = 1
 		}
 		sensor.Zero = reading + sensor.Offset/scale
-	case len(change.Points) == 2 && change.Points[0].Reading != change.Points[1].Reading && change.Points[0].True != change.Points[1].True:
+	case len(change.Points) == 2 && change.Points[0].Reading != change.Points[1].Reading &&
+		change.Points[0].True != change.Points[1].True:
 		p, r := change.Points[0], change.Points[1]
 		sensor.Scale = (r.True - p.True) / (r.Reading - p.Reading)
 		sensor.Zero, sensor.Offset = p.Reading, p.True
 	default:
-		return fmt.Errorf("%w: a sensor is zeroed, calibrated by two different points, or replaced; send zero, points or sensor", ErrBadRequest)
+		return fmt.Errorf("%w: a sensor is zeroed, calibrated by two different points, or replaced; send zero, points or "+
+			"sensor", ErrBadRequest)
 	}
 	config := b.config
 	config.Seats = maps.Clone(config.Seats)

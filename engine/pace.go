@@ -16,7 +16,8 @@ func (p *preflight) rates() {
 		// The median, so that a hiccup of a busy computer is not taken for the instrument's pace.
 		usual := m.Trace().Statistics().Median * time.Duration(len(m.Dialect.Read))
 		if usual.Seconds() > every {
-			p.warns("rate", "record less often, or expect gaps between its readings", "%s takes %d ms for a reading, but frames are recorded every %s", m.Name,
+			p.warns("rate", "record less often, or expect gaps between its readings",
+				"%s takes %d ms for a reading, but frames are recorded every %s", m.Name,
 				usual.Milliseconds(), show(p.program.Fastest(), quantity.Time))
 		}
 	}

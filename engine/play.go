@@ -19,7 +19,8 @@ const (
 	leastPace = 10 * time.Millisecond
 	// edgeLevels is how many levels an edge needs to be one.
 	edgeLevels = 4
-	// finestShare is the share of a shape's height to which an instrument's program resolves what moves, if it has room for the steps.
+	// finestShare is the share of a shape's height to which an instrument's program resolves what moves, if it has
+	// room for the steps.
 	finestShare = 1.0 / 400
 )
 
@@ -49,7 +50,8 @@ func (p *preflight) players() {
 			if play.By != procedure.ByService {
 				why = append(why, "the instrument cannot play it: "+notInstrument)
 			}
-			p.blocks("shape", "use a supply with a program for this, or slower edges", "%q cannot be played. %s", s.Name, capital(strings.Join(why, "; ")))
+			p.blocks("shape", "use a supply with a program for this, or slower edges", "%q cannot be played. %s", s.Name,
+				capital(strings.Join(why, "; ")))
 		}
 	}
 }
@@ -60,10 +62,12 @@ func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 func serviceCannot(play *procedure.Play) string {
 	for _, t := range play.Tracks {
 		if edge := t.Shape.ShortestEdge(); edge < edgeLevels*play.Pace*(1-1e-9) {
-			return fmt.Sprintf("%s has an edge of %s, and a level every %s makes no edge of that", t.Column(), show(edge, quantity.Time), show(play.Pace, quantity.Time))
+			return fmt.Sprintf("%s has an edge of %s, and a level every %s makes no edge of that", t.Column(),
+				show(edge, quantity.Time), show(play.Pace, quantity.Time))
 		}
 		if part := t.Shape.Shortest(); part < play.Pace*(1-1e-9) {
-			return fmt.Sprintf("%s has a level of %s, and the service sets one every %s", t.Column(), show(part, quantity.Time), show(play.Pace, quantity.Time))
+			return fmt.Sprintf("%s has a level of %s, and the service sets one every %s", t.Column(), show(part, quantity.Time),
+				show(play.Pace, quantity.Time))
 		}
 	}
 	return ""
@@ -84,7 +88,8 @@ func (b *Bay) instrumentCannot(play *procedure.Play) string {
 			return fmt.Sprintf("%s (%s) has a program of %s, not of %s", t.Seat, x.first().Name, program.Of, t.Quantity)
 		}
 		if edge := t.Shape.ShortestEdge(); edge < edgeLevels*program.Shortest.Seconds()*(1-1e-9) {
-			return fmt.Sprintf("%s has an edge of %s, but %s holds each level for %s at least", t.Column(), show(edge, quantity.Time), x.first().Name,
+			return fmt.Sprintf("%s has an edge of %s, but %s holds each level for %s at least", t.Column(),
+				show(edge, quantity.Time), x.first().Name,
 				show(program.Shortest.Seconds(), quantity.Time))
 		}
 		if _, _, err := staircase(x, play, t); err != nil {
@@ -94,7 +99,8 @@ func (b *Bay) instrumentCannot(play *procedure.Play) string {
 	return ""
 }
 
-// staircase makes the steps of a track as fine as the instrument has room for. off is how far they are from the shape at most.
+// staircase makes the steps of a track as fine as the instrument has room for. off is how far they are from the
+// shape at most.
 func staircase(x *seat, play *procedure.Play, t procedure.Track) (steps []shape.Step, off float64, err error) {
 	program := x.first().Dialect.Program
 	low, high := t.Shape.Extremes()
@@ -118,7 +124,8 @@ func (b *Bay) staircaseWords(play *procedure.Play) string {
 		steps, off, err := staircase(b.seat(t.Seat), play, t)
 		if err == nil {
 			kind, _ := quantity.KindOf(t.Quantity)
-			words = append(words, fmt.Sprintf("%s in %d levels, off the shape by %s at most", t.Column(), len(steps), show(off, kind.Unit.Dim)))
+			words = append(words, fmt.Sprintf("%s in %d levels, off the shape by %s at most", t.Column(), len(steps),
+				show(off, kind.Unit.Dim)))
 		}
 	}
 	return strings.Join(words, "; ")
@@ -158,8 +165,8 @@ func (r *liveRun) perform(ctx context.Context, play *procedure.Play) error {
 	return nil
 }
 
-// wholeDwells are the dwells as the instrument takes them, in its digits, such that each step still begins when it should: what rounding
-// takes from one dwell the next gets.
+// wholeDwells are the dwells as the instrument takes them, in its digits, such that each step still begins when
+// it should: what rounding takes from one dwell the next gets.
 func wholeDwells(steps []shape.Step, format func(float64) string) []float64 {
 	dwells := make([]float64, len(steps))
 	var due, sent float64

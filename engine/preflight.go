@@ -18,7 +18,8 @@ import (
 	"usherbench/instrument"
 )
 
-// preflight checks procedure, unit and bay before anything is energised. Its methods add findings; they energise nothing.
+// preflight checks procedure, unit and bay before anything is energised. Its methods add findings; they
+// energise nothing.
 type preflight struct {
 	bay      *Bay
 	program  *procedure.Program
@@ -45,7 +46,8 @@ func (p *preflight) blocks(check, remedy, format string, args ...any) {
 
 // asks blocks, unless the operator vouches for it after a look at the unit.
 func (p *preflight) asks(check, remedy, format string, args ...any) {
-	finding := api.PreflightFinding{Check: check, Verdict: api.Blocks, What: fmt.Sprintf(format, args...), Remedy: remedy, Vouch: true}
+	finding := api.PreflightFinding{Check: check, Verdict: api.Blocks, What: fmt.Sprintf(format, args...), Remedy: remedy,
+		Vouch: true}
 	if slices.Contains(p.vouched, check) {
 		finding.Verdict, finding.What = api.Warns, finding.What+"; the operator vouches for it"
 	}
@@ -87,8 +89,8 @@ func (p *preflight) blocked() string {
 	return strings.Join(words, ". ")
 }
 
-// Preflight checks whether a run could start, without starting it or energising anything. The unit handler puts the unit in place, if
-// there is one.
+// Preflight checks whether a run could start, without starting it or energising anything. The unit handler puts
+// the unit in place, if there is one.
 func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Preflight, error) {
 	if err := errors.Join(checkSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
 		return api.Preflight{}, err
@@ -109,15 +111,18 @@ func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Prefligh
 	if err != nil {
 		return api.Preflight{}, err
 	}
-	return api.Preflight{Bay: b.name, Procedure: revision.Name, Revision: revision.Number, Serial: request.Serial, Blocked: p.blocked() != "", Findings: p.findings}, nil
+	return api.Preflight{Bay: b.name, Procedure: revision.Name, Revision: revision.Number, Serial: request.Serial,
+		Blocked: p.blocked() != "", Findings: p.findings}, nil
 }
 
 // preflight makes all checks. The bay is owned. The error is about the check itself, not about what it found.
-func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate, request api.StartRun) (*preflight, error) {
+func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate,
+	request api.StartRun) (*preflight, error) {
 	p := &preflight{bay: b, program: program, plate: plate, serial: request.Serial, vouched: request.Vouched}
 	p.seats()
 	if err := b.handle(ctx, request.Serial, plate); err != nil {
-		p.blocks("unit", "see what the handler says, and put the unit in place", "%s", strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
+		p.blocks("unit", "see what the handler says, and put the unit in place", "%s",
+			strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
 	}
 	for _, x := range b.seats {
 		p.instruments(ctx, x)
@@ -155,18 +160,21 @@ func (p *preflight) seats() {
 	for _, need := range p.program.Seats {
 		x := p.bay.seat(need.Name)
 		if x == nil {
-			p.blocks("seats", "choose another bay or add the seat to its configuration", "the procedure needs a seat %q, which %s does not have", need.Name, p.bay.name)
+			p.blocks("seats", "choose another bay or add the seat to its configuration",
+				"the procedure needs a seat %q, which %s does not have", need.Name, p.bay.name)
 			continue
 		}
 		for _, mode := range need.Modes {
 			if _, ok := x.first().Dialect.Words["mode"][mode]; !ok {
-				p.blocks("seats", "use another instrument", "%s must know the mode %s, which %s does not have", need.Name, mode, x.channels())
+				p.blocks("seats", "use another instrument", "%s must know the mode %s, which %s does not have", need.Name, mode,
+					x.channels())
 			}
 		}
 		for _, column := range p.program.Reads() {
 			seat, q, _ := strings.Cut(column, ".")
 			if seat == need.Name && p.bay.sampler.columns.Index(column) < 0 {
-				p.blocks("seats", "use an instrument that reads it, or take it out of the procedure", "the procedure reads %s, but %s does not read %s", column, x.channels(), q)
+				p.blocks("seats", "use an instrument that reads it, or take it out of the procedure",
+					"the procedure reads %s, but %s does not read %s", column, x.channels(), q)
 			}
 		}
 	}
@@ -180,11 +188,13 @@ func (p *preflight) instruments(ctx context.Context, x *seat) {
 	for _, m := range x.members {
 		identity, err := m.Identify(ctx)
 		c := p.bay.engine.instrumentConfig(m.Name)
-		p.uses = append(p.uses, api.InstrumentUse{Seat: x.name, Instrument: m.Name, Channel: m.Number, Identity: identity, Dialect: m.Dialect.Name,
+		p.uses = append(p.uses, api.InstrumentUse{Seat: x.name, Instrument: m.Name, Channel: m.Number, Identity: identity,
+			Dialect:    m.Dialect.Name,
 			Calibrated: c.Calibrated, Due: c.Due})
 		switch {
 		case errors.Is(err, instrument.ErrWrongIdentity):
-			p.blocks("identity", "check the address or choose another dialect", "%s at %s is not what is expected: it says %q", m.Name, m.Address, identity)
+			p.blocks("identity", "check the address or choose another dialect", "%s at %s is not what is expected: it says %q",
+				m.Name, m.Address, identity)
 			continue
 		case err != nil:
 			p.blocks("identity", "check its power, cable and address", "%s", err)
@@ -193,9 +203,11 @@ func (p *preflight) instruments(ctx context.Context, x *seat) {
 		if queue, err := m.Errors(ctx); err != nil {
 			p.blocks("error queue", "check its power, cable and address", "%s", err)
 		} else if len(queue) > 0 {
-			p.warns("error queue", "the queue is empty now; see whether it fills again", "%s had errors waiting: %s", m.Name, strings.Join(queue, "; "))
+			p.warns("error queue", "the queue is empty now; see whether it fills again", "%s had errors waiting: %s", m.Name,
+				strings.Join(queue, "; "))
 		} else {
-			p.fine("instruments", "%s answers as %s%s", m.Name, orWord(identity, "it does not say what"), map[bool]string{true: ", no errors waiting"}[m.Dialect.Errors.Query != ""])
+			p.fine("instruments", "%s answers as %s%s", m.Name, orWord(identity, "it does not say what"),
+				map[bool]string{true: ", no errors waiting"}[m.Dialect.Errors.Query != ""])
 		}
 		p.calibration(m.Name, c)
 		p.tripped(ctx, m)
@@ -219,7 +231,9 @@ func (p *preflight) calibration(name string, c InstrumentConfig) {
 	switch {
 	case err != nil:
 	case left < 0:
-		p.warns("calibration", "have it calibrated and enter the new date; figures carry the accuracy of its dialect all the same", "the calibration of %s was due on %s", name, c.Due)
+		p.warns("calibration",
+			"have it calibrated and enter the new date; figures carry the accuracy of its dialect all the same",
+			"the calibration of %s was due on %s", name, c.Due)
 	case left < soon:
 		p.warns("calibration", "have it calibrated in time", "the calibration of %s is due on %s", name, c.Due)
 	default:
@@ -235,7 +249,8 @@ func (p *preflight) tripped(ctx context.Context, m *member) {
 	if tripped, err := m.YesNo(ctx, m.Dialect.Tripped); err == nil && tripped {
 		remedy := "find out why, and clear it at the instrument"
 		if m.Dialect.ClearTrip.Exists() {
-			p.warns("protection", "it is cleared when the run begins; find out why it tripped", "a protection of %s has tripped", m.Name)
+			p.warns("protection", "it is cleared when the run begins; find out why it tripped", "a protection of %s has tripped",
+				m.Name)
 			return
 		}
 		p.blocks("protection", remedy, "a protection of %s has tripped", m.Name)
@@ -268,7 +283,8 @@ func (p *preflight) ranges() {
 		most, ok := x.most(q)
 		if e := asked[column]; ok && math.Max(e.Max, -e.Min) > most {
 			good = false
-			p.blocks("range", "use another instrument or lower the setpoint", "%s must reach %s, but %s ends at %s", column, show(math.Max(e.Max, -e.Min), kind.Unit.Dim),
+			p.blocks("range", "use another instrument or lower the setpoint", "%s must reach %s, but %s ends at %s", column,
+				show(math.Max(e.Max, -e.Min), kind.Unit.Dim),
 				x.channels(), show(most, kind.Unit.Dim))
 		}
 	}
@@ -277,7 +293,8 @@ func (p *preflight) ranges() {
 	}
 }
 
-// protections checks that none stands inside the test's range: an over-voltage trip below the top, a lockout above the cutoff.
+// protections checks that none stands inside the test's range: an over-voltage trip below the top, a lockout
+// above the cutoff.
 func (p *preflight) protections(ctx context.Context, x *seat) {
 	extremes := p.program.Extremes()
 	for _, m := range x.members {
@@ -296,11 +313,13 @@ func (p *preflight) protections(ctx context.Context, x *seat) {
 			words := fmt.Sprintf("the protection %q of %s stands at %s", name, m.Name, show(level, kind.Unit.Dim))
 			if strings.HasSuffix(name, "above") {
 				if e, ok := extremes[column]; ok && level < e.Max {
-					p.blocks("protection", "set it above the top of the test, with protect in the procedure or at the instrument", "%s, below the %s that the test reaches", words, show(e.Max, kind.Unit.Dim))
+					p.blocks("protection", "set it above the top of the test, with protect in the procedure or at the instrument",
+						"%s, below the %s that the test reaches", words, show(e.Max, kind.Unit.Dim))
 					continue
 				}
 			} else if low, ok := p.lowest(column); ok && level > low {
-				p.blocks("protection", "set the lockout below that, with protect in the procedure or at the instrument", "%s, above the %s to which the test goes down", words, show(low, kind.Unit.Dim))
+				p.blocks("protection", "set the lockout below that, with protect in the procedure or at the instrument",
+					"%s, above the %s to which the test goes down", words, show(low, kind.Unit.Dim))
 				continue
 			}
 			p.fine("protection", "%s", words)
@@ -308,13 +327,14 @@ func (p *preflight) protections(ctx context.Context, x *seat) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.program.Protect[x.name])) {
 		if _, ok := x.first().Dialect.Protect[name]; !ok {
-			p.warns("protection", "rely on guards, or use an instrument that has it", "%s cannot set the protection %q that the procedure asks for", x.channels(), name)
+			p.warns("protection", "rely on guards, or use an instrument that has it",
+				"%s cannot set the protection %q that the procedure asks for", x.channels(), name)
 		}
 	}
 }
 
-// lowest is the smallest value of a draining seat's volts that the test goes to: the cutoff of its conditions or of the nameplate,
-// else what a converter gives.
+// lowest is the smallest value of a draining seat's volts that the test goes to: the cutoff of its conditions
+// or of the nameplate, else what a converter gives.
 func (p *preflight) lowest(column string) (float64, bool) {
 	if low, ok := p.program.Lowest(column); ok {
 		return low, true
@@ -337,10 +357,12 @@ func (p *preflight) sense(ctx context.Context, x *seat) {
 	switch {
 	case want == "":
 		if now, ok, err := x.first().Word(ctx, "sense"); ok && err == nil {
-			p.fine("sense", "%s senses %s", x.name, map[string]string{"remote": "at its sense terminals", "local": "at its output"}[now])
+			p.fine("sense", "%s senses %s", x.name, map[string]string{"remote": "at its sense terminals",
+				"local": "at its output"}[now])
 		}
 	case !can && want == "remote":
-		p.blocks("sense", "use an instrument with sense leads, or sense: local", "the procedure asks for remote sense, which %s does not have", x.channels())
+		p.blocks("sense", "use an instrument with sense leads, or sense: local",
+			"the procedure asks for remote sense, which %s does not have", x.channels())
 	case can:
 		p.fine("sense", "%s is set to %s sense when the run begins", x.name, want)
 	}

@@ -46,7 +46,8 @@ func (p *preflight) unit(ctx context.Context) error {
 		r, _ := x.readSpec("volts").Find(volts)
 		if volts < -(leastBackwards + r.Bound(volts)) {
 			good = false
-			p.blocks("polarity", "turn the leads round", "%s reads %s: the unit is connected the wrong way round", column, show(volts, quantity.Voltage))
+			p.blocks("polarity", "turn the leads round", "%s reads %s: the unit is connected the wrong way round", column,
+				show(volts, quantity.Voltage))
 			continue
 		}
 		if p.plate == nil {
@@ -54,19 +55,27 @@ func (p *preflight) unit(ctx context.Context) error {
 		}
 		if w, ok := p.plate.AtRest[column]; ok && !w.Holds(volts) {
 			good = false
-			p.blocks("unit", "check that it is the right unit, whole and connected", "%s reads %s at rest, but nameplate %s says %s to %s%s", column,
-				show(volts, quantity.Voltage), p.plate.Name, show(w.Min, quantity.Voltage), show(w.Max, quantity.Voltage), p.cells(volts))
+			p.blocks("unit", "check that it is the right unit, whole and connected",
+				"%s reads %s at rest, but nameplate %s says %s to %s%s", column,
+				show(volts, quantity.Voltage), p.plate.Name, show(w.Min, quantity.Voltage), show(w.Max, quantity.Voltage),
+				p.cells(volts))
 			continue
 		}
 		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Drains && volts < empty {
-			what := fmt.Sprintf("%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column, show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
+			what := fmt.Sprintf("%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column,
+				show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
 			switch before := p.before(); {
 			case !p.charges():
-				p.warns(cellsCheck, "look at the label: it is either nearly empty, or of fewer cells or another chemistry than the nameplate says", "%s", what)
+				p.warns(cellsCheck,
+					"look at the label: it is either nearly empty, or of fewer cells or another chemistry than the nameplate says",
+					"%s", what)
 			case before != "":
-				p.warns(cellsCheck, "look at the label if it might be another unit with the same serial number", "%s; it is taken for nearly empty, since run %s on it went well", what, before)
+				p.warns(cellsCheck, "look at the label if it might be another unit with the same serial number",
+					"%s; it is taken for nearly empty, since run %s on it went well", what, before)
 			default:
-				p.asks(cellsCheck, fmt.Sprintf("look at the label: it is either nearly empty, or of fewer cells or another chemistry, which a charge to %s would destroy; if the label is right, vouch for it", p.full()), "%s", what)
+				p.asks(cellsCheck,
+					fmt.Sprintf("look at the label: it is either nearly empty, or of fewer cells or another chemistry, which a "+
+						"charge to %s would destroy; if the label is right, vouch for it", p.full()), "%s", what)
 			}
 		}
 	}
@@ -93,15 +102,18 @@ func (p *preflight) full() string {
 	return show(volts, quantity.Voltage)
 }
 
-// before is an earlier run on the same unit as the same nameplate that came to its end, and at whose start its voltage was not in doubt, or
-// somebody vouched for it; empty if there is none.
+// before is an earlier run on the same unit as the same nameplate that came to its end, and at whose start its
+// voltage was not in doubt, or somebody vouched for it; empty if there is none.
 func (p *preflight) before() string {
 	runs, err := p.bay.engine.store.Runs(store.RunFilter{Serial: p.serial, State: string(stage.Done)})
 	if err != nil {
 		return ""
 	}
 	for _, r := range runs {
-		doubted := slices.ContainsFunc(r.Preflight, func(f api.PreflightFinding) bool { return f.Check == cellsCheck && !f.Vouch })
+		doubted := slices.ContainsFunc(r.Preflight, func(f api.PreflightFinding) bool {
+			return f.Check == cellsCheck &&
+				!f.Vouch
+		})
 		if r.Nameplate == p.plate.Name && r.Source == "" && !doubted {
 			return r.ID
 		}
@@ -119,7 +131,8 @@ func (p *preflight) cells(volts float64) string {
 	if count == p.plate.Series {
 		return fmt.Sprintf("; %d cells of %s in series would be empty or damaged", count, c.Name)
 	}
-	return fmt.Sprintf("; that is what about %d cells of %s in series have, and the nameplate says %d", count, c.Name, p.plate.Series)
+	return fmt.Sprintf("; that is what about %d cells of %s in series have, and the nameplate says %d", count, c.Name,
+		p.plate.Series)
 }
 
 const (

@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// prepareChannels sets protections and sense as the procedure asks, and clears protections that tripped. Outputs are off.
+// prepareChannels sets protections and sense as the procedure asks, and clears protections that tripped.
+// Outputs are off.
 func (r *liveRun) prepareChannels(ctx context.Context) error {
 	for _, x := range r.bay.seats {
 		for _, m := range x.members {

@@ -18,11 +18,13 @@ const queueInterval = 200 * time.Millisecond
 // mostWaiting bounds what one request puts in line.
 const mostWaiting = 2000
 
-// Enqueue puts units in line, dealt out over the bays in order; each goes through every procedure in its bay. It fails with ErrBadRequest,
-// ErrUnknownBay, store.ErrNotFound, or the findings of a procedure.
+// Enqueue puts units in line, dealt out over the bays in order; each goes through every procedure in its bay.
+// It fails with ErrBadRequest, ErrUnknownBay, store.ErrNotFound, or the findings of a procedure.
 func (e *Engine) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
-	if len(r.Bays) == 0 || len(r.Serials) == 0 || len(r.Procedures) == 0 || len(r.Serials)*len(r.Procedures) > mostWaiting {
-		return nil, fmt.Errorf("%w: a line needs bays, serial numbers and procedures, up to %d runs at once", ErrBadRequest, mostWaiting)
+	if len(r.Bays) == 0 || len(r.Serials) == 0 || len(r.Procedures) == 0 ||
+		len(r.Serials)*len(r.Procedures) > mostWaiting {
+		return nil, fmt.Errorf("%w: a line needs bays, serial numbers and procedures, up to %d runs at once", ErrBadRequest,
+			mostWaiting)
 	}
 	for _, bay := range r.Bays {
 		if _, err := e.Bay(bay); err != nil {
@@ -44,14 +46,16 @@ func (e *Engine) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 			return nil, err
 		}
 		for _, name := range r.Procedures {
-			runs = append(runs, store.Waiting{Bay: r.Bays[i%len(r.Bays)], Serial: serial, Lot: r.Lot, Procedure: name, Parameters: r.Parameters, By: by, At: time.Now(), NotBefore: r.NotBefore})
+			runs = append(runs, store.Waiting{Bay: r.Bays[i%len(r.Bays)], Serial: serial, Lot: r.Lot, Procedure: name,
+				Parameters: r.Parameters, By: by, At: time.Now(), NotBefore: r.NotBefore})
 		}
 	}
 	runs, err := e.store.Enqueue(runs)
 	if err != nil {
 		return nil, err
 	}
-	e.journal(store.JournalEntry{By: by, What: "put in line", Detail: fmt.Sprintf("%d runs of %v on %v", len(runs), r.Procedures, r.Bays)})
+	e.journal(store.JournalEntry{By: by, What: "put in line", Detail: fmt.Sprintf("%d runs of %v on %v", len(runs),
+		r.Procedures, r.Bays)})
 	return runs, nil
 }
 
@@ -79,7 +83,8 @@ func (e *Engine) Dequeue(by string, id uint) error {
 	if err != nil {
 		return err
 	}
-	e.journal(store.JournalEntry{By: by, Bay: w.Bay, What: "taken out of the line", Detail: w.Procedure + " on " + w.Serial})
+	e.journal(store.JournalEntry{By: by, Bay: w.Bay, What: "taken out of the line", Detail: w.Procedure + " on " +
+		w.Serial})
 	return e.store.Dequeue(id)
 }
 
@@ -126,7 +131,8 @@ func (e *Engine) beginNext(w store.Waiting) {
 		e.hold(w, why, nil)
 		return
 	}
-	_, err = b.startInTurn(e.ctx, w.By, w.ID, api.StartRun{Bay: w.Bay, Procedure: w.Procedure, Revision: w.Revision, Serial: w.Serial, Lot: w.Lot, Parameters: w.Parameters, Vouched: w.Vouched})
+	_, err = b.startInTurn(e.ctx, w.By, w.ID, api.StartRun{Bay: w.Bay, Procedure: w.Procedure, Revision: w.Revision,
+		Serial: w.Serial, Lot: w.Lot, Parameters: w.Parameters, Vouched: w.Vouched})
 	switch {
 	case errors.Is(err, ErrBusy):
 		return // somebody was faster: it stays first in line
@@ -145,7 +151,8 @@ func (e *Engine) beginNext(w store.Waiting) {
 }
 
 func (e *Engine) hold(w store.Waiting, why string, asks []string) {
-	e.journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line", Detail: w.Procedure + " on " + w.Serial + ": " + why})
+	e.journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line", Detail: w.Procedure + " on " + w.Serial +
+		": " + why})
 	if err := e.store.Hold(w.ID, why, asks); err != nil {
 		e.log.Error("hold a run in line", "bay", w.Bay, "err", err)
 	}
@@ -158,7 +165,8 @@ func (b *Bay) free() bool {
 	return b.state == api.BayIdle && b.run == nil
 }
 
-// needsHands says what somebody must do before the unit can be tested; empty if nothing: the bay has a handler, or the unit is in it already.
+// needsHands says what somebody must do before the unit can be tested; empty if nothing: the bay has a handler,
+// or the unit is in it already.
 func (b *Bay) needsHands(w store.Waiting) string {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -29,7 +29,8 @@ import (
 // mostShown bounds the times of a rehearsal that a client gets: more than a screen shows.
 const mostShown = 4000
 
-// Rehearse runs a draft on the model of its unit. The same draft is computed once and kept. Rehearsals leave one core to the bays.
+// Rehearse runs a draft on the model of its unit. The same draft is computed once and kept. Rehearsals leave
+// one core to the bays.
 func (e *Engine) Rehearse(d api.Draft) (api.Rehearsal, error) {
 	plate, err := e.plateOf(d)
 	if err != nil {
@@ -111,14 +112,17 @@ func rehearsalKey(d api.Draft, plate *nameplate.Nameplate, used map[string]strin
 // Rehearsed is a result as clients get it: thinned to what a screen shows, the frames on both sides of marks kept.
 func Rehearsed(result *rehearsal.Result, program *procedure.Program) api.Rehearsal {
 	r := api.Rehearsal{
-		Procedure: program.Name, Ending: string(result.Ending), Reason: result.Reason, Outcome: string(result.Outcome()), Duration: result.Duration,
-		Energy: result.Energy / 3600, Heat: result.Heat / 3600, Marks: result.Marks, Figures: result.Figures, T: []float64{},
+		Procedure: program.Name, Ending: string(result.Ending), Reason: result.Reason, Outcome: string(result.Outcome()),
+		Duration: result.Duration,
+		Energy:   result.Energy / 3600, Heat: result.Heat / 3600, Marks: result.Marks, Figures: result.Figures,
+		T: []float64{},
 	}
 	if !math.IsInf(result.Hottest, 0) {
 		r.Hottest = &result.Hottest
 	}
 	for i := range r.Figures { // the model has no instruments whose accuracy could be stated
-		r.Figures[i].Remarks = slices.DeleteFunc(slices.Clone(r.Figures[i].Remarks), func(s string) bool { return s == figure.NotStated })
+		r.Figures[i].Remarks = slices.DeleteFunc(slices.Clone(r.Figures[i].Remarks),
+			func(s string) bool { return s == figure.NotStated })
 	}
 	keep := thinned(result.T, mostShown)
 	for _, k := range keep {
@@ -223,13 +227,15 @@ func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehears
 		out.Marks[i].T = rehearsal.Onto(ours, theirs, out.Marks[i].T, actual.Duration)
 	}
 	for _, d := range foretold.Deviations(actual) {
-		out.Deviations = append(out.Deviations, api.Deviation{What: d.What, Column: d.Column, T0: d.T0, T1: d.T1, Words: d.Words})
+		out.Deviations = append(out.Deviations, api.Deviation{What: d.What, Column: d.Column, T0: d.T0, T1: d.T1,
+			Words: d.Words})
 	}
 	return out, nil
 }
 
 // actual gathers what happened in a run.
-func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.Program, specs map[string]uncertainty.Spec) (rehearsal.Actual, error) {
+func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.Program,
+	specs map[string]uncertainty.Spec) (rehearsal.Actual, error) {
 	marks, err := e.store.Marks(run.ID)
 	if err != nil {
 		return rehearsal.Actual{}, err
@@ -261,7 +267,8 @@ func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.P
 	return a, nil
 }
 
-// accuracies says how far a reading of a column may be off. Watts that are computed are off by what their volts and amps are.
+// accuracies says how far a reading of a column may be off. Watts that are computed are off by what their volts
+// and amps are.
 func accuracies(specs map[string]uncertainty.Spec, traces []rehearsal.Trace) func(column string, x float64) float64 {
 	most := map[string]float64{}
 	for _, t := range traces {
@@ -287,8 +294,8 @@ func accuracies(specs map[string]uncertainty.Spec, traces []rehearsal.Trace) fun
 	}
 }
 
-// Judge computes the figures of a run anew, with a changed procedure or with the one that ran, and keeps them beside the earlier ones. With
-// adopt they become those of the run.
+// Judge computes the figures of a run anew, with a changed procedure or with the one that ran, and keeps them
+// beside the earlier ones. With adopt they become those of the run.
 func (e *Engine) Judge(run store.Run, by string, j api.JudgeAgain) (api.Judgement, error) {
 	if run.State == store.Live {
 		return api.Judgement{}, fmt.Errorf("%w: run %s is live; its figures are judged when it ends", ErrBusy, run.ID)
@@ -318,18 +325,21 @@ func (e *Engine) Judge(run store.Run, by string, j api.JudgeAgain) (api.Judgemen
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	stored, err := e.store.AddJudgement(store.Judgement{RunID: run.ID, By: by, At: time.Now(), Why: j.Why, Text: text, Before: run.Outcome,
+	stored, err := e.store.AddJudgement(store.Judgement{RunID: run.ID, By: by, At: time.Now(), Why: j.Why, Text: text,
+		Before:  run.Outcome,
 		Outcome: string(outcomeOf(run, judged)), Changes: string(words)}, judged, j.Adopt)
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	e.journal(store.JournalEntry{By: by, Bay: run.Bay, RunID: run.ID, What: "judged again", Detail: strings.TrimSuffix(fmt.Sprintf("%s → %s; %s", run.Outcome, stored.Outcome, j.Why), "; ")})
+	e.journal(store.JournalEntry{By: by, Bay: run.Bay, RunID: run.ID, What: "judged again",
+		Detail: strings.TrimSuffix(fmt.Sprintf("%s → %s; %s", run.Outcome, stored.Outcome, j.Why), "; ")})
 	return JudgementOf(stored, run.Serial)
 }
 
 // JudgementOf is a stored judgement as clients get it.
 func JudgementOf(j store.Judgement, serial string) (api.Judgement, error) {
-	out := api.Judgement{ID: j.ID, Run: j.RunID, Serial: serial, By: j.By, At: j.At, Why: j.Why, Outcome: j.Outcome, Before: j.Before, Changes: []string{}}
+	out := api.Judgement{ID: j.ID, Run: j.RunID, Serial: serial, By: j.By, At: j.At, Why: j.Why, Outcome: j.Outcome,
+		Before: j.Before, Changes: []string{}}
 	figures, err := j.Judged()
 	if err != nil {
 		return out, err
@@ -353,9 +363,11 @@ func changed(before, after []procedure.Judged) []string {
 		case !ok:
 			changes = append(changes, name(j)+" is new: "+valueWords(j.Result)+outcomeWords(j))
 		case valueWords(was.Result) != valueWords(j.Result):
-			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), valueWords(was.Result)+outcomeWords(was), valueWords(j.Result)+outcomeWords(j)))
+			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), valueWords(was.Result)+outcomeWords(was),
+				valueWords(j.Result)+outcomeWords(j)))
 		case was.Outcome != j.Outcome:
-			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), orNone(string(was.Outcome)), orNone(string(j.Outcome))))
+			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), orNone(string(was.Outcome)),
+				orNone(string(j.Outcome))))
 		}
 	}
 	for _, gone := range slices.Sorted(maps.Keys(earlier)) {

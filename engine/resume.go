@@ -72,7 +72,8 @@ func (r *liveRun) state(t float64, off *time.Time) ([]byte, error) {
 		return nil, err
 	}
 	at := r.began.Add(time.Duration(t / r.bay.engine.config.TimeFactor * float64(time.Second)))
-	return json.Marshal(runState{T: t, At: at, Off: off, Machine: machine, Values: r.values, Counted: r.counters.Counted()})
+	return json.Marshal(runState{T: t, At: at, Off: off, Machine: machine, Values: r.values,
+		Counted: r.counters.Counted()})
 }
 
 // suspend makes the bay safe and leaves the run on record as live, so that it goes on when the service is back.
@@ -92,11 +93,13 @@ func (r *liveRun) suspend() {
 		stateErr = b.engine.store.Flush()
 	}
 	if stateErr != nil {
-		r.finish = &stage.Finish{T: t, Ending: stage.Aborted, Reason: "stopped by " + byShutdown + "; its state could not be kept: " + stateErr.Error()}
+		r.finish = &stage.Finish{T: t, Ending: stage.Aborted, Reason: "stopped by " + byShutdown +
+			"; its state could not be kept: " + stateErr.Error()}
 		r.conclude(err)
 		return
 	}
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run suspended", Detail: byShutdown})
+	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run suspended",
+		Detail: byShutdown})
 	b.mu.Lock()
 	b.run, b.state = nil, api.BayIdle
 	b.mu.Unlock()
@@ -145,7 +148,8 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 	}
 	factor := b.engine.Config().TimeFactor
 	if away := time.Since(back.state.At).Seconds() * factor; away > program.Resume.Within {
-		return nil, fmt.Errorf("the service was away for %s, longer than the %s that the procedure allows", show(away, quantity.Time), show(program.Resume.Within, quantity.Time))
+		return nil, fmt.Errorf("the service was away for %s, longer than the %s that the procedure allows",
+			show(away, quantity.Time), show(program.Resume.Within, quantity.Time))
 	}
 	program.LostAfter = 1.25 * time.Duration(b.config.LostAfter).Seconds() * factor
 	machine, err := stage.Restore(program, back.state.Machine)
@@ -159,17 +163,19 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 		return nil, err
 	}
 	b.gapOf(&record, back, off, factor)
-	return &liveRun{bay: b, program: program, machine: machine, record: &record, values: record.Parameters, back: back}, nil
+	return &liveRun{bay: b, program: program, machine: machine, record: &record, values: record.Parameters, back: back},
+		nil
 }
 
 // unknownOff stands for an instant that is not known.
 const unknownOff = -1
 
-// surelyOff is how long, wall time, the instant at which the outputs went off may be uncertain, so that what flowed is still counted.
+// surelyOff is how long, wall time, the instant at which the outputs went off may be uncertain, so that what
+// flowed is still counted.
 const surelyOff = 10 * time.Second
 
-// gapOf works out what is known of the time in which nobody looked: from the last that is on record to when the outputs went off the last
-// current went on; after that nothing flowed.
+// gapOf works out what is known of the time in which nobody looked: from the last that is on record to when the
+// outputs went off the last current went on; after that nothing flowed.
 func (b *Bay) gapOf(record *store.Run, back *comeback, off offTime, factor float64) {
 	s := &back.state
 	bench := func(at time.Time) float64 { return s.T + at.Sub(s.At).Seconds()*factor }
@@ -220,24 +226,25 @@ func intoBattery(seat string) float64 {
 // sinceState brings the counters of a state up to the last frame that is on record after it.
 func (b *Bay) sinceState(record *store.Run, s *runState) {
 	last := s.T
-	_ = b.engine.store.EachFrames(context.Background(), *record, s.T, math.MaxFloat64, func(times []float64, column func(int) ([]float64, error)) error {
-		for i, name := range record.Columns {
-			seat, q, _ := strings.Cut(name, ".")
-			x := s.Counted[seat+".charge"]
-			to := map[string]*float64{"charge": &x.Charge, "energy": &x.Energy, "amps": &x.Amps, "watts": &x.Watts}[q]
-			values, err := column(i)
-			if to == nil || err != nil {
-				continue
-			}
-			for k, v := range values {
-				if times[k] > s.T && !math.IsNaN(v) {
-					*to, last = v, math.Max(last, times[k])
+	_ = b.engine.store.EachFrames(context.Background(), *record, s.T, math.MaxFloat64,
+		func(times []float64, column func(int) ([]float64, error)) error {
+			for i, name := range record.Columns {
+				seat, q, _ := strings.Cut(name, ".")
+				x := s.Counted[seat+".charge"]
+				to := map[string]*float64{"charge": &x.Charge, "energy": &x.Energy, "amps": &x.Amps, "watts": &x.Watts}[q]
+				values, err := column(i)
+				if to == nil || err != nil {
+					continue
 				}
+				for k, v := range values {
+					if times[k] > s.T && !math.IsNaN(v) {
+						*to, last = v, math.Max(last, times[k])
+					}
+				}
+				s.Counted[seat+".charge"] = x
 			}
-			s.Counted[seat+".charge"] = x
-		}
-		return nil
-	}) // what cannot be read is lost; the state is older by a second then
+			return nil
+		}) // what cannot be read is lost; the state is older by a second then
 	s.At = s.At.Add(time.Duration((last - s.T) / b.engine.Config().TimeFactor * float64(time.Second)))
 	s.T = last
 }
@@ -263,17 +270,20 @@ func (e *Engine) wardenActed(bay string, after time.Time) (at time.Time, took ti
 // goOn hands the runs that go on to their bays, once those sample.
 func (e *Engine) goOn() {
 	for _, r := range e.resuming {
-		r.stop, r.done, r.work, r.figured = make(chan string, 1), make(chan struct{}), make(chan func()), make(chan stage.Figured, 1)
+		r.stop, r.done, r.work, r.figured = make(chan string, 1), make(chan struct{}), make(chan func()),
+			make(chan stage.Figured, 1)
 		b := r.bay
 		b.complete(r)
 		var err error
 		if r.recorder, err = e.store.ContinueRecorder(e.ctx, *r.record); err == nil {
-			e.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run resumed", Detail: "after a rest it goes on where it was: " + r.record.Procedure + " on " + r.record.Serial})
+			e.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run resumed",
+				Detail: "after a rest it goes on where it was: " + r.record.Procedure + " on " + r.record.Serial})
 			err = b.handOver(e.ctx, r)
 			b.remember(r)
 		} else {
 			b.release()
-			err = errors.Join(err, e.endAborted(*r.record, "the service was killed while the run was live; it does not go on: "+err.Error()))
+			err = errors.Join(err,
+				e.endAborted(*r.record, "the service was killed while the run was live; it does not go on: "+err.Error()))
 		}
 		if err != nil {
 			e.log.Error("resume a run", "run", r.record.ID, "err", err)
@@ -310,7 +320,8 @@ func (b *Bay) complete(r *liveRun) {
 	}
 }
 
-// farOff is how far the volts at rest may be from the last under way, as a share; another unit is in the bay beyond that.
+// farOff is how far the volts at rest may be from the last under way, as a share; another unit is in the bay
+// beyond that.
 const farOff = 0.2
 
 // comeBack lets the unit rest, looks whether it is still the one that it was, and goes on.
@@ -374,13 +385,15 @@ func (r *liveRun) implausible() string {
 			continue
 		}
 		if w, ok := r.back.plate.AtRest[column]; ok && !w.Holds(v) {
-			return fmt.Sprintf("after the service was away %s reads %s at rest, outside %s to %s of nameplate %s; look whether the unit is still there", column, show(v, quantity.Voltage),
+			return fmt.Sprintf("after the service was away %s reads %s at rest, outside %s to %s of nameplate %s; look "+
+				"whether the unit is still there", column, show(v, quantity.Voltage),
 				show(w.Min, quantity.Voltage), show(w.Max, quantity.Voltage), r.back.plate.Name)
 		}
 		seat, _, _ := strings.Cut(column, ".")
 		if x, ok := r.back.state.Counted[seat+".charge"]; ok && math.Abs(x.Amps) > 1e-3 && r.back.plate.Battery() {
 			if before := x.Watts / x.Amps; math.Abs(v-before) > farOff*math.Abs(before) {
-				return fmt.Sprintf("after the service was away %s reads %s at rest, far from the %s before; look whether it is the same unit", column, show(v, quantity.Voltage), show(before, quantity.Voltage))
+				return fmt.Sprintf("after the service was away %s reads %s at rest, far from the %s before; look whether it is "+
+					"the same unit", column, show(v, quantity.Voltage), show(before, quantity.Voltage))
 			}
 		}
 	}

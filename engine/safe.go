@@ -36,9 +36,9 @@ func (b *Bay) leftOnByHand() (bool, error) {
 // safeWithin bounds how long make safe tries to confirm an output, wall time.
 const safeWithin = 3 * time.Second
 
-// makeSafe switches the outputs of the bay off, what drains first, and reads each back. Every way out of a run leads here. An output
-// that cannot be confirmed off is named in the error, after safeWithin; the others are off long before, since each is tried once
-// before any is tried again. why goes to the journal.
+// makeSafe switches the outputs of the bay off, what drains first, and reads each back. Every way out of a run
+// leads here. An output that cannot be confirmed off is named in the error, after safeWithin; the others are
+// off long before, since each is tried once before any is tried again. why goes to the journal.
 func (b *Bay) makeSafe(why, runID string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), safeWithin)
 	defer cancel()
@@ -96,7 +96,8 @@ func (b *Bay) setSafe(err error) {
 		}
 	}
 	if err != nil {
-		b.alarm = fmt.Sprintf("An output may still be on: %s. Switch it off at the instrument and check its connection; the bay goes on trying.",
+		b.alarm = fmt.Sprintf("An output may still be on: %s. Switch it off at the instrument and check its connection; "+
+			"the bay goes on trying.",
 			strings.ReplaceAll(err.Error(), "\n", "; "))
 		b.safeSince = time.Time{}
 		return

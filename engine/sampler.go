@@ -28,8 +28,9 @@ type reading struct {
 	eager   atomic.Int64 // until when a slow channel reads on without being asked, Unix ns
 }
 
-// sampler reads the seats of a bay concurrently and joins their answers to frames. A slow or dead instrument never stalls the others:
-// its values are missing in the frames meanwhile. One goroutine at a time may call its methods.
+// sampler reads the seats of a bay concurrently and joins their answers to frames. A slow or dead instrument
+// never stalls the others: its values are missing in the frames meanwhile. One goroutine at a time may call its
+// methods.
 type sampler struct {
 	seats   []*seat
 	members []*member
@@ -47,7 +48,8 @@ type place struct {
 	column         int
 }
 
-// joinWait bounds how long a frame waits for its slowest reading, wall time. glimpseAfter is when guards look at what is there.
+// joinWait bounds how long a frame waits for its slowest reading, wall time. glimpseAfter is when guards look
+// at what is there.
 const (
 	joinWait     = 100 * time.Millisecond
 	glimpseAfter = 5 * time.Millisecond
@@ -139,10 +141,10 @@ func (m *member) readOnce(ctx context.Context, values []float64) (slow bool) {
 	return r.usual > slowAt
 }
 
-// sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived columns are left at zero.
-// interval is the time between frames: an instrument that usually takes longer than half of it reads at its own rate, and the frames
-// between its readings have none of it. If something is late, glimpse is called once with what is there by then. skew is how far apart
-// the readings came.
+// sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived
+// columns are left at zero. interval is the time between frames: an instrument that usually takes longer than
+// half of it reads at its own rate, and the frames between its readings have none of it. If something is late,
+// glimpse is called once with what is there by then. skew is how far apart the readings came.
 func (s *sampler) sample(values []float64, interval time.Duration, glimpse func()) (skew time.Duration) {
 	s.drain()
 	s.began = time.Now()
@@ -230,7 +232,8 @@ func (s *sampler) fill(values []float64, take bool) (skew time.Duration) {
 		for _, m := range x.members {
 			r := &m.reading
 			r.mu.Lock()
-			// What was asked for before the frame began may be from before a command; only slow instruments are read across frames.
+			// What was asked for before the frame began may be from before a command; only slow instruments are read
+			// across frames.
 			fresh = fresh && r.err == nil && !r.taken && !r.at.IsZero() && (r.usual > slowAt || !r.began.Before(s.began))
 			if fresh && r.usual <= slowAt {
 				if first.IsZero() || r.at.Before(first) {
@@ -283,7 +286,8 @@ func (s *sampler) raw(x *seat, q string) float64 {
 	return x.joined(q, s.shares)
 }
 
-// defaultImbalance is how far a share may be from the mean; below leastShare of the range nothing is said, since offsets rule there.
+// defaultImbalance is how far a share may be from the mean; below leastShare of the range nothing is said,
+// since offsets rule there.
 const (
 	defaultImbalance = 0.1
 	leastShare       = 0.005
@@ -320,8 +324,8 @@ func (s *sampler) watchShares(x *seat) {
 
 var errSilent = errors.New("the question is still open")
 
-// trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay allows, or a gang that
-// shares unevenly for as long. It says what and what to do; empty if all is well.
+// trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay
+// allows, or a gang that shares unevenly for as long. It says what and what to do; empty if all is well.
 func (s *sampler) trouble(since time.Time, lostAfter time.Duration) string {
 	for _, m := range s.members {
 		r := &m.reading
@@ -335,13 +339,15 @@ func (s *sampler) trouble(since time.Time, lostAfter time.Duration) string {
 			if err == nil {
 				err = errSilent
 			}
-			return fmt.Sprintf("instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then start again",
+			return fmt.Sprintf("instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then "+
+				"start again",
 				m.Name, m.seat.name, lostAfter.Seconds(), err)
 		}
 	}
 	for _, x := range s.seats {
 		if !x.uneven.IsZero() && time.Since(x.uneven) > lostAfter {
-			return fmt.Sprintf("the channels of %s (%s) share unevenly for %g s; check their wiring and that all are switched on", x.name, x.channels(), lostAfter.Seconds())
+			return fmt.Sprintf("the channels of %s (%s) share unevenly for %g s; "+
+				"check their wiring and that all are switched on", x.name, x.channels(), lostAfter.Seconds())
 		}
 	}
 	return ""

@@ -29,13 +29,14 @@ var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
 
 func checkSerial(serial string) error {
 	if !serialPattern.MatchString(serial) {
-		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest, serial)
+		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest,
+			serial)
 	}
 	return nil
 }
 
-// StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady, ErrBadRequest,
-// store.ErrNotFound, or the findings of the procedure.
+// StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady,
+// ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
 	return b.startInTurn(ctx, by, 0, request)
 }
@@ -76,7 +77,8 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 		return nil, err
 	}
 	if blocked := flight.blocked(); blocked != "" {
-		b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "start refused", Detail: request.Procedure + " on " + request.Serial + ": " + blocked})
+		b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "start refused", Detail: request.Procedure + " on " +
+			request.Serial + ": " + blocked})
 		return nil, &Blocked{flight.findings, blocked}
 	}
 	// An instrument that is silent is named before the guards that miss its readings.
@@ -90,9 +92,12 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 		return nil, err
 	}
 	record := &store.Run{
-		ID: ulid.Make().String(), Bay: b.name, Serial: request.Serial, Lot: request.Lot, Procedure: revision.Name, Revision: revision.Number,
-		Title: revision.Title, Nameplate: program.For, Operator: by, State: store.Live, TimeFactor: b.engine.Config().TimeFactor,
-		ProcedureText: revision.Text, UsedTexts: program.Used, Parameters: request.Parameters, Columns: b.columnsOf(program), Instruments: flight.uses, Specs: string(specs), Preflight: flight.findings,
+		ID: ulid.Make().String(), Bay: b.name, Serial: request.Serial, Lot: request.Lot, Procedure: revision.Name,
+		Revision: revision.Number,
+		Title:    revision.Title, Nameplate: program.For, Operator: by, State: store.Live,
+		TimeFactor:    b.engine.Config().TimeFactor,
+		ProcedureText: revision.Text, UsedTexts: program.Used, Parameters: request.Parameters, Columns: b.columnsOf(program),
+		Instruments: flight.uses, Specs: string(specs), Preflight: flight.findings,
 	}
 	if plate != nil {
 		record.NameplateText = plate.Text
@@ -101,7 +106,8 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 }
 
 // Resolve turns a revision into a program.
-func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) (*procedure.Program, *nameplate.Nameplate, error) {
+func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) (*procedure.Program,
+	*nameplate.Nameplate, error) {
 	var plate *nameplate.Nameplate
 	if revision.For != "" && revision.For != "any" {
 		stored, err := e.store.Nameplate(revision.For)
@@ -186,7 +192,8 @@ func (b *Bay) handle(ctx context.Context, serial string, plate *nameplate.Namepl
 	defer answer.Body.Close()
 	text, _ := io.ReadAll(io.LimitReader(answer.Body, 4096))
 	if answer.StatusCode >= 300 {
-		return fmt.Errorf("%w: the unit handler of %s refused %q: %s", ErrNotReady, b.name, serial, strings.TrimSpace(string(text)))
+		return fmt.Errorf("%w: the unit handler of %s refused %q: %s", ErrNotReady, b.name, serial,
+			strings.TrimSpace(string(text)))
 	}
 	return nil
 }
@@ -204,7 +211,8 @@ func (b *Bay) specs() map[string]uncertainty.Spec {
 	return specs
 }
 
-// judge computes the figures of a run from its record and stores them with the outcome and other columns of the run, at once.
+// judge computes the figures of a run from its record and stores them with the outcome and other columns of the
+// run, at once.
 func (e *Engine) judge(run store.Run, columns map[string]any) ([]procedure.Judged, error) {
 	program, record, err := e.Record(run)
 	if err != nil {

@@ -25,7 +25,8 @@ func (e *Engine) tellPlan() {
 		channels := []warden.Channel{}
 		for _, x := range b.offOrder() {
 			for _, m := range x.members {
-				channels = append(channels, warden.Channel{Seat: x.name, Kind: x.kind.Name, Instrument: m.Name, Address: m.Address.String(), Number: m.Number,
+				channels = append(channels, warden.Channel{Seat: x.name, Kind: x.kind.Name, Instrument: m.Name,
+					Address: m.Address.String(), Number: m.Number,
 					Dialect: m.Instrument.Dialect.Sources})
 			}
 		}
@@ -93,7 +94,8 @@ func (e *Engine) readWardenLog() {
 		e.log.Error("the warden's log", "err", err)
 	}
 	for _, r := range reports {
-		entry := store.JournalEntry{At: r.At, By: "warden", Bay: r.Bay, What: byWarden, Detail: fmt.Sprintf("%s: off after %.0f ms: %s", r.Why, r.Took*1000, strings.Join(r.Done, ", "))}
+		entry := store.JournalEntry{At: r.At, By: "warden", Bay: r.Bay, What: byWarden,
+			Detail: fmt.Sprintf("%s: off after %.0f ms: %s", r.Why, r.Took*1000, strings.Join(r.Done, ", "))}
 		if r.Failed != "" {
 			entry.What = "ALARM: the warden could not confirm"
 			entry.Detail += "; " + r.Failed
@@ -119,16 +121,19 @@ func (e *Engine) madeSafeByWarden(r store.Run) string {
 // drillFor is how long a drill stalls a conductor at most.
 const drillFor = 3 * time.Second
 
-// Drill stalls the bay's conductor on purpose and waits for the warden to make the bay safe, as it would if the service hung. A live run
-// ends by it. Something must be energised, since the warden leaves alone what is off.
+// Drill stalls the bay's conductor on purpose and waits for the warden to make the bay safe, as it would if the
+// service hung. A live run ends by it. Something must be energised, since the warden leaves alone what is off.
 func (b *Bay) Drill(ctx context.Context, by string) (api.Drill, error) {
 	switch {
 	case b.engine.options.Warden == nil:
 		return api.Drill{}, fmt.Errorf("%w: this service has no warden; start it with usher serve", ErrNotReady)
 	case !slices.ContainsFunc(b.seats, func(x *seat) bool { return x.energised.Load() }):
-		return api.Drill{}, fmt.Errorf("%w: nothing is energised in %s, so there is nothing for the warden to do; switch an output on first", ErrNotReady, b.name)
+		return api.Drill{},
+			fmt.Errorf("%w: nothing is energised in %s, so there is nothing for the warden to do; switch an output on first",
+				ErrNotReady, b.name)
 	}
-	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "warden drill", Detail: "the conductor is stalled on purpose"})
+	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "warden drill",
+		Detail: "the conductor is stalled on purpose"})
 	select { // what an earlier drill left
 	case <-b.wardenActed:
 	default:
@@ -144,7 +149,9 @@ func (b *Bay) Drill(ctx context.Context, by string) (api.Drill, error) {
 	case <-ctx.Done():
 		return api.Drill{}, ctx.Err()
 	case <-time.After(drillFor + time.Second):
-		return api.Drill{}, fmt.Errorf("%w: the warden did not act within %g s; end the run, switch the outputs off by hand, and look into the service's log", ErrNotReady, (drillFor + time.Second).Seconds())
+		return api.Drill{},
+			fmt.Errorf("%w: the warden did not act within %g s; end the run, switch the outputs off by hand, and look into "+
+				"the service's log", ErrNotReady, (drillFor + time.Second).Seconds())
 	}
 }
 

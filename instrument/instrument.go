@@ -1,5 +1,5 @@
-// Package instrument is how hardware is spoken to: an [Instrument] joins a dialect with a connection, and each [Channel] of it offers
-// what the engine needs: set, read, confirm. It knows nothing of procedures.
+// Package instrument is how hardware is spoken to: an [Instrument] joins a dialect with a connection, and each
+// [Channel] of it offers what the engine needs: set, read, confirm. It knows nothing of procedures.
 package instrument
 
 import (
@@ -40,7 +40,8 @@ type tongue interface {
 // ErrWrongIdentity means that something else answers at the address than the dialect expects.
 var ErrWrongIdentity = errors.New("another instrument answers")
 
-// Open prepares an instrument; it connects when it is first used. The error is about an address that the dialect cannot use.
+// Open prepares an instrument; it connects when it is first used. The error is about an address that the
+// dialect cannot use.
 func Open(name, address string, d *dialect.Dialect) (*Instrument, error) {
 	a, err := transport.Parse(address)
 	if err != nil {
@@ -48,7 +49,8 @@ func Open(name, address string, d *dialect.Dialect) (*Instrument, error) {
 	}
 	i := &Instrument{Name: name, Address: a, Dialect: d}
 	if a.Registers() != (d.Protocol == dialect.Registers) {
-		return nil, fmt.Errorf("address %q: dialect %s speaks %s, which this transport does not carry; use %s", address, d.Name, d.Protocol,
+		return nil, fmt.Errorf("address %q: dialect %s speaks %s, which this transport does not carry; use %s", address,
+			d.Name, d.Protocol,
 			map[bool]string{true: "modbus-rtu or modbus-tcp", false: "tcp, serial or usbtmc"}[d.Protocol == dialect.Registers])
 	}
 	if d.Protocol == dialect.Registers {
@@ -56,7 +58,8 @@ func Open(name, address string, d *dialect.Dialect) (*Instrument, error) {
 		return i, nil
 	}
 	i.tongue = &texts{scpi.New(a, scpi.Options{
-		Within: d.Within, ErrorQuery: d.Errors.Query, NoError: d.Errors.None, Joined: d.Errors.Joined, Send: d.Send, Receive: d.Receive,
+		Within: d.Within, ErrorQuery: d.Errors.Query, NoError: d.Errors.None, Joined: d.Errors.Joined, Send: d.Send,
+		Receive:  d.Receive,
 		Greeting: d.Greeting, Pause: d.Pause,
 	})}
 	return i, nil
@@ -68,8 +71,8 @@ func (i *Instrument) Close() error { return i.tongue.close() }
 // Trace keeps the last messages and statistics over them.
 func (i *Instrument) Trace() *messages.Trace { return i.tongue.trace() }
 
-// Identify asks who the instrument is and compares with the dialect. The identity is returned also with ErrWrongIdentity. A dialect
-// without identity is believed.
+// Identify asks who the instrument is and compares with the dialect. The identity is returned also with
+// ErrWrongIdentity. A dialect without identity is believed.
 func (i *Instrument) Identify(ctx context.Context) (string, error) {
 	id := i.Dialect.Identity
 	if id.Match == nil {
@@ -80,8 +83,10 @@ func (i *Instrument) Identify(ctx context.Context) (string, error) {
 		return "", i.wrap("identify", err)
 	}
 	if !id.Match.MatchString(identity) {
-		return identity, fmt.Errorf("instrument %s at %s: %w: it says %q, but dialect %s expects %s; check the address or choose another dialect",
-			i.Name, i.Address, ErrWrongIdentity, identity, i.Dialect.Name, id.Match)
+		return identity,
+			fmt.Errorf("instrument %s at %s: %w: it says %q, but dialect %s expects %s; check the address or choose another "+
+				"dialect",
+				i.Name, i.Address, ErrWrongIdentity, identity, i.Dialect.Name, id.Match)
 	}
 	return identity, nil
 }
@@ -111,8 +116,8 @@ func (i *Instrument) Channel(number int, kind string) *Channel {
 	return &Channel{i, number, i.Dialect.For(kind)}
 }
 
-// Read takes all readings, in the order of the dialect's Gives. A reading that the instrument marks as not a number or as overload is
-// NaN.
+// Read takes all readings, in the order of the dialect's Gives. A reading that the instrument marks as not a
+// number or as overload is NaN.
 func (c *Channel) Read(ctx context.Context, values []float64) error {
 	at := 0
 	for _, q := range c.Dialect.Read {
@@ -223,7 +228,8 @@ func (c *Channel) YesNo(ctx context.Context, q dialect.Query) (bool, error) {
 	case no > yes:
 		return false, nil
 	}
-	return false, fmt.Errorf("the answer %q is neither %s (yes) nor %s (no)", answer, strings.Join(q.Yes, " or "), strings.Join(q.No, " or "))
+	return false, fmt.Errorf("the answer %q is neither %s (yes) nor %s (no)", answer, strings.Join(q.Yes, " or "),
+		strings.Join(q.No, " or "))
 }
 
 // longestMatch is the length of the longest text with which the answer begins; numbers match by value.
@@ -271,7 +277,8 @@ func (c *Channel) Word(ctx context.Context, quantity string) (word string, ok bo
 		}
 	}
 	if word == "" {
-		return "", true, c.wrap("read "+quantity+" back", fmt.Errorf("the answer %q is not among what the dialect names", answer))
+		return "", true, c.wrap("read "+quantity+" back", fmt.Errorf("the answer %q is not among what the dialect names",
+			answer))
 	}
 	return word, true, nil
 }
@@ -280,7 +287,8 @@ func (c *Channel) Word(ctx context.Context, quantity string) (word string, ok bo
 func (c *Channel) LoadProgram(ctx context.Context, levels, dwells []float64, times int) error {
 	p := c.Dialect.Program
 	if len(levels) != len(dwells) || len(levels) == 0 || len(levels) > p.Most {
-		return c.wrap("load a program", fmt.Errorf("%d levels with %d dwells: it holds up to %d of each", len(levels), len(dwells), p.Most))
+		return c.wrap("load a program", fmt.Errorf("%d levels with %d dwells: it holds up to %d of each", len(levels),
+			len(dwells), p.Most))
 	}
 	list := func(s dialect.Setter, values []float64) dialect.Setter {
 		numbers := c.Dialect.Numbers
@@ -295,7 +303,8 @@ func (c *Channel) LoadProgram(ctx context.Context, levels, dwells []float64, tim
 		}
 		return filled
 	}
-	errs := []error{c.set(ctx, "load a program", list(p.Levels, levels), 0), c.set(ctx, "load a program", list(p.Dwells, dwells), 0)}
+	errs := []error{c.set(ctx, "load a program", list(p.Levels, levels), 0),
+		c.set(ctx, "load a program", list(p.Dwells, dwells), 0)}
 	if p.Times.Exists() {
 		errs = append(errs, c.set(ctx, "load a program", p.Times, float64(times)))
 	}

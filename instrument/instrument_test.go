@@ -76,7 +76,8 @@ func TestWhatAnInstrumentRefusesIsAnErrorWithItsWords(t *testing.T) {
 	var refused *scpi.InstrumentError
 	require.ErrorAs(t, err, &refused)
 	assert.Contains(t, refused.Queue[0], "-222")
-	assert.ErrorContains(t, supply.Instrument.Channel(3, "source").Set(ctx, "volts", 5), "-222", "there is no third channel")
+	assert.ErrorContains(t, supply.Instrument.Channel(3, "source").Set(ctx, "volts", 5), "-222",
+		"there is no third channel")
 	assert.ErrorContains(t, supply.Set(ctx, "ohms", 5), "has no message for it")
 	assert.ErrorContains(t, load.SetWord(ctx, "mode", "dreaming"), "no message for mode dreaming")
 

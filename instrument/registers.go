@@ -47,9 +47,10 @@ func (t *registers) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query
 	return strconv.FormatFloat(x, 'f', -1, 64), nil
 }
 
-// read asks for neighbours in one message, but not across a gap: many instruments refuse a stretch with an address in it that they do
-// not have.
-func (t *registers) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error {
+// read asks for neighbours in one message, but not across a gap: many instruments refuse a stretch with an
+// address in it that they do not have.
+func (t *registers) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int,
+	values []float64) error {
 	for first := 0; first < len(q.Gives); {
 		last := first + 1
 		from := d.At(q.Gives[first].Register, channel)
@@ -57,7 +58,8 @@ func (t *registers) read(ctx context.Context, d *dialect.Dialect, q dialect.Quer
 		for ; last < len(q.Gives); last++ {
 			r := q.Gives[last].Register
 			at := d.At(r, channel)
-			if r.Input != q.Gives[first].Register.Input || at < from || at > end || at+r.Form.Registers()-from > modbus.MostRead {
+			if r.Input != q.Gives[first].Register.Input || at < from || at > end ||
+				at+r.Form.Registers()-from > modbus.MostRead {
 				break
 			}
 			end = max(end, at+r.Form.Registers())
@@ -80,8 +82,8 @@ func (t *registers) read(ctx context.Context, d *dialect.Dialect, q dialect.Quer
 	return nil
 }
 
-// unknown tells the value that a signed register shows when its sensor is open or over its range: the most negative one. Of floating
-// point it is what is not a number.
+// unknown tells the value that a signed register shows when its sensor is open or over its range: the most
+// negative one. Of floating point it is what is not a number.
 func unknown(f modbus.Form, words []uint16) bool {
 	x := f.Decode(words)
 	return math.IsNaN(x) || f.As == "int16" && x == math.MinInt16 || f.As == "int32" && x == math.MinInt32

@@ -18,7 +18,8 @@ type texts struct{ client *scpi.Client }
 
 func (t *texts) set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, channel int, value float64) error {
 	for _, m := range d.Fill(s, channel, value) {
-		if err := t.client.Command(ctx, scpi.Request{Select: d.FillChannel(d.Select, channel), Message: m, Within: s.Within}); err != nil {
+		if err := t.client.Command(ctx, scpi.Request{Select: d.FillChannel(d.Select, channel), Message: m,
+			Within: s.Within}); err != nil {
 			return err
 		}
 	}
@@ -27,7 +28,8 @@ func (t *texts) set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, c
 
 func (t *texts) query(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
 	return t.client.Query(ctx, scpi.Request{
-		Select: d.FillChannel(d.Select, channel), Message: d.FillChannel(q.Message, channel), Within: q.Within, Block: q.Block != nil,
+		Select: d.FillChannel(d.Select, channel), Message: d.FillChannel(q.Message, channel), Within: q.Within,
+		Block: q.Block != nil,
 	})
 }
 
@@ -127,7 +129,8 @@ func number(g dialect.Reading, text string) (float64, error) {
 	return inSI(g, x), nil
 }
 
-// numberPattern allows a unit behind a number, which is not read: the dialect says in which unit the instrument answers.
+// numberPattern allows a unit behind a number, which is not read: the dialect says in which unit the instrument
+// answers.
 var numberPattern = regexp.MustCompile(`^([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*[A-Za-zΩ°%µ]*$`)
 
 func parseNumber(text string) (float64, error) {

@@ -45,7 +45,8 @@ func (r *Result) thin(most int) {
 // ErrTooLong is returned for a procedure that takes too long to be rehearsed on many units.
 var ErrTooLong = errors.New("the procedure takes too long to be rehearsed on many units")
 
-// foretoldFrames bounds each rehearsal of a comparison, and comparedFrames what is kept of it: more than a picture shows.
+// foretoldFrames bounds each rehearsal of a comparison, and comparedFrames what is kept of it: more than a
+// picture shows.
 const (
 	foretoldFrames = 400_000
 	comparedFrames = 4000
@@ -54,7 +55,8 @@ const (
 // others are the made-up units that show the spread.
 var others = []string{"spread-1", "spread-2", "spread-3", "spread-4", "spread-5"}
 
-// Foretell rehearses a program on the nominal unit and on others. Of a fault nothing is foretold: the units are healthy.
+// Foretell rehearses a program on the nominal unit and on others. Of a fault nothing is foretold: the units are
+// healthy.
 func Foretell(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Foretold, error) {
 	o.Fault, o.MostFrames = "", foretoldFrames
 	f := &Foretold{anchors: map[*Result][]figure.Span{}}
@@ -129,8 +131,8 @@ type Deviation struct {
 	Words  string
 }
 
-// Anchors are the stretches by which a run and its rehearsal are laid over one another: they begin where stages begin, and where points
-// and passes of loops end.
+// Anchors are the stretches by which a run and its rehearsal are laid over one another: they begin where stages
+// begin, and where points and passes of loops end.
 func Anchors(marks []stage.Mark, end float64) []figure.Span {
 	var all []figure.Span
 	for _, m := range marks {
@@ -145,8 +147,8 @@ func Anchors(marks []stage.Mark, end float64) []figure.Span {
 	return all
 }
 
-// Aligned maps a time of the run to the time of a rehearsal at which the same was due: by stages, and within a stage that both have
-// finished in proportion. ok is false where the two went different ways.
+// Aligned maps a time of the run to the time of a rehearsal at which the same was due: by stages, and within a
+// stage that both have finished in proportion. ok is false where the two went different ways.
 func Aligned(run, rehearsed []figure.Span, t float64) (at float64, ok bool) {
 	i := sort.Search(len(run), func(k int) bool { return run[k].T0 > t }) - 1
 	if i < 0 || i >= len(rehearsed) || run[i].Name != rehearsed[i].Name {
@@ -160,8 +162,8 @@ func Aligned(run, rehearsed []figure.Span, t float64) (at float64, ok bool) {
 	return b.T0 + past, past <= b.T1-b.T0+1e-9
 }
 
-// Onto maps a time of a rehearsal to the time of the run, past and future. What has not begun follows the stage that is under way, which
-// lasts as long as foretold, and at least until now.
+// Onto maps a time of a rehearsal to the time of the run, past and future. What has not begun follows the stage
+// that is under way, which lasts as long as foretold, and at least until now.
 func Onto(run, rehearsed []figure.Span, t, now float64) float64 {
 	i := sort.Search(len(rehearsed), func(k int) bool { return rehearsed[k].T0 > t }) - 1
 	if i < 0 || len(run) == 0 {
@@ -182,8 +184,8 @@ func Onto(run, rehearsed []figure.Span, t, now float64) float64 {
 	}
 }
 
-// tolerances of a trace beyond the spread of units and the accuracy of the bench: shares of the value and of the largest that occurs, and how far an edge may be away in
-// time, at least and as a share of the run.
+// tolerances of a trace beyond the spread of units and the accuracy of the bench: shares of the value and of
+// the largest that occurs, and how far an edge may be away in time, at least and as a share of the run.
 const (
 	valueShare  = 0.002
 	heightShare = 0.001 // of the largest value that occurs
@@ -207,7 +209,8 @@ func (f *Foretold) Deviations(run Actual) []Deviation {
 	all = append(all, f.stageDeviations(run)...)
 	all = append(all, f.figureDeviations(run)...)
 	if run.Ending != "" && run.Ending != f.Ending {
-		all = append(all, Deviation{What: "end", T0: run.Duration, T1: run.Duration, Words: fmt.Sprintf("the run ended as %s, the rehearsal as %s", run.Ending, f.Ending)})
+		all = append(all, Deviation{What: "end", T0: run.Duration, T1: run.Duration,
+			Words: fmt.Sprintf("the run ended as %s, the rehearsal as %s", run.Ending, f.Ending)})
 	}
 	slices.SortStableFunc(all, func(a, b Deviation) int {
 		switch {
@@ -234,8 +237,9 @@ func (f *Foretold) traceDeviations(run Actual, anchors []figure.Span, t Trace) (
 	end := func(next int) {
 		if count >= 2 && t.T[next-1]-t.T[began] >= slack/2 {
 			want, _ := f.expected(anchors, t.Column, t.T[worst], 0)
-			all = append(all, Deviation{What: "trace", Column: t.Column, T0: t.T[began], T1: t.T[next-1], Words: fmt.Sprintf("%s is %s, foretold were %s", t.Column,
-				show((t.Low[worst]+t.High[worst])/2, unit.Dim), words(want, unit.Dim))})
+			all = append(all, Deviation{What: "trace", Column: t.Column, T0: t.T[began], T1: t.T[next-1],
+				Words: fmt.Sprintf("%s is %s, foretold were %s", t.Column,
+					show((t.Low[worst]+t.High[worst])/2, unit.Dim), words(want, unit.Dim))})
 		}
 		count, far = 0, 0
 	}
@@ -245,7 +249,8 @@ func (f *Foretold) traceDeviations(run Actual, anchors []figure.Span, t Trace) (
 			continue
 		}
 		middle := (t.Low[k] + t.High[k]) / 2
-		tolerance := math.Max(valueShare*math.Max(math.Abs(band.Low), math.Abs(band.High)), heightShare*largest) + run.accuracy(t.Column, middle)
+		tolerance := math.Max(valueShare*math.Max(math.Abs(band.Low), math.Abs(band.High)), heightShare*largest) +
+			run.accuracy(t.Column, middle)
 		distance := math.Max(t.Low[k]-band.High, band.Low-t.High[k])
 		if distance <= tolerance {
 			end(k)
@@ -283,8 +288,8 @@ func (a Actual) accuracy(column string, x float64) float64 {
 	return a.Accuracy(column, x)
 }
 
-// expected is the range of a column over the units and over the slack around a time of the run, with half of the spread of the units on both
-// sides: so few units do not show the whole of it.
+// expected is the range of a column over the units and over the slack around a time of the run, with half of
+// the spread of the units on both sides: so few units do not show the whole of it.
 func (f *Foretold) expected(anchors []figure.Span, column string, t, slack float64) (Band, bool) {
 	band, middles := Band{math.Inf(1), math.Inf(-1)}, Band{math.Inf(1), math.Inf(-1)}
 	for _, r := range f.units() {
@@ -304,7 +309,8 @@ func (f *Foretold) expected(anchors []figure.Span, column string, t, slack float
 	return Band{band.Low - margin, band.High + margin}, true
 }
 
-// around is the range of a series within the slack around a time. Between two frames it may have gone on for half of a step.
+// around is the range of a series within the slack around a time. Between two frames it may have gone on for
+// half of a step.
 func around(s trace.Series, at, slack float64) Band {
 	band := Band{math.Inf(1), math.Inf(-1)}
 	i, j := sort.SearchFloat64s(s.T, at-slack), sort.SearchFloat64s(s.T, at+slack)
@@ -323,7 +329,8 @@ func around(s trace.Series, at, slack float64) Band {
 func (f *Foretold) stageDeviations(run Actual) (all []Deviation) {
 	for i, s := range run.Spans {
 		if i >= len(f.Spans) || s.Name != f.Spans[i].Name {
-			return append(all, Deviation{What: "stage", T0: s.T0, T1: s.T1, Words: fmt.Sprintf("the run went on with %q, the rehearsal did not", s.Name)})
+			return append(all, Deviation{What: "stage", T0: s.T0, T1: s.T1,
+				Words: fmt.Sprintf("the run went on with %q, the rehearsal did not", s.Name)})
 		}
 		if s.Kind == "ask" || s.Kind == "watch" || i+1 >= len(run.Spans) && run.Ending == "" {
 			continue
@@ -336,14 +343,16 @@ func (f *Foretold) stageDeviations(run Actual) (all []Deviation) {
 		}
 		took := s.T1 - s.T0
 		if slack := 1 + 0.1*band.High; took < band.Low-slack || took > band.High+slack {
-			all = append(all, Deviation{What: "stage", T0: s.T0, T1: s.T1, Words: fmt.Sprintf("%q took %s, foretold were %s", s.Name, show(took, quantity.Time),
+			all = append(all, Deviation{What: "stage", T0: s.T0, T1: s.T1, Words: fmt.Sprintf("%q took %s, foretold were %s",
+				s.Name, show(took, quantity.Time),
 				words(band, quantity.Time))})
 		}
 	}
 	return all
 }
 
-// figureDeviations are figures outside what healthy units give, with the uncertainty of the measurement and half the spread as margin.
+// figureDeviations are figures outside what healthy units give, with the uncertainty of the measurement and
+// half the spread as margin.
 func (f *Foretold) figureDeviations(run Actual) (all []Deviation) {
 	for i, j := range run.Figures {
 		band, ok := f.Spread(i)
@@ -352,8 +361,11 @@ func (f *Foretold) figureDeviations(run Actual) (all []Deviation) {
 		}
 		margin := j.U + 0.5*(band.High-band.Low) + 1e-6*math.Abs(band.High)
 		if j.Value < band.Low-margin || j.Value > band.High+margin {
-			all = append(all, Deviation{What: "figure", Words: strings.TrimSpace(fmt.Sprintf("%s %s is %.4g %s, healthy units give %.4g to %.4g %s", j.ID, j.Where, j.Value, j.Unit,
-				band.Low, band.High, j.Unit))})
+			all = append(all,
+				Deviation{What: "figure",
+					Words: strings.TrimSpace(fmt.Sprintf("%s %s is %.4g %s, healthy units give %.4g to %.4g %s", j.ID, j.Where,
+						j.Value, j.Unit,
+						band.Low, band.High, j.Unit))})
 		}
 	}
 	return all

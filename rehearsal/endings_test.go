@@ -42,10 +42,13 @@ func pulledOff(o plant.Operating, source plant.Source, _ plant.Load) plant.Opera
 // The ways in which a charge or discharge ends, over the plant: by its own rules, and by what goes wrong.
 func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 	packs := map[string]string{
-		"NMC":       "nameplate: pack\nkind: battery\nchemistry: NMC\ncells: {series: 7, parallel: 2}\nratings: {rated_capacity: 9.6 Ah, charge_volts: 29.2 V}\n",
-		"NiMH":      "nameplate: pack\nkind: battery\nchemistry: NiMH\ncells: {series: 10}\nratings: {rated_capacity: 2 Ah, charge_volts: 18 V}\n",
-		"lead-acid": "nameplate: pack\nkind: battery\nchemistry: lead-acid\ncells: {series: 6}\nratings: {rated_capacity: 7 Ah}\n",
-		"LFP":       "nameplate: pack\nkind: battery\nchemistry: LFP\ncells: {series: 4}\nratings: {rated_capacity: 20 Ah}\n",
+		"NMC": "nameplate: pack\nkind: battery\nchemistry: NMC\ncells: {series: 7, parallel: 2}\nratings: " +
+			"{rated_capacity: 9.6 Ah, charge_volts: 29.2 V}\n",
+		"NiMH": "nameplate: pack\nkind: battery\nchemistry: NiMH\ncells: {series: 10}\nratings: {rated_capacity: 2 " +
+			"Ah, charge_volts: 18 V}\n",
+		"lead-acid": "nameplate: pack\nkind: battery\nchemistry: lead-acid\ncells: {series: 6}\nratings: {rated_capacity: " +
+			"7 Ah}\n",
+		"LFP": "nameplate: pack\nkind: battery\nchemistry: LFP\ncells: {series: 4}\nratings: {rated_capacity: 20 Ah}\n",
 	}
 	for _, c := range []struct {
 		name, chemistry, drive string
@@ -55,45 +58,71 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 		ending                 stage.Ending
 		words                  string // of the mark of its end, or of the reason
 	}{
-		{"a charge of lithium cells tapers off", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.6, "", nil, stage.Done, "charge ended by taper"},
-		{"so it does when the procedure says nothing", "NMC", "charge: {}", 0.6, "", nil, stage.Done, "charge ended by taper"},
-		{"and of lead-acid cells", "lead-acid", "charge: {amps: 0.2 C, taper: 0.02 C}", 0.4, "", nil, stage.Done, "charge ended by taper"},
+		{"a charge of lithium cells tapers off", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.6, "", nil, stage.Done,
+			"charge ended by taper"},
+		{"so it does when the procedure says nothing", "NMC", "charge: {}", 0.6, "", nil, stage.Done,
+			"charge ended by taper"},
+		{"and of lead-acid cells", "lead-acid", "charge: {amps: 0.2 C, taper: 0.02 C}", 0.4, "", nil, stage.Done,
+			"charge ended by taper"},
 		{"and of iron phosphate cells", "LFP", "charge: {}", 0.5, "", nil, stage.Done, "charge ended by taper"},
-		{"a charge of nickel cells ends when the voltage falls", "NiMH", "charge: {amps: 0.5 C, volts drop: 50 mV}", 0.7, "", nil, stage.Done, "charge ended by volts drop"},
-		{"or when it grows warm quickly", "NiMH", "charge: {amps: 0.5 C, celsius rate: 0.5 K/min}", 0.7, "", nil, stage.Done, "charge ended by celsius rate"},
-		{"or when it has grown warm", "NiMH", "charge: {amps: 0.5 C, celsius rise: 6 K}", 0.7, "", nil, stage.Done, "charge ended by celsius rise"},
-		{"the nameplate knows that of nickel cells", "NiMH", "charge: {}", 0.7, "", nil, stage.Done, "charge ended by volts drop|charge ended by celsius rate"},
-		{"a charge ends by time", "NMC", "charge: {amps: 0.1 C, time: 20 min}", 0.3, "", nil, stage.Done, "charge ended by time"},
+		{"a charge of nickel cells ends when the voltage falls", "NiMH", "charge: {amps: 0.5 C, volts drop: 50 mV}", 0.7, "",
+			nil, stage.Done, "charge ended by volts drop"},
+		{"or when it grows warm quickly", "NiMH", "charge: {amps: 0.5 C, celsius rate: 0.5 K/min}", 0.7, "", nil, stage.Done,
+			"charge ended by celsius rate"},
+		{"or when it has grown warm", "NiMH", "charge: {amps: 0.5 C, celsius rise: 6 K}", 0.7, "", nil, stage.Done,
+			"charge ended by celsius rise"},
+		{"the nameplate knows that of nickel cells", "NiMH", "charge: {}", 0.7, "", nil, stage.Done,
+			"charge ended by volts drop|charge ended by celsius rate"},
+		{"a charge ends by time", "NMC", "charge: {amps: 0.1 C, time: 20 min}", 0.3, "", nil, stage.Done,
+			"charge ended by time"},
 		{"by charge", "NMC", "charge: {amps: 0.5 C, charge: 1 Ah}", 0.3, "", nil, stage.Done, "charge ended by charge"},
 		{"by energy", "NMC", "charge: {amps: 0.5 C, energy: 20 Wh}", 0.3, "", nil, stage.Done, "charge ended by energy"},
 		{"by voltage", "NMC", "charge: {amps: 0.5 C, voltage: 28 V}", 0.3, "", nil, stage.Done, "charge ended by voltage"},
-		{"a discharge ends at the cutoff", "NMC", "discharge: {amps: 1 C}", 0.3, "", nil, stage.Done, "discharge ended by cutoff"},
-		{"at constant power too", "NMC", "discharge: {on: load, watts: 100 W}", 0.3, "", nil, stage.Done, "discharge ended by cutoff"},
-		{"and at constant resistance", "NMC", "discharge: {on: load, ohms: 5 Ω}", 0.3, "", nil, stage.Done, "discharge ended by cutoff"},
-		{"it steps down to the least current", "NMC", "discharge: {amps: 1 C, step down: {factor: 2, least: 0.25 C}}", 0.3, "", nil, stage.Done, "cutoff, step 2"},
-		{"a collapsing cell is stopped at the cutoff all the same", "NMC", "discharge: {amps: 0.5 C}", 0.5, plant.Collapsing, nil, stage.Done, "discharge ended by cutoff"},
-		{"no limit if the time is zero", "NMC", "discharge: {amps: 1 C, time: 0 s}", 0.3, "", nil, stage.Done, "discharge ended by cutoff"},
-		{"an empty pack is pre-charged first", "NMC", "charge: {amps: 0.5 C, taper: 0.1 C, precharge: {below: 23 V}}", 0.01, "", nil, stage.Done, "pre-charged to 23 V"},
-		{"one that does not come up is given up", "NMC", "charge: {amps: 0.5 C, taper: 0.1 C, precharge: {below: 25 V, time: 5 min}}", 0.01, "", nil, stage.Failure, "did not come up to 25 V within 300 s"},
+		{"a discharge ends at the cutoff", "NMC", "discharge: {amps: 1 C}", 0.3, "", nil, stage.Done,
+			"discharge ended by cutoff"},
+		{"at constant power too", "NMC", "discharge: {on: load, watts: 100 W}", 0.3, "", nil, stage.Done,
+			"discharge ended by cutoff"},
+		{"and at constant resistance", "NMC", "discharge: {on: load, ohms: 5 Ω}", 0.3, "", nil, stage.Done,
+			"discharge ended by cutoff"},
+		{"it steps down to the least current", "NMC", "discharge: {amps: 1 C, step down: {factor: 2, least: 0.25 C}}", 0.3,
+			"", nil, stage.Done, "cutoff, step 2"},
+		{"a collapsing cell is stopped at the cutoff all the same", "NMC", "discharge: {amps: 0.5 C}", 0.5, plant.Collapsing,
+			nil, stage.Done, "discharge ended by cutoff"},
+		{"no limit if the time is zero", "NMC", "discharge: {amps: 1 C, time: 0 s}", 0.3, "", nil, stage.Done,
+			"discharge ended by cutoff"},
+		{"an empty pack is pre-charged first", "NMC", "charge: {amps: 0.5 C, taper: 0.1 C, precharge: {below: 23 V}}", 0.01,
+			"", nil, stage.Done, "pre-charged to 23 V"},
+		{"one that does not come up is given up", "NMC",
+			"charge: {amps: 0.5 C, taper: 0.1 C, precharge: {below: 25 V, time: 5 min}}", 0.01, "", nil, stage.Failure,
+			"did not come up to 25 V within 300 s"},
 		{"over-temperature trips", "NMC", "discharge: {amps: 1 C}", 0.9, plant.HotPack, nil, stage.Aborted, "too hot"},
-		{"a charge that warms trips at its own window", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.3, plant.HotPack, nil, stage.Aborted, "too hot to charge"},
-		{"an open sense lead reads nothing, which is below the safe volts", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.5, "", &happening{at: 600, then: func(o plant.Operating, _ plant.Source, _ plant.Load) plant.Operating {
-			o.LineVolts, o.OutputVolts = 0.01, 0.01
-			return o
-		}}, stage.Aborted, "below the safe volts"},
-		{"reversed leads", "NMC", "discharge: {amps: 0.5 C}", 0.5, plant.ReversedLeads, nil, stage.Aborted, "below the safe volts"},
-		{"the pack is pulled off in a charge: a lost contact trips, it is no taper", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.5, "", &happening{at: 600, then: pulledOff}, stage.Aborted, "contact was lost"},
-		{"the pack is pulled off in a discharge", "NMC", "discharge: {amps: 0.5 C}", 0.5, "", &happening{at: 600, then: pulledOff}, stage.Aborted, "below the safe volts"},
-		{"overcharged by a supply that runs away", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.5, "", &happening{at: 600, then: func(o plant.Operating, _ plant.Source, _ plant.Load) plant.Operating {
-			o.LineVolts, o.OutputVolts = 30.5, 30.5
-			return o
-		}}, stage.Aborted, "above the safe volts"},
+		{"a charge that warms trips at its own window", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.3, plant.HotPack,
+			nil, stage.Aborted, "too hot to charge"},
+		{"an open sense lead reads nothing, which is below the safe volts", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}",
+			0.5, "", &happening{at: 600, then: func(o plant.Operating, _ plant.Source, _ plant.Load) plant.Operating {
+				o.LineVolts, o.OutputVolts = 0.01, 0.01
+				return o
+			}}, stage.Aborted, "below the safe volts"},
+		{"reversed leads", "NMC", "discharge: {amps: 0.5 C}", 0.5, plant.ReversedLeads, nil, stage.Aborted,
+			"below the safe volts"},
+		{"the pack is pulled off in a charge: a lost contact trips, it is no taper", "NMC",
+			"charge: {amps: 0.5 C, taper: 0.05 C}", 0.5, "", &happening{at: 600, then: pulledOff}, stage.Aborted,
+			"contact was lost"},
+		{"the pack is pulled off in a discharge", "NMC", "discharge: {amps: 0.5 C}", 0.5, "",
+			&happening{at: 600, then: pulledOff}, stage.Aborted, "below the safe volts"},
+		{"overcharged by a supply that runs away", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.5, "",
+			&happening{at: 600, then: func(o plant.Operating, _ plant.Source, _ plant.Load) plant.Operating {
+				o.LineVolts, o.OutputVolts = 30.5, 30.5
+				return o
+			}}, stage.Aborted, "above the safe volts"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			plate, err := nameplate.Parse([]byte(packs[c.chemistry]))
 			require.NoError(t, err)
-			text := fmt.Sprintf("procedure: endings\nfor: pack\nneeds: {cycler: {volts: 40 V, amps: 30 A}, load: {volts: 40 V, amps: 30 A, modes: [power, resistance]}, thermo: {}}\n"+
-				"stages:\n  - name: drive\n    %s\n  - name: rest\n    rest: {for: 1 min}\nfigures:\n  - {figure: termination, stage: drive}\n", c.drive)
+			text := fmt.Sprintf("procedure: endings\nfor: pack\nneeds: {cycler: {volts: 40 V, amps: 30 A}, load: {volts: 40 "+
+				"V, amps: 30 A, modes: [power, resistance]}, thermo: {}}\n"+
+				"stages:\n  - name: drive\n    %s\n  - name: rest\n    rest: {for: 1 min}\nfigures:\n  - {figure: termination, "+
+				"stage: drive}\n", c.drive)
 			program, err := procedure.Parse([]byte(text), plate, nil, nil)
 			require.NoError(t, err)
 			o := rehearsal.Options{State: c.state, Fault: string(c.fault)}
@@ -126,10 +155,13 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 	}
 }
 
-// The capacity of a rehearsal is that of the plant, for a cutoff that falls between two frames; of a collapsing cell too.
+// The capacity of a rehearsal is that of the plant, for a cutoff that falls between two frames; of a collapsing
+// cell too.
 func TestARehearsedCapacityIsThatOfThePlant(t *testing.T) {
 	plate := plates(t)["gannet"]
-	program, err := procedure.Parse([]byte("procedure: down\nfor: gannet\nneeds: {cycler: {volts: 29.4 V, amps: 9.6 A}, thermo: {}}\nstages:\n  - name: empty\n    discharge: {amps: 0.5 C, cutoff: 21.037 V}\nfigures:\n  - {figure: capacity, cutoff: 21.037 V}\n"), plate, nil, nil)
+	program, err := procedure.Parse([]byte("procedure: down\nfor: gannet\nneeds: {cycler: {volts: 29.4 V, amps: 9.6 "+
+		"A}, thermo: {}}\nstages:\n  - name: empty\n    discharge: {amps: 0.5 C, cutoff: 21.037 V}\nfigures:\n  - "+
+		"{figure: capacity, cutoff: 21.037 V}\n"), plate, nil, nil)
 	require.NoError(t, err)
 	for _, fault := range []plant.Fault{plant.Healthy, plant.Collapsing} {
 		pack, err := plant.Gannet("GP-401", fault)

@@ -1,5 +1,6 @@
-// Package rehearsal runs a program on the nameplate's model of the unit, in as little time as the computation takes, and touches no
-// instrument. The same stage machine runs that runs the real bench; frames come as often as what goes on asks for.
+// Package rehearsal runs a program on the nameplate's model of the unit, in as little time as the computation
+// takes, and touches no instrument. The same stage machine runs that runs the real bench; frames come as often
+// as what goes on asks for.
 package rehearsal
 
 import (
@@ -53,19 +54,22 @@ type Result struct {
 // Model is the plant that stands for the units of a nameplate.
 func Model(plate *nameplate.Nameplate) (plant.Model, error) {
 	if plate == nil {
-		return plant.Model{}, errors.New("the procedure is for any unit; a rehearsal needs a nameplate, whose unit it can model")
+		return plant.Model{},
+			errors.New("the procedure is for any unit; a rehearsal needs a nameplate, whose unit it can model")
 	}
-	return plant.Model{Name: plate.Plant, Kind: plate.Kind, Chemistry: plate.Chemistry.Name, Series: plate.Series, Rating: func(name string) (float64, bool) {
-		q, ok := plate.Ratings[name]
-		return q.Value, ok
-	}}, nil
+	return plant.Model{Name: plate.Plant, Kind: plate.Kind, Chemistry: plate.Chemistry.Name, Series: plate.Series,
+		Rating: func(name string) (float64, bool) {
+			q, ok := plate.Ratings[name]
+			return q.Value, ok
+		}}, nil
 }
 
 // mostFrames and longest bound a rehearsal: what goes on for longer is ended, and says so.
 const (
 	mostFrames = 2_000_000
 	longest    = 400 * 86400.0 // s
-	// mostKept is how many frames are kept for curves and figures; of a longer rehearsal every second one is dropped, again and again.
+	// mostKept is how many frames are kept for curves and figures; of a longer rehearsal every second one is
+	// dropped, again and again.
 	mostKept = 200_000
 )
 
@@ -95,7 +99,8 @@ func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Re
 	if err != nil {
 		return nil, err
 	}
-	r := &rehearsal{stride: 1, program: program, plate: plate, options: o, machine: machine, bench: newBench(program, unit),
+	r := &rehearsal{stride: 1, program: program, plate: plate, options: o, machine: machine,
+		bench:  newBench(program, unit),
 		result: &Result{Columns: program.Columns, Values: make([][]float64, len(program.Columns))}}
 	var names []string
 	for _, s := range program.Seats {
@@ -189,7 +194,8 @@ const (
 	coarsest = 1.0
 )
 
-// interval is the time to the next frame: short after something was set and where a stage measures, longer while nothing happens.
+// interval is the time to the next frame: short after something was set and where a stage measures, longer
+// while nothing happens.
 func (r *rehearsal) interval(last float64) float64 {
 	dt := math.Min(math.Max((last-r.stirred)/10, finest), coarsest)
 	s := r.program.Stages[r.machine.Stage()]
@@ -264,7 +270,8 @@ func (r *rehearsal) mark(m stage.Mark) {
 	spans := &r.result.Spans
 	switch m.Kind {
 	case stage.MarkStage:
-		*spans = append(*spans, figure.Span{Name: m.Label, Kind: r.program.Stages[r.machine.Stage()].Kind(), T0: m.T, T1: m.T})
+		*spans = append(*spans, figure.Span{Name: m.Label, Kind: r.program.Stages[r.machine.Stage()].Kind(), T0: m.T,
+			T1: m.T})
 	case stage.MarkStageEnd:
 		if n := len(*spans); n > 0 {
 			(*spans)[n-1].T1 = m.T
@@ -326,13 +333,15 @@ func answer(a procedure.Ask, serial string) string {
 // record is what figures are computed from.
 func (r *rehearsal) record() *figure.Record {
 	result := r.result
-	rec := &figure.Record{Points: result.Points, Stages: result.Spans, Specs: r.options.Specs, Columns: result.Columns, AtLeast: coarsest * float64(r.stride), Bridge: coarsest * 10 * float64(r.stride), Trace: func(column string, t0, t1 float64) (trace.Series, error) {
-		i := result.Columns.Index(column)
-		if i < 0 {
-			return trace.Series{}, trace.ErrNoData
-		}
-		return trace.Series{T: result.T, X: result.Values[i]}.Between(t0, t1), nil
-	}}
+	rec := &figure.Record{Points: result.Points, Stages: result.Spans, Specs: r.options.Specs, Columns: result.Columns,
+		AtLeast: coarsest * float64(r.stride), Bridge: coarsest * 10 * float64(r.stride),
+		Trace: func(column string, t0, t1 float64) (trace.Series, error) {
+			i := result.Columns.Index(column)
+			if i < 0 {
+				return trace.Series{}, trace.ErrNoData
+			}
+			return trace.Series{T: result.T, X: result.Values[i]}.Between(t0, t1), nil
+		}}
 	for _, m := range result.Marks {
 		rec.Events = append(rec.Events, figure.Event{T: m.T, Kind: string(m.Kind), Label: m.Label})
 	}

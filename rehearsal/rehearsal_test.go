@@ -51,7 +51,8 @@ func TestEveryReadyProcedureIsRehearsed(t *testing.T) {
 }
 
 func TestAProcedureThatGoesOnAndOnIsBounded(t *testing.T) {
-	text := "procedure: endless\nfor: tern\nneeds: {source: {volts: 60 V, amps: 5 A}}\nstages:\n  - repeat: {times: 1000000}\n    stages: [{hold: {for: 1 h}}]\n"
+	text := "procedure: endless\nfor: tern\nneeds: {source: {volts: 60 V, amps: 5 A}}\nstages:\n  - repeat: {times: " +
+		"1000000}\n    stages: [{hold: {for: 1 h}}]\n"
 	p, plate := ready(t, text)
 	r, err := rehearsal.Run(p, plate, rehearsal.Options{MostFrames: 450_000})
 	require.NoError(t, err)

@@ -18,8 +18,8 @@ import (
 // picturePlaces is how many places of a curve are drawn on paper.
 const picturePlaces = 500
 
-// BatteryPictures draws what a battery's run is looked at for: volts over time and over charge, and amps over time. A run without charge or
-// discharge has none.
+// BatteryPictures draws what a battery's run is looked at for: volts over time and over charge, and amps over
+// time. A run without charge or discharge has none.
 func BatteryPictures(ctx context.Context, s *store.Store, run store.Run) ([]Picture, error) {
 	_, record, err := archive.Record(s, run)
 	if err != nil {
@@ -34,7 +34,8 @@ func BatteryPictures(ctx context.Context, s *store.Store, run store.Run) ([]Pict
 	for _, c := range []struct {
 		picture *Picture
 		columns []string
-	}{{&overTime, []string{"cycler.volts", "load.volts", "source.volts", "meter.volts"}}, {&amps, []string{"cycler.amps", "source.amps", "load.amps"}}} {
+	}{{&overTime, []string{"cycler.volts", "load.volts", "source.volts", "meter.volts"}},
+		{&amps, []string{"cycler.amps", "source.amps", "load.amps"}}} {
 		for _, column := range c.columns {
 			if !slices.Contains(run.Columns, column) {
 				continue
@@ -124,7 +125,8 @@ func (p page) tables(doc api.Run) {
 	}
 }
 
-// TableCell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash for what is missing.
+// TableCell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash
+// for what is missing.
 func TableCell(x any, unit string) string {
 	switch v := x.(type) {
 	case nil:
@@ -161,7 +163,8 @@ func OverlayPDF(o api.Overlay) ([]byte, error) {
 		}
 		return label + " (" + unit + ")"
 	}
-	picture := Picture{Title: "Curves", XLabel: axis(o.XLabel, o.XUnit), YLabel: axis(o.YLabel, o.YUnit), Plain: true, Band: o.Band}
+	picture := Picture{Title: "Curves", XLabel: axis(o.XLabel, o.XUnit), YLabel: axis(o.YLabel, o.YUnit), Plain: true,
+		Band: o.Band}
 	for _, c := range o.Curves {
 		if c.Drawn && len(c.X) > 1 {
 			picture.Lines = append(picture.Lines, Line{c.Label, c.X, c.Y})
@@ -174,7 +177,8 @@ func OverlayPDF(o api.Overlay) ([]byte, error) {
 	p.placed("overlay", png, inner, 100)
 	if o.Band != nil {
 		p.font("", 8.5, mutedColor)
-		p.CellFormat(inner, 5, fmt.Sprintf("The band is widest at %.4g %s: %.4g %s", o.Band.At, o.XUnit, o.Band.Widest, o.YUnit), "", 1, "L", false, 0, "")
+		p.CellFormat(inner, 5, fmt.Sprintf("The band is widest at %.4g %s: %.4g %s", o.Band.At, o.XUnit, o.Band.Widest,
+			o.YUnit), "", 1, "L", false, 0, "")
 	}
 	for _, c := range o.Comparisons {
 		color := inkColor
@@ -192,18 +196,22 @@ func OverlayPDF(o api.Overlay) ([]byte, error) {
 func (p page) overlayTables(o api.Overlay) {
 	if len(o.Figures) > 0 {
 		p.section("Figures and their spread")
-		p.row([]cell{heading("Figure", 60, "L"), heading("runs", 14, "R"), heading("mean", 34, "R"), heading("spread", 30, "R"), heading("sd", 30, "R")}, 6)
+		p.row([]cell{heading("Figure", 60, "L"), heading("runs", 14, "R"), heading("mean", 34, "R"),
+			heading("spread", 30, "R"), heading("sd", 30, "R")}, 6)
 		for _, f := range o.Figures {
-			p.row([]cell{{f.Title, 60, "L", inkColor, true}, {fmt.Sprint(len(f.Values)), 14, "R", inkColor, false}, {fmt.Sprintf("%.5g %s", f.Mean, f.Unit), 34, "R", inkColor, false},
+			p.row([]cell{{f.Title, 60, "L", inkColor, true}, {fmt.Sprint(len(f.Values)), 14, "R", inkColor, false},
+				{fmt.Sprintf("%.5g %s", f.Mean, f.Unit), 34, "R", inkColor, false},
 				{percent(f.Spread), 30, "R", inkColor, false}, {percent(f.SD), 30, "R", inkColor, false}}, 6)
 		}
 		p.Ln(3)
 	}
 	if len(o.Differences) > 0 {
 		p.section("Differences from " + o.Reference)
-		p.row([]cell{heading("Curve", 60, "L"), heading("mean ("+o.YUnit+")", 28, "R"), heading("rms ("+o.YUnit+")", 28, "R"), heading("largest ("+o.YUnit+")", 28, "R"), heading("end ("+o.XUnit+")", 28, "R")}, 6)
+		p.row([]cell{heading("Curve", 60, "L"), heading("mean ("+o.YUnit+")", 28, "R"), heading("rms ("+o.YUnit+")", 28, "R"),
+			heading("largest ("+o.YUnit+")", 28, "R"), heading("end ("+o.XUnit+")", 28, "R")}, 6)
 		for _, d := range o.Differences {
-			p.row([]cell{{d.Label, 60, "L", inkColor, true}, {numberOr(d.Mean), 28, "R", inkColor, false}, {numberOr(d.RMS), 28, "R", inkColor, false}, {numberOr(d.Largest), 28, "R", inkColor, false},
+			p.row([]cell{{d.Label, 60, "L", inkColor, true}, {numberOr(d.Mean), 28, "R", inkColor, false},
+				{numberOr(d.RMS), 28, "R", inkColor, false}, {numberOr(d.Largest), 28, "R", inkColor, false},
 				{numberOr(d.End), 28, "R", inkColor, false}}, 5)
 		}
 	}
@@ -223,7 +231,8 @@ func numberOr(x *float64) string {
 	return strings.Replace(fmt.Sprintf("%.4g", *x), "-", "−", 1)
 }
 
-// LabelsPDF prints a label for each group of matched cells, to cut out and lay on them, and the list of those left over.
+// LabelsPDF prints a label for each group of matched cells, to cut out and lay on them, and the list of those
+// left over.
 func LabelsPDF(m api.Matching) ([]byte, error) {
 	p := newPage("Labels of lot "+m.Lot, "Lot "+m.Lot)
 	p.lantern("Usher Bench, cells that belong together", "Lot "+m.Lot)
@@ -243,7 +252,8 @@ func LabelsPDF(m api.Matching) ([]byte, error) {
 		p.font("B", 12, inkColor)
 		p.CellFormat(width-6, 6, g.Name, "", 2, "L", false, 0, "")
 		p.font("", 8, mutedColor)
-		p.CellFormat(width-6, 4.5, fmt.Sprintf("spread %.2f %% of capacity, %.1f %% of resistance, curves %.1f mV", g.CapacitySpread, g.ResistanceSpread, g.CurveDistance), "", 2, "L", false, 0, "")
+		p.CellFormat(width-6, 4.5, fmt.Sprintf("spread %.2f %% of capacity, %.1f %% of resistance, curves %.1f mV",
+			g.CapacitySpread, g.ResistanceSpread, g.CurveDistance), "", 2, "L", false, 0, "")
 		for _, c := range g.Cells {
 			p.SetX(x + 3)
 			p.font("B", 9, inkColor)
@@ -267,6 +277,8 @@ func LabelsPDF(m api.Matching) ([]byte, error) {
 		}
 	}
 	p.font("", 8.5, mutedColor)
-	p.MultiCell(inner, 5, fmt.Sprintf("Score %.2f; the same number of groups cut from the list sorted by capacity has %.2f. Smaller is better.", m.Score, m.Sorted), "", "L", false)
+	p.MultiCell(inner, 5,
+		fmt.Sprintf("Score %.2f; the same number of groups cut from the list sorted by capacity has %.2f. Smaller is better.",
+			m.Score, m.Sorted), "", "L", false)
 	return p.bytes("labels of lot " + m.Lot)
 }

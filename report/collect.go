@@ -1,4 +1,5 @@
-// Package report turns the record of a run into what is handed over: a PDF for people, CSV for spreadsheets, JSON with everything.
+// Package report turns the record of a run into what is handed over: a PDF for people, CSV for spreadsheets,
+// JSON with everything.
 package report
 
 import (
@@ -13,8 +14,10 @@ import (
 // Collect gathers everything on record about a run except its traces.
 func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	doc := api.Run{
-		RunSummary: run.Summary(), Frames: run.Frames, TimeFactor: run.TimeFactor, Parameters: run.Parameters, Breaks: run.Breaks,
-		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{}, Preflight: []api.PreflightFinding{}, Curves: []procedure.Curve{},
+		RunSummary: run.Summary(), Frames: run.Frames, TimeFactor: run.TimeFactor, Parameters: run.Parameters,
+		Breaks:        run.Breaks,
+		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{},
+		Preflight: []api.PreflightFinding{}, Curves: []procedure.Curve{},
 	}
 	for _, c := range run.Columns {
 		doc.Columns = append(doc.Columns, api.Column{Name: c, Unit: trace.UnitOf(c).Symbol})

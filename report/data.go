@@ -14,8 +14,8 @@ import (
 	"usherbench/store"
 )
 
-// WriteCSV writes the frames of a run for from ≤ t ≤ to: a header with units, then a line a frame. A missing reading is an empty
-// field. Memory does not grow with the length of the run.
+// WriteCSV writes the frames of a run for from ≤ t ≤ to: a header with units, then a line a frame. A
+// missing reading is an empty field. Memory does not grow with the length of the run.
 func WriteCSV(ctx context.Context, w io.Writer, s *store.Store, run store.Run, from, to float64) error {
 	out := bufio.NewWriterSize(w, 64<<10)
 	out.WriteString("time (s)")
@@ -53,8 +53,8 @@ func WriteCSV(ctx context.Context, w io.Writer, s *store.Store, run store.Run, f
 	return out.Flush()
 }
 
-// appendValue writes a value in the column's unit. Readings keep every digit; converted ones are written to 12 digits, beyond which
-// the conversion itself is noise.
+// appendValue writes a value in the column's unit. Readings keep every digit; converted ones are written to 12
+// digits, beyond which the conversion itself is noise.
 func appendValue(dst []byte, x, factor float64) []byte {
 	if factor == 1 {
 		return strconv.AppendFloat(dst, x, 'f', -1, 64)
@@ -81,8 +81,9 @@ func decode(run store.Run, column func(int) ([]float64, error)) ([][]float64, er
 	return columns, nil
 }
 
-// WriteJSON writes everything on record about a run: the document of the run, its journal, and its frames for from ≤ t ≤ to as
-// arrays that begin with the time in s, then the columns in their units; missing readings are null.
+// WriteJSON writes everything on record about a run: the document of the run, its journal, and its frames for
+// from ≤ t ≤ to as arrays that begin with the time in s, then the columns in their units; missing readings
+// are null.
 func WriteJSON(ctx context.Context, w io.Writer, s *store.Store, run store.Run, from, to float64) error {
 	doc, err := Collect(s, run)
 	if err != nil {
@@ -94,7 +95,8 @@ func WriteJSON(ctx context.Context, w io.Writer, s *store.Store, run store.Run, 
 	}
 	journal := []api.JournalEntry{}
 	for _, e := range entries {
-		journal = append(journal, api.JournalEntry{ID: e.ID, At: e.At, By: e.By, Bay: e.Bay, Run: e.RunID, What: e.What, Detail: e.Detail})
+		journal = append(journal, api.JournalEntry{ID: e.ID, At: e.At, By: e.By, Bay: e.Bay, Run: e.RunID, What: e.What,
+			Detail: e.Detail})
 	}
 	out := bufio.NewWriterSize(w, 64<<10)
 	for _, part := range []struct {

@@ -27,7 +27,8 @@ type Layout string
 const (
 	// AsRecorded has a column for each quantity of each seat.
 	AsRecorded Layout = "recorded"
-	// OfBattery has time, volts, amps, charge and energy of the battery, its temperature if there is one, and cycle and stage.
+	// OfBattery has time, volts, amps, charge and energy of the battery, its temperature if there is one, and
+	// cycle and stage.
 	OfBattery Layout = "battery"
 )
 
@@ -40,7 +41,8 @@ var ErrTooLong = errors.New("the run is too long for this format")
 // sheet is the frames of a run in the columns of a layout, a row after the other.
 type sheet struct {
 	columns []sheetColumn
-	// each gives the rows; numbers in the columns' units, NaN is missing, and the stage as the last column if words is true.
+	// each gives the rows; numbers in the columns' units, NaN is missing, and the stage as the last column if
+	// words is true.
 	each  func(take func(numbers []float64, stage string) error) error
 	words bool
 }
@@ -90,7 +92,8 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 		}
 		return -1
 	}
-	volts, celsius := index("cycler.volts", "load.volts", "source.volts", "meter.volts"), index("thermo.celsius", "cycler.celsius")
+	volts, celsius := index("cycler.volts", "load.volts", "source.volts", "meter.volts"),
+		index("thermo.celsius", "cycler.celsius")
 	add := func(q string) (plus, minus int) {
 		if i := index("cycler." + q); i >= 0 {
 			return i, -1
@@ -98,7 +101,8 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 		return index("source." + q), index("load." + q)
 	}
 	if plus, minus := add("amps"); volts < 0 || plus < 0 && minus < 0 {
-		return sheet{}, fmt.Errorf("%w: the run has no volts and amps of a battery; choose the layout %s", archive.ErrBadRequest, AsRecorded)
+		return sheet{}, fmt.Errorf("%w: the run has no volts and amps of a battery; choose the layout %s",
+			archive.ErrBadRequest, AsRecorded)
 	}
 	marks, err := s.Marks(run.ID)
 	if err != nil {
@@ -109,7 +113,8 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 		return sheet{}, err
 	}
 	stages := archive.Spans(program, marks, run.Duration)
-	out := sheet{words: true, columns: []sheetColumn{{"time", "s"}, {"volts", "V"}, {"amps", "A"}, {"charge", "Ah"}, {"energy", "Wh"}}}
+	out := sheet{words: true, columns: []sheetColumn{{"time", "s"}, {"volts", "V"}, {"amps", "A"}, {"charge", "Ah"},
+		{"energy", "Wh"}}}
 	if celsius >= 0 {
 		out.columns = append(out.columns, sheetColumn{"temperature", "°C"})
 	}
@@ -149,7 +154,8 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 	return out, nil
 }
 
-// cycleAt is the number of the cycle that a stage belongs to: a new one begins with each charge that follows a discharge.
+// cycleAt is the number of the cycle that a stage belongs to: a new one begins with each charge that follows a
+// discharge.
 func cycleAt(stages []figure.Span, at int) int {
 	n, discharged := 1, false
 	for _, s := range stages[:min(at+1, len(stages))] {
@@ -216,9 +222,10 @@ func quoted(s string) string {
 // parquetRows is how many rows are handed to the writer at once.
 const parquetRows = 1024
 
-// WriteParquet writes the frames of a run as Parquet: a nullable double for each column, named like cycler_volts_V, the stage as a string, and
-// unit, serial number and times in the file's metadata.
-func WriteParquet(ctx context.Context, w io.Writer, s *store.Store, run store.Run, layout Layout, from, to float64) error {
+// WriteParquet writes the frames of a run as Parquet: a nullable double for each column, named like
+// cycler_volts_V, the stage as a string, and unit, serial number and times in the file's metadata.
+func WriteParquet(ctx context.Context, w io.Writer, s *store.Store, run store.Run, layout Layout, from,
+	to float64) error {
 	sh, err := sheetOf(ctx, s, run, layout, from, to)
 	if err != nil {
 		return err
@@ -237,8 +244,10 @@ func WriteParquet(ctx context.Context, w io.Writer, s *store.Store, run store.Ru
 	for i, path := range schema.Columns() {
 		place[path[0]] = i
 	}
-	out := parquet.NewWriter(w, schema, parquet.Compression(&parquet.Zstd), parquet.KeyValueMetadata("serial", run.Serial), parquet.KeyValueMetadata("lot", run.Lot),
-		parquet.KeyValueMetadata("run", run.ID), parquet.KeyValueMetadata("procedure", fmt.Sprintf("%s revision %d", run.Procedure, run.Revision)),
+	out := parquet.NewWriter(w, schema, parquet.Compression(&parquet.Zstd), parquet.KeyValueMetadata("serial", run.Serial),
+		parquet.KeyValueMetadata("lot", run.Lot),
+		parquet.KeyValueMetadata("run", run.ID), parquet.KeyValueMetadata("procedure",
+			fmt.Sprintf("%s revision %d", run.Procedure, run.Revision)),
 		parquet.KeyValueMetadata("started", run.StartedAt.UTC().Format("2006-01-02T15:04:05.000Z")))
 	var rows []parquet.Row
 	flush := func() error {
@@ -286,10 +295,12 @@ func parquetName(c sheetColumn) string {
 // mostSheetRows is how many rows a sheet of a workbook has.
 const mostSheetRows = 1_048_576
 
-// WriteXLSX writes the frames of a run as a workbook with its figures on a second sheet. It fails with ErrTooLong for more than a sheet holds.
+// WriteXLSX writes the frames of a run as a workbook with its figures on a second sheet. It fails with
+// ErrTooLong for more than a sheet holds.
 func WriteXLSX(ctx context.Context, w io.Writer, s *store.Store, run store.Run, layout Layout, from, to float64) error {
 	if run.Frames >= mostSheetRows {
-		return fmt.Errorf("%w: it has %d frames, and a sheet holds %d; choose csv or parquet, or a part of the run", ErrTooLong, run.Frames, mostSheetRows-1)
+		return fmt.Errorf("%w: it has %d frames, and a sheet holds %d; choose csv or parquet, or a part of the run",
+			ErrTooLong, run.Frames, mostSheetRows-1)
 	}
 	sh, err := sheetOf(ctx, s, run, layout, from, to)
 	if err != nil {

@@ -113,7 +113,8 @@ func (p page) lantern(above, title string) {
 	x, y := margin, margin
 	p.SetDrawColor(inkColor.r, inkColor.g, inkColor.b)
 	p.SetLineWidth(0.5)
-	p.Polygon([]fpdf.PointType{{X: x + 4, Y: y}, {X: x + 6, Y: y + 2.4}, {X: x + 6, Y: y + 7.2}, {X: x + 2, Y: y + 7.2}, {X: x + 2, Y: y + 2.4}}, "D")
+	p.Polygon([]fpdf.PointType{{X: x + 4, Y: y}, {X: x + 6, Y: y + 2.4}, {X: x + 6, Y: y + 7.2}, {X: x + 2, Y: y + 7.2},
+		{X: x + 2, Y: y + 2.4}}, "D")
 	p.SetFillColor(liveColor.r, liveColor.g, liveColor.b)
 	p.Circle(x+4, y+4.4, 1.35, "F")
 	p.Line(x+0.8, y+8.8, x+7.2, y+8.8)
@@ -155,8 +156,10 @@ func (p page) badge(doc api.Run) {
 
 // facts are two columns of what was tested, how, where and when.
 func (p page) facts(doc api.Run) {
-	left := [][2]string{{"Unit", doc.Serial}, {"Nameplate", doc.Nameplate}, {"Lot", orDash(doc.Lot)}, {"Procedure", fmt.Sprintf("%s, revision %d", doc.Procedure, doc.Revision)}, {"Parameters", parameters(doc)}}
-	right := [][2]string{{"Bay", doc.Bay}, {"Operator", doc.Operator}, {"Started", moment(&doc.StartedAt)}, {"Ended", moment(doc.EndedAt)}, {"Duration", Seconds(doc.Duration) + timeFactor(doc)}}
+	left := [][2]string{{"Unit", doc.Serial}, {"Nameplate", doc.Nameplate}, {"Lot", orDash(doc.Lot)},
+		{"Procedure", fmt.Sprintf("%s, revision %d", doc.Procedure, doc.Revision)}, {"Parameters", parameters(doc)}}
+	right := [][2]string{{"Bay", doc.Bay}, {"Operator", doc.Operator}, {"Started", moment(&doc.StartedAt)},
+		{"Ended", moment(doc.EndedAt)}, {"Duration", Seconds(doc.Duration) + timeFactor(doc)}}
 	p.SetFillColor(paperColor.r, paperColor.g, paperColor.b)
 	y := p.GetY()
 	p.RoundedRect(margin, y, inner, float64(len(left))*lineStep+4, 2, "1234", "F")
@@ -246,14 +249,16 @@ func (p page) figures(doc api.Run) {
 		return
 	}
 	p.section("Figures")
-	p.row([]cell{heading("Figure", 30, "L"), heading("at", 46, "L"), heading("value ± U (95 %)", 34, "R"), heading("limit", 42, "R"), heading("outcome", 22, "R")}, 6)
+	p.row([]cell{heading("Figure", 30, "L"), heading("at", 46, "L"), heading("value ± U (95 %)", 34, "R"),
+		heading("limit", 42, "R"), heading("outcome", 22, "R")}, 6)
 	for _, f := range doc.Figures {
 		color := inkColor
 		if c, ok := outcomes[string(f.Outcome)]; ok {
 			color = c[0]
 		}
 		p.row([]cell{
-			{f.Title, 30, "L", inkColor, true}, {orDash(f.Where), 46, "L", mutedColor, false}, {Value(f), 34, "R", inkColor, false},
+			{f.Title, 30, "L", inkColor, true}, {orDash(f.Where), 46, "L", mutedColor, false},
+			{Value(f), 34, "R", inkColor, false},
 			{Limit(f), 42, "R", inkColor, false}, {orDash(string(f.Outcome)), 22, "R", color, true},
 		}, 6)
 		if notes := remarks(f.Remarks); f.Undetermined != nil || notes != "" {
@@ -313,14 +318,16 @@ func (p page) instruments(doc api.Run) {
 		return
 	}
 	p.section("Instruments")
-	p.row([]cell{heading("Seat", 22, "L"), heading("Instrument", 30, "L"), heading("Identity", 66, "L"), heading("Calibrated", 24, "R"), heading("due", 32, "R")}, 6)
+	p.row([]cell{heading("Seat", 22, "L"), heading("Instrument", 30, "L"), heading("Identity", 66, "L"),
+		heading("Calibrated", 24, "R"), heading("due", 32, "R")}, 6)
 	for _, u := range doc.Instruments {
 		due := cell{orDash(u.Due), 32, "R", inkColor, false}
 		if date, err := time.Parse(time.DateOnly, u.Due); err == nil && date.Before(doc.StartedAt) {
 			due.color, due.text = outcomes["fail"][0], u.Due+" overdue"
 		}
 		p.row([]cell{
-			{u.Seat, 22, "L", inkColor, false}, {fmt.Sprintf("%s, channel %d", u.Instrument, u.Channel), 30, "L", inkColor, false},
+			{u.Seat, 22, "L", inkColor, false}, {fmt.Sprintf("%s, channel %d", u.Instrument, u.Channel), 30, "L", inkColor,
+				false},
 			{u.Identity, 66, "L", inkColor, false}, {orDash(u.Calibrated), 24, "R", inkColor, false}, due,
 		}, 6)
 	}
@@ -339,7 +346,8 @@ func (p page) preflight(doc api.Run) {
 			fine++
 			continue
 		}
-		p.row([]cell{{string(f.Verdict), 22, "L", outcomes["marginal"][0], true}, {f.Check + ": " + f.What, 152, "L", inkColor, false}}, 6)
+		p.row([]cell{{string(f.Verdict), 22, "L", outcomes["marginal"][0], true}, {f.Check + ": " + f.What, 152, "L",
+			inkColor, false}}, 6)
 	}
 	p.row([]cell{{fmt.Sprintf("%d checks were fine.", fine), 174, "L", inkColor, false}}, 6)
 	p.Ln(3)
@@ -370,6 +378,7 @@ func (p page) marks(doc api.Run) {
 		if m.Kind == stage.MarkGuard || m.Kind == stage.MarkBench || m.Kind == stage.MarkTimeout {
 			color = outcomes["fail"][0]
 		}
-		p.row([]cell{{Seconds(m.T), 24, "R", mutedColor, false}, {"", 3, "L", inkColor, false}, {string(m.Kind), 22, "L", mutedColor, false}, {m.Label, inner - 49, "L", color, false}}, 5.2)
+		p.row([]cell{{Seconds(m.T), 24, "R", mutedColor, false}, {"", 3, "L", inkColor, false},
+			{string(m.Kind), 22, "L", mutedColor, false}, {m.Label, inner - 49, "L", color, false}}, 5.2)
 	}
 }

@@ -39,7 +39,8 @@ type Picture struct {
 }
 
 // defaultCurves are drawn for a run with points whose procedure asks for no curves.
-var defaultCurves = []procedure.Curve{{Of: "efficiency", By: "load.amps", Per: "source.volts"}, {Of: "load.volts", By: "load.amps", Per: "source.volts"}}
+var defaultCurves = []procedure.Curve{{Of: "efficiency", By: "load.amps", Per: "source.volts"},
+	{Of: "load.volts", By: "load.amps", Per: "source.volts"}}
 
 // Pictures evaluates the curves that a run's procedure asks for.
 func Pictures(doc api.Run) []Picture {
@@ -58,7 +59,8 @@ func Pictures(doc api.Run) []Picture {
 }
 
 func picture(points []figure.Point, c procedure.Curve) Picture {
-	p := Picture{Title: fmt.Sprintf("%s by %s", label(c.Of), strings.ToLower(label(c.By))), XLabel: axis(c.By), YLabel: axis(c.Of)}
+	p := Picture{Title: fmt.Sprintf("%s by %s", label(c.Of), strings.ToLower(label(c.By))), XLabel: axis(c.By),
+		YLabel: axis(c.Of)}
 	lines := map[float64]*Line{}
 	var order []float64
 	for _, point := range points {
@@ -127,7 +129,8 @@ type lineStyle struct {
 	dash  []vg.Length
 }
 
-// The colours of the console's quantities on paper, in the order of lines, with a dash each so that colour is never the only sign.
+// The colours of the console's quantities on paper, in the order of lines, with a dash each so that colour is
+// never the only sign.
 var lineStyles = []lineStyle{
 	{color.RGBA{0x00, 0x67, 0xa5, 0xff}, nil},
 	{color.RGBA{0xc9, 0x4f, 0x00, 0xff}, []vg.Length{vg.Points(6), vg.Points(2)}},
@@ -183,7 +186,8 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 		}
 	}
 	pad(&pl.Y)
-	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter), vgimg.UseDPI(220))
+	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter),
+		vgimg.UseDPI(220))
 	pl.Draw(draw.New(canvas))
 	var b bytes.Buffer
 	if _, err := (vgimg.PngCanvas{Canvas: canvas}).WriteTo(&b); err != nil {

@@ -56,7 +56,8 @@ func TestLimitsAreWorded(t *testing.T) {
 	f.Max, f.Marginal = nil, 0.25
 	assert.Equal(t, "≥ −1 % (marginal below −0.75)", Limit(f))
 	long, short := 50400.0, 90.0
-	assert.Equal(t, "≤ "+Seconds(long), Limit(procedure.Judged{Result: figure.Result{Unit: "s"}, Max: &long}), "nobody reads hours in seconds")
+	assert.Equal(t, "≤ "+Seconds(long), Limit(procedure.Judged{Result: figure.Result{Unit: "s"}, Max: &long}),
+		"nobody reads hours in seconds")
 	assert.Equal(t, "≤ 90 s", Limit(procedure.Judged{Result: figure.Result{Unit: "s"}, Max: &short}))
 }
 
@@ -65,7 +66,8 @@ func TestTimesAndSigns(t *testing.T) {
 		assert.Equal(t, want, Seconds(s))
 	}
 	seen := map[string]bool{}
-	for _, o := range []outcome.Outcome{outcome.Pass, outcome.Marginal, outcome.Fail, outcome.Aborted, outcome.Undetermined, outcome.None} {
+	for _, o := range []outcome.Outcome{outcome.Pass, outcome.Marginal, outcome.Fail, outcome.Aborted,
+		outcome.Undetermined, outcome.None} {
 		seen[Sign(string(o))] = true
 	}
 	assert.Len(t, seen, 6, "every outcome has a shape of its own")
@@ -76,20 +78,28 @@ func document() api.Run {
 	started := time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
 	ended := started.Add(time.Minute)
 	doc := api.Run{
-		RunSummary: api.RunSummary{ID: "01TEST", Bay: "bay1", Serial: "TN-2213", Procedure: "tern-line-load", Revision: 3, Title: "Efficiency and regulation", Nameplate: "tern",
+		RunSummary: api.RunSummary{ID: "01TEST", Bay: "bay1", Serial: "TN-2213", Procedure: "tern-line-load", Revision: 3,
+			Title: "Efficiency and regulation", Nameplate: "tern",
 			Operator: "ada", StartedAt: started, EndedAt: &ended, State: "done", Outcome: "fail", Duration: 36},
 		Parameters: map[string]string{"top": "6 A"}, TimeFactor: 10,
-		Instruments: []api.InstrumentUse{{Seat: "source", Instrument: "supply1", Channel: 1, Identity: "Usher Bench,SIM-S2,S2-0101,1.0", Calibrated: "2024-03-16", Due: "2025-03-16"}},
-		Marks:       []stage.Mark{{T: 0, Kind: stage.MarkStage, Label: "power up"}, {T: 1, Kind: stage.MarkCommand, Label: "not shown"}, {T: 3, Kind: stage.MarkGuard, Label: "output runs away"}},
+		Instruments: []api.InstrumentUse{{Seat: "source", Instrument: "supply1", Channel: 1,
+			Identity: "Usher Bench,SIM-S2,S2-0101,1.0", Calibrated: "2024-03-16", Due: "2025-03-16"}},
+		Marks: []stage.Mark{{T: 0, Kind: stage.MarkStage, Label: "power up"},
+			{T: 1, Kind: stage.MarkCommand, Label: "not shown"}, {T: 3, Kind: stage.MarkGuard, Label: "output runs away"}},
 		Figures: []procedure.Judged{
-			{Result: result("load-regulation", "%", 0.748, 0.001), Title: "Load regulation", Where: "source.volts 48 V", Max: number(0.5), Outcome: outcome.Fail},
-			{Result: figure.Result{Request: figure.Request{ID: "efficiency"}, Undetermined: &figure.Undetermined{Code: "no-point", Sentence: "no point was measured there"}}, Title: "Efficiency", Outcome: outcome.Undetermined},
+			{Result: result("load-regulation", "%", 0.748, 0.001), Title: "Load regulation", Where: "source.volts 48 V",
+				Max: number(0.5), Outcome: outcome.Fail},
+			{Result: figure.Result{Request: figure.Request{ID: "efficiency"},
+				Undetermined: &figure.Undetermined{Code: "no-point", Sentence: "no point was measured there"}}, Title: "Efficiency",
+				Outcome: outcome.Undetermined},
 		},
 	}
 	for i, line := range []float64{36, 36, 48, 48} {
 		amps := float64(1 + 3*(i%2))
-		doc.Points = append(doc.Points, figure.Point{Index: i, Place: map[string]float64{"source.volts": line, "load.amps": amps}, Averages: map[string]trace.Average{
-			"source.watts": {Mean: 16 * amps, N: 9}, "load.watts": {Mean: 15 * amps, N: 9}, "load.volts": {Mean: 15 - 0.01*amps, N: 9}, "load.amps": {Mean: amps, N: 9}, "source.volts": {Mean: line, N: 9},
+		doc.Points = append(doc.Points, figure.Point{Index: i, Place: map[string]float64{"source.volts": line,
+			"load.amps": amps}, Averages: map[string]trace.Average{
+			"source.watts": {Mean: 16 * amps, N: 9}, "load.watts": {Mean: 15 * amps, N: 9}, "load.volts": {Mean: 15 - 0.01*amps,
+				N: 9}, "load.amps": {Mean: amps, N: 9}, "source.volts": {Mean: line, N: 9},
 		}})
 	}
 	return doc
@@ -102,8 +112,10 @@ func TestTheReportSaysEverythingItMust(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, pdf, 0o600))
 	text, err := exec.Command("pdftotext", "-layout", path, "-").Output()
 	require.NoError(t, err)
-	for _, want := range []string{"TN-2213", "fail", "Efficiency and regulation", "tern-line-load, revision 3", "top = 6 A", "ada", "2026-11-20 08:00:00 UTC", "of bench time, ×10",
-		"Load regulation", "0.7480 ± 0.0010 %", "≤ 0.5 %", "no-point: no point was measured there", "SIM-S2,S2-0101", "2025-03-16 overdue", "output runs away", "Run 01TEST", "Page 1"} {
+	for _, want := range []string{"TN-2213", "fail", "Efficiency and regulation", "tern-line-load, revision 3",
+		"top = 6 A", "ada", "2026-11-20 08:00:00 UTC", "of bench time, ×10",
+		"Load regulation", "0.7480 ± 0.0010 %", "≤ 0.5 %", "no-point: no point was measured there", "SIM-S2,S2-0101",
+		"2025-03-16 overdue", "output runs away", "Run 01TEST", "Page 1"} {
 		assert.Contains(t, string(text), want)
 	}
 	assert.NotContains(t, string(text), "not shown")
@@ -112,7 +124,8 @@ func TestTheReportSaysEverythingItMust(t *testing.T) {
 func TestALongReportStaysWithinThreePages(t *testing.T) {
 	doc := document()
 	for i := range 500 {
-		doc.Marks = append(doc.Marks, stage.Mark{T: float64(i), Kind: stage.MarkCondition, Label: strings.Repeat("a long label ", 20)})
+		doc.Marks = append(doc.Marks, stage.Mark{T: float64(i), Kind: stage.MarkCondition,
+			Label: strings.Repeat("a long label ", 20)})
 	}
 	pdf, err := PDF(doc)
 	require.NoError(t, err)
@@ -152,7 +165,8 @@ func TestTicksAreRound(t *testing.T) {
 	for _, c := range []struct {
 		least, most float64
 		want        []string
-	}{{14.86, 15.01, []string{"14.90", "14.95", "15.00"}}, {0.1, 8.2, []string{"2", "4", "6", "8"}}, {-1, 1, []string{"−1.0", "−0.5", "0.0", "0.5", "1.0"}}} {
+	}{{14.86, 15.01, []string{"14.90", "14.95", "15.00"}}, {0.1, 8.2, []string{"2", "4", "6", "8"}},
+		{-1, 1, []string{"−1.0", "−0.5", "0.0", "0.5", "1.0"}}} {
 		var labels []string
 		for _, tick := range ticks(c.least, c.most) {
 			labels = append(labels, tick.Label)
@@ -166,7 +180,8 @@ func TestMissingReadingsAreEmptyInCSVAndNullInJSON(t *testing.T) {
 	s, err := store.Open(filepath.Join(t.TempDir(), "usher.db"))
 	require.NoError(t, err)
 	defer s.Close()
-	run := store.Run{ID: "01CSV", State: "done", StartedAt: time.Now(), Columns: []string{"load.volts", "load.charge", "source.limited"}}
+	run := store.Run{ID: "01CSV", State: "done", StartedAt: time.Now(), Columns: []string{"load.volts", "load.charge",
+		"source.limited"}}
 	require.NoError(t, s.CreateRun(&run))
 	r := s.NewRecorder(run.ID, run.Columns)
 	r.Frame(trace.Frame{T: 0.1, Values: []float64{15.0012, 3600, 0}})

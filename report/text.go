@@ -31,10 +31,12 @@ func Value(f procedure.Judged) string {
 	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(f.Value, d), quantity.Fixed(f.U, d), f.Unit)
 }
 
-// Limit words the limit of a figure: "≥ 93 %", "≤ 0.5 % (marginal from 0.4)", "14.85 … 15.15 V"; "—" without one.
+// Limit words the limit of a figure: "≥ 93 %", "≤ 0.5 % (marginal from 0.4)", "14.85 … 15.15 V"; "—"
+// without one.
 func Limit(f procedure.Judged) string {
 	short, unit := func(x float64) string { return quantity.Quantity{Value: x}.Format(6) }, " "+f.Unit
-	if f.Unit == "s" && (f.Max != nil && *f.Max >= 120 || f.Max == nil && f.Min != nil && *f.Min >= 120) { // nobody reads it in seconds
+	// Nobody reads it in seconds
+	if f.Unit == "s" && (f.Max != nil && *f.Max >= 120 || f.Max == nil && f.Min != nil && *f.Min >= 120) {
 		short, unit = Seconds, ""
 	}
 	var text string

@@ -57,7 +57,8 @@ const (
 func (a *accounts) hash(password string) string {
 	salt := make([]byte, saltLength)
 	rand.Read(salt) // never fails
-	return fmt.Sprintf("argon2id$%s$%s", base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(a.key(password, salt)))
+	return fmt.Sprintf("argon2id$%s$%s", base64.RawStdEncoding.EncodeToString(salt),
+		base64.RawStdEncoding.EncodeToString(a.key(password, salt)))
 }
 
 func (a *accounts) key(password string, salt []byte) []byte {
@@ -115,7 +116,8 @@ func (a *accounts) localToken() (string, error) {
 
 func (a *accounts) issue(account store.Account, kind string, lasts time.Duration) (string, error) {
 	secret := rand.Text() + rand.Text()
-	return secret, a.store.PutToken(store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind, ExpiresAt: time.Now().Add(lasts)})
+	return secret, a.store.PutToken(store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind,
+		ExpiresAt: time.Now().Add(lasts)})
 }
 
 func digest(secret string) string {
@@ -157,12 +159,14 @@ func (s *Service) allow(role api.Role) echo.MiddlewareFunc {
 				return err
 			}
 			// Other sites must not act with a browser's session, whatever the browser thinks of cookies.
-			if site := c.Request().Header.Get("Sec-Fetch-Site"); c.Request().Method != http.MethodGet && site != "" && site != "same-origin" && site != "none" {
+			if site := c.Request().Header.Get("Sec-Fetch-Site"); c.Request().Method != http.MethodGet && site != "" &&
+				site != "same-origin" && site != "none" {
 				return &api.Problem{Title: "Refused", Status: http.StatusForbidden, Detail: "the request comes from another site"}
 			}
 			if rank[api.Role(account.Role)] < rank[role] {
 				return &api.Problem{Title: "Not allowed", Status: http.StatusForbidden,
-					Detail: fmt.Sprintf("this needs the role %s; %s is %s", role, account.Name, account.Role), Remedy: "ask an admin for the role"}
+					Detail: fmt.Sprintf("this needs the role %s; %s is %s", role, account.Name, account.Role),
+					Remedy: "ask an admin for the role"}
 			}
 			c.Set("account", account)
 			return next(c)
@@ -180,10 +184,12 @@ var accountName = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._@-]{0,63}$`)
 
 func checkCredentials(name, password string) error {
 	if !accountName.MatchString(name) || strings.EqualFold(name, localAccount) {
-		return badRequest(fmt.Sprintf("%q is not a name of an account", name), "use up to 64 letters, digits, spaces and . _ @ -")
+		return badRequest(fmt.Sprintf("%q is not a name of an account", name),
+			"use up to 64 letters, digits, spaces and . _ @ -")
 	}
 	if len(password) < shortestSecret || len(password) > 1000 {
-		return badRequest("the password is too short or too long", fmt.Sprintf("use at least %d characters; a few words are easy to remember", shortestSecret))
+		return badRequest("the password is too short or too long",
+			fmt.Sprintf("use at least %d characters; a few words are easy to remember", shortestSecret))
 	}
 	return nil
 }
@@ -200,9 +206,12 @@ func (s *Service) setUp(c *echo.Context) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.code == "" || subtle.ConstantTimeCompare([]byte(a.code), []byte(body.Code)) != 1 {
-		return &api.Problem{Title: "The set-up link is not valid", Status: http.StatusForbidden, Detail: "it was used already, or the service was started again since", Remedy: "take the link from the service's newest output"}
+		return &api.Problem{Title: "The set-up link is not valid", Status: http.StatusForbidden,
+			Detail: "it was used already, or the service was started again since",
+			Remedy: "take the link from the service's newest output"}
 	}
-	account, err := a.store.CreateAccount(store.Account{Name: body.Name, Role: string(api.Admin), Hash: a.hash(body.Password)})
+	account, err := a.store.CreateAccount(store.Account{Name: body.Name, Role: string(api.Admin),
+		Hash: a.hash(body.Password)})
 	if err != nil {
 		return err
 	}
@@ -221,7 +230,8 @@ func (s *Service) signIn(c *echo.Context) error {
 		return err
 	}
 	if len(body.Password) > 1000 || !s.accounts.matches(body.Password, account.Hash) {
-		return &api.Problem{Title: "Sign-in refused", Status: http.StatusUnauthorized, Detail: "name and password do not belong together", Remedy: "check both, or ask an admin for a new password"}
+		return &api.Problem{Title: "Sign-in refused", Status: http.StatusUnauthorized,
+			Detail: "name and password do not belong together", Remedy: "check both, or ask an admin for a new password"}
 	}
 	return s.openSession(c, account, body.Client)
 }
@@ -239,7 +249,8 @@ func (s *Service) openSession(c *echo.Context, account store.Account, client boo
 	if client {
 		answer.Token = secret
 	} else {
-		c.SetCookie(&http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, Secure: s.accounts.secure, SameSite: http.SameSiteStrictMode, MaxAge: int(lasts.Seconds())})
+		c.SetCookie(&http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, Secure: s.accounts.secure,
+			SameSite: http.SameSiteStrictMode, MaxAge: int(lasts.Seconds())})
 	}
 	return c.JSON(http.StatusOK, answer)
 }
@@ -248,7 +259,8 @@ func (s *Service) signOut(c *echo.Context) error {
 	if err := s.store.DropToken(digest(secretOf(c.Request()))); err != nil {
 		return err
 	}
-	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, Secure: s.accounts.secure, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, Secure: s.accounts.secure,
+		SameSite: http.SameSiteStrictMode, MaxAge: -1})
 	return c.NoContent(http.StatusNoContent)
 }
 
@@ -280,7 +292,8 @@ func (s *Service) addAccount(c *echo.Context) error {
 	if rank[body.Role] == 0 {
 		return badRequest(fmt.Sprintf("%q is not a role", body.Role), "choose viewer, operator, engineer or admin")
 	}
-	account, err := s.store.CreateAccount(store.Account{Name: body.Name, Role: string(body.Role), Hash: s.accounts.hash(body.Password)})
+	account, err := s.store.CreateAccount(store.Account{Name: body.Name, Role: string(body.Role),
+		Hash: s.accounts.hash(body.Password)})
 	if err != nil {
 		return err
 	}

@@ -55,7 +55,8 @@ func request(t *testing.T, h *servicetest.House, operation, token string) *http.
 	return answer
 }
 
-// The document names every route of the service and nothing else, and each needs exactly the role that the document says.
+// The document names every route of the service and nothing else, and each needs exactly the role that the
+// document says.
 func TestTheDocumentAndTheRoutesAgree(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Empty: true})
 	documented := operations(t)
@@ -71,7 +72,8 @@ func TestTheDocumentAndTheRoutesAgree(t *testing.T) {
 
 func TestWithoutATokenEveryRouteButTheOpenOnesRefuses(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	open := map[string]bool{"GET /health": true, "POST /api/v1/setup": true, "POST /api/v1/sign-in": true, "GET /api/v1/openapi.json": true}
+	open := map[string]bool{"GET /health": true, "POST /api/v1/setup": true, "POST /api/v1/sign-in": true,
+		"GET /api/v1/openapi.json": true}
 	for operation := range operations(t) {
 		for _, token := range []string{"", "not a token"} {
 			answer := request(t, h, operation, token)
@@ -83,7 +85,8 @@ func TestWithoutATokenEveryRouteButTheOpenOnesRefuses(t *testing.T) {
 			assert.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"), operation)
 		}
 	}
-	assert.Equal(t, http.StatusUnauthorized, request(t, h, "GET /api/v1/nothing", "").StatusCode, "what does not exist is not told to strangers")
+	assert.Equal(t, http.StatusUnauthorized, request(t, h, "GET /api/v1/nothing", "").StatusCode,
+		"what does not exist is not told to strangers")
 }
 
 func TestEachRoleMayDoWhatItsRankAllows(t *testing.T) {
@@ -107,7 +110,8 @@ func TestEachRoleMayDoWhatItsRankAllows(t *testing.T) {
 
 func TestAViewerCannotStartAndAnOperatorCannotPush(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
-	_, err := h.As(api.Viewer).StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-load-steps", Serial: "TN-1"})
+	_, err := h.As(api.Viewer).StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-load-steps",
+		Serial: "TN-1"})
 	var p *api.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, http.StatusForbidden, p.Status)

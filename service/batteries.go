@@ -33,7 +33,8 @@ func waitingList(all []store.Waiting) []api.Waiting {
 }
 
 func waiting(w store.Waiting) api.Waiting {
-	return api.Waiting{ID: w.ID, Bay: w.Bay, Serial: w.Serial, Lot: w.Lot, Procedure: w.Procedure, Revision: w.Revision, Parameters: w.Parameters, By: w.By, At: w.At, NotBefore: w.NotBefore, Held: w.Held, Asks: w.Asks}
+	return api.Waiting{ID: w.ID, Bay: w.Bay, Serial: w.Serial, Lot: w.Lot, Procedure: w.Procedure, Revision: w.Revision,
+		Parameters: w.Parameters, By: w.By, At: w.At, NotBefore: w.NotBefore, Held: w.Held, Asks: w.Asks}
 }
 
 func (s *Service) enqueue(c *echo.Context) error {
@@ -190,9 +191,11 @@ func (s *Service) checkNameplate(c *echo.Context) error {
 }
 
 func nameplateOutline(p *nameplate.Nameplate) api.NameplateOutline {
-	o := api.NameplateOutline{Name: p.Name, Kind: p.Kind, Chemistry: p.Chemistry.Name, Series: p.Series, Parallel: p.Parallel, Ratings: []api.NameplateRating{}}
+	o := api.NameplateOutline{Name: p.Name, Kind: p.Kind, Chemistry: p.Chemistry.Name, Series: p.Series,
+		Parallel: p.Parallel, Ratings: []api.NameplateRating{}}
 	for _, name := range slices.Sorted(maps.Keys(p.Ratings)) {
-		o.Ratings = append(o.Ratings, api.NameplateRating{Name: name, Value: p.Ratings[name].String(), Assumed: p.Assumed[name]})
+		o.Ratings = append(o.Ratings, api.NameplateRating{Name: name, Value: p.Ratings[name].String(),
+			Assumed: p.Assumed[name]})
 	}
 	return o
 }

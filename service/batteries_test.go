@@ -50,16 +50,18 @@ figures:
   - {figure: capacity, cutoff: cut}
 `
 
-// Frames come at ×100, so that one lies every second or so of bench time; a cutoff falls between two of them. Two packs at once: a whole one, and
-// one with a cell that collapses.
+// Frames come at ×100, so that one lies every second or so of bench time; a cutoff falls between two of them.
+// Two packs at once: a whole one, and one with a cell that collapses.
 func TestCapacityIsThatOfThePlant(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Bays: 2, Layouts: []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack}, TimeFactor: 100, Ideal: true})
+	h := servicetest.Start(t, servicetest.Options{Bays: 2, Layouts: []simbench.Layout{simbench.BatteryPack,
+		simbench.BatteryPack}, TimeFactor: 100, Ideal: true})
 	_, err := h.Local.PushProcedure(t.Context(), downTo, "")
 	require.NoError(t, err)
 	runs := map[plant.Fault]api.RunSummary{}
 	serials := map[plant.Fault]string{plant.Healthy: "GP-401", plant.Collapsing: demo.CollapsingPack}
 	for i, fault := range []plant.Fault{plant.Healthy, plant.Collapsing} {
-		run, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: "down", Serial: serials[fault]})
+		run, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: "down",
+			Serial: serials[fault]})
 		require.NoError(t, err)
 		runs[fault] = run
 	}
@@ -72,8 +74,10 @@ func TestCapacityIsThatOfThePlant(t *testing.T) {
 		capacity := figureOf(t, doc, "capacity")
 		require.Nil(t, capacity.Undetermined)
 		off := 100 * (capacity.Value/(truth/3600) - 1)
-		t.Logf("%s %q: %.5f Ah, truth %.5f Ah, off by %.4f %%, %d frames", run.Serial, fault, capacity.Value, truth/3600, off, doc.Frames)
-		// A busy computer may have kept the frame at the crossing waiting: what flows in half of such an interval cannot be told.
+		t.Logf("%s %q: %.5f Ah, truth %.5f Ah, off by %.4f %%, %d frames", run.Serial, fault, capacity.Value, truth/3600, off,
+			doc.Frames)
+		// A busy computer may have kept the frame at the crossing waiting: what flows in half of such an interval
+		// cannot be told.
 		allowed := 0.1
 		if h := crossingInterval(t, h, doc, 21.037); h > 3 {
 			allowed += 100 * 9.6 * h / 2 / truth
@@ -84,7 +88,8 @@ func TestCapacityIsThatOfThePlant(t *testing.T) {
 
 // crossingInterval is the time between the two frames on both sides of a falling crossing, s.
 func crossingInterval(t *testing.T, h *servicetest.House, doc api.Run, level float64) float64 {
-	w, err := h.Local.Window(t.Context(), doc.ID, []string{"cycler.volts"}, client.Range{From: doc.Duration - 400, To: doc.Duration}, 4000)
+	w, err := h.Local.Window(t.Context(), doc.ID, []string{"cycler.volts"}, client.Range{From: doc.Duration - 400,
+		To: doc.Duration}, 4000)
 	require.NoError(t, err)
 	require.True(t, w.Exact)
 	volts := w.Traces[0].Min
@@ -124,21 +129,25 @@ func TestAChargerIsLoggedAndItsStagesNamed(t *testing.T) {
 }
 
 func TestCellsGoThroughTheLineAndAreMatched(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Bays: 4, Layouts: []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, TimeFactor: 3000})
+	h := servicetest.Start(t, servicetest.Options{Bays: 4, Layouts: []simbench.Layout{simbench.BatteryPack,
+		simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, TimeFactor: 3000})
 	ctx := t.Context()
 	var serials []string
 	for i := range 24 {
 		serials = append(serials, fmt.Sprintf("GC-%03d", i+1))
 	}
-	quick := strings.Replace(mustText(t, "gannet-cell-capacity"), "procedure: gannet-cell-capacity", "procedure: quick-cells", 1)
-	quick = strings.NewReplacer("delay: 10 s, before: 30 s, ", "delay: 90 s, before: 60 s, ", "amps: pulse, time: 30 s", "amps: pulse, time: 2 min").Replace(quick)
+	quick := strings.Replace(mustText(t, "gannet-cell-capacity"), "procedure: gannet-cell-capacity",
+		"procedure: quick-cells", 1)
+	quick = strings.NewReplacer("delay: 10 s, before: 30 s, ", "delay: 90 s, before: 60 s, ", "amps: pulse, time: 30 s",
+		"amps: pulse, time: 2 min").Replace(quick)
 	_, err := h.Local.PushProcedure(ctx, quick, "frames lie far apart at this speed")
 	require.NoError(t, err)
 	for _, text := range demo.Nameplates() {
 		_, err := h.Local.PushNameplate(ctx, strings.Replace(text, "least_capacity: 4.45 Ah", "least_capacity: 4.1 Ah", 1))
 		require.NoError(t, err)
 	}
-	waiting, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1", "bay2", "bay3", "bay4"}, Serials: serials, Lot: "C-7", Procedures: []string{"quick-cells"}})
+	waiting, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1", "bay2", "bay3", "bay4"}, Serials: serials,
+		Lot: "C-7", Procedures: []string{"quick-cells"}})
 	require.NoError(t, err)
 	assert.Len(t, waiting, 24)
 	defer func() {
@@ -204,9 +213,11 @@ func TestALineHoldsWhereAPersonChangesTheUnit(t *testing.T) {
 	}})
 	ctx := t.Context()
 	later := time.Now().Add(time.Hour)
-	all, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-2208"}, Procedures: []string{"tern-load-steps"}})
+	all, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-2208"},
+		Procedures: []string{"tern-load-steps"}})
 	require.NoError(t, err)
-	_, err = h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-2209"}, Procedures: []string{"tern-load-steps"}, NotBefore: &later})
+	_, err = h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-2209"},
+		Procedures: []string{"tern-load-steps"}, NotBefore: &later})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		q, err := h.Local.Queue(ctx, "bay1")
@@ -224,7 +235,8 @@ func TestALineHoldsWhereAPersonChangesTheUnit(t *testing.T) {
 	require.NoError(t, h.Local.Dequeue(ctx, q[0].ID))
 	_, err = h.Local.Release(ctx, q[0].ID)
 	assert.ErrorContains(t, err, "not found")
-	_, err = h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay9"}, Serials: []string{"A"}, Procedures: []string{"tern-load-steps"}})
+	_, err = h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay9"}, Serials: []string{"A"},
+		Procedures: []string{"tern-load-steps"}})
 	assert.ErrorContains(t, err, "no such bay")
 	_, err = h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Procedures: []string{"tern-load-steps"}})
 	assert.ErrorContains(t, err, "needs bays, serial numbers and procedures")
@@ -232,7 +244,9 @@ func TestALineHoldsWhereAPersonChangesTheUnit(t *testing.T) {
 
 func TestPreflightKnowsAWrongPack(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.BatteryPack}, TimeFactor: 20})
-	for serial, words := range map[string]string{demo.ShortPack: "what about 5 cells of NMC in series have, and the nameplate says 7", demo.OtherPack: "what about 4 cells of NMC"} {
+	for serial, words := range map[string]string{
+		demo.ShortPack: "what about 5 cells of NMC in series have, and the nameplate says 7",
+		demo.OtherPack: "what about 4 cells of NMC"} {
 		_, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "gannet-capacity", Serial: serial})
 		var p *api.Problem
 		require.ErrorAs(t, err, &p, serial)
@@ -259,7 +273,8 @@ func TestAForeignLogBecomesARun(t *testing.T) {
 	assert.False(t, look.Remembered)
 	assert.Equal(t, "U_bat [V]", look.Mapping.Volts.Column)
 	look.Mapping.Source, look.Mapping.DischargeIs = "deck charger", "positive"
-	run, err := h.Local.Import(ctx, api.ImportLog{Name: "deck.csv", Text: text, Mapping: look.Mapping, Serial: "GP-306", Nameplate: "gannet"})
+	run, err := h.Local.Import(ctx, api.ImportLog{Name: "deck.csv", Text: text, Mapping: look.Mapping, Serial: "GP-306",
+		Nameplate: "gannet"})
 	require.NoError(t, err)
 	doc, err := h.Local.Run(ctx, run.ID)
 	require.NoError(t, err)
@@ -288,7 +303,8 @@ func TestAForeignLogBecomesARun(t *testing.T) {
 		"csv": func(data []byte) {
 			rows, err := csv.NewReader(bytes.NewReader(data)).ReadAll()
 			require.NoError(t, err)
-			assert.Equal(t, []string{"time (s)", "volts (V)", "amps (A)", "charge (Ah)", "energy (Wh)", "temperature (°C)", "cycle", "stage"}, rows[0])
+			assert.Equal(t, []string{"time (s)", "volts (V)", "amps (A)", "charge (Ah)", "energy (Wh)", "temperature (°C)",
+				"cycle", "stage"}, rows[0])
 			assert.EqualValues(t, doc.Frames, len(rows)-1)
 			assert.Equal(t, "discharge 1", rows[1][7])
 		},
@@ -338,7 +354,8 @@ func TestAForeignLogBecomesARun(t *testing.T) {
 func TestConditioningEndsWhenNothingIsGained(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.BatteryPack}, TimeFactor: 1500})
 	ctx := t.Context()
-	run, err := h.Local.StartRun(ctx, api.StartRun{Bay: "bay1", Procedure: "gannet-conditioning", Serial: demo.SleepyPack, Parameters: map[string]string{"gain": "4 %"}})
+	run, err := h.Local.StartRun(ctx, api.StartRun{Bay: "bay1", Procedure: "gannet-conditioning", Serial: demo.SleepyPack,
+		Parameters: map[string]string{"gain": "4 %"}})
 	require.NoError(t, err)
 	doc := h.Ended(run)
 	require.Equal(t, "done", doc.State, doc.Reason)

@@ -87,7 +87,8 @@ func (s *Service) stopAll(c *echo.Context) error {
 }
 
 func notSafe(err error) error {
-	return &api.Problem{Title: "Not confirmed safe", Status: http.StatusBadGateway, Detail: err.Error(), Remedy: "switch the outputs off at the instruments"}
+	return &api.Problem{Title: "Not confirmed safe", Status: http.StatusBadGateway, Detail: err.Error(),
+		Remedy: "switch the outputs off at the instruments"}
 }
 
 func (s *Service) journal(c *echo.Context) error {
@@ -95,13 +96,15 @@ func (s *Service) journal(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	entries, err := s.store.JournalEntries(store.JournalFilter{Bay: c.QueryParam("bay"), Run: c.QueryParam("run"), Limit: limit})
+	entries, err := s.store.JournalEntries(store.JournalFilter{Bay: c.QueryParam("bay"), Run: c.QueryParam("run"),
+		Limit: limit})
 	if err != nil {
 		return err
 	}
 	list := []api.JournalEntry{}
 	for _, e := range entries {
-		list = append(list, api.JournalEntry{ID: e.ID, At: e.At, By: e.By, Bay: e.Bay, Run: e.RunID, What: e.What, Detail: e.Detail})
+		list = append(list, api.JournalEntry{ID: e.ID, At: e.At, By: e.By, Bay: e.Bay, Run: e.RunID, What: e.What,
+			Detail: e.Detail})
 	}
 	return c.JSON(http.StatusOK, list)
 }

@@ -17,7 +17,8 @@ import (
 )
 
 func TestTheSameProcedureRunsUnchangedOnEveryBench(t *testing.T) {
-	layouts := []simbench.Layout{simbench.Converter, simbench.CyclerPair, simbench.SerialLoad, simbench.RegistersTCP, simbench.Gang, simbench.Stacked, simbench.Metered}
+	layouts := []simbench.Layout{simbench.Converter, simbench.CyclerPair, simbench.SerialLoad, simbench.RegistersTCP,
+		simbench.Gang, simbench.Stacked, simbench.Metered}
 	h := servicetest.Start(t, servicetest.Options{Layouts: layouts, TimeFactor: 5})
 	h.Push(quick)
 	var runs []api.RunSummary
@@ -38,7 +39,8 @@ func TestTheSameProcedureRunsUnchangedOnEveryBench(t *testing.T) {
 			both := math.Hypot(f.Result.U, want.Result.U)
 			if apart > both {
 				outside++
-				t.Logf("%s: %s is %.6g, and %.6g on the first bench; U of both %.2g", layouts[i+1], name, f.Result.Value, want.Result.Value, both)
+				t.Logf("%s: %s is %.6g, and %.6g on the first bench; U of both %.2g", layouts[i+1], name, f.Result.Value,
+					want.Result.Value, both)
 			}
 			assert.LessOrEqual(t, apart, 2*both, "%s: %s", layouts[i+1], name)
 		}
@@ -75,7 +77,8 @@ func TestACyclerChargesAndDischargesAPack(t *testing.T) {
 	for _, c := range doc.Columns {
 		names = append(names, c.Name)
 	}
-	assert.Subset(t, names, []string{"cycler.volts", "cycler.amps", "cycler.celsius", "cycler.charge", "meter.volts", "thermo.celsius"})
+	assert.Subset(t, names, []string{"cycler.volts", "cycler.amps", "cycler.celsius", "cycler.charge", "meter.volts",
+		"thermo.celsius"})
 	assert.NotContains(t, names, "meter.amps", "what the multimeter does not read is no column")
 	state, err := h.Bench.State("bay1")
 	require.NoError(t, err)
@@ -107,15 +110,17 @@ at rest: {cycler.volts: {min: 20 V, max: 29.4 V}}
 `
 
 func TestAPreflightNamesWhatIsWrongBeforeAnythingIsEnergised(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.BatteryPack}, Change: func(c *engine.Config) {
-		i := c.Instruments["load1"]
-		i.Due = "2026-01-31"
-		c.Instruments["load1"] = i
-	}})
+	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.BatteryPack},
+		Change: func(c *engine.Config) {
+			i := c.Instruments["load1"]
+			i.Due = "2026-01-31"
+			c.Instruments["load1"] = i
+		}})
 	_, err := h.Local.PushNameplate(t.Context(), gannetPlate)
 	require.NoError(t, err)
 	h.Push(strings.NewReplacer("for: any", "for: gannet", "needs:\n", "needs:\n  thermo: {}\n").Replace(packTest))
-	h.Push(strings.NewReplacer("procedure: pack-pulse", "procedure: too-much", "amps: 5 A", "amps: 50 A", "needs:\n", "needs:\n  thermo: {}\n").Replace(packTest))
+	h.Push(strings.NewReplacer("procedure: pack-pulse", "procedure: too-much", "amps: 5 A", "amps: 50 A", "needs:\n",
+		"needs:\n  thermo: {}\n").Replace(packTest))
 	pack := api.StartRun{Bay: "bay2", Procedure: "pack-pulse", Serial: "GP-302"}
 	assert.Empty(t, findings(t, h, pack), "a good pack on a good bench")
 
@@ -126,19 +131,28 @@ func TestAPreflightNamesWhatIsWrongBeforeAnythingIsEnergised(t *testing.T) {
 		verdict api.Verdict
 		words   string
 	}{
-		"polarity":    {func() { clip(t, h, "bay2", "GP-303", "reversed") }, pack, "polarity", api.Blocks, "the unit is connected the wrong way round"},
-		"wrong unit":  {func() { clip(t, h, "bay2", "GP-304", "dead") }, pack, "unit", api.Blocks, "nameplate gannet says 20 V to 29.4 V"},
-		"range":       {func() {}, api.StartRun{Bay: "bay2", Procedure: "too-much", Serial: "GP-302"}, "range", api.Blocks, "must reach 50 A, but channel 1 of cycler2 ends at 12 A"},
-		"interlock":   {func() { require.NoError(t, h.Bench.SetFault("cycler2", simbench.OpenInterlock)) }, pack, "interlock", api.Blocks, "the interlock of cycler2 is open"},
-		"calibration": {func() {}, api.StartRun{Bay: "bay1", Procedure: "quick", Serial: "TN-1"}, "calibration", api.Warns, "load1 was due on 2026-01-31"},
-		"lockout": {func() { ask(t, h, "load1", "VOLT:LOCK 20") }, api.StartRun{Bay: "bay1", Procedure: "quick", Serial: "TN-1"}, "protection", api.Blocks,
+		"polarity": {func() { clip(t, h, "bay2", "GP-303", "reversed") }, pack, "polarity", api.Blocks,
+			"the unit is connected the wrong way round"},
+		"wrong unit": {func() { clip(t, h, "bay2", "GP-304", "dead") }, pack, "unit", api.Blocks,
+			"nameplate gannet says 20 V to 29.4 V"},
+		"range": {func() {}, api.StartRun{Bay: "bay2", Procedure: "too-much", Serial: "GP-302"}, "range", api.Blocks,
+			"must reach 50 A, but channel 1 of cycler2 ends at 12 A"},
+		"interlock": {func() { require.NoError(t, h.Bench.SetFault("cycler2", simbench.OpenInterlock)) }, pack, "interlock",
+			api.Blocks, "the interlock of cycler2 is open"},
+		"calibration": {func() {}, api.StartRun{Bay: "bay1", Procedure: "quick", Serial: "TN-1"}, "calibration", api.Warns,
+			"load1 was due on 2026-01-31"},
+		"lockout": {func() { ask(t, h, "load1", "VOLT:LOCK 20") }, api.StartRun{Bay: "bay1", Procedure: "quick",
+			Serial: "TN-1"}, "protection", api.Blocks,
 			`"volts below" of load1 stands at 20 V, above the 15 V`},
-		"over-voltage": {func() { ask(t, h, "supply1", "VOLT:PROT 50") }, api.StartRun{Bay: "bay1", Procedure: "quick", Serial: "TN-1"}, "protection", api.Blocks,
+		"over-voltage": {func() { ask(t, h, "supply1", "VOLT:PROT 50") }, api.StartRun{Bay: "bay1", Procedure: "quick",
+			Serial: "TN-1"}, "protection", api.Blocks,
 			`"volts above" of supply1 stands at 50 V, below the 60 V`},
 		"another instrument": {func() { require.NoError(t, h.Bench.SetFault("supply1", simbench.WrongIdentity)) },
 			api.StartRun{Bay: "bay1", Procedure: "quick", Serial: "TN-1"}, "identity", api.Blocks, "is not what is expected"},
-		"errors waiting": {func() { ask(t, h, "supply1", "HUE 3") }, api.StartRun{Bay: "bay1", Procedure: "quick", Serial: "TN-1"}, "error queue", api.Warns, "Undefined header"},
-		"missing seat":   {func() {}, api.StartRun{Bay: "bay1", Procedure: "pack-pulse", Serial: "GP-302"}, "seats", api.Blocks, `needs a seat "cycler", which bay1 does not have`},
+		"errors waiting": {func() { ask(t, h, "supply1", "HUE 3") }, api.StartRun{Bay: "bay1", Procedure: "quick",
+			Serial: "TN-1"}, "error queue", api.Warns, "Undefined header"},
+		"missing seat": {func() {}, api.StartRun{Bay: "bay1", Procedure: "pack-pulse", Serial: "GP-302"}, "seats",
+			api.Blocks, `needs a seat "cycler", which bay1 does not have`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			h.Push(quick)
@@ -195,7 +209,8 @@ func TestTheBenchIsConfiguredWhileItRuns(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "file", config.Origin["instruments.supply1"])
 
-	found, err := h.Local.Discover(t.Context(), api.Discovery{Addresses: []string{config.Instruments["analyser2"].Address, "tcp://127.0.0.1:1"}})
+	found, err := h.Local.Discover(t.Context(), api.Discovery{Addresses: []string{config.Instruments["analyser2"].Address,
+		"tcp://127.0.0.1:1"}})
 	require.NoError(t, err)
 	assert.Equal(t, "analyser2", found[0].Name)
 	assert.Equal(t, []string{"sim-analyser"}, found[0].Dialects, "dialects are offered by identity")
@@ -203,10 +218,12 @@ func TestTheBenchIsConfiguredWhileItRuns(t *testing.T) {
 	_, err = h.Local.Discover(t.Context(), api.Discovery{Hosts: []string{"127.0.0.1"}})
 	assert.ErrorContains(t, err, "name the ports")
 
-	_, err = h.Local.PutInstrument(t.Context(), "second", api.InstrumentConfig{Address: config.Instruments["supply1"].Address, Dialect: "sim-supply", Due: "2027-01-01"})
+	_, err = h.Local.PutInstrument(t.Context(), "second",
+		api.InstrumentConfig{Address: config.Instruments["supply1"].Address, Dialect: "sim-supply", Due: "2027-01-01"})
 	require.NoError(t, err)
 	bay := config.Bays["bay1"]
-	bay.Seats = map[string]api.SeatConfig{"source": {Instrument: "second", Channel: 1}, "load": {Instrument: "load1"}, "load2": {Instrument: "load2"}}
+	bay.Seats = map[string]api.SeatConfig{"source": {Instrument: "second", Channel: 1}, "load": {Instrument: "load1"},
+		"load2": {Instrument: "load2"}}
 	_, err = h.Local.PutBay(t.Context(), "bay1", bay)
 	assert.ErrorContains(t, err, "channel 1 of load2 fills bay1.load2 already; a channel can be in one place only")
 	delete(bay.Seats, "load2")
@@ -217,7 +234,8 @@ func TestTheBenchIsConfiguredWhileItRuns(t *testing.T) {
 	assert.Equal(t, "pass", doc.Outcome)
 	assert.Equal(t, "second", doc.Instruments[0].Instrument)
 
-	_, err = h.Local.PutBay(t.Context(), "bay2", api.BayConfig{Seats: map[string]api.SeatConfig{"source": {Instrument: "supply2"}}})
+	_, err = h.Local.PutBay(t.Context(), "bay2",
+		api.BayConfig{Seats: map[string]api.SeatConfig{"source": {Instrument: "supply2"}}})
 	assert.ErrorContains(t, err, "a run owns the bay")
 	_, err = h.Local.RemoveInstrument(t.Context(), "second")
 	assert.ErrorContains(t, err, `unknown instrument "second"`, "a seat needs it")
@@ -238,7 +256,8 @@ func TestTheBenchIsConfiguredWhileItRuns(t *testing.T) {
 
 func TestWhatIsSetByHandCanBeTakenOver(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
-	for _, s := range []api.ManualSet{{Seat: "source", Quantity: "volts", Value: "47.5 V"}, {Seat: "source", Quantity: "amps", Value: "2 A"}, {Seat: "load", Quantity: "mode", Value: "power"},
+	for _, s := range []api.ManualSet{{Seat: "source", Quantity: "volts", Value: "47.5 V"},
+		{Seat: "source", Quantity: "amps", Value: "2 A"}, {Seat: "load", Quantity: "mode", Value: "power"},
 		{Seat: "source", Quantity: "output", Value: "on"}, {Seat: "source", Quantity: "sense", Value: "remote"}} {
 		_, err := h.Local.Set(t.Context(), "bay1", s)
 		require.NoError(t, err, "%v", s)
@@ -299,7 +318,8 @@ func TestSensorsAreZeroedAndCalibrated(t *testing.T) {
 	_, err := h.Local.ChangeSensor(t.Context(), "bay1", "thermo", "celsius", api.SensorChange{Zero: true})
 	require.NoError(t, err)
 	assert.InDelta(t, 0, read("thermo.celsius"), 0.1)
-	_, err = h.Local.ChangeSensor(t.Context(), "bay1", "thermo", "celsius", api.SensorChange{Points: []api.CalibrationPoint{{Reading: 20, True: 21}, {Reading: 30, True: 41}}})
+	_, err = h.Local.ChangeSensor(t.Context(), "bay1", "thermo", "celsius",
+		api.SensorChange{Points: []api.CalibrationPoint{{Reading: 20, True: 21}, {Reading: 30, True: 41}}})
 	require.NoError(t, err)
 	assert.InDelta(t, 27, read("thermo.celsius"), 0.5)
 	_, err = h.Local.ChangeSensor(t.Context(), "bay1", "thermo", "celsius", api.SensorChange{Sensor: &api.SensorConfig{}})
@@ -307,7 +327,8 @@ func TestSensorsAreZeroedAndCalibrated(t *testing.T) {
 	assert.InDelta(t, 23, read("thermo.celsius"), 0.5)
 	_, err = h.Local.ChangeSensor(t.Context(), "bay1", "thermo", "volts", api.SensorChange{Zero: true})
 	assert.ErrorContains(t, err, `a thermo has no "volts"`)
-	_, err = h.Local.ChangeSensor(t.Context(), "bay1", "thermo", "celsius", api.SensorChange{Points: []api.CalibrationPoint{{Reading: 1, True: 2}}})
+	_, err = h.Local.ChangeSensor(t.Context(), "bay1", "thermo", "celsius",
+		api.SensorChange{Points: []api.CalibrationPoint{{Reading: 1, True: 2}}})
 	assert.ErrorContains(t, err, "two different points")
 }
 
@@ -403,11 +424,13 @@ func TestAGangThatSharesUnevenlyIsSwitchedOff(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Gang}})
 	h.Push(long)
 	run := h.Start("bay1", "long", "TN-1")
-	require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.LoadOn }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.LoadOn }, 10*time.Second,
+		5*time.Millisecond)
 	ask(t, h, "load1-b", "INP OFF")
 	doc := h.Ended(run)
 	assert.Equal(t, "aborted", doc.State)
-	assert.Contains(t, doc.Reason, "the channels of load (channel 1 of load1 and channel 1 of load1-b) share unevenly for 2 s; check their wiring")
+	assert.Contains(t, doc.Reason,
+		"the channels of load (channel 1 of load1 and channel 1 of load1-b) share unevenly for 2 s; check their wiring")
 	assert.False(t, on(t, h))
 }
 

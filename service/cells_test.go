@@ -43,14 +43,16 @@ func TestCellsSideBySideAreBalancedAtTheTop(t *testing.T) {
 
 	// A cell that a blown fuse takes out of it shows in its share.
 	require.NoError(t, h.Bench.ClipModel("bay1", "gannet-bank", "GB-42", "blown-fuse"))
-	h.Push(strings.Replace(mustText(t, "gannet-top-balance"), "procedure: gannet-top-balance", "procedure: balance-half", 1))
+	h.Push(strings.Replace(mustText(t, "gannet-top-balance"), "procedure: gannet-top-balance", "procedure: balance-half",
+		1))
 	config, err := h.Local.BenchConfig(t.Context())
 	require.NoError(t, err)
 	bay := config.Bays["bay1"]
 	bay.Handler = "" // it would mend the fuse
 	_, err = h.Local.PutBay(t.Context(), "bay1", bay)
 	require.NoError(t, err)
-	blown, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "balance-half", Serial: "GB-42", Parameters: map[string]string{"longest": "1 h"}})
+	blown, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "balance-half", Serial: "GB-42",
+		Parameters: map[string]string{"longest": "1 h"}})
 	require.NoError(t, err)
 	doc := h.Ended(blown)
 	imbalance := figureOf(t, doc, "share-imbalance")
@@ -109,7 +111,8 @@ stages: [{name: empty, discharge: {amps: 0.5 C, cutoff: 21.4 V}}, {name: rest, r
 	start.Vouched = nil
 
 	start.Serial = "GP-320 D"
-	queued, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{start.Serial}, Procedures: []string{start.Procedure}})
+	queued, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{start.Serial},
+		Procedures: []string{start.Procedure}})
 	require.NoError(t, err)
 	held := func(words string) api.Waiting {
 		var w api.Waiting

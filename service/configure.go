@@ -98,7 +98,8 @@ func writeExchanges(w http.ResponseWriter, list []api.Exchange) error {
 		return err
 	}
 	for _, x := range list {
-		if err := out.Write([]string{x.At.Format(time.RFC3339Nano), x.Message, x.Answer, strconv.FormatFloat(x.Latency*1000, 'f', 3, 64), x.Error}); err != nil {
+		if err := out.Write([]string{x.At.Format(time.RFC3339Nano), x.Message, x.Answer, strconv.FormatFloat(x.Latency*1000,
+			'f', 3, 64), x.Error}); err != nil {
 			return err
 		}
 	}
@@ -173,7 +174,8 @@ func (s *Service) showDialect(c *echo.Context) error {
 	library := s.engine.Dialects()
 	d, ok := library[c.Param("dialect")]
 	if !ok {
-		return &api.Problem{Title: "Not found", Status: http.StatusNotFound, Detail: fmt.Sprintf("dialect %q; %s", c.Param("dialect"),
+		return &api.Problem{Title: "Not found", Status: http.StatusNotFound, Detail: fmt.Sprintf("dialect %q; %s",
+			c.Param("dialect"),
 			document.Suggest(c.Param("dialect"), slices.Collect(maps.Keys(library))))}
 	}
 	return c.JSON(http.StatusOK, engine.DescribeDialect(d))

@@ -61,7 +61,8 @@ func (s *Service) draftPlate(d api.Draft) (*nameplate.Nameplate, document.Findin
 const outlineKnots = 400
 
 func outlineOf(p *procedure.Program, findings document.Findings) api.Outline {
-	o := api.Outline{Name: p.Name, Title: p.Title, For: p.For, Findings: findings, Stages: []api.OutlineStage{}, Parameters: []api.OutlineParameter{}, Guards: []string{},
+	o := api.Outline{Name: p.Name, Title: p.Title, For: p.For, Findings: findings, Stages: []api.OutlineStage{},
+		Parameters: []api.OutlineParameter{}, Guards: []string{},
 		Names: append([]string{}, p.Columns...)}
 	if o.Findings == nil {
 		o.Findings = document.Findings{}
@@ -86,7 +87,8 @@ func outlineOf(p *procedure.Program, findings document.Findings) api.Outline {
 		o.Stages = append(o.Stages, stage)
 	}
 	for _, a := range p.Parameters {
-		o.Parameters = append(o.Parameters, api.OutlineParameter{Name: a.Name, About: a.About, Value: a.Value.String(), Adjustable: a.Adjustable})
+		o.Parameters = append(o.Parameters, api.OutlineParameter{Name: a.Name, About: a.About, Value: a.Value.String(),
+			Adjustable: a.Adjustable})
 	}
 	for _, g := range p.Guards {
 		o.Guards = append(o.Guards, g.Words())
@@ -98,7 +100,8 @@ func outlineOf(p *procedure.Program, findings document.Findings) api.Outline {
 func trackOf(t procedure.Track) api.OutlineTrack {
 	kind, _ := quantity.KindOf(t.Quantity)
 	low, high := t.Shape.Extremes()
-	track := api.OutlineTrack{Column: t.Column(), Unit: kind.Unit.Symbol, Low: low, High: high, Steepest: t.Shape.Steepest(), Shortest: t.Shape.Shortest(),
+	track := api.OutlineTrack{Column: t.Column(), Unit: kind.Unit.Symbol, Low: low, High: high,
+		Steepest: t.Shape.Steepest(), Shortest: t.Shape.Shortest(),
 		Knots: t.Shape.Outline(outlineKnots), Handles: []api.OutlineHandle{}}
 	var at float64
 	for i, g := range t.Shape.Segments {
@@ -146,7 +149,8 @@ func (s *Service) ready(c *echo.Context) error {
 		if err != nil {
 			return err
 		}
-		list = append(list, api.Procedure{Name: header.Name, Title: header.Title, For: header.For, Seats: append([]string{}, header.Seats...), Text: text})
+		list = append(list, api.Procedure{Name: header.Name, Title: header.Title, For: header.For,
+			Seats: append([]string{}, header.Seats...), Text: text})
 	}
 	return c.JSON(http.StatusOK, list)
 }
@@ -210,7 +214,8 @@ func (s *Service) readTable(c *echo.Context) error {
 		if errors.As(err, &cell) {
 			detail = cell.Error()
 		}
-		return &api.Problem{Title: "The table cannot be used", Status: http.StatusUnprocessableEntity, Detail: detail, Remedy: "mend the cell and send the file again"}
+		return &api.Problem{Title: "The table cannot be used", Status: http.StatusUnprocessableEntity, Detail: detail,
+			Remedy: "mend the cell and send the file again"}
 	}
 	return c.JSON(http.StatusOK, api.Table{Text: tables.Text(t), Names: t.Names, Rows: len(t.Time)})
 }
@@ -228,7 +233,8 @@ func (s *Service) writeTable(c *echo.Context) error {
 	}
 	t, err := program.Table(c.QueryParam("stage"))
 	if err != nil {
-		return &api.Problem{Title: "There is no such shape", Status: http.StatusNotFound, Detail: err.Error(), Remedy: "name a stage that plays"}
+		return &api.Problem{Title: "There is no such shape", Status: http.StatusNotFound, Detail: err.Error(),
+			Remedy: "name a stage that plays"}
 	}
 	format, mime := tables.CSV, "text/csv"
 	if c.QueryParam("format") == tables.XLSX {
@@ -268,7 +274,8 @@ const mostJudged = 10_000
 
 func (s *Service) runsToJudge(j api.JudgeAgain) ([]store.Run, error) {
 	if (j.Run == "") == (j.Lot == "") {
-		return nil, &api.Problem{Title: "Nothing to judge", Status: http.StatusBadRequest, Detail: "name a run or a lot, one of the two", Remedy: "send run or lot"}
+		return nil, &api.Problem{Title: "Nothing to judge", Status: http.StatusBadRequest,
+			Detail: "name a run or a lot, one of the two", Remedy: "send run or lot"}
 	}
 	if j.Run != "" {
 		run, err := s.store.Run(j.Run)

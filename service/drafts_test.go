@@ -31,7 +31,8 @@ func TestALotIsJudgedAgain(t *testing.T) {
 	ctx := t.Context()
 	var runs []api.RunSummary
 	for i, serial := range []string{"TN-2301", "TN-2302"} {
-		run, err := h.Local.StartRun(ctx, api.StartRun{Bay: []string{"bay1", "bay2"}[i], Procedure: "tern-load-steps", Serial: serial, Lot: "L-9"})
+		run, err := h.Local.StartRun(ctx, api.StartRun{Bay: []string{"bay1", "bay2"}[i], Procedure: "tern-load-steps",
+			Serial: serial, Lot: "L-9"})
 		require.NoError(t, err)
 		runs = append(runs, run)
 	}
@@ -40,7 +41,8 @@ func TestALotIsJudgedAgain(t *testing.T) {
 	}
 	text, err := demo.Library("tern-load-steps")
 	require.NoError(t, err)
-	stricter := strings.Replace(text, "{figure: efficiency, limit: {min: 93 %}}", "{figure: efficiency, limit: {min: 99 %}}\n  - {figure: loss}", 1)
+	stricter := strings.Replace(text, "{figure: efficiency, limit: {min: 93 %}}",
+		"{figure: efficiency, limit: {min: 99 %}}\n  - {figure: loss}", 1)
 	all, err := h.Local.Judge(ctx, api.JudgeAgain{Lot: "L-9", Text: stricter, Why: "a dream"})
 	require.NoError(t, err)
 	require.Len(t, all, 2)
@@ -125,7 +127,8 @@ stages:
 	assert.InDelta(t, 4, doc.Duration, 2)
 	_, err := h.Local.Judge(t.Context(), api.JudgeAgain{Run: doc.ID})
 	assert.NoError(t, err, "the used text is kept with the run")
-	_, err = h.Local.CheckProcedure(t.Context(), "procedure: odd\nfor: any\nneeds: {source: {}}\nstages: [{use: warm}, {use: missing}]\n")
+	_, err = h.Local.CheckProcedure(t.Context(),
+		"procedure: odd\nfor: any\nneeds: {source: {}}\nstages: [{use: warm}, {use: missing}]\n")
 	p := problemOf(t, err)
 	assert.Contains(t, p.Findings.Error(), `it needs a seat "load"`)
 	assert.Contains(t, p.Findings.Error(), `procedure "missing" cannot be used`)
@@ -140,7 +143,8 @@ func TestDraftsAreOutlinedWithTheirMistakes(t *testing.T) {
 	assert.Empty(t, o.Findings)
 	require.Len(t, o.Stages, 3)
 	track := o.Stages[1].Tracks[0]
-	assert.Equal(t, []any{"source.volts", "V", 36.0, 48.0, 5e-3}, []any{track.Column, track.Unit, track.Low, track.High, track.Shortest})
+	assert.Equal(t, []any{"source.volts", "V", 36.0, 48.0, 5e-3}, []any{track.Column, track.Unit, track.Low, track.High,
+		track.Shortest})
 	assert.Greater(t, len(track.Knots), 50)
 	broken := strings.Replace(text, "within: 5 s", "withn: 5 s", 1)
 	o, err = h.Local.Outline(t.Context(), api.Draft{Text: broken})
@@ -186,7 +190,8 @@ stages:
   - hold: {for: 5 s}
 `)
 	doc := h.Ended(h.Start("bay1", "chosen", "TN-2208"))
-	w, err := h.Local.Window(t.Context(), doc.ID, []string{"unit.watts", "load.volts", "source.volts"}, client.Range{}, 100)
+	w, err := h.Local.Window(t.Context(), doc.ID, []string{"unit.watts", "load.volts", "source.volts"}, client.Range{},
+		100)
 	require.NoError(t, err)
 	present := func(trace api.Trace) (n int) {
 		for _, x := range trace.Min {

@@ -19,8 +19,8 @@ import (
 	"usherbench/simbench"
 )
 
-// The matrix of faults goes through every fault of every kind of instrument. It is also what docs/faults.md is made of: run the test
-// with USHER_WRITE_DOCS=1 to write it anew.
+// The matrix of faults goes through every fault of every kind of instrument. It is also what docs/faults.md is
+// made of: run the test with USHER_WRITE_DOCS=1 to write it anew.
 
 // faultBound is how long after a fault the outputs that can be reached are off, at the lost_after of this test.
 const (
@@ -98,7 +98,8 @@ func TestTheMatrixOfFaults(t *testing.T) {
 	var cells []cell
 	t.Run("kinds", func(t *testing.T) {
 		for kind, layout := range map[string]simbench.Layout{
-			"supply": simbench.Converter, "load": simbench.Converter, "register-load": simbench.SerialLoad, "cycler": simbench.BatteryPack,
+			"supply": simbench.Converter, "load": simbench.Converter, "register-load": simbench.SerialLoad,
+			"cycler":   simbench.BatteryPack,
 			"analyser": simbench.Metered, "thermometer": simbench.Metered, "multimeter": simbench.BatteryPack,
 		} {
 			t.Run(kind, func(t *testing.T) {
@@ -126,9 +127,10 @@ func faultsPage(cells []cell) string {
 	var page strings.Builder
 	page.WriteString(`# Faults of instruments
 
-Made by the test TestTheMatrixOfFaults, which breaks every kind of stand-in in every way over the real protocols and reads the outputs from the
-stand-ins' own record. In every row the other bays go on, what was recorded stays, and the bay can be used again when the instrument is
-mended, without a restart. "Off" means within ` + fmt.Sprint(faultBound) + ` of the fault with lost_after at ` + fmt.Sprint(lostAfter) + `.
+Made by the test TestTheMatrixOfFaults, which breaks every kind of stand-in in every way over the real protocols
+and reads the outputs from the stand-ins' own record. In every row the other bays go on, what was recorded stays,
+and the bay can be used again when the instrument is mended, without a restart. "Off" means
+within ` + fmt.Sprint(faultBound) + ` of the fault with lost_after at ` + fmt.Sprint(lostAfter) + `.
 
 | instrument | fault | the run | outputs | what it says |
 |---|---|---|---|---|
@@ -140,11 +142,12 @@ mended, without a restart. "Off" means within ` + fmt.Sprint(faultBound) + ` of 
 }
 
 func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []cell) {
-	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{layout, simbench.Converter}, TimeFactor: 5, Change: func(c *engine.Config) {
-		b := c.Bays["bay1"]
-		b.LostAfter = api.Span(lostAfter)
-		c.Bays["bay1"] = b
-	}})
+	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{layout, simbench.Converter}, TimeFactor: 5,
+		Change: func(c *engine.Config) {
+			b := c.Bays["bay1"]
+			b.LostAfter = api.Span(lostAfter)
+			c.Bays["bay1"] = b
+		}})
 	switch layout {
 	case simbench.BatteryPack:
 		h.Push(packFaults)
@@ -222,7 +225,8 @@ func settled(t *testing.T, h *servicetest.House, run api.RunSummary) {
 	}, 20*time.Second, 20*time.Millisecond)
 }
 
-func startBroken(t *testing.T, h *servicetest.House, i *simbench.Instrument, fault simbench.InstrumentFault, start api.StartRun, want effect) (run, message string) {
+func startBroken(t *testing.T, h *servicetest.House, i *simbench.Instrument, fault simbench.InstrumentFault,
+	start api.StartRun, want effect) (run, message string) {
 	t.Helper()
 	require.NoError(t, h.Bench.SetFault(i.Name, fault))
 	p, err := h.Local.Preflight(t.Context(), start)
@@ -255,7 +259,8 @@ func startBroken(t *testing.T, h *servicetest.House, i *simbench.Instrument, fau
 	return run, tidy(message)
 }
 
-func runBroken(t *testing.T, h *servicetest.House, run api.RunSummary, want effect, name string) (what, message string) {
+func runBroken(t *testing.T, h *servicetest.House, run api.RunSummary, want effect, name string) (what,
+	message string) {
 	t.Helper()
 	if !want.ends {
 		before, err := h.Local.Bay(t.Context(), "bay1")
@@ -300,7 +305,8 @@ func outputsAfter(t *testing.T, h *servicetest.House, want effect, broke time.Ti
 	require.NoError(t, err)
 	for _, x := range s.History {
 		// An output that cannot be reached is switched off later, by the watchdog of its instrument.
-		own := strings.Contains(name, "cycler") || strings.Contains(name, map[string]string{"load": "load", "source": "supply"}[x.What])
+		own := strings.Contains(name, "cycler") ||
+			strings.Contains(name, map[string]string{"load": "load", "source": "supply"}[x.What])
 		if !x.On && x.At.After(broke) && want.ends && want.when == "running" && !(want.alarmed && own) {
 			assert.Less(t, x.At.Sub(broke), faultBound, "%s: %s went off late", name, x.What)
 		}
@@ -316,7 +322,8 @@ var address = regexp.MustCompile(` at (tcp|modbus-rtu|modbus-tcp)://[^ ]+`)
 
 // tidy leaves out of a message what differs from run to run, and what would break the table.
 func tidy(message string) string {
-	for _, end := range []string{": tcp://", ": modbus-rtu://", ": instrument ", ": the question is still open", "; check its power", `"; -310`} {
+	for _, end := range []string{": tcp://", ": modbus-rtu://", ": instrument ", ": the question is still open",
+		"; check its power", `"; -310`} {
 		message, _, _ = strings.Cut(message, end)
 	}
 	return strings.ReplaceAll(strings.Join(strings.Fields(address.ReplaceAllString(message, "")), " "), "|", "/")

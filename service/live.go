@@ -12,10 +12,12 @@ import (
 	"usherbench/engine"
 )
 
-// tickInterval is how often a quiet stream says that it is alive. A client that hears nothing for three of these is cut off.
+// tickInterval is how often a quiet stream says that it is alive. A client that hears nothing for three of
+// these is cut off.
 const tickInterval = 2 * time.Second
 
-// live streams events as server-sent events. Last-Event-ID (or the parameter after) continues a stream; bay limits it to one bay.
+// live streams events as server-sent events. Last-Event-ID (or the parameter after) continues a stream; bay
+// limits it to one bay.
 func (s *Service) live(c *echo.Context) error {
 	text := c.Request().Header.Get("Last-Event-ID")
 	if text == "" {
@@ -42,7 +44,8 @@ func (s *Service) live(c *echo.Context) error {
 		return err
 	}
 	if after == 0 || !known {
-		// The first event tells where the stream begins, so that a client that is cut off before any other can still continue.
+		// The first event tells where the stream begins, so that a client that is cut off before any other can still
+		// continue.
 		kind := "tick"
 		if !known {
 			kind = api.EventReset

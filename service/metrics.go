@@ -14,18 +14,24 @@ import (
 type benchCollector struct{ engine *engine.Engine }
 
 var (
-	live      = prometheus.NewDesc("usher_bay_live", "1 while a run is live in the bay.", []string{"bay"}, nil)
-	alarm     = prometheus.NewDesc("usher_bay_alarm", "1 while an output of the bay may be on that could not be confirmed off.", []string{"bay"}, nil)
+	live  = prometheus.NewDesc("usher_bay_live", "1 while a run is live in the bay.", []string{"bay"}, nil)
+	alarm = prometheus.NewDesc("usher_bay_alarm",
+		"1 while an output of the bay may be on that could not be confirmed off.", []string{"bay"}, nil)
 	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"}, nil)
-	messages  = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.", []string{"instrument"}, nil)
-	errorsOf  = prometheus.NewDesc("usher_instrument_errors_total", "Messages without a usable answer.", []string{"instrument"}, nil)
-	latency   = prometheus.NewDesc("usher_instrument_latency_seconds", "Time of an answer over the last thousand messages.", []string{"instrument", "quantile"}, nil)
-	connects  = prometheus.NewDesc("usher_instrument_connects_total", "Connections opened to the instrument.", []string{"instrument"}, nil)
+	messages  = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.",
+		[]string{"instrument"}, nil)
+	errorsOf = prometheus.NewDesc("usher_instrument_errors_total", "Messages without a usable answer.",
+		[]string{"instrument"}, nil)
+	latency = prometheus.NewDesc("usher_instrument_latency_seconds",
+		"Time of an answer over the last thousand messages.", []string{"instrument", "quantile"}, nil)
+	connects = prometheus.NewDesc("usher_instrument_connects_total", "Connections opened to the instrument.",
+		[]string{"instrument"}, nil)
 )
 
 func newMetrics(en *engine.Engine) *prometheus.Registry {
 	r := prometheus.NewRegistry()
-	r.MustRegister(benchCollector{en}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	r.MustRegister(benchCollector{en}, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return r
 }
 

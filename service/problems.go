@@ -16,7 +16,8 @@ import (
 	"usherbench/store"
 )
 
-var errSignIn = &api.Problem{Title: "Not signed in", Status: http.StatusUnauthorized, Detail: "this needs an account", Remedy: "sign in, or send a token as Authorization: Bearer"}
+var errSignIn = &api.Problem{Title: "Not signed in", Status: http.StatusUnauthorized, Detail: "this needs an account",
+	Remedy: "sign in, or send a token as Authorization: Bearer"}
 
 // answerError turns any error into a problem document.
 func (s *Service) answerError(c *echo.Context, err error) {
@@ -42,11 +43,13 @@ func problemOf(err error) *api.Problem {
 	}
 	var findings document.Findings
 	if errors.As(err, &findings) {
-		return &api.Problem{Title: "The document has mistakes", Status: http.StatusUnprocessableEntity, Detail: findings.Error(), Findings: findings}
+		return &api.Problem{Title: "The document has mistakes", Status: http.StatusUnprocessableEntity,
+			Detail: findings.Error(), Findings: findings}
 	}
 	var blocked *engine.Blocked
 	if errors.As(err, &blocked) {
-		return &api.Problem{Title: "The preflight found what must be mended first", Status: http.StatusConflict, Detail: blocked.Words, Preflight: blocked.Findings}
+		return &api.Problem{Title: "The preflight found what must be mended first", Status: http.StatusConflict,
+			Detail: blocked.Words, Preflight: blocked.Findings}
 	}
 	for _, known := range []struct {
 		err           error
@@ -75,7 +78,8 @@ func problemOf(err error) *api.Problem {
 		status := coder.StatusCode()
 		return &api.Problem{Title: http.StatusText(status), Status: status, Detail: rootCause(err).Error()}
 	}
-	return &api.Problem{Title: "Something broke in the service", Status: http.StatusInternalServerError, Remedy: "look into the service's log; the bench is not affected"}
+	return &api.Problem{Title: "Something broke in the service", Status: http.StatusInternalServerError,
+		Remedy: "look into the service's log; the bench is not affected"}
 }
 
 // badRequest words a mistake in a request.

@@ -15,7 +15,8 @@ import (
 )
 
 func procedureOf(r store.Revision) api.Procedure {
-	p := api.Procedure{Name: r.Name, Revision: r.Number, Title: r.Title, For: r.For, Seats: []string{}, By: r.By, At: r.At, Why: r.Why, Hash: r.Hash}
+	p := api.Procedure{Name: r.Name, Revision: r.Number, Title: r.Title, For: r.For, Seats: []string{}, By: r.By, At: r.At,
+		Why: r.Why, Hash: r.Hash}
 	if header, err := procedure.ReadHeader([]byte(r.Text)); err == nil {
 		p.Seats = append(p.Seats, header.Seats...)
 	}

@@ -34,7 +34,8 @@ func answering(t *testing.T, h *servicetest.House) {
 			if e.Kind != api.EventBay || e.Into(&b) != nil || b.Prompt == nil || b.Run == nil {
 				return nil
 			}
-			text := map[procedure.AskForm]string{procedure.AskConfirm: "yes", procedure.AskSerial: b.Run.Serial, procedure.AskNumber: "25", procedure.AskText: "fine"}[b.Prompt.Form]
+			text := map[procedure.AskForm]string{procedure.AskConfirm: "yes", procedure.AskSerial: b.Run.Serial,
+				procedure.AskNumber: "25", procedure.AskText: "fine"}[b.Prompt.Form]
 			if _, done := once.LoadOrStore([2]any{b.Run.ID, b.Prompt.T}, true); !done {
 				_, err := h.Local.Intervene(ctx, b.Name, api.Intervention{Do: api.DoAnswer, Text: text})
 				if err != nil && ctx.Err() == nil {
@@ -47,7 +48,8 @@ func answering(t *testing.T, h *servicetest.House) {
 }
 
 // runReady runs a ready procedure and its rehearsal.
-func runReady(t *testing.T, h *servicetest.House, bay, name, serial string, parameters map[string]string) (api.Run, api.Rehearsal) {
+func runReady(t *testing.T, h *servicetest.House, bay, name, serial string, parameters map[string]string) (api.Run,
+	api.Rehearsal) {
 	text, err := demo.Library(name)
 	require.NoError(t, err)
 	header, err := procedure.ReadHeader([]byte(text))
@@ -58,7 +60,8 @@ func runReady(t *testing.T, h *servicetest.House, bay, name, serial string, para
 	}
 	rehearsed, err := h.Local.Rehearse(t.Context(), draft)
 	require.NoError(t, err, name)
-	run, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: bay, Procedure: name, Serial: serial, Parameters: parameters})
+	run, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: bay, Procedure: name, Serial: serial,
+		Parameters: parameters})
 	require.NoError(t, err, name)
 	return h.Ended(run), rehearsed
 }
@@ -92,16 +95,18 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		}
 	}
 	still := standstill(t, run)
-	assert.InDelta(t, rehearsed.Duration, run.Duration, 0.02*rehearsed.Duration+0.04*factor*float64(waits)+still, "%s", r.name)
-	t.Logf("%-16s rehearsed %8.1f s, run %8.1f s, %.1f s of them without readings, %s", r.name, rehearsed.Duration, run.Duration, still, run.Outcome)
+	assert.InDelta(t, rehearsed.Duration, run.Duration, 0.02*rehearsed.Duration+0.04*factor*float64(waits)+still, "%s",
+		r.name)
+	t.Logf("%-16s rehearsed %8.1f s, run %8.1f s, %.1f s of them without readings, %s", r.name, rehearsed.Duration,
+		run.Duration, still, run.Outcome)
 	return run
 }
 
 // stillness is the mark in which a run says for how long it had no readings.
 var stillness = regexp.MustCompile(`^readings stayed away .*, for (\S+) s in all`)
 
-// standstill is how long, bench time, a run says that it had no readings: at a high time factor half a second in which the service is not given
-// the processor is half an hour on the bench.
+// standstill is how long, bench time, a run says that it had no readings: at a high time factor half a second
+// in which the service is not given the processor is half an hour on the bench.
 func standstill(t *testing.T, run api.Run) float64 {
 	for _, m := range run.Marks {
 		if said := stillness.FindStringSubmatch(m.Label); said != nil {
@@ -121,18 +126,26 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 		layout []simbench.Layout
 		ready  []ready
 	}{
-		{10, []simbench.Layout{simbench.Converter, simbench.BatteryPack}, []ready{{"bay1", "tern-line-load", nil}, {"bay1", "tern-load-steps", nil}, {"bay1", "tern-chamber", nil}, {"bay1", "tern-idle", nil},
-			{"bay1", "tern-lockout", nil}, {"bay1", "tern-lowering", nil}, {"bay1", "tern-triangle", nil}, {"bay1", "tern-acceptance", nil},
-			{"bay1", "tern-soak", map[string]string{"soak": "60 s"}}, {"bay2", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
-		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil}, {"bay2", "tern-buoy-day", nil}}},
+		{10, []simbench.Layout{simbench.Converter, simbench.BatteryPack}, []ready{{"bay1", "tern-line-load", nil},
+			{"bay1", "tern-load-steps", nil}, {"bay1", "tern-chamber", nil}, {"bay1", "tern-idle", nil},
+			{"bay1", "tern-lockout", nil}, {"bay1", "tern-lowering", nil}, {"bay1", "tern-triangle", nil},
+			{"bay1", "tern-acceptance", nil},
+			{"bay1", "tern-soak", map[string]string{"soak": "60 s"}},
+			{"bay2", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
+		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil},
+			{"bay2", "tern-buoy-day", nil}}},
 		{60, []simbench.Layout{simbench.Metered}, []ready{{"bay1", "tern-warm-up", nil}}},
-		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
-			{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}}, {"bay2", "gannet-cell-capacity", nil}, {"bay3", "gannet-storage", nil}, {"bay4", "gannet-night", nil}}},
+		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack},
+			[]ready{
+				{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}},
+				{"bay2", "gannet-cell-capacity", nil}, {"bay3", "gannet-storage", nil}, {"bay4", "gannet-night", nil}}},
 		{1500, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
 			{"bay1", "gannet-rate", nil}, {"bay2", "gannet-cycle-life", map[string]string{"checkpoints": "1", "cycles": "1"}},
-			{"bay3", "gannet-self-discharge", map[string]string{"wait": "2 h"}}, {"bay3", "gannet-conditioning", map[string]string{"target": "8 Ah", "most": "1"}}}},
+			{"bay3", "gannet-self-discharge", map[string]string{"wait": "2 h"}},
+			{"bay3", "gannet-conditioning", map[string]string{"target": "8 Ah", "most": "1"}}}},
 		{100, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack}, []ready{
-			{"bay1", "gannet-cycle", map[string]string{"share": "0.2 Ah"}}, {"bay2", "gannet-pulses", nil}, {"bay3", "gannet-logged", map[string]string{"longest": "20 min"}}}},
+			{"bay1", "gannet-cycle", map[string]string{"share": "0.2 Ah"}}, {"bay2", "gannet-pulses", nil},
+			{"bay3", "gannet-logged", map[string]string{"longest": "20 min"}}}},
 	} {
 		for _, r := range c.ready {
 			seen[r.name] = true
@@ -187,8 +200,10 @@ func shapeOf(t *testing.T, name string) *shape.Shape {
 var lateness = regexp.MustCompile(`^paced by the service: .* mean, (\S+) ms at most$`)
 
 func TestTheRecordedTraceLiesOnTheShape(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 1, Layouts: []simbench.Layout{simbench.Converter, simbench.Converter}})
-	runs := map[string]api.RunSummary{"tern-cranking": h.Start("bay1", "tern-cranking", "TN-2208"), "tern-triangle": h.Start("bay2", "tern-triangle", "TN-2209")}
+	h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 1, Layouts: []simbench.Layout{simbench.Converter,
+		simbench.Converter}})
+	runs := map[string]api.RunSummary{"tern-cranking": h.Start("bay1", "tern-cranking", "TN-2208"),
+		"tern-triangle": h.Start("bay2", "tern-triangle", "TN-2209")}
 	for name, run := range runs {
 		doc := h.Ended(run)
 		require.Equal(t, "done", doc.State, doc.Reason)
@@ -202,7 +217,8 @@ func TestTheRecordedTraceLiesOnTheShape(t *testing.T) {
 			}
 			if strings.HasPrefix(m.Label, "shape begins") {
 				began = m.T
-				assert.Equal(t, name == "tern-cranking", strings.Contains(m.Label, "instrument"), "5 ms edges are for the instrument, 0.25 Hz for the service")
+				assert.Equal(t, name == "tern-cranking", strings.Contains(m.Label, "instrument"),
+					"5 ms edges are for the instrument, 0.25 Hz for the service")
 			}
 		}
 		w, err := h.Local.Window(t.Context(), doc.ID, []string{"source.volts"}, client.Range{}, 8000)
@@ -213,8 +229,8 @@ func TestTheRecordedTraceLiesOnTheShape(t *testing.T) {
 			if past < 0.05 || past > s.Duration()-0.05 || w.Traces[0].Min[k] == nil {
 				continue
 			}
-			// Accuracy of setting and reading, half a level of the staircase, 25 ms between command, reading and frame, and how late the
-			// run itself says that its levels were.
+			// Accuracy of setting and reading, half a level of the staircase, 25 ms between command, reading and frame,
+			// and how late the run itself says that its levels were.
 			nearest := math.Inf(1)
 			for tau := -25e-3 - late; tau <= 25e-3; tau += 1e-3 {
 				nearest = math.Min(nearest, math.Abs(*w.Traces[0].Min[k]-s.At(past+tau)))
@@ -230,7 +246,8 @@ func TestTheRecordedTraceLiesOnTheShape(t *testing.T) {
 }
 
 func TestAShapeThatNobodyCanPlayIsRefusedWithTheReason(t *testing.T) {
-	program := `program: {of: volts, levels: "LIST:VOLT {values},(@{channel})", dwells: "LIST:DWEL {values},(@{channel})", start: "LIST:RUN (@{channel})", most: 500, shortest: 2 ms}`
+	program := `program: {of: volts, levels: "LIST:VOLT {values},(@{channel})", dwells: "LIST:DWEL ` +
+		`{values},(@{channel})", start: "LIST:RUN (@{channel})", most: 500, shortest: 2 ms}`
 	for name, c := range map[string]struct{ differs, want string }{
 		"plain-supply": {"absent: [program]", "(supply1) has no program of levels"},
 		"slow-supply":  {program, "has an edge of 5 ms, but supply1 holds each level for 2 ms at least"},
@@ -281,7 +298,8 @@ stages:
 	inStage := func(name string) api.Bay {
 		var bay api.Bay
 		h.Until(func(e client.Event) bool {
-			return e.Kind == api.EventBay && e.Into(&bay) == nil && bay.Progress != nil && bay.Progress.Name == name && (bay.Progress.Name != "colour" || bay.Prompt != nil)
+			return e.Kind == api.EventBay && e.Into(&bay) == nil && bay.Progress != nil && bay.Progress.Name == name &&
+				(bay.Progress.Name != "colour" || bay.Prompt != nil)
 		})
 		return bay
 	}
@@ -303,18 +321,22 @@ stages:
 	}
 	refused(http.StatusBadRequest, "paused already", api.Intervention{Do: api.DoPause})
 	refused(http.StatusBadRequest, "nothing is asked now", api.Intervention{Do: api.DoAnswer, Text: "yes"})
-	refused(http.StatusBadRequest, `"line" cannot be changed during the run; adjustable: level`, api.Intervention{Do: api.DoAdjust, Parameter: "line", Value: "50 V"})
-	refused(http.StatusBadRequest, "outside its bounds 0 A to 8 A", api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "9 A"})
+	refused(http.StatusBadRequest, `"line" cannot be changed during the run; adjustable: level`,
+		api.Intervention{Do: api.DoAdjust, Parameter: "line", Value: "50 V"})
+	refused(http.StatusBadRequest, "outside its bounds 0 A to 8 A", api.Intervention{Do: api.DoAdjust, Parameter: "level",
+		Value: "9 A"})
 	assert.False(t, act(api.Intervention{Do: api.DoResume}).Progress.Paused)
 	act(api.Intervention{Do: api.DoExtend, Seconds: 600})
 	act(api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "3 A"})
 	h.Until(func(e client.Event) bool {
 		var b api.Bay
-		return e.Kind == api.EventBay && e.Into(&b) == nil && b.Readings["load.amps"] != nil && math.Abs(*b.Readings["load.amps"]-3) < 0.05
+		return e.Kind == api.EventBay && e.Into(&b) == nil && b.Readings["load.amps"] != nil &&
+			math.Abs(*b.Readings["load.amps"]-3) < 0.05
 	})
 	act(api.Intervention{Do: api.DoSkip})
 	assert.Equal(t, "Which lamp is on", inStage("colour").Prompt.Prompt)
-	refused(http.StatusBadRequest, `"blue" is not among the choices: red, green`, api.Intervention{Do: api.DoAnswer, Text: "blue"})
+	refused(http.StatusBadRequest, `"blue" is not among the choices: red, green`, api.Intervention{Do: api.DoAnswer,
+		Text: "blue"})
 	act(api.Intervention{Do: api.DoAnswer, Text: "green"})
 	inStage("room")
 	refused(http.StatusBadRequest, "99 °C is outside 0 to 50 °C", api.Intervention{Do: api.DoAnswer, Text: "99"})
@@ -334,7 +356,8 @@ stages:
 		labels[m.Kind] = append(labels[m.Kind], m.Label)
 	}
 	hand := strings.Join(labels[stage.MarkHand], "\n")
-	for _, words := range []string{"paused by this machine", "resumed by this machine", "changed the length of wait by +600 s", "changed level from 2 A to 3 A", "skipped the rest of wait"} {
+	for _, words := range []string{"paused by this machine", "resumed by this machine",
+		"changed the length of wait by +600 s", "changed level from 2 A to 3 A", "skipped the rest of wait"} {
 		assert.Contains(t, hand, words)
 	}
 	assert.Equal(t, []string{"this machine: the fan was switched on"}, labels[stage.MarkNote])
@@ -346,7 +369,8 @@ stages:
 	for _, e := range journal {
 		what = append(what, e.What)
 	}
-	for _, words := range []string{"run: pause", "run: resume", "run: extend", "run: adjust", "run: skip", "run: answer", "run: note"} {
+	for _, words := range []string{"run: pause", "run: resume", "run: extend", "run: adjust", "run: skip", "run: answer",
+		"run: note"} {
 		assert.Contains(t, what, words)
 	}
 	viewer := h.As(api.Viewer)

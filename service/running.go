@@ -54,7 +54,8 @@ type Running struct {
 	failed chan error
 }
 
-// LocalAccess is how a client on this machine finds the service and proves that it may read the data folder. The file has mode 0600.
+// LocalAccess is how a client on this machine finds the service and proves that it may read the data folder.
+// The file has mode 0600.
 type LocalAccess struct {
 	Server string `json:"server"`
 	Token  string `json:"token"`
@@ -132,8 +133,10 @@ func listen(c Config) (net.Listener, error) {
 		return nil, errors.New("TLS needs both a certificate and a key")
 	}
 	if c.TLSCert == "" && !c.Insecure && !loopback(host) {
-		return nil, fmt.Errorf("%q can be reached from other machines, and without TLS passwords would be readable on the way; give --tls-cert and --tls-key, "+
-			"or --insecure if a proxy in front does TLS", c.Listen)
+		return nil,
+			fmt.Errorf("%q can be reached from other machines, and without TLS passwords would be readable on the way; give "+
+				"--tls-cert and --tls-key, "+
+				"or --insecure if a proxy in front does TLS", c.Listen)
 	}
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
@@ -157,7 +160,9 @@ func lock(data string) (*os.File, error) {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(fmt.Errorf("another service uses the data folder %s; stop it, or choose another folder with --data", data), f.Close())
+		return nil,
+			errors.Join(fmt.Errorf("another service uses the data folder %s; stop it, or choose another folder with --data",
+				data), f.Close())
 	}
 	return f, nil
 }

@@ -39,8 +39,9 @@ func (s *Service) listRuns(c *echo.Context) error {
 		return err
 	}
 	f := store.RunFilter{
-		Bay: c.QueryParam("bay"), Serial: c.QueryParam("serial"), Lot: c.QueryParam("lot"), Procedure: c.QueryParam("procedure"),
-		Outcome: c.QueryParam("outcome"), State: c.QueryParam("state"), Before: c.QueryParam("before"), Limit: limit,
+		Bay: c.QueryParam("bay"), Serial: c.QueryParam("serial"), Lot: c.QueryParam("lot"),
+		Procedure: c.QueryParam("procedure"),
+		Outcome:   c.QueryParam("outcome"), State: c.QueryParam("state"), Before: c.QueryParam("before"), Limit: limit,
 	}
 	if since := c.QueryParam("since"); since != "" {
 		if f.Since, err = time.Parse(time.RFC3339, since); err != nil {
@@ -150,7 +151,8 @@ func (s *Service) export(c *echo.Context) error {
 	if !ok {
 		return badRequest(fmt.Sprintf("format %q is not known", format), "choose csv, json, parquet or xlsx")
 	}
-	ctx, w := c.Request().Context(), &lazyAttachment{ResponseWriter: c.Response(), contentType: contentType, name: fmt.Sprintf("%s_%s_%s.%s", run.Procedure, fileName(run.Serial), run.ID, format)}
+	ctx, w := c.Request().Context(), &lazyAttachment{ResponseWriter: c.Response(), contentType: contentType,
+		name: fmt.Sprintf("%s_%s_%s.%s", run.Procedure, fileName(run.Serial), run.ID, format)}
 	switch {
 	case format == "json":
 		return report.WriteJSON(ctx, w, s.store, run, from, to)
@@ -164,8 +166,9 @@ func (s *Service) export(c *echo.Context) error {
 	return report.WriteCSV(ctx, w, s.store, run, from, to)
 }
 
-var exportTypes = map[string]string{"csv": "text/csv; charset=utf-8", "json": "application/json", "parquet": "application/vnd.apache.parquet",
-	"xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"}
+var exportTypes = map[string]string{"csv": "text/csv; charset=utf-8", "json": "application/json",
+	"parquet": "application/vnd.apache.parquet",
+	"xlsx":    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"}
 
 // lazyAttachment names the file with its first byte, so that an error before it is answered as a problem.
 type lazyAttachment struct {
@@ -199,7 +202,8 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	attach(c.Response(), "application/pdf", fmt.Sprintf("%s_%s_%s.pdf", document.Procedure, fileName(document.Serial), document.ID))
+	attach(c.Response(), "application/pdf", fmt.Sprintf("%s_%s_%s.pdf", document.Procedure, fileName(document.Serial),
+		document.ID))
 	_, err = c.Response().Write(pdf)
 	return err
 }

@@ -116,8 +116,9 @@ func TestFiguresHoldTheTruthWithinTheirUncertainty(t *testing.T) {
 					outside++
 					t.Logf("%s of %s: %.6g, truth %.6g, U %.2g", id, doc.Serial, f.Value, truth, f.U)
 				}
-				// Far outside means that a formula is wrong, not that chance was unkind: of a handful of readings, which is what a busy
-				// machine leaves, Student's distribution has one in a thousand beyond 2.5 U, but none to speak of beyond 5.
+				// Far outside means that a formula is wrong, not that chance was unkind: of a handful of readings, which is
+				// what a busy machine leaves, Student's distribution has one in a thousand beyond 2.5 U, but none to speak
+				// of beyond 5.
 				assert.LessOrEqual(t, math.Abs(f.Value-truth), 5*f.U, "%s of %s", id, doc.Serial)
 			}
 			assert.Equal(t, "pass", doc.Outcome, doc.Serial)
@@ -233,7 +234,8 @@ func TestManualControlIsRefusedWhileARunOwnsTheBay(t *testing.T) {
 	on := api.ManualSet{Seat: "source", Quantity: "volts", Value: "12 V"}
 	_, err := h.Local.Set(ctx, "bay1", on)
 	require.NoError(t, err)
-	for _, bad := range [][3]string{{"source", "volts", "12 A"}, {"source", "volts", "twelve"}, {"sorce", "volts", "1 V"}, {"source", "output", "maybe"}, {"source", "ohms", "3 Ω"}} {
+	for _, bad := range [][3]string{{"source", "volts", "12 A"}, {"source", "volts", "twelve"}, {"sorce", "volts", "1 V"},
+		{"source", "output", "maybe"}, {"source", "ohms", "3 Ω"}} {
 		_, err = h.Local.Set(ctx, "bay1", api.ManualSet{Seat: bad[0], Quantity: bad[1], Value: bad[2]})
 		var p *api.Problem
 		require.ErrorAs(t, err, &p)
@@ -274,7 +276,8 @@ func journalOf(t *testing.T, h *servicetest.House, run string) string {
 
 func TestAGuardSwitchesOffLoadFirst(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(strings.Replace(strings.Replace(long, "procedure: long", "procedure: breach", 1), "  - name: wait\n", "  - name: breach\n    set: {load: {amps: 6 A}}\n  - name: wait\n", 1))
+	h.Push(strings.Replace(strings.Replace(long, "procedure: long", "procedure: breach", 1), "  - name: wait\n",
+		"  - name: breach\n    set: {load: {amps: 6 A}}\n  - name: wait\n", 1))
 	doc := h.Ended(h.Start("bay1", "breach", "TN-1"))
 	assert.Equal(t, "aborted", doc.State)
 	assert.Equal(t, "aborted", doc.Outcome)
@@ -324,7 +327,8 @@ func TestAServiceThatShutsDownMakesSafe(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
 	h.Push(long)
 	h.Start("bay1", "long", "TN-1")
-	require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.SourceOn && s.LoadOn }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.SourceOn && s.LoadOn },
+		10*time.Second, 5*time.Millisecond)
 	h.Close()
 	state, err := h.Bench.State("bay1")
 	require.NoError(t, err)
@@ -348,7 +352,8 @@ func TestADroppedInstrumentStopsItsBayAndNoOther(t *testing.T) {
 			h.Push(long)
 			run := h.Start("bay1", "long", "TN-1")
 			other := h.Start("bay2", "long", "TN-2")
-			require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.LoadOn }, 10*time.Second, 5*time.Millisecond)
+			require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.LoadOn }, 10*time.Second,
+				5*time.Millisecond)
 			require.NoError(t, h.Bench.SetFault("load1", fault))
 			doc := h.Ended(run)
 			assert.Equal(t, "aborted", doc.State)
@@ -397,18 +402,23 @@ func TestTwoBaysShareOneSupply(t *testing.T) {
 
 func TestWhatCannotStartSaysWhy(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(strings.NewReplacer("procedure: long", "procedure: hungry", "source: {volts: 60 V, amps: 5 A}", "source: {volts: 60 V, amps: 50 A}").Replace(long))
+	h.Push(strings.NewReplacer("procedure: long", "procedure: hungry", "source: {volts: 60 V, amps: 5 A}",
+		"source: {volts: 60 V, amps: 50 A}").Replace(long))
 	h.Push(long)
 	for name, c := range map[string]struct {
 		start  api.StartRun
 		status int
 		words  string
 	}{
-		"no such bay":       {api.StartRun{Bay: "bay9", Procedure: "long", Serial: "TN-1"}, 404, `no such bay: "bay9"; known: [bay1]`},
-		"no such procedure": {api.StartRun{Bay: "bay1", Procedure: "lang", Serial: "TN-1"}, 404, `procedure "lang": not found`},
-		"no serial":         {api.StartRun{Bay: "bay1", Procedure: "long"}, 400, "is not a serial number"},
-		"odd parameter":     {api.StartRun{Bay: "bay1", Procedure: "tern-soak", Serial: "TN-1", Parameters: map[string]string{"soak": "6 V"}}, 422, "takes seconds"},
-		"too much asked":    {api.StartRun{Bay: "bay1", Procedure: "hungry", Serial: "TN-1"}, 409, "source.amps must reach 50 A, but channel 1 of supply1 ends at 10 A"},
+		"no such bay": {api.StartRun{Bay: "bay9", Procedure: "long", Serial: "TN-1"}, 404,
+			`no such bay: "bay9"; known: [bay1]`},
+		"no such procedure": {api.StartRun{Bay: "bay1", Procedure: "lang", Serial: "TN-1"}, 404,
+			`procedure "lang": not found`},
+		"no serial": {api.StartRun{Bay: "bay1", Procedure: "long"}, 400, "is not a serial number"},
+		"odd parameter": {api.StartRun{Bay: "bay1", Procedure: "tern-soak", Serial: "TN-1",
+			Parameters: map[string]string{"soak": "6 V"}}, 422, "takes seconds"},
+		"too much asked": {api.StartRun{Bay: "bay1", Procedure: "hungry", Serial: "TN-1"}, 409,
+			"source.amps must reach 50 A, but channel 1 of supply1 ends at 10 A"},
 	} {
 		_, err := h.Local.StartRun(t.Context(), c.start)
 		var p *api.Problem
@@ -428,7 +438,8 @@ func TestABadProcedureIsNotStored(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{})
 	before, err := h.Local.Procedures(t.Context())
 	require.NoError(t, err)
-	for _, text := range []string{strings.Replace(quick, "36 V, 48 V", "36 A, 48 V", 1), "procedure: [", "", strings.Replace(quick, "for: tern", "for: petrel", 1)} {
+	for _, text := range []string{strings.Replace(quick, "36 V, 48 V", "36 A, 48 V", 1), "procedure: [", "",
+		strings.Replace(quick, "for: tern", "for: petrel", 1)} {
 		_, err := h.Local.PushProcedure(t.Context(), text, "")
 		var p *api.Problem
 		require.ErrorAs(t, err, &p)

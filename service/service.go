@@ -1,6 +1,6 @@
-// Package service offers the engine and the records over HTTP: REST under /api/v1, a live stream, and the console. It is thin: it
-// parses, calls, and answers. Every route stands in one table with the role that it needs; a route that is not in the table does
-// not exist.
+// Package service offers the engine and the records over HTTP: REST under /api/v1, a live stream, and the
+// console. It is thin: it parses, calls, and answers. Every route stands in one table with the role that it
+// needs; a route that is not in the table does not exist.
 package service
 
 import (
@@ -144,11 +144,15 @@ func New(st *store.Store, en *engine.Engine, log *slog.Logger, o Options) *Servi
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError
 	s.echo.Use(middleware.Recover(), s.protect, bodyLimit(),
-		middleware.GzipWithConfig(middleware.GzipConfig{Skipper: func(c *echo.Context) bool { return c.Path() == "/api/v1/live" }}))
+		middleware.GzipWithConfig(middleware.GzipConfig{
+			Skipper: func(c *echo.Context) bool { return c.Path() == "/api/v1/live" },
+		}))
 	limiter := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
-		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 0.2, Burst: 10, ExpiresIn: 10 * time.Minute}),
+		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 0.2, Burst: 10,
+			ExpiresIn: 10 * time.Minute}),
 		DenyHandler: func(*echo.Context, string, error) error {
-			return &api.Problem{Title: "Too many attempts", Status: http.StatusTooManyRequests, Detail: "sign-in was tried too often from here", Remedy: "wait a minute and try again"}
+			return &api.Problem{Title: "Too many attempts", Status: http.StatusTooManyRequests,
+				Detail: "sign-in was tried too often from here", Remedy: "wait a minute and try again"}
 		},
 	})
 	for _, r := range s.routes() {
@@ -221,7 +225,8 @@ func (s *Service) health(c *echo.Context) error {
 func bind[T any](c *echo.Context) (T, error) {
 	var body T
 	if err := c.Bind(&body); err != nil {
-		return body, &api.Problem{Title: "The request cannot be read", Status: http.StatusBadRequest, Detail: rootCause(err).Error(), Remedy: "send JSON as /api/v1/openapi.json describes it"}
+		return body, &api.Problem{Title: "The request cannot be read", Status: http.StatusBadRequest,
+			Detail: rootCause(err).Error(), Remedy: "send JSON as /api/v1/openapi.json describes it"}
 	}
 	return body, nil
 }

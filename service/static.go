@@ -54,13 +54,16 @@ func (s *Service) consoleFile(c *echo.Context) error {
 	}
 	page, err := fs.ReadFile(dist, "index.html")
 	if err != nil {
-		return &api.Problem{Title: "The console was not built", Status: http.StatusNotFound, Detail: "this program holds only the API", Remedy: "build it with: make build"}
+		return &api.Problem{Title: "The console was not built", Status: http.StatusNotFound,
+			Detail: "this program holds only the API", Remedy: "build it with: make build"}
 	}
 	nonce := rand.Text()
 	h := c.Response().Header()
 	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self'; style-src-elem 'self' 'nonce-"+nonce+"'; style-src-attr 'unsafe-inline'; "+
-		"img-src 'self' data: blob:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy",
+		"default-src 'self'; script-src 'self'; style-src-elem 'self' 'nonce-"+nonce+"'; style-src-attr 'unsafe-inline'; "+
+			"img-src 'self' data: blob:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action "+
+			"'self'; frame-ancestors 'none'")
 	return c.HTMLBlob(http.StatusOK, bytes.ReplaceAll(page, []byte(noncePlace), []byte(nonce)))
 }
 

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// admin is the bench's own HTTP side: its state, the unit in each bay, faults of instruments. It also plays the unit handler: a
-// service that is told a serial number asks here for that unit to be clipped in.
+// admin is the bench's own HTTP side: its state, the unit in each bay, faults of instruments. It also plays the
+// unit handler: a service that is told a serial number asks here for that unit to be clipped in.
 type admin struct {
 	url    string
 	server *http.Server
@@ -71,7 +71,8 @@ func startAdmin(b *Bench, port int) (*admin, error) {
 		}
 		answer(w, map[string]string{"instrument": r.PathValue("name"), "fault": body.Fault})
 	})
-	a := &admin{url: "http://" + listener.Addr().String(), server: &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}
+	a := &admin{url: "http://" + listener.Addr().String(), server: &http.Server{Handler: mux,
+		ReadHeaderTimeout: 5 * time.Second}}
 	go a.server.Serve(listener) //nolint:errcheck // it returns when the bench is closed
 	return a, nil
 }
@@ -86,7 +87,8 @@ func answer(w http.ResponseWriter, v any) {
 func refuse(w http.ResponseWriter, err error) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(http.StatusBadRequest)
-	_ = json.NewEncoder(w).Encode(map[string]any{"title": "The simulated bench cannot do this", "status": 400, "detail": err.Error()})
+	_ = json.NewEncoder(w).Encode(map[string]any{"title": "The simulated bench cannot do this", "status": 400,
+		"detail": err.Error()})
 }
 
 func (a *admin) close() error { return a.server.Close() }

@@ -1,8 +1,9 @@
-// Package simbench is the simulated bench: stand-ins for supplies, loads, cyclers and meters that speak SCPI and Modbus over real
-// sockets and serial lines, joined by the physics of a unit under test. The service cannot tell them from hardware.
+// Package simbench is the simulated bench: stand-ins for supplies, loads, cyclers and meters that speak SCPI
+// and Modbus over real sockets and serial lines, joined by the physics of a unit under test. The service cannot
+// tell them from hardware.
 //
-// The bench keeps its own record of what was on and off, and when, so that a test can ask the instrument and not the program
-// under test whether an output was off.
+// The bench keeps its own record of what was on and off, and when, so that a test can ask the instrument and
+// not the program under test whether an output was off.
 package simbench
 
 import (
@@ -31,7 +32,8 @@ const (
 	RegistersTCP Layout = "registers-tcp"
 	// CyclerPair tests a module with the two channels of a cycler alone.
 	CyclerPair Layout = "cycler-pair"
-	// Gang feeds a module from both channels of a supply in parallel, and drains it with two loads; Stacked has the channels in series.
+	// Gang feeds a module from both channels of a supply in parallel, and drains it with two loads; Stacked has
+	// the channels in series.
 	Gang    Layout = "gang"
 	Stacked Layout = "stacked"
 	// BatteryEnds is a supply and a load at a battery.
@@ -44,7 +46,8 @@ const (
 
 // Layouts lists all layouts.
 func Layouts() []Layout {
-	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds, Charged, SideBySide}
+	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds,
+		Charged, SideBySide}
 }
 
 // Options says what bench to build. The zero value is one bay with a healthy unit on free ports.
@@ -54,7 +57,8 @@ type Options struct {
 	Layouts []Layout
 	// SharedSupply feeds bays 1 and 2 from the two channels of one supply; otherwise each bay has a supply of its own.
 	SharedSupply bool
-	// BasePort is the first port; 0 takes free ones. The first is the admin route's, the others the instruments' in their order.
+	// BasePort is the first port; 0 takes free ones. The first is the admin route's, the others the instruments'
+	// in their order.
 	BasePort int
 	// TimeFactor speeds the bench's clock up, 1 … 3600.
 	TimeFactor float64
@@ -209,8 +213,8 @@ func (b *Bench) Close() error {
 	return errors.Join(errs...)
 }
 
-// Truth is the exact steady state of the converter in a bay when the supply is set to some volts and the load to some amps, with the
-// errors that both have in setting them. With amps 0 the load is off.
+// Truth is the exact steady state of the converter in a bay when the supply is set to some volts and the load
+// to some amps, with the errors that both have in setting them. With amps 0 the load is off.
 func (b *Bench) Truth(bay string, volts, amps float64) (plant.Operating, error) {
 	f, err := b.fixture(bay)
 	if err != nil {

@@ -6,8 +6,8 @@ import (
 	"usherbench/simbench/plant"
 )
 
-// cycler is the two-channel battery cycler: each channel is source and sink in one. A positive current charges up to VOLTage, a
-// negative one discharges down to VOLTage:LOW.
+// cycler is the two-channel battery cycler: each channel is source and sink in one. A positive current charges
+// up to VOLTage, a negative one discharges down to VOLTage:LOW.
 type cycler struct {
 	interpreter
 	channels [2]cyclerChannel
@@ -32,7 +32,8 @@ func newCycler(serial string, ideal bool) *cycler {
 	errors := newErrorSource(serial, ideal)
 	for i := range c.channels {
 		x := &c.channels[i]
-		x.setVolts, x.setAmps, x.readVolts, x.readAmps, x.celsius = errors.draw(cyclerSetVolts), errors.draw(cyclerSetAmps), errors.draw(cyclerVolts),
+		x.setVolts, x.setAmps, x.readVolts, x.readAmps, x.celsius = errors.draw(cyclerSetVolts), errors.draw(cyclerSetAmps),
+			errors.draw(cyclerVolts),
 			errors.draw(cyclerAmps), errors.draw(thermoCelsius)
 	}
 	c.reset = func() {
@@ -72,9 +73,11 @@ func newCycler(serial string, ideal bool) *cycler {
 			}
 		})
 	}, c.ask(func(x *cyclerChannel) string { return showSwitch(x.on) }))
-	c.on("OUTPut:LIMit[:STATe]", nil, c.ask(func(x *cyclerChannel) string { return showSwitch(x.on && x.feed.operating().SourceLimited) }))
+	c.on("OUTPut:LIMit[:STATe]", nil,
+		c.ask(func(x *cyclerChannel) string { return showSwitch(x.on && x.feed.operating().SourceLimited) }))
 	c.on("INTerlock[:STATe]", nil, func(int) (string, error) { return showSwitch(c.health.now() == OpenInterlock), nil })
-	c.on("MEASure:VOLTage", nil, c.ask(func(x *cyclerChannel) string { return c.shown(x.readVolts, c.health.volts(x.measuredVolts())) }))
+	c.on("MEASure:VOLTage", nil,
+		c.ask(func(x *cyclerChannel) string { return c.shown(x.readVolts, c.health.volts(x.measuredVolts())) }))
 	c.on("MEASure:CURRent", nil, c.ask(func(x *cyclerChannel) string {
 		return c.shown(x.readAmps, x.feed.operating().LineAmps-x.drain.operating().LoadAmps)
 	}))

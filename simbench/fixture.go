@@ -55,7 +55,8 @@ type Switching struct {
 
 const longestHistory = 1000
 
-// clip puts a unit in place. A battery of a model that is not named is the fixture's standard one; one that was here before has kept its charge.
+// clip puts a unit in place. A battery of a model that is not named is the fixture's standard one; one that was
+// here before has kept its charge.
 func (f *fixture) clip(model, serial string, fault plant.Fault) error {
 	if !f.battery {
 		unit, err := plant.Tern(serial, fault)
@@ -263,7 +264,8 @@ func (b *Bench) State(bay string) (BayState, error) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	s := BayState{Bay: f.name, Serial: f.serial, Fault: string(f.fault), SourceOn: f.source().On, LoadOn: f.load().On, Truth: f.now(), History: slices.Clone(f.history)}
+	s := BayState{Bay: f.name, Serial: f.serial, Fault: string(f.fault), SourceOn: f.source().On, LoadOn: f.load().On,
+		Truth: f.now(), History: slices.Clone(f.history)}
 	if f.battery {
 		s.Charger = f.plug.Stage()
 		s.Charge = f.pack.StateOfCharge()

@@ -30,7 +30,8 @@ func (b *Bench) listen(name, kind string, h *health, server interface{ serve(con
 	if err != nil {
 		return fmt.Errorf("stand-in %s: %w", name, err)
 	}
-	i := &Instrument{Name: name, Kind: kind, Address: "tcp://" + listener.Addr().String(), listener: listener, server: server, health: h, conns: map[net.Conn]bool{}}
+	i := &Instrument{Name: name, Kind: kind, Address: "tcp://" + listener.Addr().String(), listener: listener,
+		server: server, health: h, conns: map[net.Conn]bool{}}
 	if b.options.OneConnection {
 		i.one = make(chan struct{}, 1)
 	}
@@ -88,8 +89,8 @@ func (i *Instrument) close() error {
 	return nil
 }
 
-// serialLine is a pair of pseudo-terminals for a serial line; its path is a link that always leads to the present one, as a path by
-// id does for an adapter.
+// serialLine is a pair of pseudo-terminals for a serial line; its path is a link that always leads to the
+// present one, as a path by id does for an adapter.
 type serialLine struct {
 	path   string
 	server *registerServer
@@ -107,7 +108,8 @@ func (b *Bench) openLine(name string, server *registerServer) error {
 	if err := l.plug(true); err != nil {
 		return fmt.Errorf("stand-in %s: %w", name, err)
 	}
-	b.instruments = append(b.instruments, &Instrument{Name: name, Kind: "register-load", server: server, health: server.health, line: l, conns: map[net.Conn]bool{},
+	b.instruments = append(b.instruments, &Instrument{Name: name, Kind: "register-load", server: server,
+		health: server.health, line: l, conns: map[net.Conn]bool{},
 		Address: fmt.Sprintf("modbus-rtu://%s?baud=115200&unit=%d", l.path, server.unit)})
 	return nil
 }

@@ -23,7 +23,8 @@ type load struct {
 }
 
 var loadModes = map[string]plant.Mode{
-	"CURR": plant.ConstantCurrent, "VOLT": plant.ConstantVoltage, "POW": plant.ConstantPower, "RES": plant.ConstantResistance,
+	"CURR": plant.ConstantCurrent, "VOLT": plant.ConstantVoltage, "POW": plant.ConstantPower,
+	"RES": plant.ConstantResistance,
 }
 
 func newLoad(serial string, ideal bool) *load {
@@ -50,7 +51,8 @@ func newLoad(serial string, ideal bool) *load {
 		l.onNumber(header, c.most, func() float64 { return l.levels[c.mode] }, func(x float64) { l.levels[c.mode] = x })
 	}
 	l.onNumber("VOLTage:LOCKout", mostLoadVolts, func() float64 { return l.lockout }, func(x float64) { l.lockout = x })
-	l.onNumber("POWer:PROTection", mostLoadWatts*1.05, func() float64 { return l.overWatts }, func(x float64) { l.overWatts = x })
+	l.onNumber("POWer:PROTection", mostLoadWatts*1.05, func() float64 { return l.overWatts },
+		func(x float64) { l.overWatts = x })
 	l.on("INPut:PROTection:TRIPped", nil, func(int) (string, error) { return showSwitch(l.tripped), nil })
 	l.on("INPut:PROTection:CLEar", func([]string, int) error { l.tripped = false; return nil }, nil)
 	l.on("[SOURce:]FUNCtion", func(args []string, _ int) error {

@@ -41,8 +41,16 @@ func newAnalyser(serial string, ideal bool, f *fixture) *analyser {
 		a.since, a.at, a.charge, a.energy = time.Now(), time.Time{}, 0, 0
 		return nil
 	}, nil)
-	a.on("INTegrate:CHARge", nil, func(int) (string, error) { a.integrate(); return strconv.FormatFloat(a.charge/3600, 'f', 6, 64), nil })
-	a.on("INTegrate:ENERgy", nil, func(int) (string, error) { a.integrate(); return strconv.FormatFloat(a.energy/3600, 'f', 6, 64), nil })
+	a.on("INTegrate:CHARge", nil, func(int) (string, error) {
+		a.integrate()
+		return strconv.FormatFloat(a.charge/3600, 'f',
+			6, 64), nil
+	})
+	a.on("INTegrate:ENERgy", nil, func(int) (string, error) {
+		a.integrate()
+		return strconv.FormatFloat(a.energy/3600, 'f',
+			6, 64), nil
+	})
 	return a
 }
 
@@ -71,7 +79,8 @@ func newMultimeter(serial string, ideal bool, f *fixture) *multimeter {
 	m.identity = "Usher Bench,SIM-D1," + serial + ",1.0"
 	m.volts = newErrorSource(serial, ideal).draw(meterVolts)
 	read := func() float64 { return m.volts.read(m.health.volts(f.operating().OutputVolts)) }
-	m.on("MEASure:VOLTage[:DC]", nil, func(int) (string, error) { return m.shown(m.volts, m.health.volts(f.operating().OutputVolts)), nil })
+	m.on("MEASure:VOLTage[:DC]", nil,
+		func(int) (string, error) { return m.shown(m.volts, m.health.volts(f.operating().OutputVolts)), nil })
 	ohms := func(leads float64) func(int) (string, error) {
 		return func(int) (string, error) {
 			if text := m.health.number(); text != "" {

@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-// registers is a Modbus server's side of a stand-in: what its registers hold and what a write does. Numbers are of the standard.
+// registers is a Modbus server's side of a stand-in: what its registers hold and what a write does. Numbers are
+// of the standard.
 type registers interface {
 	// readRegister gives a register; ok is false for an address that does not exist.
 	readRegister(input bool, address uint16) (value uint16, ok bool)

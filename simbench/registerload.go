@@ -9,7 +9,8 @@ import (
 
 // registerLoad is the load of the low-cost kind: registers in mV and mA, slow, on a serial line.
 //
-//	holding 0 on/off   1 mode: 0 current, 1 voltage, 2 power, 3 resistance   2 mA   3 mV   4 0.1 W   5 10 mΩ   6 lockout, mV
+//	holding 0 on/off   1 mode: 0 current, 1 voltage, 2 power, 3 resistance   2 mA   3 mV   4 0.1 W
+//	        5 10 mΩ   6 lockout, mV
 //	input   0 mV   1 mA   2–3 mW, low word first   4 0.1 °C, signed
 //	holding 100–105 model, text
 type registerLoad struct {
@@ -23,7 +24,8 @@ type registerLoad struct {
 	drain     *drain
 }
 
-var registerModes = []plant.Mode{plant.ConstantCurrent, plant.ConstantVoltage, plant.ConstantPower, plant.ConstantResistance}
+var registerModes = []plant.Mode{plant.ConstantCurrent, plant.ConstantVoltage, plant.ConstantPower,
+	plant.ConstantResistance}
 
 // registerDelay is how long its processor takes.
 const registerDelay = 4 * time.Millisecond
@@ -91,7 +93,8 @@ func (l *registerLoad) writeRegister(address, value uint16) byte {
 		}
 	case address == 1 && int(value) < len(registerModes):
 		l.mode = value
-	case address == 2 && value <= mostRegisterAmps, address == 3 && value <= mostRegisterVolts, address >= 4 && address <= 6:
+	case address == 2 && value <= mostRegisterAmps, address == 3 && value <= mostRegisterVolts, address >= 4 &&
+		address <= 6:
 		l.levels[address-2] = value
 	case address <= 6:
 		return illegalValue

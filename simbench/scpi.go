@@ -11,9 +11,9 @@ import (
 	"sync"
 )
 
-// interpreter understands the message set of one stand-in: SCPI-1999 headers in long and short form, compound messages,
-// channel lists, the common commands of IEEE 488.2 and an error queue. One interpreter serves every connection of an instrument,
-// one message at a time.
+// interpreter understands the message set of one stand-in: SCPI-1999 headers in long and short form, compound
+// messages, channel lists, the common commands of IEEE 488.2 and an error queue. One interpreter serves every
+// connection of an instrument, one message at a time.
 type interpreter struct {
 	mu       sync.Mutex
 	identity string
@@ -141,7 +141,8 @@ func (in *interpreter) execute(message string) string {
 }
 
 func (in *interpreter) one(words []string, question bool, rest string) (string, error) {
-	if len(words) == 2 && (words[0] == "SYST" || words[0] == "SYSTEM") && (words[1] == "ERR" || words[1] == "ERROR") && question {
+	if len(words) == 2 && (words[0] == "SYST" || words[0] == "SYSTEM") && (words[1] == "ERR" || words[1] == "ERROR") &&
+		question {
 		return in.pop(), nil
 	}
 	args, channel, err := arguments(rest)

@@ -80,8 +80,10 @@ func TestInstrumentErrorsStayInsideWhatTheDialectsPromise(t *testing.T) {
 		for name, c := range map[string]struct {
 			model channelModel
 			at    float64
-		}{"supply volts": {supplyVolts, 48}, "supply amps": {supplyAmps, 2.6}, "load volts": {loadVolts, 15}, "load amps": {loadAmps, 8}, "standby amps": {standbyAmps, 0.017},
-			"cycler volts": {cyclerVolts, 26}, "cycler amps": {cyclerAmps, 5}, "register volts": {registerVolts, 15}, "register amps": {registerAmps, 8}, "multimeter": {meterVolts, 26}} {
+		}{"supply volts": {supplyVolts, 48}, "supply amps": {supplyAmps, 2.6}, "load volts": {loadVolts, 15},
+			"load amps": {loadAmps, 8}, "standby amps": {standbyAmps, 0.017},
+			"cycler volts": {cyclerVolts, 26}, "cycler amps": {cyclerAmps, 5}, "register volts": {registerVolts, 15},
+			"register amps": {registerAmps, 8}, "multimeter": {meterVolts, 26}} {
 			d := errors.draw(c.model)
 			var mean float64
 			const n = 50
@@ -164,7 +166,9 @@ func TestTheLoadLocksOutAndTrips(t *testing.T) {
 	}, 5e9, 1e6)
 	l.execute("VOLT:LOCK 20")
 	assert.True(t, strings.HasPrefix(l.execute("MEAS:CURR?"), "0.0"), "below its lockout it takes nothing")
-	assert.Equal(t, "1;0", strings.Join(strings.Split(l.execute("VOLT:LOCK 0;:POW:PROT 30;:MEAS:CURR?;:INP:PROT:TRIP?;:INP?"), ";")[1:], ";"), "too much power trips it")
+	assert.Equal(t, "1;0",
+		strings.Join(strings.Split(l.execute("VOLT:LOCK 0;:POW:PROT 30;:MEAS:CURR?;:INP:PROT:TRIP?;:INP?"), ";")[1:], ";"),
+		"too much power trips it")
 }
 
 func TestEveryFaultIsRefusedWhereItMakesNoSense(t *testing.T) {

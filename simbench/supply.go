@@ -50,7 +50,8 @@ func newSupply(serial string, ideal bool) *supply {
 	for i := range s.outputs {
 		o := &s.outputs[i]
 		o.in = &s.interpreter
-		o.setVolts, o.readVolts, o.readAmps, o.readFine = errors.draw(supplySetVolts), errors.draw(supplyVolts), errors.draw(supplyAmps), errors.draw(standbyAmps)
+		o.setVolts, o.readVolts, o.readAmps, o.readFine = errors.draw(supplySetVolts), errors.draw(supplyVolts),
+			errors.draw(supplyAmps), errors.draw(standbyAmps)
 	}
 	s.reset = func() {
 		for i := range s.outputs {
@@ -76,7 +77,8 @@ func newSupply(serial string, ideal bool) *supply {
 	}, func(o *supplyOutput) bool { return o.on })
 	s.on("OUTPut:PROTection:TRIPped", nil, s.ask(func(o *supplyOutput) string { return showSwitch(o.tripped) }))
 	s.on("OUTPut:PROTection:CLEar", s.act(func(o *supplyOutput) { o.tripped = false }), nil)
-	s.on("OUTPut:LIMit[:STATe]", nil, s.ask(func(o *supplyOutput) string { return showSwitch(o.feed.operating().SourceLimited && o.on) }))
+	s.on("OUTPut:LIMit[:STATe]", nil,
+		s.ask(func(o *supplyOutput) string { return showSwitch(o.feed.operating().SourceLimited && o.on) }))
 	s.on("[SOURce:]SENSe", func(args []string, channel int) error {
 		if word := strings.ToUpper(args[0]); word != "REM" && word != "LOC" {
 			return errParameter
@@ -189,7 +191,8 @@ func (s *supply) listCommands() {
 		}
 		return s.with(channel, func(o *supplyOutput) { o.list.times = int(x) })
 	}, s.ask(func(o *supplyOutput) string { return strconv.Itoa(max(o.list.times, 1)) }))
-	s.on("LIST:RUN", s.act(func(o *supplyOutput) { o.play() }), s.ask(func(o *supplyOutput) string { return showSwitch(o.list.stop != nil) }))
+	s.on("LIST:RUN", s.act(func(o *supplyOutput) { o.play() }),
+		s.ask(func(o *supplyOutput) string { return showSwitch(o.list.stop != nil) }))
 	s.on("LIST:ABORt", s.act(func(o *supplyOutput) { o.halt() }), nil)
 }
 

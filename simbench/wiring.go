@@ -113,7 +113,8 @@ func (b *Bench) addThermo(f *fixture, w *Wiring, _ int) error {
 	if b.thermo == nil || b.inputs == len(b.thermo.inputs) {
 		b.thermometers++
 		b.thermo, b.inputs = newThermometer(fmt.Sprintf("T8-%04d", 500+b.thermometers), b.options.Ideal), 0
-		if err := b.listen(fmt.Sprintf("thermometer%d", b.thermometers), "thermometer", b.thermo.health, &b.thermo.interpreter); err != nil {
+		if err := b.listen(fmt.Sprintf("thermometer%d", b.thermometers), "thermometer", b.thermo.health,
+			&b.thermo.interpreter); err != nil {
 			return err
 		}
 	}

@@ -7,8 +7,8 @@ import (
 	"gorm.io/gorm/clause"
 )
 
-// BenchEntry is a part of the bench that was configured through the API: an instrument or a bay, as JSON, or that one of the
-// configuration file was removed.
+// BenchEntry is a part of the bench that was configured through the API: an instrument or a bay, as JSON, or
+// that one of the configuration file was removed.
 type BenchEntry struct {
 	Kind    string `gorm:"primaryKey"` // "instrument" or "bay"
 	Name    string `gorm:"primaryKey"`

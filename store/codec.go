@@ -15,8 +15,9 @@ import (
 //
 //	version (1 byte) · count (uvarint) · columns (uvarint) · for each column: length (uvarint), bytes
 //
-// A column's bytes are a kind followed by its payload. Numbers that came from an instrument are decimals of few digits; they are
-// kept as integers of their last digit, as differences, losslessly. A column that is the product of two others is not kept.
+// A column's bytes are a kind followed by its payload. Numbers that came from an instrument are decimals of few
+// digits; they are kept as integers of their last digit, as differences, losslessly. A column that is the
+// product of two others is not kept.
 const blockVersion = 1
 
 type columnKind byte
@@ -31,8 +32,8 @@ const (
 
 var errDamaged = errors.New("the block is damaged")
 
-// The coders are safe for concurrent EncodeAll and DecodeAll. They are built once; their options are constants, so building them
-// cannot fail.
+// The coders are safe for concurrent EncodeAll and DecodeAll. They are built once; their options are constants,
+// so building them cannot fail.
 var (
 	encoder = sync.OnceValue(func() *zstd.Encoder {
 		e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
@@ -50,8 +51,8 @@ var (
 	})
 )
 
-// products finds the columns that are the product of two others by their names: seat.watts of seat.volts and seat.amps. Values
-// are compared before a column is left out, so that a name alone never loses data.
+// products finds the columns that are the product of two others by their names: seat.watts of seat.volts and
+// seat.amps. Values are compared before a column is left out, so that a name alone never loses data.
 func products(columns []string) map[int][2]int {
 	index := map[string]int{}
 	for i, c := range columns {

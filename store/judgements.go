@@ -12,7 +12,8 @@ import (
 	"usherbench/core/procedure"
 )
 
-// Judgement is the figures of a run as they were judged anew, perhaps by another procedure text. Judgements are never changed.
+// Judgement is the figures of a run as they were judged anew, perhaps by another procedure text. Judgements are
+// never changed.
 type Judgement struct {
 	ID      uint   `gorm:"primaryKey"`
 	RunID   string `gorm:"index;not null"`
@@ -26,7 +27,8 @@ type Judgement struct {
 	Changes string // JSON list of sentences
 }
 
-// AddJudgement keeps a judgement; with keep its figures become those of the run, and what they replace is kept as a judgement too.
+// AddJudgement keeps a judgement; with keep its figures become those of the run, and what they replace is kept
+// as a judgement too.
 func (s *Store) AddJudgement(j Judgement, judged []procedure.Judged, keep bool) (Judgement, error) {
 	earlier, err := s.Figures(j.RunID)
 	if err != nil {
@@ -55,7 +57,8 @@ func (s *Store) AddJudgement(j Judgement, judged []procedure.Judged, keep bool) 
 			if run.EndedAt != nil {
 				at = *run.EndedAt
 			}
-			original := Judgement{RunID: j.RunID, By: "service", At: at, Why: "when the run ended", Text: run.ProcedureText, Outcome: run.Outcome, Figures: string(data), Changes: "[]"}
+			original := Judgement{RunID: j.RunID, By: "service", At: at, Why: "when the run ended", Text: run.ProcedureText,
+				Outcome: run.Outcome, Figures: string(data), Changes: "[]"}
 			if err := tx.Create(&original).Error; err != nil {
 				return err
 			}

@@ -95,8 +95,10 @@ type Run struct {
 // Summary is the run as lists show it.
 func (r Run) Summary() api.RunSummary {
 	return api.RunSummary{
-		ID: r.ID, Bay: r.Bay, Serial: r.Serial, Lot: r.Lot, Procedure: r.Procedure, Revision: r.Revision, Title: r.Title, Nameplate: r.Nameplate,
-		Operator: r.Operator, StartedAt: r.StartedAt, EndedAt: r.EndedAt, State: r.State, Reason: r.Reason, Outcome: r.Outcome, Duration: r.Duration,
+		ID: r.ID, Bay: r.Bay, Serial: r.Serial, Lot: r.Lot, Procedure: r.Procedure, Revision: r.Revision, Title: r.Title,
+		Nameplate: r.Nameplate,
+		Operator:  r.Operator, StartedAt: r.StartedAt, EndedAt: r.EndedAt, State: r.State, Reason: r.Reason,
+		Outcome: r.Outcome, Duration: r.Duration,
 	}
 }
 
@@ -120,8 +122,8 @@ type chunk struct {
 
 func (chunk) TableName() string { return "chunks" }
 
-// pyramidRow is a block of consecutive buckets of one level: time of the first frame, then min and max of each column. A bucket of
-// level L covers 16^L frames.
+// pyramidRow is a block of consecutive buckets of one level: time of the first frame, then min and max of each
+// column. A bucket of level L covers 16^L frames.
 type pyramidRow struct {
 	RunID string `gorm:"primaryKey"`
 	Level int    `gorm:"primaryKey;autoIncrement:false"`
@@ -225,8 +227,8 @@ func (s *Store) Nameplates() ([]Nameplate, error) {
 	return ns, s.db.Order("name").Find(&ns).Error
 }
 
-// PushRevision stores a procedure as its next revision. A text that is the same as the newest revision's gives that one back, and
-// fresh is false.
+// PushRevision stores a procedure as its next revision. A text that is the same as the newest revision's gives
+// that one back, and fresh is false.
 func (s *Store) PushRevision(r Revision) (stored Revision, fresh bool, err error) {
 	sum := sha256.Sum256([]byte(r.Text))
 	r.Hash = hex.EncodeToString(sum[:])

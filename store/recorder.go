@@ -24,8 +24,8 @@ const (
 	pyramidLevel = 5    // levels above the frames: 16^5 frames are a day at 12 a second
 )
 
-// Recorder takes the frames, marks and points of one run and writes them with the next transaction. Its methods may be called by
-// several goroutines; but for Finish they never wait for the disk.
+// Recorder takes the frames, marks and points of one run and writes them with the next transaction. Its methods
+// may be called by several goroutines; but for Finish they never wait for the disk.
 type Recorder struct {
 	store   *Store
 	runID   string
@@ -92,7 +92,8 @@ func (r *Recorder) Frame(f trace.Frame) {
 	r.raise(0, f.T, members)
 }
 
-// raise adds a member to the partial bucket of a level; a full bucket goes on to the next level, a full row to the disk.
+// raise adds a member to the partial bucket of a level; a full bucket goes on to the next level, a full row to
+// the disk.
 func (r *Recorder) raise(l int, t float64, members []trace.Bucket) {
 	if l == len(r.levels) {
 		return
@@ -143,14 +144,16 @@ func (r *Recorder) Point(p figure.Point) error {
 	return nil
 }
 
-// State keeps the state of the run, from which it can go on if the service is killed; it becomes durable with the frames before it.
+// State keeps the state of the run, from which it can go on if the service is killed; it becomes durable with
+// the frames before it.
 func (r *Recorder) State(data []byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.state = data
 }
 
-// Err is why the last transaction failed; nil while all is well. What could not be written is tried again with the next one.
+// Err is why the last transaction failed; nil while all is well. What could not be written is tried again with
+// the next one.
 func (r *Recorder) Err() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -215,7 +218,8 @@ func (s *Store) flush() error {
 	return err
 }
 
-// pending is a snapshot of what a recorder has to write. It shares memory with the recorder, which only appends meanwhile.
+// pending is a snapshot of what a recorder has to write. It shares memory with the recorder, which only appends
+// meanwhile.
 type pending struct {
 	runID   string
 	product map[int][2]int
@@ -235,7 +239,8 @@ func (r *Recorder) pending(last bool) pending {
 	return pending{r.runID, r.product, slices.Clone(r.open), r.stored, r.first, r.marks, r.points, r.rows, r.state, last}
 }
 
-// write puts a snapshot into the transaction. A chunk that is full, or the last one, replaces the small ones that held its beginning.
+// write puts a snapshot into the transaction. A chunk that is full, or the last one, replaces the small ones
+// that held its beginning.
 func (p pending) write(tx *gorm.DB) error {
 	n := len(p.open[0])
 	switch {
@@ -265,7 +270,8 @@ func (p pending) write(tx *gorm.DB) error {
 		state = tx.Save(&snapshotRow{p.runID, p.state}).Error
 	}
 	// A point that was measured again after a break replaces the first.
-	return errors.Join(state, createAll(tx, rows), createAll(tx, p.marks), createAll(tx.Clauses(clause.OnConflict{UpdateAll: true}), p.points))
+	return errors.Join(state, createAll(tx, rows), createAll(tx, p.marks),
+		createAll(tx.Clauses(clause.OnConflict{UpdateAll: true}), p.points))
 }
 
 func createAll[Row any](tx *gorm.DB, rows []Row) error {
@@ -280,7 +286,8 @@ func (p pending) writeChunk(tx *gorm.DB, from, to int) error {
 	for i, xs := range p.open {
 		part[i] = xs[from:to]
 	}
-	return tx.Create(&chunk{RunID: p.runID, First: p.first + int64(from), Count: to - from, T0: part[0][0], T1: part[0][to-from-1],
+	return tx.Create(&chunk{RunID: p.runID, First: p.first + int64(from), Count: to - from, T0: part[0][0],
+		T1:   part[0][to-from-1],
 		Data: encodeBlock(part, p.product)}).Error
 }
 

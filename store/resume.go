@@ -29,8 +29,8 @@ func (s *Store) SaveBreaks(runID string, breaks []figure.Break) error {
 	})
 }
 
-// ContinueRecorder goes on recording a run whose recorder was lost with its process. Frames, marks and points are added to those on record;
-// the pyramid is built anew from the frames, as far as its rows were not written.
+// ContinueRecorder goes on recording a run whose recorder was lost with its process. Frames, marks and points
+// are added to those on record; the pyramid is built anew from the frames, as far as its rows were not written.
 func (s *Store) ContinueRecorder(ctx context.Context, run Run) (*Recorder, error) {
 	r := s.NewRecorder(run.ID, run.Columns)
 	var marks int64
@@ -39,36 +39,37 @@ func (s *Store) ContinueRecorder(ctx context.Context, run Run) (*Recorder, error
 	}
 	r.nMarks = int(marks)
 	var frames int64
-	err := s.EachFrames(ctx, run, math.Inf(-1), math.MaxFloat64, func(times []float64, column func(int) ([]float64, error)) error {
-		values := make([][]float64, len(run.Columns))
-		for i := range values {
-			xs, err := column(i)
-			if err != nil {
-				return err
-			}
-			values[i] = xs
-		}
-		for k, t := range times {
-			members := make([]trace.Bucket, len(values))
-			for i, xs := range values {
-				members[i] = trace.Bucket{T: t, Min: xs[k], Max: xs[k]}
-			}
-			r.raise(0, t, members)
-			r.rows = r.rows[:0] // those are on disk
-			if len(r.open[0]) == chunkFrames {
-				r.first += chunkFrames
-				for i := range r.open {
-					r.open[i] = nil
+	err := s.EachFrames(ctx, run, math.Inf(-1), math.MaxFloat64,
+		func(times []float64, column func(int) ([]float64, error)) error {
+			values := make([][]float64, len(run.Columns))
+			for i := range values {
+				xs, err := column(i)
+				if err != nil {
+					return err
 				}
+				values[i] = xs
 			}
-			r.open[0] = append(r.open[0], t)
-			for i, xs := range values {
-				r.open[i+1] = append(r.open[i+1], xs[k])
+			for k, t := range times {
+				members := make([]trace.Bucket, len(values))
+				for i, xs := range values {
+					members[i] = trace.Bucket{T: t, Min: xs[k], Max: xs[k]}
+				}
+				r.raise(0, t, members)
+				r.rows = r.rows[:0] // those are on disk
+				if len(r.open[0]) == chunkFrames {
+					r.first += chunkFrames
+					for i := range r.open {
+						r.open[i] = nil
+					}
+				}
+				r.open[0] = append(r.open[0], t)
+				for i, xs := range values {
+					r.open[i+1] = append(r.open[i+1], xs[k])
+				}
+				frames++
 			}
-			frames++
-		}
-		return nil
-	})
+			return nil
+		})
 	if err != nil {
 		return nil, fmt.Errorf("frames of run %s: %w", run.ID, err)
 	}

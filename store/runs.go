@@ -77,7 +77,8 @@ type RunFilter struct {
 
 // Runs lists runs, newest first, without their texts.
 func (s *Store) Runs(f RunFilter) ([]Run, error) {
-	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs").Order("id DESC").Limit(orDefault(f.Limit, 100))
+	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs").Order("id DESC").Limit(orDefault(f.Limit,
+		100))
 	for column, value := range map[string]string{
 		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State,
 	} {
@@ -127,7 +128,8 @@ func (s *Store) SaveFigures(runID string, figures []procedure.Judged, columns ma
 			if err != nil {
 				return fmt.Errorf("figure %s: %w", f.ID, err)
 			}
-			row := Figure{RunID: runID, Position: i, Figure: f.ID, Outcome: string(f.Outcome), Version: f.Version, Data: string(data)}
+			row := Figure{RunID: runID, Position: i, Figure: f.ID, Outcome: string(f.Outcome), Version: f.Version,
+				Data: string(data)}
 			if f.Undetermined == nil {
 				row.Value = &f.Value
 			}
@@ -181,7 +183,8 @@ func (s *Store) Marks(runID string) ([]stage.Mark, error) {
 	return marks, nil
 }
 
-// AbandonedRuns lists runs that are on record as live. At the start of the service these are what a killed run left behind.
+// AbandonedRuns lists runs that are on record as live. At the start of the service these are what a killed run
+// left behind.
 func (s *Store) AbandonedRuns() ([]Run, error) { return s.Runs(RunFilter{State: Live, Limit: 1000}) }
 
 // Recorded is the time of the last recorded frame of a run, s, and the number of its frames.
@@ -190,6 +193,7 @@ func (s *Store) Recorded(runID string) (end float64, frames int64, err error) {
 		End    float64
 		Frames int64
 	}
-	err = s.db.Model(&chunk{}).Select("COALESCE(MAX(t1), 0) AS end, COALESCE(SUM(count), 0) AS frames").Where("run_id = ?", runID).Scan(&sum).Error
+	err = s.db.Model(&chunk{}).Select("COALESCE(MAX(t1), 0) AS end, COALESCE(SUM(count), 0) AS frames").Where("run_id = ?",
+		runID).Scan(&sum).Error
 	return sum.End, sum.Frames, err
 }

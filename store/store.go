@@ -1,9 +1,9 @@
-// Package store keeps the records of the service in one SQLite file: accounts, nameplates, procedure revisions, runs with their
-// traces, points, marks and figures, and the journal.
+// Package store keeps the records of the service in one SQLite file: accounts, nameplates, procedure revisions,
+// runs with their traces, points, marks and figures, and the journal.
 //
-// Traces are written by [Recorder]s as compressed blocks of columns with a min/max pyramid above them; once a second one
-// transaction takes the new frames of all bays. [Store.Window] reads any window of any run at a cost that does not grow with the
-// length of the run.
+// Traces are written by [Recorder]s as compressed blocks of columns with a min/max pyramid above them; once a
+// second one transaction takes the new frames of all bays. [Store.Window] reads any window of any run at a cost
+// that does not grow with the length of the run.
 package store
 
 import (
@@ -23,7 +23,8 @@ import (
 // Store is an open database. It is safe for use by several goroutines.
 type Store struct {
 	db *gorm.DB
-	// turn is held while writing. SQLite has one writer at a time; waiting for it here costs nothing, waiting inside SQLite a thread.
+	// turn is held while writing. SQLite has one writer at a time; waiting for it here costs nothing, waiting
+	// inside SQLite a thread.
 	turn sync.Mutex
 
 	mu        sync.Mutex // guards recorders
@@ -64,7 +65,8 @@ func Open(path string) (*Store, error) {
 // migrations bring a database from one schema version to the next; the version is the number of those applied.
 var migrations = []func(tx *gorm.DB) error{
 	func(tx *gorm.DB) error {
-		return tx.AutoMigrate(&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{}, &pointRow{}, &Figure{}, &JournalEntry{})
+		return tx.AutoMigrate(&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{},
+			&pointRow{}, &Figure{}, &JournalEntry{})
 	},
 	// The bench can be configured through the API; runs keep the findings of their preflight.
 	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &BenchEntry{}) },
@@ -82,7 +84,8 @@ func migrate(db *gorm.DB) error {
 		return err
 	}
 	if version > len(migrations) {
-		return fmt.Errorf("it was written by a newer program (schema %d, this one knows %d); use that program, or another data folder", version, len(migrations))
+		return fmt.Errorf("it was written by a newer program (schema %d, this one knows %d); use that program, or another "+
+			"data folder", version, len(migrations))
 	}
 	for ; version < len(migrations); version++ {
 		err := db.Transaction(func(tx *gorm.DB) error {

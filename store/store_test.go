@@ -40,7 +40,8 @@ func frames(n int) []trace.Frame {
 		volts := math.Round((48+0.002*rng.NormFloat64())*1e3) / 1e3
 		amps := math.Round((2.5+math.Sin(float64(k)/300)+0.0002*rng.NormFloat64())*1e4) / 1e4
 		q += amps * 0.1
-		fs[k] = trace.Frame{T: math.Round(float64(k)*0.1*1e6) / 1e6, Values: []float64{volts, amps, volts * amps, math.Round(q*1e6) / 1e6}}
+		fs[k] = trace.Frame{T: math.Round(float64(k)*0.1*1e6) / 1e6, Values: []float64{volts, amps, volts * amps,
+			math.Round(q*1e6) / 1e6}}
 	}
 	return fs
 }
@@ -227,7 +228,8 @@ func TestAFailedTransactionIsReportedAndRepeated(t *testing.T) {
 func TestRunsAreFoundByPrefixAndFilter(t *testing.T) {
 	s := open(t)
 	for i, serial := range []string{"TN-1", "TN-2", "TN-1"} {
-		require.NoError(t, s.CreateRun(&Run{ID: fmt.Sprintf("01%dXYZ", i), Bay: "bay1", Serial: serial, State: "done", Outcome: "pass", StartedAt: time.Unix(int64(i), 0)}))
+		require.NoError(t, s.CreateRun(&Run{ID: fmt.Sprintf("01%dXYZ", i), Bay: "bay1", Serial: serial, State: "done",
+			Outcome: "pass", StartedAt: time.Unix(int64(i), 0)}))
 	}
 	r, err := s.Run("last")
 	require.NoError(t, err)
@@ -284,7 +286,8 @@ func TestAccountsTokensAndFigures(t *testing.T) {
 
 	require.NoError(t, s.CreateRun(&Run{ID: "01E", State: "done"}))
 	limit := 93.0
-	figures := []procedure.Judged{{Result: figure.Result{Request: figure.Request{ID: "efficiency"}, Value: 94, Unit: "%"}, Min: &limit, Outcome: outcome.Pass}}
+	figures := []procedure.Judged{{Result: figure.Result{Request: figure.Request{ID: "efficiency"}, Value: 94, Unit: "%"},
+		Min: &limit, Outcome: outcome.Pass}}
 	require.NoError(t, s.SaveFigures("01E", figures, map[string]any{"outcome": "pass"}))
 	require.NoError(t, s.SaveFigures("01E", figures, map[string]any{"outcome": "pass"}), "figures can be computed again")
 	back, err := s.Figures("01E")
@@ -313,7 +316,8 @@ func TestAPlaceInLineBecomesARunOnceAndIsKeptUntilThen(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "usher.db")
 	s, err := Open(file)
 	require.NoError(t, err)
-	line, err := s.Enqueue([]Waiting{{Bay: "bay1", Serial: "GC-1", Procedure: "p"}, {Bay: "bay1", Serial: "GC-2", Procedure: "p"}})
+	line, err := s.Enqueue([]Waiting{{Bay: "bay1", Serial: "GC-1", Procedure: "p"},
+		{Bay: "bay1", Serial: "GC-2", Procedure: "p"}})
 	require.NoError(t, err)
 	first := line[0].ID
 	require.NoError(t, s.Hold(first, "look at the label", []string{"cells"}))

@@ -37,7 +37,8 @@ func (s *Store) Enqueue(runs []Waiting) ([]Waiting, error) {
 	err := s.write(func(tx *gorm.DB) error {
 		for i := range runs {
 			var last struct{ Position int }
-			if err := tx.Model(&Waiting{}).Select("COALESCE(MAX(position), 0) AS position").Where("bay = ?", runs[i].Bay).Scan(&last).Error; err != nil {
+			if err := tx.Model(&Waiting{}).Select("COALESCE(MAX(position), 0) AS position").Where("bay = ?",
+				runs[i].Bay).Scan(&last).Error; err != nil {
 				return err
 			}
 			runs[i].Position = last.Position + 1
@@ -71,7 +72,8 @@ func (s *Store) Dequeue(id uint) error {
 	return s.write(func(tx *gorm.DB) error { return tx.Delete(&Waiting{}, "id = ?", id).Error })
 }
 
-// Hold keeps an entry from beginning and says why, until it is released; asks are the checks for which somebody vouches then.
+// Hold keeps an entry from beginning and says why, until it is released; asks are the checks for which somebody
+// vouches then.
 func (s *Store) Hold(id uint, why string, asks []string) error {
 	return s.updateWaiting(id, func(w *Waiting) { w.Held, w.Released, w.Asks = why, false, asks })
 }
@@ -94,7 +96,8 @@ func (s *Store) updateWaiting(id uint, change func(w *Waiting)) error {
 	})
 }
 
-// Begin stores a run that begins and takes it out of the line, in one: a service that is killed meanwhile neither forgets it nor begins it twice.
+// Begin stores a run that begins and takes it out of the line, in one: a service that is killed meanwhile
+// neither forgets it nor begins it twice.
 func (s *Store) Begin(r *Run, id uint) error {
 	return s.write(func(tx *gorm.DB) error {
 		return errors.Join(tx.Create(r).Error, tx.Delete(&Waiting{}, "id = ?", id).Error)

@@ -27,7 +27,8 @@ type Window struct {
 // ErrNoColumn is returned for a column that the run does not have.
 var ErrNoColumn = errors.New("the run has no such column")
 
-// Window reads the columns of a run for a ≤ t ≤ b, reduced to about n buckets (at most 2·n). Columns nil reads all.
+// Window reads the columns of a run for a ≤ t ≤ b, reduced to about n buckets (at most 2·n). Columns nil
+// reads all.
 func (s *Store) Window(ctx context.Context, run Run, columns []string, a, b float64, n int) (Window, error) {
 	if columns == nil {
 		columns = run.Columns
@@ -90,8 +91,8 @@ func (q *windowQuery) extent() (t0, t1 float64, err error) {
 	return first.T0, last.T1, err
 }
 
-// frameAt is the index of the first frame at or after time t. Chunks are found by bisection over their indexes, since time grows
-// with them.
+// frameAt is the index of the first frame at or after time t. Chunks are found by bisection over their indexes,
+// since time grows with them.
 func (q *windowQuery) frameAt(t float64) (int64, error) {
 	var c chunk
 	err := q.db.Where("run_id = ? AND t0 < ?", q.runID, t).Order("t0 DESC").Limit(1).Find(&c).Error
@@ -112,7 +113,8 @@ func (q *windowQuery) frameAt(t float64) (int64, error) {
 	return c.First + int64(sort.SearchFloat64s(times, t)), nil
 }
 
-// cover adds the buckets of frames from … to−1: rows of the level where there are any, and lower levels for the rest.
+// cover adds the buckets of frames from … to−1: rows of the level where there are any, and lower levels for
+// the rest.
 func (q *windowQuery) cover(level int, from, to int64) error {
 	if from >= to {
 		return nil
@@ -121,7 +123,8 @@ func (q *windowQuery) cover(level int, from, to int64) error {
 		return q.coverFrames(from, to)
 	}
 	var rows []pyramidRow
-	err := q.db.Where("run_id = ? AND level = ? AND first < ? AND first > ?", q.runID, level, to, from-pyramidRows*framesPerBucket(level)).
+	err := q.db.Where("run_id = ? AND level = ? AND first < ? AND first > ?", q.runID, level, to,
+		from-pyramidRows*framesPerBucket(level)).
 		Order("first").Find(&rows).Error
 	if err != nil {
 		return err
@@ -185,9 +188,11 @@ func (q *windowQuery) coverFrames(from, to int64) error {
 }
 
 // frames goes through the chunks that hold frames from … to−1.
-func (q *windowQuery) frames(from, to int64, take func(times []float64, column func(int) ([]float64, error)) error) error {
+func (q *windowQuery) frames(from, to int64,
+	take func(times []float64, column func(int) ([]float64, error)) error) error {
 	var chunks []chunk
-	if err := q.db.Where("run_id = ? AND first < ? AND first > ?", q.runID, to, from-chunkFrames).Order("first").Find(&chunks).Error; err != nil {
+	if err := q.db.Where("run_id = ? AND first < ? AND first > ?", q.runID, to,
+		from-chunkFrames).Order("first").Find(&chunks).Error; err != nil {
 		return err
 	}
 	for _, c := range chunks {
@@ -232,9 +237,10 @@ func (s *Store) Trace(ctx context.Context, run Run, column string, a, b float64)
 	return series, err
 }
 
-// EachFrames goes through the frames of a run for a ≤ t ≤ b in pieces of bounded size, in order. columns decodes one column of the
-// piece, by its index in the run's columns.
-func (s *Store) EachFrames(ctx context.Context, run Run, a, b float64, take func(times []float64, columns func(int) ([]float64, error)) error) error {
+// EachFrames goes through the frames of a run for a ≤ t ≤ b in pieces of bounded size, in order. columns
+// decodes one column of the piece, by its index in the run's columns.
+func (s *Store) EachFrames(ctx context.Context, run Run, a, b float64,
+	take func(times []float64, columns func(int) ([]float64, error)) error) error {
 	q := windowQuery{db: s.db.WithContext(ctx), runID: run.ID}
 	from, err := q.frameAt(a)
 	if err != nil {

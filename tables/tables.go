@@ -1,4 +1,5 @@
-// Package tables reads and writes tables of setpoints as files: CSV and XLSX. The meaning of the cells is that of [shape.Table].
+// Package tables reads and writes tables of setpoints as files: CSV and XLSX. The meaning of the cells is that
+// of [shape.Table].
 package tables
 
 import (
@@ -40,7 +41,8 @@ func Read(r io.Reader, format string) (*shape.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true, UnzipSizeLimit: 4 * largestFile, UnzipXMLSizeLimit: largestFile})
+	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true,
+		UnzipSizeLimit: 4 * largestFile, UnzipXMLSizeLimit: largestFile})
 	if err != nil {
 		return nil, fmt.Errorf("this is not a workbook: %w", err)
 	}

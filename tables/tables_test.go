@@ -13,7 +13,8 @@ import (
 )
 
 func TestATableSurvivesEveryFormat(t *testing.T) {
-	table, err := shape.ReadCSV(strings.NewReader("duration [ms],source.volts [V],load.amps [mA]\n100,48,2000\n5,36.125,2500\n"))
+	table, err := shape.ReadCSV(strings.NewReader("duration [ms],source.volts [V],load.amps " +
+		"[mA]\n100,48,2000\n5,36.125,2500\n"))
 	require.NoError(t, err)
 	for _, format := range []string{CSV, XLSX} {
 		var b bytes.Buffer
@@ -22,12 +23,14 @@ func TestATableSurvivesEveryFormat(t *testing.T) {
 		require.NoError(t, err, format)
 		assert.Equal(t, table, again, format)
 	}
-	assert.Equal(t, []string{XLSX, XLSX, CSV, CSV}, []string{FormatOf("a.xlsx"), FormatOf("b.XLSX"), FormatOf("c.csv"), FormatOf("d")})
+	assert.Equal(t, []string{XLSX, XLSX, CSV, CSV}, []string{FormatOf("a.xlsx"), FormatOf("b.XLSX"), FormatOf("c.csv"),
+		FormatOf("d")})
 }
 
 func TestAMistakeInAWorkbookNamesTheCell(t *testing.T) {
 	book := excelize.NewFile()
-	for cell, value := range map[string]any{"A1": "time [s]", "B1": "volts [V]", "A2": 0, "B2": 12, "A3": 1, "B3": "high"} {
+	for cell, value := range map[string]any{"A1": "time [s]", "B1": "volts [V]", "A2": 0, "B2": 12, "A3": 1,
+		"B3": "high"} {
 		require.NoError(t, book.SetCellValue("Sheet1", cell, value))
 	}
 	var b bytes.Buffer

@@ -14,8 +14,8 @@ import (
 	"time"
 )
 
-// Keeper is the service's end of the pipe: it starts the warden's process, tells it what there is to know, and starts it again if it
-// dies. It is safe for use by several goroutines.
+// Keeper is the service's end of the pipe: it starts the warden's process, tells it what there is to know, and
+// starts it again if it dies. It is safe for use by several goroutines.
 type Keeper struct {
 	command []string
 	log     *slog.Logger
@@ -47,7 +47,8 @@ func Start(command []string, log *slog.Logger) (*Keeper, error) {
 
 func (k *Keeper) launch() error {
 	cmd := exec.Command(k.command[0], k.command[1:]...)
-	// It has no part of the service's output, which somebody may wait for to end. In a group of its own: what is meant for the service's terminal must not end it.
+	// It has no part of the service's output, which somebody may wait for to end. In a group of its own: what is
+	// meant for the service's terminal must not end it.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	in, pipe, err := os.Pipe()
 	if err != nil {
@@ -108,8 +109,8 @@ func (k *Keeper) say(x word) {
 	if err != nil {
 		return
 	}
-	// A warden that does not read any more must not hold a conductor up: it is ended, and started again with everything that it
-	// must know.
+	// A warden that does not read any more must not hold a conductor up: it is ended, and started again with
+	// everything that it must know.
 	_ = k.pipe.SetWriteDeadline(time.Now().Add(sayWithin))
 	if _, err := k.pipe.Write(append(line, '\n')); err != nil {
 		_ = k.process.Process.Kill() // it may be gone already
@@ -159,7 +160,8 @@ func (k *Keeper) Pid() int {
 	return k.process.Process.Pid
 }
 
-// Close ends the warden; the outputs must be off. With energised outputs left it is not told goodbye and acts when the pipe ends.
+// Close ends the warden; the outputs must be off. With energised outputs left it is not told goodbye and acts
+// when the pipe ends.
 func (k *Keeper) Close() error {
 	k.mu.Lock()
 	k.closed = true

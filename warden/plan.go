@@ -1,8 +1,10 @@
-// Package warden is the second process that makes safe when the service dies or stalls. The service tells it over a pipe what fills
-// its bays, which of them are energised, and which are still being looked after; when the pipe ends or a bay is looked after no
-// longer, the warden switches the outputs off by connections of its own.
+// Package warden is the second process that makes safe when the service dies or stalls. The service tells it
+// over a pipe what fills its bays, which of them are energised, and which are still being looked after; when
+// the pipe ends or a bay is looked after no longer, the warden switches the outputs off by connections of its
+// own.
 //
-// What is written to the pipe survives the writer, so that a service may say "energised" and be killed in the next moment.
+// What is written to the pipe survives the writer, so that a service may say "energised" and be killed in the
+// next moment.
 package warden
 
 import (
@@ -55,8 +57,8 @@ const (
 	StallAfter = 550 * time.Millisecond
 	// BeatInterval is how often the service says which bays are looked after.
 	BeatInterval = 50 * time.Millisecond
-	// killAfter is how long the warden tries beside a stalled service before it ends it: an instrument that takes one connection
-	// only cannot be reached otherwise.
+	// killAfter is how long the warden tries beside a stalled service before it ends it: an instrument that takes
+	// one connection only cannot be reached otherwise.
 	killAfter = 150 * time.Millisecond
 	// tryFor is how long it goes on trying to confirm outputs of a dead service.
 	tryFor = 2 * time.Minute

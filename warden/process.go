@@ -29,10 +29,12 @@ type watch struct {
 	words     chan word
 }
 
-// Process is the warden: it reads what the service says from in until that ends, and makes safe what is left. Reports go to out while
-// the service lives, and to the log at path. It returns when everything is off or could not be confirmed for a long time.
+// Process is the warden: it reads what the service says from in until that ends, and makes safe what is left.
+// Reports go to out while the service lives, and to the log at path. It returns when everything is off or could
+// not be confirmed for a long time.
 func Process(in io.Reader, out io.Writer, path string) error {
-	w := &watch{log: path, out: out, parent: os.Getppid(), energised: map[string]bool{}, alive: map[string]time.Time{}, acted: map[string]bool{}}
+	w := &watch{log: path, out: out, parent: os.Getppid(), energised: map[string]bool{}, alive: map[string]time.Time{},
+		acted: map[string]bool{}}
 	words := make(chan word, 256)
 	w.words = words
 	go func() {
@@ -114,7 +116,8 @@ func (w *watch) hear(x word) {
 	}
 }
 
-// look makes safe the energised bays that nobody looks after. It returns true when it had to end the service, and everything is done.
+// look makes safe the energised bays that nobody looks after. It returns true when it had to end the service,
+// and everything is done.
 func (w *watch) look(now time.Time) bool {
 	var stalled []string
 	for bay, on := range w.energised {
@@ -126,7 +129,8 @@ func (w *watch) look(now time.Time) bool {
 		return false
 	}
 	slices.Sort(stalled)
-	why := fmt.Sprintf("nobody looked after it for %d ms: its conductor or the whole service stalled", now.Sub(w.alive[stalled[0]]).Milliseconds())
+	why := fmt.Sprintf("nobody looked after it for %d ms: its conductor or the whole service stalled",
+		now.Sub(w.alive[stalled[0]]).Milliseconds())
 	ctx, cancel := context.WithTimeout(context.Background(), killAfter)
 	defer cancel()
 	reports := w.makeSafe(ctx, stalled, why)

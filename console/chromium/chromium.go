@@ -19,8 +19,10 @@ const Width, Height = 1280, 800
 // Open starts a browser with an empty profile. It prefers reduced motion, so that a click never meets a moving button.
 // The context is for Do; cancel ends the browser.
 func Open(parent context.Context) (context.Context, context.CancelFunc) {
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(Width, Height),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("force-prefers-reduced-motion", true), chromedp.Flag("disable-component-update", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.WindowSize(Width, Height),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("force-prefers-reduced-motion", true),
+		chromedp.Flag("disable-component-update", true))
 	allocator, cancelAllocator := chromedp.NewExecAllocator(parent, options...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	return ctx, func() { cancel(); cancelAllocator() }
@@ -49,7 +51,8 @@ func Script(js string) Action { return chromedp.Evaluate[chromedp.Void](js) }
 
 // Fill replaces what is in a field, as if it was typed and left.
 func Fill(css, text string) Action {
-	return Script(fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.value = %q; for (const e of ['input', 'change', 'blur']) f.dispatchEvent(new Event(e)) })()`, css, text))
+	return Script(fmt.Sprintf(`(() => { const f = document.querySelector(%q); f.value = %q; for (const e of ['input', `+
+		`'change', 'blur']) f.dispatchEvent(new Event(e)) })()`, css, text))
 }
 
 // Until waits until a JavaScript expression is true.
@@ -67,7 +70,8 @@ func Evaluate[T any](ctx context.Context, expression string) (T, error) {
 
 // SignIn opens the service at an address and signs in.
 func SignIn(url, name, password string) Action {
-	return chromedp.Steps(Visit(url), Visible(`input[name=name]`), Type(`input[name=name]`, name), Type(`input[name=password]`, password), Click(`button[type=submit]`), Visible(`h1`))
+	return chromedp.Steps(Visit(url), Visible(`input[name=name]`), Type(`input[name=name]`, name),
+		Type(`input[name=password]`, password), Click(`button[type=submit]`), Visible(`h1`))
 }
 
 // Shot saves a picture of the window.

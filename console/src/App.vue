@@ -17,7 +17,12 @@ const theme = useTheme()
 
 const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
 const places = computed(() => [
-  { name: 'floor', title: 'Floor', note: liveCount.value ? `${liveCount.value} live` : '', on: route.name === 'floor' || route.name === 'bay' || route.name === 'manual' },
+  {
+    name: 'floor',
+    title: 'Floor',
+    note: liveCount.value ? `${liveCount.value} live` : '',
+    on: route.name === 'floor' || route.name === 'bay' || route.name === 'manual',
+  },
   { name: 'line', title: 'Line', note: '', on: route.name === 'line' },
   { name: 'procedures', title: 'Procedures', note: '', on: route.name === 'procedures' || route.name === 'procedure' },
   { name: 'nameplates', title: 'Nameplates', note: '', on: route.name === 'nameplates' },
@@ -27,7 +32,11 @@ const places = computed(() => [
   { name: 'cells', title: 'Cells', note: '', on: route.name === 'cells' },
 ])
 
-watch(() => session.account, (account) => (account ? live.start() : live.stop()), { immediate: true })
+watch(
+  () => session.account,
+  (account) => (account ? live.start() : live.stop()),
+  { immediate: true },
+)
 
 function toggleTheme() {
   const next = theme.global.current.value.dark ? 'light' : 'dark'
@@ -52,14 +61,20 @@ async function leave() {
         <span class="grow" />
         <div class="account muted">
           <span :title="`role ${session.account.role}`">{{ session.account.name }}</span>
-          <v-btn :icon="mdiThemeLightDark" variant="text" size="small" aria-label="Switch between light and dark" @click="toggleTheme" />
+          <v-btn
+            :icon="mdiThemeLightDark"
+            variant="text"
+            size="small"
+            aria-label="Switch between light and dark"
+            @click="toggleTheme"
+          />
           <v-btn :icon="mdiLogout" variant="text" size="small" aria-label="Sign out" @click="leave" />
         </div>
       </nav>
       <main>
         <div v-if="!live.connected" class="stale" role="alert">
-          ■ No contact with the service since {{ timeOfDay(new Date(live.heardAt)) }}. Readouts are hidden until it answers; the service and the bench go on
-          without the console.
+          ■ No contact with the service since {{ timeOfDay(new Date(live.heardAt)) }}. Readouts are hidden until it
+          answers; the service and the bench go on without the console.
         </div>
         <router-view />
       </main>
@@ -69,19 +84,91 @@ async function leave() {
 </template>
 
 <style scoped>
-.frame { display: grid; grid-template-columns: 200px minmax(0, 1fr); min-height: 100vh; }
-nav { padding: 20px 12px; border-right: 1px solid var(--line); display: flex; flex-direction: column; gap: 2px; position: sticky; top: 0; height: 100vh; }
-.mark { display: flex; align-items: center; gap: 10px; font-weight: 650; font-size: 16px; padding: 0 10px 22px; color: var(--ink); text-decoration: none; }
-.place { padding: 9px 12px; border-radius: 8px; color: var(--muted); text-decoration: none; display: flex; justify-content: space-between; gap: 8px; white-space: nowrap; }
-.place.on { background: var(--surface); color: var(--ink); font-weight: 600; box-shadow: inset 3px 0 0 var(--live-fill); }
-.account { display: flex; align-items: center; padding-left: 12px; }
-.account span { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
-main { min-width: 0; }
-.stale { background: var(--fail-fill); color: var(--fail); padding: 10px 26px; font-weight: 550; position: sticky; top: 0; z-index: 5; }
+.frame {
+  display: grid;
+  grid-template-columns: 200px minmax(0, 1fr);
+  min-height: 100vh;
+}
+nav {
+  padding: 20px 12px;
+  border-right: 1px solid var(--line);
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+  position: sticky;
+  top: 0;
+  height: 100vh;
+}
+.mark {
+  display: flex;
+  align-items: center;
+  gap: 10px;
+  font-weight: 650;
+  font-size: 16px;
+  padding: 0 10px 22px;
+  color: var(--ink);
+  text-decoration: none;
+}
+.place {
+  padding: 9px 12px;
+  border-radius: 8px;
+  color: var(--muted);
+  text-decoration: none;
+  display: flex;
+  justify-content: space-between;
+  gap: 8px;
+  white-space: nowrap;
+}
+.place.on {
+  background: var(--surface);
+  color: var(--ink);
+  font-weight: 600;
+  box-shadow: inset 3px 0 0 var(--live-fill);
+}
+.account {
+  display: flex;
+  align-items: center;
+  padding-left: 12px;
+}
+.account span {
+  flex: 1;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+main {
+  min-width: 0;
+}
+.stale {
+  background: var(--fail-fill);
+  color: var(--fail);
+  padding: 10px 26px;
+  font-weight: 550;
+  position: sticky;
+  top: 0;
+  z-index: 5;
+}
 @media (max-width: 900px) {
-  .frame { grid-template-columns: minmax(0, 1fr); grid-template-rows: auto 1fr; }
-  nav { flex-direction: row; align-items: center; position: static; height: auto; padding: 8px 10px; border-right: 0; border-bottom: 1px solid var(--line); }
-  .mark { padding: 0 8px; font-size: 0; gap: 0; }
-  .account span { display: none; }
+  .frame {
+    grid-template-columns: minmax(0, 1fr);
+    grid-template-rows: auto 1fr;
+  }
+  nav {
+    flex-direction: row;
+    align-items: center;
+    position: static;
+    height: auto;
+    padding: 8px 10px;
+    border-right: 0;
+    border-bottom: 1px solid var(--line);
+  }
+  .mark {
+    padding: 0 8px;
+    font-size: 0;
+    gap: 0;
+  }
+  .account span {
+    display: none;
+  }
 }
 </style>

@@ -48,19 +48,29 @@ export type Mapping = Schemas['Mapping']
 export type LogLook = Schemas['LogLook']
 export type ImportLog = Schemas['ImportLog']
 export type FigureTable = Schemas['FigureTable']
-export interface SignalEvent { bay: string; run: string; message: string; sound: boolean; t: number }
+export interface SignalEvent {
+  bay: string
+  run: string
+  message: string
+  sound: boolean
+  t: number
+}
 
 // ApiError carries a problem document: what happened, why, and what to do.
 export class ApiError extends Error {
   constructor(readonly problem: Problem) {
     super([problem.title, problem.detail].filter(Boolean).join(': '))
   }
-  get remedy(): string { return this.problem.remedy ?? '' }
+  get remedy(): string {
+    return this.problem.remedy ?? ''
+  }
 }
 
 const unreachable: Problem = {
-  title: 'The service does not answer', status: 0,
-  detail: 'it was stopped, or the network is interrupted', remedy: 'the console tries again by itself',
+  title: 'The service does not answer',
+  status: 0,
+  detail: 'it was stopped, or the network is interrupted',
+  remedy: 'the console tries again by itself',
 }
 
 async function request<T>(method: string, path: string, body?: unknown): Promise<T> {
@@ -68,14 +78,19 @@ async function request<T>(method: string, path: string, body?: unknown): Promise
   try {
     response = await fetch(path, {
       method,
-      headers: body === undefined ? {} : { 'Content-Type': body instanceof File ? 'application/octet-stream' : 'application/json' },
+      headers:
+        body === undefined
+          ? {}
+          : { 'Content-Type': body instanceof File ? 'application/octet-stream' : 'application/json' },
       body: body === undefined ? undefined : body instanceof File ? body : JSON.stringify(body),
     })
   } catch {
     throw new ApiError(unreachable)
   }
   if (!response.ok) {
-    const problem: Problem = await response.json().catch(() => ({ title: response.statusText, status: response.status }))
+    const problem: Problem = await response
+      .json()
+      .catch(() => ({ title: response.statusText, status: response.status }))
     throw new ApiError(problem)
   }
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T)
@@ -85,11 +100,16 @@ async function request<T>(method: string, path: string, body?: unknown): Promise
 async function download(path: string, body: unknown, name: string) {
   let response: Response
   try {
-    response = await fetch(path, { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) })
+    response = await fetch(path, {
+      method: 'POST',
+      headers: { 'Content-Type': 'application/json' },
+      body: JSON.stringify(body),
+    })
   } catch {
     throw new ApiError(unreachable)
   }
-  if (!response.ok) throw new ApiError(await response.json().catch(() => ({ title: response.statusText, status: response.status })))
+  if (!response.ok)
+    throw new ApiError(await response.json().catch(() => ({ title: response.statusText, status: response.status })))
   const url = URL.createObjectURL(await response.blob())
   save(name, url)
   URL.revokeObjectURL(url)
@@ -100,7 +120,8 @@ const one = (...parts: string[]) => base + parts.map((p) => '/' + encodeURICompo
 
 export const api = {
   health: () => request<Health>('GET', '/health'),
-  setUp: (code: string, name: string, password: string) => request<Account>('POST', one('setup'), { code, name, password }),
+  setUp: (code: string, name: string, password: string) =>
+    request<Account>('POST', one('setup'), { code, name, password }),
   signIn: (name: string, password: string) => request<Account>('POST', one('sign-in'), { name, password }),
   signOut: () => request<void>('POST', one('sign-out')),
   me: () => request<Account>('GET', one('me')),
@@ -108,7 +129,8 @@ export const api = {
   stop: (bay: string) => request<Bay>('POST', one('bays', bay, 'stop'), {}),
   makeSafe: (bay: string) => request<Bay>('POST', one('bays', bay, 'safe'), {}),
   stopAll: () => request<Bay[]>('POST', one('stop-all'), {}),
-  set: (bay: string, seat: string, quantity: string, value: string) => request<Bay>('PUT', one('bays', bay, 'setting'), { seat, quantity, value }),
+  set: (bay: string, seat: string, quantity: string, value: string) =>
+    request<Bay>('PUT', one('bays', bay, 'setting'), { seat, quantity, value }),
   takeOver: (bay: string) => request<TakenOver>('POST', one('bays', bay, 'take-over')),
   changeSensor: (bay: string, seat: string, quantity: string, change: Schemas['SensorChange']) =>
     request<BenchConfig>('PUT', one('bays', bay, 'sensors', seat, quantity), change),
@@ -122,7 +144,8 @@ export const api = {
   dialects: () => request<Dialect[]>('GET', one('dialects')),
   dialect: (name: string) => request<Dialect>('GET', one('dialects', name)),
   pushDialect: (text: string) => request<Dialect>('POST', one('dialects'), { text }),
-  exchanges: (name: string, limit: number) => request<Exchange[]>('GET', one('instruments', name, 'messages') + `?limit=${limit}`),
+  exchanges: (name: string, limit: number) =>
+    request<Exchange[]>('GET', one('instruments', name, 'messages') + `?limit=${limit}`),
   exchangesURL: (name: string) => one('instruments', name, 'messages') + '?format=csv&limit=1000',
   preflight: (start: StartRun) => request<Preflight>('POST', one('preflight'), start),
   procedures: () => request<Procedure[]>('GET', one('procedures')),
@@ -130,7 +153,8 @@ export const api = {
   pushProcedure: (text: string, why: string) => request<Procedure>('POST', one('procedures'), { text, why }),
   outline: (draft: Schemas['Draft']) => request<Outline>('POST', one('procedures', 'outline'), draft),
   revisions: (name: string) => request<Procedure[]>('GET', one('procedures', name, 'revisions')),
-  difference: (name: string, from: number, to: number) => request<Difference[]>('GET', one('procedures', name, 'difference') + `?from=${from}&to=${to}`),
+  difference: (name: string, from: number, to: number) =>
+    request<Difference[]>('GET', one('procedures', name, 'difference') + `?from=${from}&to=${to}`),
   ready: () => request<Procedure[]>('GET', one('ready')),
   nameplates: () => request<Schemas['Nameplate'][]>('GET', one('nameplates')),
   nameplate: (name: string) => request<Nameplate>('GET', one('nameplates', name)),
@@ -148,13 +172,15 @@ export const api = {
   lookAtLog: (l: ImportLog) => request<LogLook>('POST', one('imports', 'look'), l),
   importLog: (l: ImportLog) => request<RunSummary>('POST', one('imports'), l),
   sources: () => request<string[]>('GET', one('imports', 'sources')),
-  readTable: (file: File) => request<Schemas['Table']>('POST', one('tables') + '?name=' + encodeURIComponent(file.name), file),
+  readTable: (file: File) =>
+    request<Schemas['Table']>('POST', one('tables') + '?name=' + encodeURIComponent(file.name), file),
   rehearse: (draft: Schemas['Draft']) => request<Rehearsal>('POST', one('rehearsals'), draft),
   runRehearsal: (run: string) => request<RunRehearsal>('GET', one('runs', run, 'rehearsal')),
   judgements: (run: string) => request<Judgement[]>('GET', one('runs', run, 'judgements')),
   intervene: (bay: string, i: Intervention) => request<Bay>('POST', one('bays', bay, 'intervene'), i),
   startRun: (start: StartRun) => request<RunSummary>('POST', one('runs'), start),
-  runs: (filter: Record<string, string>) => request<RunSummary[]>('GET', one('runs') + '?' + new URLSearchParams(filter)),
+  runs: (filter: Record<string, string>) =>
+    request<RunSummary[]>('GET', one('runs') + '?' + new URLSearchParams(filter)),
   run: (id: string) => request<Run>('GET', one('runs', id)),
   window: (run: string, options: { from?: number; to?: number; buckets?: number; columns?: string[] }) => {
     const query = new URLSearchParams()
@@ -164,7 +190,13 @@ export const api = {
     query.set('buckets', String(options.buckets ?? 1600))
     return request<Window>('GET', one('runs', run, 'window') + '?' + query)
   },
-  exportURL: (run: string, format: 'csv' | 'json' | 'parquet' | 'xlsx', from?: number, to?: number, layout?: 'battery') => {
+  exportURL: (
+    run: string,
+    format: 'csv' | 'json' | 'parquet' | 'xlsx',
+    from?: number,
+    to?: number,
+    layout?: 'battery',
+  ) => {
     const query = new URLSearchParams({ format })
     if (layout) query.set('layout', layout)
     if (from !== undefined) query.set('from', String(from))

@@ -1,5 +1,13 @@
 import { LineChart } from 'echarts/charts'
-import { AxisPointerComponent, DataZoomComponent, GridComponent, LegendComponent, MarkAreaComponent, MarkLineComponent, TooltipComponent } from 'echarts/components'
+import {
+  AxisPointerComponent,
+  DataZoomComponent,
+  GridComponent,
+  LegendComponent,
+  MarkAreaComponent,
+  MarkLineComponent,
+  TooltipComponent,
+} from 'echarts/components'
 import { init, use } from 'echarts/core'
 import { CanvasRenderer, SVGRenderer } from 'echarts/renderers'
 import type { EChartsOption } from 'echarts/types/dist/shared'
@@ -7,14 +15,26 @@ import VChart from 'vue-echarts'
 
 import { type Tokens, tokens } from './theme'
 
-use([LineChart, AxisPointerComponent, DataZoomComponent, GridComponent, LegendComponent, MarkAreaComponent, MarkLineComponent, TooltipComponent, CanvasRenderer, SVGRenderer])
+use([
+  LineChart,
+  AxisPointerComponent,
+  DataZoomComponent,
+  GridComponent,
+  LegendComponent,
+  MarkAreaComponent,
+  MarkLineComponent,
+  TooltipComponent,
+  CanvasRenderer,
+  SVGRenderer,
+])
 
 export type Option = EChartsOption
 export { VChart }
 
 export const palette = (dark: boolean): Tokens => (dark ? tokens.dark : tokens.light)
 
-// dashes tell the seats of a quantity apart, which share its colour: source and meter, load, and the second, third … of a kind.
+// dashes tell the seats of a quantity apart, which share its colour: source and meter, load, and the second,
+// third … of a kind.
 const patterns: ('solid' | number[])[] = ['solid', [10, 3], [2, 2], [10, 3, 2, 3], [5, 2], [1, 3], [10, 3, 2, 3, 2, 3]]
 export function dashes(seat: string): 'solid' | number[] {
   const number = Number(/\d+$/.exec(seat)?.[0] ?? 1)
@@ -23,7 +43,14 @@ export function dashes(seat: string): 'solid' | number[] {
 }
 
 export function quantityColor(quantity: string, t: Tokens): string {
-  const known: Record<string, string> = { volts: t.volts, amps: t.amps, watts: t.watts, celsius: t.celsius, charge: t.charge, energy: t.charge }
+  const known: Record<string, string> = {
+    volts: t.volts,
+    amps: t.amps,
+    watts: t.watts,
+    celsius: t.celsius,
+    charge: t.charge,
+    energy: t.charge,
+  }
   return known[quantity] ?? t.muted
 }
 

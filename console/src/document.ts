@@ -1,6 +1,7 @@
 import { isMap, isScalar, isSeq, LineCounter, type Node, parseDocument, type Scalar, YAMLMap } from 'yaml'
 
-// Forms and drawings edit the text of a procedure where a value stands and leave everything else, comments too, as it is.
+// Forms and drawings edit the text of a procedure where a value stands and leave everything else, comments too,
+// as it is.
 
 // Field is a value of a stage that can be edited by itself.
 export interface Field {
@@ -36,7 +37,10 @@ function stageAt(text: string, line: number): YAMLMap | null {
 // labelOf words the place of a value: "over 1 › set" for the first of a list.
 function labelOf(path: (string | number)[]): string {
   const inner = path.length > 1 && typeof path[1] === 'string' ? path.slice(1) : path
-  return inner.map((p, i) => (typeof p === 'number' ? String(p + 1) : `${i > 0 ? ' › ' : ''}${p}`)).join('').replace(/([a-z])(\d)/g, '$1 $2')
+  return inner
+    .map((p, i) => (typeof p === 'number' ? String(p + 1) : `${i > 0 ? ' › ' : ''}${p}`))
+    .join('')
+    .replace(/([a-z])(\d)/g, '$1 $2')
 }
 
 // fieldsOf lists the values of the stage at a line. Stages inside it have fields of their own.
@@ -52,7 +56,12 @@ export function fieldsOf(text: string, line: number): Field[] {
       }
       return
     }
-    if (isSeq(node) && node.items.some((i) => !isScalar(i) || String(i.value).includes(' at ') || /^(ramp|step|exponential) /.test(String(i.value)))) {
+    if (
+      isSeq(node) &&
+      node.items.some(
+        (i) => !isScalar(i) || String(i.value).includes(' at ') || /^(ramp|step|exponential) /.test(String(i.value)),
+      )
+    ) {
       node.items.forEach((item, i) => walk(item, [...path, i]))
       return
     }
@@ -60,7 +69,14 @@ export function fieldsOf(text: string, line: number): Field[] {
     if (!range) return
     const source = text.slice(range[0], range[1])
     const quoted = isScalar(node) && (node.type === 'QUOTE_DOUBLE' || node.type === 'QUOTE_SINGLE')
-    fields.push({ path, label: labelOf(path), text: quoted ? String((node as Scalar).value) : source, from: range[0], to: range[1], quoted })
+    fields.push({
+      path,
+      label: labelOf(path),
+      text: quoted ? String((node as Scalar).value) : source,
+      from: range[0],
+      to: range[1],
+      quoted,
+    })
   }
   if (stage) walk(stage, [])
   return fields
@@ -88,7 +104,11 @@ export function withStage(text: string, stage: string): string {
 }
 
 const lineStart = (text: string, offset: number) => offset - (text.lastIndexOf('\n', offset - 1) + 1)
-const indented = (text: string, by: string) => text.split('\n').map((l) => by + l).join('\n')
+const indented = (text: string, by: string) =>
+  text
+    .split('\n')
+    .map((l) => by + l)
+    .join('\n')
 
 // withTable lets the text carry a table.
 export function withTable(text: string, name: string, csv: string): string {
@@ -103,10 +123,14 @@ export const renamed = (text: string, name: string) => text.replace(/^procedure:
 
 const number = '-?[\\d.]+(?:e-?\\d+)?\\s*[a-zA-ZµΩ°%]*'
 const levelPlace: Record<string, RegExp> = {
-  hold: new RegExp(`(\\bat\\s+)(${number})`), step: new RegExp(`(\\bto\\s+)(${number})`), ramp: new RegExp(`(\\bto\\s+)(${number})`),
+  hold: new RegExp(`(\\bat\\s+)(${number})`),
+  step: new RegExp(`(\\bto\\s+)(${number})`),
+  ramp: new RegExp(`(\\bto\\s+)(${number})`),
 }
 const timePlace: Record<string, RegExp> = {
-  hold: new RegExp(`(^\\s*hold\\s+)(${number})`), step: new RegExp(`(\\bfor\\s+)(${number})`), ramp: new RegExp(`(\\bin\\s+)(${number})`),
+  hold: new RegExp(`(^\\s*hold\\s+)(${number})`),
+  step: new RegExp(`(\\bfor\\s+)(${number})`),
+  ramp: new RegExp(`(\\bin\\s+)(${number})`),
 }
 
 const word = (phrase: string) => phrase.trim().split(' ')[0] ?? ''

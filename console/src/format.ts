@@ -10,8 +10,26 @@ export function fixed(x: number | null | undefined, decimals: number): string {
 }
 
 // Decimals of readouts: what the instruments resolve, so that digits neither jump nor lie.
-const decimals: Record<string, number> = { volts: 3, amps: 4, watts: 2, charge: 4, energy: 3, celsius: 1, ohms: 3, hertz: 2 }
-const units: Record<string, string> = { volts: 'V', amps: 'A', watts: 'W', charge: 'Ah', energy: 'Wh', celsius: '°C', ohms: 'Ω', hertz: 'Hz' }
+const decimals: Record<string, number> = {
+  volts: 3,
+  amps: 4,
+  watts: 2,
+  charge: 4,
+  energy: 3,
+  celsius: 1,
+  ohms: 3,
+  hertz: 2,
+}
+const units: Record<string, string> = {
+  volts: 'V',
+  amps: 'A',
+  watts: 'W',
+  charge: 'Ah',
+  energy: 'Wh',
+  celsius: '°C',
+  ohms: 'Ω',
+  hertz: 'Hz',
+}
 
 // What a person reads of a seat, in the order in which it is shown.
 const shown = ['volts', 'amps', 'watts', 'ohms', 'celsius', 'hertz']
@@ -38,17 +56,26 @@ export function clock(s: number, span: number): string {
   const rest = s % 60
   const small = rest.toFixed(span < 5 ? 2 : span < 60 ? 1 : 0).padStart(span < 5 ? 5 : span < 60 ? 4 : 2, '0')
   const minutes = Math.floor(s / 60)
-  return minutes >= 60 ? `${Math.floor(minutes / 60)}:${String(minutes % 60).padStart(2, '0')}:${small}` : `${minutes}:${small}`
+  return minutes >= 60
+    ? `${Math.floor(minutes / 60)}:${String(minutes % 60).padStart(2, '0')}:${small}`
+    : `${minutes}:${small}`
 }
 
 export const dateTime = (t: string) =>
-  new Date(t).toLocaleString('en-GB', { year: 'numeric', month: 'short', day: '2-digit', hour: '2-digit', minute: '2-digit' })
+  new Date(t).toLocaleString('en-GB', {
+    year: 'numeric',
+    month: 'short',
+    day: '2-digit',
+    hour: '2-digit',
+    minute: '2-digit',
+  })
 export const timeOfDay = (t: string | Date) => new Date(t).toLocaleTimeString('en-GB')
 
 // value words a figure with two digits of uncertainty and the value to the same place.
 export function value(f: Figure): string {
   if (f.undetermined) return 'undetermined'
-  if (f.text) return f.id === 'termination' ? `${f.text} after ${seconds(f.value)}` : `${fixed(f.value, 2)} ${f.unit}, ${f.text}`
+  if (f.text)
+    return f.id === 'termination' ? `${f.text} after ${seconds(f.value)}` : `${fixed(f.value, 2)} ${f.unit}, ${f.text}`
   if (f.unit === 'cycles') return `${Number(f.value.toPrecision(4))} cycles`
   if (f.u <= 0) return `${fixed(f.value, 4)} ${f.unit}`
   const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(f.u.toPrecision(2)))), 0), 9)
@@ -61,12 +88,15 @@ export function limit(f: Figure): string {
   const short = (x: number) => (long ? seconds(x) : String(Number(x.toPrecision(6))).replace('-', minus))
   const unit = long ? '' : ` ${f.unit}`
   if (f.min === undefined && f.max === undefined) return '—'
-  if (f.min === undefined) return `≤ ${short(f.max!)}${unit}` + (f.marginal ? ` (marginal above ${short(f.max! - f.marginal)})` : '')
-  if (f.max === undefined) return `≥ ${short(f.min)}${unit}` + (f.marginal ? ` (marginal below ${short(f.min + f.marginal)})` : '')
+  if (f.min === undefined)
+    return `≤ ${short(f.max!)}${unit}` + (f.marginal ? ` (marginal above ${short(f.max! - f.marginal)})` : '')
+  if (f.max === undefined)
+    return `≥ ${short(f.min)}${unit}` + (f.marginal ? ` (marginal below ${short(f.min + f.marginal)})` : '')
   return `${short(f.min)} … ${short(f.max)}${unit}`
 }
 
-// cell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash for what is missing.
+// cell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash for
+// what is missing.
 export function cell(x: unknown, unit: string | undefined): string {
   if (typeof x === 'string') return x || '—'
   if (typeof x !== 'number') return '—'

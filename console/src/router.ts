@@ -5,7 +5,9 @@ import { useSession } from './composables/session'
 import Floor from './views/Floor.vue'
 
 declare module 'vue-router' {
-  interface RouteMeta { open?: boolean }
+  interface RouteMeta {
+    open?: boolean
+  }
 }
 
 export const router = createRouter({
@@ -17,7 +19,12 @@ export const router = createRouter({
     { path: '/bays/:bay', name: 'bay', component: () => import('./views/Bay.vue'), props: true },
     { path: '/bays/:bay/manual', name: 'manual', component: () => import('./views/Manual.vue'), props: true },
     { path: '/bench', name: 'bench', component: () => import('./views/Bench.vue') },
-    { path: '/bench/instruments/:name', name: 'instrument', component: () => import('./views/Instrument.vue'), props: true },
+    {
+      path: '/bench/instruments/:name',
+      name: 'instrument',
+      component: () => import('./views/Instrument.vue'),
+      props: true,
+    },
     { path: '/procedures', name: 'procedures', component: () => import('./views/Procedures.vue') },
     { path: '/procedures/:name', name: 'procedure', component: () => import('./views/Procedure.vue'), props: true },
     { path: '/nameplates', name: 'nameplates', component: () => import('./views/Nameplates.vue') },

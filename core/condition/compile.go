@@ -21,7 +21,8 @@ type Ref struct {
 	Dim    quantity.Dimension
 }
 
-// Scope resolves names: quantities of seats, parameters, ratings of the nameplate. The error says what is known instead.
+// Scope resolves names: quantities of seats, parameters, ratings of the nameplate. The error says what is known
+// instead.
 type Scope func(name string) (Ref, error)
 
 // The truth values.
@@ -134,8 +135,10 @@ func (c *compiler) compare(e *compareExpr) (node, error) {
 }
 
 // rates makes a current of a C-rate that stands beside one, if the rated capacity is known.
-func (c *compiler) rates(left number, ld quantity.Dimension, right number, rd quantity.Dimension) (number, quantity.Dimension, number, quantity.Dimension) {
-	if ld == rd || ld != quantity.ChargeRate && rd != quantity.ChargeRate || ld != quantity.Current && rd != quantity.Current {
+func (c *compiler) rates(left number, ld quantity.Dimension, right number, rd quantity.Dimension) (number,
+	quantity.Dimension, number, quantity.Dimension) {
+	if ld == rd || ld != quantity.ChargeRate && rd != quantity.ChargeRate || ld != quantity.Current &&
+		rd != quantity.Current {
 		return left, ld, right, rd
 	}
 	ref, err := c.scope("nameplate.rated_capacity")
@@ -190,7 +193,8 @@ func (c *compiler) sum(e *sumExpr) (number, quantity.Dimension, error) {
 		}
 		value, dim, right, rd = c.rates(value, dim, right, rd)
 		if rd != dim {
-			return nil, dim, &Error{tail.Pos.Column, fmt.Sprintf("adds or subtracts %s and %s; both must be of one kind", dim, rd)}
+			return nil, dim, &Error{tail.Pos.Column, fmt.Sprintf("adds or subtracts %s and %s; both must be of one kind", dim,
+				rd)}
 		}
 		left, sign := value, 1.0
 		if tail.Op == "-" {
@@ -313,13 +317,15 @@ func (c *compiler) call(e *callExpr) (number, quantity.Dimension, error) {
 	c.measures = true
 	if look, ok := sinceFunctions[e.Name]; ok {
 		if e.Window != nil {
-			return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%s looks back to the beginning of the stage; it takes no window", e.Name)}
+			return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%s looks back to the beginning of the stage; it takes no window",
+				e.Name)}
 		}
 		return c.since(of, look), dim, nil
 	}
 	f, ok := functions[e.Name]
 	if !ok {
-		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%q is no function; known are %s", e.Name, strings.Join(FunctionNames(), ", "))}
+		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%q is no function; known are %s", e.Name,
+			strings.Join(FunctionNames(), ", "))}
 	}
 	if e.Window == nil {
 		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%s needs a window, as in %s(load.volts, 200 ms)", e.Name, e.Name)}
@@ -373,14 +379,15 @@ func (c *compiler) since(of number, look func(h *stretch, x float64) float64) nu
 
 func constant(x float64) number { return func(*Sample) float64 { return x } }
 
-// junction is "or" (decisive True) or "and" (decisive False): one decisive part decides, else one unknown makes it unknown.
+// junction is "or" (decisive True) or "and" (decisive False): one decisive part decides, else one unknown makes
+// it unknown.
 type junction struct {
 	parts    []node
 	decisive Truth
 }
 
-// hold is true once the inner part has held for a time without a frame that said otherwise. Unknown frames neither count nor
-// reset.
+// hold is true once the inner part has held for a time without a frame that said otherwise. Unknown frames
+// neither count nor reset.
 type hold struct {
 	inner   node
 	seconds float64

@@ -69,7 +69,8 @@ func TestForNeedsAnUnbrokenTime(t *testing.T) {
 	steps := []struct {
 		t, volts float64
 		want     Truth
-	}{{0, 13, False}, {1, 13, False}, {1.5, 15, False}, {2, 13, False}, {3, math.NaN(), Unknown}, {3.9, 13, False}, {4, 13, True}, {5, 13, True}}
+	}{{0, 13, False}, {1, 13, False}, {1.5, 15, False}, {2, 13, False}, {3, math.NaN(), Unknown}, {3.9, 13, False},
+		{4, 13, True}, {5, 13, True}}
 	for _, s := range steps {
 		assert.Equal(t, s.want, c.Evaluate(sample(s.t, s.volts, 0)), "at %v s", s.t)
 	}

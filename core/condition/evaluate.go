@@ -9,9 +9,10 @@ import (
 
 // Sample is what a condition is evaluated on.
 type Sample struct {
-	T       float64   // bench time since the start of the run, s
-	StageT  float64   // bench time since the start of the stage, s
-	Entry   int       // how many stages were entered: functions that look back to the beginning of the stage begin anew when it changes
+	T      float64 // bench time since the start of the run, s
+	StageT float64 // bench time since the start of the stage, s
+	// How many stages were entered: functions that look back to the beginning of the stage begin anew when it changes
+	Entry   int
 	Columns []float64 // the frame's values
 	// Answers are the numbers that the operator gave, SI; one that is not there is missing.
 	Answers map[string]float64
@@ -32,7 +33,8 @@ func (t Truth) not() Truth {
 
 type number func(s *Sample) float64
 
-// node is a part of a condition that has a truth. The margin is the distance from tripping: positive while it does not hold.
+// node is a part of a condition that has a truth. The margin is the distance from tripping: positive while it
+// does not hold.
 type node interface {
 	truth(s *Sample, held []Hold) Truth
 	margin(s *Sample) (float64, quantity.Dimension, bool)
@@ -74,14 +76,16 @@ func (c *Condition) Evaluate(s Sample) Truth {
 	return c.root.truth(&s, c.held)
 }
 
-// Fixed tells whether the condition depends on nothing that happens in a run, and names nothing that could be given for one.
+// Fixed tells whether the condition depends on nothing that happens in a run, and names nothing that could be
+// given for one.
 func (c *Condition) Fixed() bool { return c.fixed }
 
-// Filling tells whether the last evaluation met a window that does not reach back far enough yet, so that unknown means not yet.
+// Filling tells whether the last evaluation met a window that does not reach back far enough yet, so that
+// unknown means not yet.
 func (c *Condition) Filling() bool { return c.filling }
 
-// Margin is how far the frame is from making the condition true, in the dimension of its comparison, positive while it does not
-// hold. ok is false if the condition is not a single comparison or a reading is missing.
+// Margin is how far the frame is from making the condition true, in the dimension of its comparison, positive
+// while it does not hold. ok is false if the condition is not a single comparison or a reading is missing.
 func (c *Condition) Margin(s Sample) (distance quantity.Quantity, ok bool) {
 	value, dim, ok := c.root.margin(&s)
 	return quantity.Quantity{Value: value, Dim: dim}, ok && !math.IsNaN(value)
@@ -101,7 +105,8 @@ func (c *Condition) Reset() {
 	}
 }
 
-// Shift moves everything that the condition remembers by a time, as if what was before a pause had been that much later.
+// Shift moves everything that the condition remembers by a time, as if what was before a pause had been that
+// much later.
 func (c *Condition) Shift(seconds float64) {
 	for i := range c.held {
 		c.held[i].Since += seconds

@@ -1,7 +1,8 @@
-// Package condition reads and evaluates the conditions of procedures: `load.volts < 14.2 V for 2 s and not source.limited > 0`.
+// Package condition reads and evaluates the conditions of procedures: `load.volts < 14.2 V for 2 s and not
+// source.limited > 0`.
 //
-// [Parse] checks the form, [Compile] resolves names and checks dimensions, and a [Condition] is then evaluated on one frame
-// after another. Truth has three values: a comparison with a missing reading is unknown.
+// [Parse] checks the form, [Compile] resolves names and checks dimensions, and a [Condition] is then evaluated
+// on one frame after another. Truth has three values: a comparison with a missing reading is unknown.
 package condition
 
 import (
@@ -48,7 +49,8 @@ type duration struct {
 	Name    string   `parser:"| @Name"`
 }
 
-// compareExpr is a comparison, or a condition in parentheses. Which of the two a parenthesis opens is found by looking ahead.
+// compareExpr is a comparison, or a condition in parentheses. Which of the two a parenthesis opens is found by
+// looking ahead.
 type compareExpr struct {
 	Pos   lexer.Position
 	Group *orExpr  `parser:"(  '(' @@ ')' (?! Operator | '+' | '-' | '*' | '/')"`
@@ -140,7 +142,8 @@ func parse(text string) (*orExpr, error) {
 	}
 	var perr participle.Error
 	if errors.As(err, &perr) {
-		return nil, &Error{max(perr.Position().Column, 1), fmt.Sprintf("%s; a condition reads like: load.volts < 14.2 V for 2 s", perr.Message())}
+		return nil, &Error{max(perr.Position().Column, 1),
+			fmt.Sprintf("%s; a condition reads like: load.volts < 14.2 V for 2 s", perr.Message())}
 	}
 	return nil, &Error{1, err.Error()}
 }
@@ -160,7 +163,8 @@ func nesting(text string) (deepest int) {
 }
 
 var sumParser = sync.OnceValue(func() *participle.Parser[sumExpr] {
-	return participle.MustBuild[sumExpr](participle.Lexer(parser().Lexer()), participle.Elide("Space"), participle.UseLookahead(64))
+	return participle.MustBuild[sumExpr](participle.Lexer(parser().Lexer()), participle.Elide("Space"),
+		participle.UseLookahead(64))
 })
 
 func parseSum(text string) (*sumExpr, error) {
@@ -183,7 +187,8 @@ func parseSum(text string) (*sumExpr, error) {
 	return nil, &Error{1, qerr.Error()}
 }
 
-// Value computes an expression without comparison, such as "0.5 * top" or "nameplate.rated_volts - 1 V", from constants.
+// Value computes an expression without comparison, such as "0.5 * top" or "nameplate.rated_volts - 1 V", from
+// constants.
 func Value(text string, scope Scope) (quantity.Quantity, error) {
 	tree, err := parseSum(text)
 	if err != nil {
@@ -195,7 +200,8 @@ func Value(text string, scope Scope) (quantity.Quantity, error) {
 		return quantity.Quantity{}, err
 	}
 	if len(c.cond.columns) > 0 || c.measures {
-		return quantity.Quantity{}, &Error{1, "a measured quantity has no fixed value; use a literal, a parameter or a rating"}
+		return quantity.Quantity{},
+			&Error{1, "a measured quantity has no fixed value; use a literal, a parameter or a rating"}
 	}
 	return quantity.Quantity{Value: value(&Sample{}), Dim: dim}, nil
 }

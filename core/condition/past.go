@@ -5,8 +5,9 @@ import (
 	"slices"
 )
 
-// Functions over a window of time are computed as frames come: each frame is added to the newest of a bounded number of parts, parts
-// that are too old are dropped, and sums are kept. A frame costs the same whether the window is a second or a day.
+// Functions over a window of time are computed as frames come: each frame is added to the newest of a bounded
+// number of parts, parts that are too old are dropped, and sums are kept. A frame costs the same whether the
+// window is a second or a day.
 
 // function computes a number from the past of a value in a window.
 type function func(w *window) float64
@@ -188,8 +189,8 @@ func FunctionNames() []string {
 	return names
 }
 
-// State is what a condition remembers: for how long things have held, and the past that its functions need. It is part of a run's
-// snapshot.
+// State is what a condition remembers: for how long things have held, and the past that its functions need. It
+// is part of a run's snapshot.
 type State struct {
 	Held    []Hold        `json:"held,omitempty"`
 	Windows []windowState `json:"windows,omitempty"`

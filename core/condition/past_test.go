@@ -81,8 +81,8 @@ func TestMistakesInFunctionsAreExplained(t *testing.T) {
 	}
 }
 
-// TestWindowsAgreeWithTheirDefinition compares the running computation with one from all frames, and a condition that is saved and
-// restored on the way with one that is not.
+// TestWindowsAgreeWithTheirDefinition compares the running computation with one from all frames, and a
+// condition that is saved and restored on the way with one that is not.
 func TestWindowsAgreeWithTheirDefinition(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		length := rapid.Float64Range(0.1, 5).Draw(t, "window")
@@ -91,7 +91,8 @@ func TestWindowsAgreeWithTheirDefinition(t *testing.T) {
 		stop := rapid.IntRange(0, len(steps)-1).Draw(t, "saved at")
 		of := map[string]*Condition{}
 		for name := range functions {
-			of[name] = compiled(t, fmt.Sprintf("%s(load.amps, %.9f s) > 0 A%s", name, length, map[bool]string{true: "/s"}[functions[name].perTime]))
+			of[name] = compiled(t, fmt.Sprintf("%s(load.amps, %.9f s) > 0 A%s", name, length,
+				map[bool]string{true: "/s"}[functions[name].perTime]))
 		}
 		var ts []float64
 		var now float64
@@ -123,7 +124,8 @@ func TestWindowsAgreeWithTheirDefinition(t *testing.T) {
 		for _, x := range wx {
 			low, high = math.Min(low, x), math.Max(high, x)
 		}
-		for name, want := range map[string]float64{"rate": slope, "mean": stat.Mean(wx, nil), "min": low, "max": high, "delta": wx[len(wx)-1] - wx[0]} {
+		for name, want := range map[string]float64{"rate": slope, "mean": stat.Mean(wx, nil), "min": low, "max": high,
+			"delta": wx[len(wx)-1] - wx[0]} {
 			require.InDelta(t, want, of[name].windows[0].value, 1e-6*math.Max(1, math.Abs(want)), name)
 		}
 	})

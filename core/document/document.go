@@ -1,6 +1,6 @@
-// Package document reads YAML documents written by people: procedures, nameplates, dialects. It walks the parsed tree with
-// positions, collects every finding with line and column instead of stopping at the first, and suggests the key that was
-// probably meant.
+// Package document reads YAML documents written by people: procedures, nameplates, dialects. It walks the
+// parsed tree with positions, collects every finding with line and column instead of stopping at the first, and
+// suggests the key that was probably meant.
 package document
 
 import (
@@ -82,7 +82,8 @@ func Parse(text []byte) (doc *Document, err error) {
 
 func admissible(text []byte) *Finding {
 	if len(text) > LongestDocument {
-		return &Finding{1, 1, fmt.Sprintf("the document is larger than %d kB, so this is probably another kind of file", LongestDocument>>10)}
+		return &Finding{1, 1, fmt.Sprintf("the document is larger than %d kB, so this is probably another kind of file",
+			LongestDocument>>10)}
 	}
 	line := 1
 	for part := range bytes.Lines(text) {

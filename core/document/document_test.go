@@ -37,8 +37,9 @@ deep:
 		"deep": func(n Node) {
 			assert.True(t, n.IsMap())
 			n.Fields(map[string]func(Node){
-				"count": func(n Node) { count = n.Whole(0, 10) }, "word": func(n Node) { word = n.Word("on", "off") }, "empty": func(Node) {},
-				"note": func(n Node) { note = n.Text() }, "color": func(Node) {},
+				"count": func(n Node) { count = n.Whole(0, 10) }, "word": func(n Node) { word = n.Word("on", "off") },
+				"empty": func(Node) {},
+				"note":  func(n Node) { note = n.Text() }, "color": func(Node) {},
 			}, "size")
 		},
 	})
@@ -49,7 +50,8 @@ deep:
 	found := doc.Findings()
 	require.Len(t, found, 5)
 	for i, want := range []string{
-		`2:15: "2 A" is amperes, but here belong volts`, `2:20: "three": does not begin with a number`, "4:10: \"12\": here belongs a whole number from 0 to 10",
+		`2:15: "2 A" is amperes, but here belong volts`, `2:20: "three": does not begin with a number`,
+		"4:10: \"12\": here belongs a whole number from 0 to 10",
 		`6:3: "empty" has no value`, `7:3: unknown key "colour"; did you mean "color"?`,
 	} {
 		assert.True(t, strings.HasPrefix(found[i].Error(), want), found[i].Error())
@@ -59,7 +61,8 @@ deep:
 }
 
 func TestAMissingKeyIsNamedUnlessItIsOnlyMisspelt(t *testing.T) {
-	for text, want := range map[string]string{"a: 1\n": `1:1: the key "size" is missing`, "a: 1\nsiz: 2\n": `2:1: unknown key "siz"; did you mean "size"?`} {
+	for text, want := range map[string]string{"a: 1\n": `1:1: the key "size" is missing`,
+		"a: 1\nsiz: 2\n": `2:1: unknown key "siz"; did you mean "size"?`} {
 		doc, err := Parse([]byte(text))
 		require.NoError(t, err)
 		doc.Root().Fields(map[string]func(Node){"a": func(Node) {}, "size": func(Node) {}}, "size")
@@ -72,10 +75,12 @@ func TestTheWrongFormIsNamed(t *testing.T) {
 	doc, err := Parse([]byte("a: {x: 1}\nb: [1]\nc: 1\nd: [~]\n"))
 	require.NoError(t, err)
 	doc.Root().Fields(map[string]func(Node){
-		"a": func(n Node) { n.Text() }, "b": func(n Node) { n.Entries() }, "c": func(n Node) { n.Items() }, "d": func(n Node) { n.Items() },
+		"a": func(n Node) { n.Text() }, "b": func(n Node) { n.Entries() }, "c": func(n Node) { n.Items() },
+		"d": func(n Node) { n.Items() },
 	})
 	text := doc.Findings().Error()
-	for _, want := range []string{"here belongs a text, not a map", "here belongs a map of keys and values, not a list", "here belongs a list, not a single value", "an empty item"} {
+	for _, want := range []string{"here belongs a text, not a map", "here belongs a map of keys and values, not a list",
+		"here belongs a list, not a single value", "an empty item"} {
 		assert.Contains(t, text, want)
 	}
 	var absent Node

@@ -115,8 +115,8 @@ func plain(n ast.Node) ast.Node {
 	return n
 }
 
-// Fields hands each value of a map to the function of its key. Unknown keys are findings that name what was probably meant;
-// keys in required must be there.
+// Fields hands each value of a map to the function of its key. Unknown keys are findings that name what was
+// probably meant; keys in required must be there.
 func (n Node) Fields(fields map[string]func(Node), required ...string) {
 	seen := map[string]bool{}
 	misspelt := false // a key that seems to be missing is then probably there under a wrong name

@@ -11,24 +11,36 @@ import (
 	"usherbench/core/trace"
 )
 
-// Figures of batteries and cells: charge and energy of half-cycles. A battery's current is positive when it charges; a figure named after
-// a direction is positive in that direction.
+// Figures of batteries and cells: charge and energy of half-cycles. A battery's current is positive when it
+// charges; a figure named after a direction is positive in that direction.
 var batteryFigures = []Definition{
-	{ID: "capacity", Title: "Capacity", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg, holdArg, fitArg}, compute: capacity},
-	{ID: "discharge-energy", Title: "Discharge energy", Unit: "Wh", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg, holdArg, fitArg}, compute: dischargeEnergy},
-	{ID: "capacity-gain", Title: "Gain of capacity", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg, holdArg}, compute: capacityGain},
-	{ID: "state-of-health", Title: "State of health", Unit: "%", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg, holdArg},
+	{ID: "capacity", Title: "Capacity", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "discharge",
+		Args: []Arg{cutoffArg, holdArg, fitArg}, compute: capacity},
+	{ID: "discharge-energy", Title: "Discharge energy", Unit: "Wh", Least: 0, Most: math.Inf(1), Half: "discharge",
+		Args: []Arg{cutoffArg, holdArg, fitArg}, compute: dischargeEnergy},
+	{ID: "capacity-gain", Title: "Gain of capacity", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1), Half: "discharge",
+		Args: []Arg{cutoffArg, holdArg}, compute: capacityGain},
+	{ID: "state-of-health", Title: "State of health", Unit: "%", Least: 0, Most: math.Inf(1), Half: "discharge",
+		Args:    []Arg{cutoffArg, holdArg},
 		Choices: map[string][]string{"conditions": {"rated", "any"}}, compute: stateOfHealth},
-	{ID: "charge-returned", Title: "Charge returned", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "charge", compute: chargeReturned},
-	{ID: "energy-returned", Title: "Energy returned", Unit: "Wh", Least: 0, Most: math.Inf(1), Half: "charge", compute: energyReturned},
-	{ID: "coulombic-efficiency", Title: "Coulombic efficiency", Unit: "%", Least: 0, Most: 200, Half: "discharge", Choices: pairChoice, compute: coulombicEfficiency},
-	{ID: "energy-efficiency", Title: "Energy efficiency", Unit: "%", Least: 0, Most: 200, Half: "discharge", Choices: pairChoice, compute: energyEfficiency},
-	{ID: "mean-discharge-voltage", Title: "Mean discharge voltage", Unit: "V", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg, holdArg}, compute: meanDischargeVoltage},
+	{ID: "charge-returned", Title: "Charge returned", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "charge",
+		compute: chargeReturned},
+	{ID: "energy-returned", Title: "Energy returned", Unit: "Wh", Least: 0, Most: math.Inf(1), Half: "charge",
+		compute: energyReturned},
+	{ID: "coulombic-efficiency", Title: "Coulombic efficiency", Unit: "%", Least: 0, Most: 200, Half: "discharge",
+		Choices: pairChoice, compute: coulombicEfficiency},
+	{ID: "energy-efficiency", Title: "Energy efficiency", Unit: "%", Least: 0, Most: 200, Half: "discharge",
+		Choices: pairChoice, compute: energyEfficiency},
+	{ID: "mean-discharge-voltage", Title: "Mean discharge voltage", Unit: "V", Least: 0, Most: math.Inf(1),
+		Half: "discharge", Args: []Arg{cutoffArg, holdArg}, compute: meanDischargeVoltage},
 	{ID: "c-rate", Title: "C-rate", Unit: "C", Least: 0, Most: math.Inf(1), compute: cRate},
 	{ID: "termination", Title: "Termination", Unit: "s", Least: 0, Most: math.Inf(1), compute: termination},
-	{ID: "step-down-capacity", Title: "Step-down capacity", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg}, compute: stepDownCapacity},
-	{ID: "crossing-time", Title: "Crossing time", Unit: "s", Least: 0, Most: math.Inf(1), Args: []Arg{{"level", quantity.Voltage, math.NaN()}, holdArg, fitArg}, compute: crossingTime},
-	{ID: "crossing-charge", Title: "Crossing charge", Unit: "Ah", Least: math.Inf(-1), Most: math.Inf(1), Args: []Arg{{"level", quantity.Voltage, math.NaN()}, holdArg, fitArg}, compute: crossingCharge},
+	{ID: "step-down-capacity", Title: "Step-down capacity", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "discharge",
+		Args: []Arg{cutoffArg}, compute: stepDownCapacity},
+	{ID: "crossing-time", Title: "Crossing time", Unit: "s", Least: 0, Most: math.Inf(1),
+		Args: []Arg{{"level", quantity.Voltage, math.NaN()}, holdArg, fitArg}, compute: crossingTime},
+	{ID: "crossing-charge", Title: "Crossing charge", Unit: "Ah", Least: math.Inf(-1), Most: math.Inf(1),
+		Args: []Arg{{"level", quantity.Voltage, math.NaN()}, holdArg, fitArg}, compute: crossingCharge},
 }
 
 var (
@@ -41,7 +53,8 @@ var (
 // ampSeconds and wattSeconds turn Ah and Wh into SI.
 const ampSeconds, wattSeconds = 3600.0, 3600.0
 
-// half is one half-cycle: a charge, a discharge, or a rest between them, from when its current was switched on to when it was off.
+// half is one half-cycle: a charge, a discharge, or a rest between them, from when its current was switched on
+// to when it was off.
 type half struct {
 	Span
 	From, To float64 // of the current
@@ -77,7 +90,8 @@ func (rec *Record) eventsIn(s Span) []Event {
 	return rec.Events[i:max(i, j)]
 }
 
-// half is the half-cycle that a request means: of the stage that it names, or of the kind; the pass that it names, or the last.
+// half is the half-cycle that a request means: of the stage that it names, or of the kind; the pass that it
+// names, or the last.
 func (rec *Record) half(kind string, req Request) (half, error) {
 	if req.Stage != "" {
 		kind = "" // whatever does it: a hold may discharge as well
@@ -98,7 +112,8 @@ func (rec *Record) half(kind string, req Request) (half, error) {
 	return all[len(all)-1], nil
 }
 
-// battery is what was recorded at the terminals of a battery: the same times for all, charge and energy counted into it, SI.
+// battery is what was recorded at the terminals of a battery: the same times for all, charge and energy counted
+// into it, SI.
 type battery struct {
 	T, Volts, Amps, Charge, Energy []float64
 	voltsColumn, ampsColumn        string
@@ -126,7 +141,8 @@ func (rec *Record) terminals(t0, t1 float64) (*battery, error) {
 			break
 		}
 	}
-	// The current is that of the seat through which most flows: a cycler, a source and a load together, or a meter in somebody else's line.
+	// The current is that of the seat through which most flows: a cycler, a source and a load together, or a meter
+	// in somebody else's line.
 	most := -1.0
 	for _, seat := range []string{"cycler", "", "meter"} {
 		x := &battery{}
@@ -196,12 +212,14 @@ func (rec *Record) bothEnds(b *battery, read func(string) (trace.Series, bool), 
 	}
 }
 
-// join keeps the frames that have volts and amps; charge and energy are taken from the recorded counters, else integrated.
+// join keeps the frames that have volts and amps; charge and energy are taken from the recorded counters, else
+// integrated.
 func (b *battery) join(volts, amps, charge, energy trace.Series) {
 	counted := len(charge.T) == len(volts.T) && len(energy.T) == len(volts.T)
 	var q, e float64
 	for k, t := range volts.T {
-		if k >= len(amps.T) || math.IsNaN(volts.X[k]) || math.IsNaN(amps.X[k]) || counted && (math.IsNaN(charge.X[k]) || math.IsNaN(energy.X[k])) {
+		if k >= len(amps.T) || math.IsNaN(volts.X[k]) || math.IsNaN(amps.X[k]) || counted &&
+			(math.IsNaN(charge.X[k]) || math.IsNaN(energy.X[k])) {
 			continue
 		}
 		if n := len(b.T); counted {
@@ -211,12 +229,13 @@ func (b *battery) join(volts, amps, charge, energy trace.Series) {
 			q += 0.5 * (b.Amps[n-1] + amps.X[k]) * h
 			e += 0.5 * (b.Amps[n-1]*b.Volts[n-1] + amps.X[k]*volts.X[k]) * h
 		}
-		b.T, b.Volts, b.Amps, b.Charge, b.Energy = append(b.T, t), append(b.Volts, volts.X[k]), append(b.Amps, amps.X[k]), append(b.Charge, q), append(b.Energy, e)
+		b.T, b.Volts, b.Amps, b.Charge, b.Energy = append(b.T, t), append(b.Volts, volts.X[k]), append(b.Amps, amps.X[k]),
+			append(b.Charge, q), append(b.Energy, e)
 	}
 }
 
-// count is charge and energy at time t: counted up to the last frame, and from there at the reading of the side on which t lies.
-// before says that t is the instant of a command, and that what counts is the side before it.
+// count is charge and energy at time t: counted up to the last frame, and from there at the reading of the side
+// on which t lies. before says that t is the instant of a command, and that what counts is the side before it.
 func (b *battery) count(t float64, before bool) (charge, energy float64) {
 	k := sort.SearchFloat64s(b.T, t) // the first frame at or after t
 	switch {
@@ -242,8 +261,8 @@ func (b *battery) within(from, to float64) *battery {
 	return &battery{b.T[i:j], b.Volts[i:j], b.Amps[i:j], b.Charge[i:j], b.Energy[i:j], b.voltsColumn, b.ampsColumn}
 }
 
-// bridged checks the intervals of a window: one that is a gap may be bridged when it is short, or when it is a break of which is known what
-// happened. It gives the half-width, A·s, of what is not known, and remarks.
+// bridged checks the intervals of a window: one that is a gap may be bridged when it is short, or when it is a
+// break of which is known what happened. It gives the half-width, A·s, of what is not known, and remarks.
 func (rec *Record) bridged(b *battery, from, to float64) (within float64, remarks []string, err error) {
 	w := b.within(from, to)
 	if len(w.T) < 2 {
@@ -265,8 +284,10 @@ func (rec *Record) bridged(b *battery, from, to float64) (within float64, remark
 			remarks = addRemark(remarks, "bridged")
 		default:
 			known := math.Abs(w.Charge[k]-w.Charge[0]) + math.Abs(w.Charge[len(w.Charge)-1]-w.Charge[k+1])
-			return 0, remarks, &Undetermined{Code: Gap, Sentence: fmt.Sprintf("the record has a gap of %.4g s at %.6g s, which may not be bridged", h, w.T[k]),
-				Known: fmt.Sprintf("%.5g Ah outside the gap", known/ampSeconds)}
+			return 0, remarks,
+				&Undetermined{Code: Gap, Sentence: fmt.Sprintf("the record has a gap of %.4g s at %.6g s, which may not be bridged",
+					h, w.T[k]),
+					Known: fmt.Sprintf("%.5g Ah outside the gap", known/ampSeconds)}
 		}
 	}
 	return within, remarks, nil
@@ -289,8 +310,8 @@ type crossing struct {
 	Slope                   float64 // of the volts there, V/s
 }
 
-// cross finds the first falling or rising crossing of a level between two times. With fit it is that of a straight line through the last
-// fit frames; with hold the volts stay beyond the level for so long.
+// cross finds the first falling or rising crossing of a level between two times. With fit it is that of a
+// straight line through the last fit frames; with hold the volts stay beyond the level for so long.
 func (rec *Record) cross(b *battery, level, from, to float64, rising bool, hold float64, fit int) (crossing, error) {
 	w := b.within(from, to)
 	if len(w.T) == 0 {
@@ -304,10 +325,12 @@ func (rec *Record) cross(b *battery, level, from, to float64, rising bool, hold 
 	last := len(w.T) - 1
 	switch {
 	case err == trace.ErrAlreadyBeyond:
-		return crossing{}, undetermined(AlreadyBeyond, "%s is beyond %.5g V from the start: %.5g V", b.voltsColumn, level, w.Volts[0])
+		return crossing{}, undetermined(AlreadyBeyond, "%s is beyond %.5g V from the start: %.5g V", b.voltsColumn, level,
+			w.Volts[0])
 	case err == trace.ErrNotReached:
 		q0, _ := b.count(from, true)
-		return crossing{}, &Undetermined{Code: NotReached, Sentence: fmt.Sprintf("%s did not come to %.5g V", b.voltsColumn, level),
+		return crossing{}, &Undetermined{Code: NotReached, Sentence: fmt.Sprintf("%s did not come to %.5g V", b.voltsColumn,
+			level),
 			Known: fmt.Sprintf("≥ %.5g Ah", math.Abs(w.Charge[last]-q0)/ampSeconds)}
 	case err != nil:
 		return crossing{}, codeOf(err, b.voltsColumn)
@@ -330,8 +353,8 @@ func (rec *Record) cross(b *battery, level, from, to float64, rising bool, hold 
 	return x, nil
 }
 
-// upTo checks the gaps from a time to a crossing. Where the crossing lies in one, both its sides are bounds: a short one adds what flowed in half
-// of it to what is not known, another leaves the crossing undetermined.
+// upTo checks the gaps from a time to a crossing. Where the crossing lies in one, both its sides are bounds: a
+// short one adds what flowed in half of it to what is not known, another leaves the crossing undetermined.
 func (rec *Record) upTo(b *battery, from float64, x crossing) (within float64, remarks []string, err error) {
 	within, remarks, err = rec.bridged(b, from, x.After)
 	if h := x.After - x.Before; err == nil && h > rec.longestInterval(b.within(from, x.After)) {
@@ -339,8 +362,10 @@ func (rec *Record) upTo(b *battery, from float64, x crossing) (within float64, r
 			q0, _ := b.count(from, true)
 			q1, _ := b.count(x.Before, false)
 			q2, _ := b.count(x.After, false)
-			return 0, remarks, &Undetermined{Code: Gap, Sentence: fmt.Sprintf("the level was crossed in a gap, between %.6g s and %.6g s", x.Before, x.After),
-				Known: fmt.Sprintf("%.5g to %.5g Ah", math.Abs(q1-q0)/ampSeconds, math.Abs(q2-q0)/ampSeconds)}
+			return 0, remarks,
+				&Undetermined{Code: Gap, Sentence: fmt.Sprintf("the level was crossed in a gap, between %.6g s and %.6g s",
+					x.Before, x.After),
+					Known: fmt.Sprintf("%.5g to %.5g Ah", math.Abs(q1-q0)/ampSeconds, math.Abs(q2-q0)/ampSeconds)}
 		}
 		within += h * math.Abs(x.Amps) / 2
 	}

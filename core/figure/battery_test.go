@@ -23,13 +23,14 @@ func batteryRecord(ratings map[string]quantity.Quantity, stages []Span, events [
 			series[column].T, series[column].X = append(series[column].T, f.t), append(series[column].X, x)
 		}
 	}
-	return &Record{Stages: stages, Events: events, Ratings: ratings, Columns: []string{"cycler.volts", "cycler.amps"}, Series: 7, Trace: func(column string, a, b float64) (trace.Series, error) {
-		s, ok := series[column]
-		if !ok {
-			return trace.Series{}, trace.ErrNoData
-		}
-		return s.Between(a, b), nil
-	}}
+	return &Record{Stages: stages, Events: events, Ratings: ratings, Columns: []string{"cycler.volts", "cycler.amps"},
+		Series: 7, Trace: func(column string, a, b float64) (trace.Series, error) {
+			s, ok := series[column]
+			if !ok {
+				return trace.Series{}, trace.ErrNoData
+			}
+			return s.Between(a, b), nil
+		}}
 }
 
 // falling is a discharge whose volts fall along a straight line through two points.
@@ -54,7 +55,8 @@ func TestCapacityEndsAtTheCutoff(t *testing.T) {
 	assert.Contains(t, r.Remarks, "no full charge before")
 	assert.InDelta(t, 17996, Compute(rec, Request{ID: "crossing-time", Args: map[string]float64{"level": 21}}).Value, 1e-6)
 
-	rec.Specs = map[string]uncertainty.Spec{"cycler.volts": {{To: 60, Offset: 0.005 * math.Sqrt(3)}}, "cycler.amps": {{To: 12}}}
+	rec.Specs = map[string]uncertainty.Spec{"cycler.volts": {{To: 60, Offset: 0.005 * math.Sqrt(3)}},
+		"cycler.amps": {{To: 12}}}
 	r = Compute(rec, Request{ID: "capacity"})
 	assert.InDelta(t, 0.53e-3, r.U/r.K, 0.01e-3, "5 mV on 5 mV/s are 1 s, 0.53 mAh")
 
@@ -62,7 +64,8 @@ func TestCapacityEndsAtTheCutoff(t *testing.T) {
 	require.NotNil(t, r.Undetermined)
 	assert.Equal(t, NotReached, r.Undetermined.Code)
 	assert.Contains(t, r.Undetermined.Known, "≥ 9.605")
-	assert.Equal(t, AlreadyBeyond, Compute(rec, Request{ID: "capacity", Args: map[string]float64{"cutoff": 200}}).Undetermined.Code)
+	assert.Equal(t, AlreadyBeyond,
+		Compute(rec, Request{ID: "capacity", Args: map[string]float64{"cutoff": 200}}).Undetermined.Code)
 	assert.InDelta(t, 100*9.59787/9.6, Compute(rec, Request{ID: "state-of-health"}).Value, 1e-3)
 	rec.Ratings["rated_rate"] = quantity.Of(0.5, "C")
 	assert.Equal(t, WrongConditions, Compute(rec, Request{ID: "state-of-health"}).Undetermined.Code)
@@ -109,7 +112,8 @@ func TestACrossingInAGap(t *testing.T) {
 
 func TestEfficiencyOfAPair(t *testing.T) {
 	stages := []Span{{"fill", "charge", 0, 10000}, {"empty", "discharge", 10000, 20000}}
-	events := []Event{{10000, EventCondition, "charge ended by taper"}, {20000, EventCondition, "discharge ended by cutoff"}}
+	events := []Event{{10000, EventCondition, "charge ended by taper"},
+		{20000, EventCondition, "discharge ended by cutoff"}}
 	var frames []sample
 	for t := 0.0; t < 10000; t += 10 {
 		frames = append(frames, sample{t, 26.299, 9.662 * 0.36 * 1.001})
@@ -127,7 +131,8 @@ func TestEfficiencyOfAPair(t *testing.T) {
 	assert.InDelta(t, 9.66, Compute(rec, Request{ID: "charge-returned"}).Value, 0.02)
 	assert.Equal(t, "taper", Compute(rec, Request{ID: "termination", Stage: "fill"}).Text)
 	rec.Events = rec.Events[:2]
-	assert.Equal(t, WrongConditions, Compute(rec, Request{ID: "coulombic-efficiency"}).Undetermined.Code, "a half that did not end by itself is no half")
+	assert.Equal(t, WrongConditions, Compute(rec, Request{ID: "coulombic-efficiency"}).Undetermined.Code,
+		"a half that did not end by itself is no half")
 }
 
 func TestPulseResistance(t *testing.T) {
@@ -139,11 +144,14 @@ func TestPulseResistance(t *testing.T) {
 	for t := 10.05; t < 15; t += 0.1 {
 		frames = append(frames, sample{t, 25.168, -9.6})
 	}
-	rec := batteryRecord(nil, []Span{{"rest", "rest", 0, 9.99}, {"pulse", "discharge", 9.99, 15}}, []Event{{10, EventCommand, "on"}}, frames...)
+	rec := batteryRecord(nil, []Span{{"rest", "rest", 0, 9.99}, {"pulse", "discharge", 9.99, 15}},
+		[]Event{{10, EventCommand, "on"}}, frames...)
 	r := Compute(rec, Request{ID: "pulse-resistance", Stage: "pulse"})
 	require.Nil(t, r.Undetermined)
 	assert.InDelta(t, 70.0, r.Value, 1e-6)
-	assert.Equal(t, TooFew, Compute(rec, Request{ID: "pulse-resistance", Stage: "pulse", Args: map[string]float64{"delay": 0.1}}).Undetermined.Code)
+	assert.Equal(t, TooFew,
+		Compute(rec, Request{ID: "pulse-resistance", Stage: "pulse",
+			Args: map[string]float64{"delay": 0.1}}).Undetermined.Code)
 	rec.Events = nil
 	assert.Equal(t, NoMark, Compute(rec, Request{ID: "pulse-resistance", Stage: "pulse"}).Undetermined.Code)
 }
@@ -153,8 +161,10 @@ func TestRecoveryAtRest(t *testing.T) {
 	for t := 101.0; t <= 800; t++ {
 		frames = append(frames, sample{t, 21 + 1.64*(1-math.Exp(-(t-100)/100))/(1-math.Exp(-6)), 0})
 	}
-	events := []Event{{0, EventCommand, "on"}, {100, EventCondition, "discharge ended by cutoff"}, {100.2, EventCommand, "off"}}
-	rec := batteryRecord(gannetRatings(), []Span{{"empty", "discharge", 0, 100.2}, {"recover", "rest", 100.2, 800}}, events, frames...)
+	events := []Event{{0, EventCommand, "on"}, {100, EventCondition, "discharge ended by cutoff"},
+		{100.2, EventCommand, "off"}}
+	rec := batteryRecord(gannetRatings(), []Span{{"empty", "discharge", 0, 100.2}, {"recover", "rest", 100.2, 800}},
+		events, frames...)
 	r := Compute(rec, Request{ID: "rest-recovery"})
 	require.Nil(t, r.Undetermined)
 	assert.InDelta(t, 1.640, r.Value, 1e-3)
@@ -177,7 +187,8 @@ func TestStepDownCapacity(t *testing.T) {
 			frames = append(frames, sample{t + float64(k)*1e-3, 21 + (1-float64(i)/200)*0.5 - 1e-9*float64(i), -amps})
 		}
 		if from += length; k < 3 {
-			events = append(events, Event{from, EventCondition, "cutoff, step 1"}, Event{from + 1e-4, EventCommand, "stepped down"})
+			events = append(events, Event{from, EventCondition, "cutoff, step 1"},
+				Event{from + 1e-4, EventCommand, "stepped down"})
 		}
 	}
 	events = append(events, Event{from + 3e-3, EventCondition, "discharge ended by cutoff"})
@@ -186,11 +197,13 @@ func TestStepDownCapacity(t *testing.T) {
 	require.Nil(t, r.Undetermined)
 	assert.InDelta(t, 9.300, r.Value, 2e-3)
 	assert.Len(t, r.Table.Rows, 4)
-	assert.InDelta(t, 8.1, Compute(rec, Request{ID: "capacity"}).Value, 1e-3, "the capacity stays that to the first crossing")
+	assert.InDelta(t, 8.1, Compute(rec, Request{ID: "capacity"}).Value, 1e-3,
+		"the capacity stays that to the first crossing")
 }
 
 func TestIncrementalCapacity(t *testing.T) {
-	b := &battery{T: []float64{0, 1, 2, 3}, Volts: []float64{3.60, 3.61, 3.62, 3.63}, Charge: []float64{1 * 3600, 1.04 * 3600, 1.1 * 3600, 1.15 * 3600}, Amps: []float64{1, 1, 1, 1}}
+	b := &battery{T: []float64{0, 1, 2, 3}, Volts: []float64{3.60, 3.61, 3.62, 3.63},
+		Charge: []float64{1 * 3600, 1.04 * 3600, 1.1 * 3600, 1.15 * 3600}, Amps: []float64{1, 1, 1, 1}}
 	_, err := binned(b, 0.01, true)
 	assert.ErrorContains(t, err, "20 are needed")
 	curve := [][2]float64{{3.605, 4}, {3.615, 6}, {3.625, 5}}
@@ -280,7 +293,8 @@ func logOf(parts ...func(t float64) (seconds float64, at func(s float64) (volts,
 	return frames
 }
 
-func part(seconds float64, at func(s float64) (float64, float64)) func(float64) (float64, func(float64) (float64, float64)) {
+func part(seconds float64, at func(s float64) (float64, float64)) func(float64) (float64,
+	func(float64) (float64, float64)) {
 	return func(float64) (float64, func(float64) (float64, float64)) { return seconds, at }
 }
 
@@ -294,7 +308,8 @@ func TestStagesOfACharger(t *testing.T) {
 		part(0.5*3600, func(s float64) (float64, float64) { return 26.5, 0 }),
 		part(4*3600, func(s float64) (float64, float64) { return 27.2, 0.3 }),
 	)
-	rec := batteryRecord(map[string]quantity.Quantity{"rated_capacity": quantity.Of(60, "Ah")}, []Span{{"charger", "watch", 0, 11.5 * 3600}}, nil, frames...)
+	rec := batteryRecord(map[string]quantity.Quantity{"rated_capacity": quantity.Of(60, "Ah")},
+		[]Span{{"charger", "watch", 0, 11.5 * 3600}}, nil, frames...)
 	r := Compute(rec, Request{ID: "charger-stages"})
 	require.Nil(t, r.Undetermined)
 	assert.InDelta(t, 58.2, r.Value, 0.1)
@@ -313,7 +328,8 @@ func TestStagesOfACharger(t *testing.T) {
 	r = Compute(whole, Request{ID: "charge-factor"})
 	require.Nil(t, r.Undetermined)
 	assert.InDelta(t, 1.140, r.Value, 0.01)
-	assert.InDelta(t, 1.164, Compute(whole, Request{ID: "charge-factor", Choices: map[string]string{"until": "float"}}).Value, 0.01)
+	assert.InDelta(t, 1.164,
+		Compute(whole, Request{ID: "charge-factor", Choices: map[string]string{"until": "float"}}).Value, 0.01)
 	short := batteryRecord(nil, []Span{{"charger", "watch", 0, 600}}, nil, frames[:60]...)
 	assert.Equal(t, TooFew, Compute(short, Request{ID: "charger-stages"}).Undetermined.Code)
 }

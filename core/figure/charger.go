@@ -10,8 +10,10 @@ import (
 
 // Figures of a charge that somebody else's charger makes and the bench only watches.
 var chargerFigures = []Definition{
-	{ID: "charger-stages", Title: "Stages of the charger", Unit: "Ah", Least: 0, Most: math.Inf(1), Args: []Arg{binArg}, compute: chargerStages},
-	{ID: "charge-factor", Title: "Charge factor", Unit: "Ah/Ah", Least: 0, Most: 10, Half: "discharge", Args: []Arg{binArg, cutoffArg},
+	{ID: "charger-stages", Title: "Stages of the charger", Unit: "Ah", Least: 0, Most: math.Inf(1), Args: []Arg{binArg},
+		compute: chargerStages},
+	{ID: "charge-factor", Title: "Charge factor", Unit: "Ah/Ah", Least: 0, Most: 10, Half: "discharge",
+		Args:    []Arg{binArg, cutoffArg},
 		Choices: map[string][]string{"until": {"absorption", "float", "end"}}, compute: chargeFactor},
 }
 
@@ -85,7 +87,8 @@ func (rec *Record) chargerLog(span Span, bin float64) ([]ChargerStage, *battery,
 		return nil, b, undetermined(TooFew, "the log is shorter than 30 min or %d bins of %.3g s", fewestBins, bin)
 	}
 	if w.Charge[len(w.Charge)-1] < w.Charge[0] {
-		return nil, b, undetermined(WrongSign, "the battery was mostly discharged: %.4g Ah", (w.Charge[len(w.Charge)-1]-w.Charge[0])/ampSeconds)
+		return nil, b, undetermined(WrongSign, "the battery was mostly discharged: %.4g Ah",
+			(w.Charge[len(w.Charge)-1]-w.Charge[0])/ampSeconds)
 	}
 	bins := binnedLog(w, bin, rec.AtLeast)
 	spec, _ := rec.Specs[b.ampsColumn].Find(0)
@@ -186,8 +189,8 @@ func topAmps(bins []logBin) (top float64) {
 	return top
 }
 
-// absorptionVolts is the median volts of the bins in which the current tapers: over the last 10 min the volts stayed within 0.5 % and the
-// current fell. ok is false if there are none.
+// absorptionVolts is the median volts of the bins in which the current tapers: over the last 10 min the volts
+// stayed within 0.5 % and the current fell. ok is false if there are none.
 func absorptionVolts(bins []logBin, top float64) (volts float64, ok bool) {
 	var all []float64
 	for i, x := range bins {
@@ -292,13 +295,15 @@ func chargerStages(rec *Record, req Request) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	r := Result{N: len(b.within(span.T0, span.T1).T), Table: &Table{Columns: []TableColumn{{"stage", ""}, {"begins", "s"}, {"ends", "s"}, {"mean volts", "V"}, {"first amps", "A"}, {"last amps", "A"},
+	r := Result{N: len(b.within(span.T0, span.T1).T), Table: &Table{Columns: []TableColumn{{"stage", ""}, {"begins", "s"},
+		{"ends", "s"}, {"mean volts", "V"}, {"first amps", "A"}, {"last amps", "A"},
 		{"charge", "Ah"}, {"energy", "Wh"}, {"share", "%"}}}}
 	for _, s := range stages {
 		r.Value += s.Charge / ampSeconds
 	}
 	for _, s := range stages {
-		r.Table.Rows = append(r.Table.Rows, []any{s.Name, s.T0 - span.T0, s.T1 - span.T0, s.Volts, s.FirstAmps, s.Last, s.Charge / ampSeconds, s.Energy / wattSeconds, 100 * s.Charge / ampSeconds / r.Value})
+		r.Table.Rows = append(r.Table.Rows, []any{s.Name, s.T0 - span.T0, s.T1 - span.T0, s.Volts, s.FirstAmps, s.Last,
+			s.Charge / ampSeconds, s.Energy / wattSeconds, 100 * s.Charge / ampSeconds / r.Value})
 		if s.Name == "unknown" && s.T1-s.T0 > longestLogGap {
 			r.Remarks = addRemark(r.Remarks, fmt.Sprintf("the log has a gap of %.3g min", (s.T1-s.T0)/60))
 		}
@@ -309,7 +314,8 @@ func chargerStages(rec *Record, req Request) (Result, error) {
 // smallestShare is the share of the rated capacity that a discharge must have taken for a charge factor.
 const smallestShare = 0.05
 
-// chargeFactor is charge in over charge out of a discharge and the charge that restores it, to the end of absorption or later.
+// chargeFactor is charge in over charge out of a discharge and the charge that restores it, to the end of
+// absorption or later.
 func chargeFactor(rec *Record, req Request) (Result, error) {
 	outs := rec.halves("discharge", "")
 	if len(outs) == 0 {
@@ -317,7 +323,8 @@ func chargeFactor(rec *Record, req Request) (Result, error) {
 	}
 	var span Span
 	for _, s := range rec.Stages {
-		if (s.Kind == "watch" || s.Kind == "charge") && s.T0 >= outs[0].T1 && (req.Stage == "" || s.Name == req.Stage) && s.T1-s.T0 > span.T1-span.T0 {
+		if (s.Kind == "watch" || s.Kind == "charge") && s.T0 >= outs[0].T1 && (req.Stage == "" || s.Name == req.Stage) &&
+			s.T1-s.T0 > span.T1-span.T0 {
 			span = s
 		}
 	}
@@ -341,7 +348,8 @@ func chargeFactor(rec *Record, req Request) (Result, error) {
 	q1, _ := d.count(out.To, false)
 	taken := q0 - q1
 	if q, ok := rec.Ratings["rated_capacity"]; ok && taken < smallestShare*q.Value {
-		return Result{}, undetermined(BelowFloor, "the discharge took %.3g Ah, less than 5 %% of the rated capacity", taken/ampSeconds)
+		return Result{}, undetermined(BelowFloor, "the discharge took %.3g Ah, less than 5 %% of the rated capacity",
+			taken/ampSeconds)
 	}
 	if taken <= 0 {
 		return Result{}, undetermined(ZeroDivisor, "the discharge took nothing")
@@ -361,5 +369,6 @@ func chargeFactor(rec *Record, req Request) (Result, error) {
 	}
 	from, _ := b.count(span.T0, false)
 	to, _ := b.count(end, false)
-	return Result{Value: (to - from) / taken, N: len(b.within(span.T0, end).T), Remarks: []string{"to the end of " + req.Choices["until"]}}, nil
+	return Result{Value: (to - from) / taken, N: len(b.within(span.T0, end).T),
+		Remarks: []string{"to the end of " + req.Choices["until"]}}, nil
 }

@@ -12,22 +12,28 @@ import (
 var converterFigures = []Definition{
 	{ID: "efficiency", Title: "Efficiency", Unit: "%", Least: 0, Most: 100, Points: true, compute: efficiency},
 	{ID: "loss", Title: "Loss", Unit: "W", Least: 0, Most: math.Inf(1), Points: true, compute: loss},
-	{ID: "line-regulation", Title: "Line regulation", Unit: "%", Least: 0, Most: math.Inf(1), Points: true, compute: lineRegulation},
-	{ID: "line-shift", Title: "Line shift", Unit: "mV", Least: math.Inf(-1), Most: math.Inf(1), Points: true, compute: lineShift},
-	{ID: "load-regulation", Title: "Load regulation", Unit: "%", Least: 0, Most: math.Inf(1), Points: true, compute: loadRegulation},
-	{ID: "load-shift", Title: "Load shift", Unit: "mV", Least: math.Inf(-1), Most: math.Inf(1), Points: true, compute: loadShift},
-	{ID: "output-accuracy", Title: "Output accuracy", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1), Points: true, compute: outputAccuracy},
+	{ID: "line-regulation", Title: "Line regulation", Unit: "%", Least: 0, Most: math.Inf(1), Points: true,
+		compute: lineRegulation},
+	{ID: "line-shift", Title: "Line shift", Unit: "mV", Least: math.Inf(-1), Most: math.Inf(1), Points: true,
+		compute: lineShift},
+	{ID: "load-regulation", Title: "Load regulation", Unit: "%", Least: 0, Most: math.Inf(1), Points: true,
+		compute: loadRegulation},
+	{ID: "load-shift", Title: "Load shift", Unit: "mV", Least: math.Inf(-1), Most: math.Inf(1), Points: true,
+		compute: loadShift},
+	{ID: "output-accuracy", Title: "Output accuracy", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1), Points: true,
+		compute: outputAccuracy},
 	{ID: "no-load-power", Title: "No-load power", Unit: "W", Least: 0, Most: math.Inf(1), compute: noLoadPower},
 }
 
-// place completes a request with the nominal line and full load of the nameplate, except for the columns left open. A rating
-// that is not stated does not matter where every point has the same setpoint.
+// place completes a request with the nominal line and full load of the nameplate, except for the columns left
+// open. A rating that is not stated does not matter where every point has the same setpoint.
 func (rec *Record) place(req Request, open ...string) (map[string]float64, error) {
 	place := map[string]float64{}
 	for column, value := range req.At {
 		place[column] = value
 	}
-	for column, rating := range map[string]string{req.Input + ".volts": "nominal_line", req.Output + ".amps": "rated_current"} {
+	for column, rating := range map[string]string{req.Input + ".volts": "nominal_line", req.Output +
+		".amps": "rated_current"} {
 		if _, given := place[column]; given || slices.Contains(open, column) {
 			continue
 		}
@@ -65,7 +71,8 @@ func (rec *Record) pointAt(req Request) (Point, Result, error) {
 	return points[0], r, nil
 }
 
-// power is what efficiency and loss share: the two powers of a point in W, and the readings volts and amps of both sides.
+// power is what efficiency and loss share: the two powers of a point in W, and the readings volts and amps of
+// both sides.
 type power struct {
 	in, out  float64
 	readings []uncertainty.Reading
@@ -84,7 +91,8 @@ func (rec *Record) power(req Request) (power, error) {
 		return w, err
 	}
 	w.stated = true
-	for _, column := range []string{req.Input + ".volts", req.Input + ".amps", req.Output + ".volts", req.Output + ".amps"} {
+	for _, column := range []string{req.Input + ".volts", req.Input + ".amps", req.Output + ".volts", req.Output +
+		".amps"} {
 		if _, err := p.mean(column); err != nil {
 			return w, err
 		}
@@ -122,7 +130,8 @@ func efficiency(rec *Record, req Request) (Result, error) {
 	r.Value = 100 * w.out / w.in
 	r.withUncertainty(func(x []float64) float64 { return 100 * x[2] * x[3] / (x[0] * x[1]) }, w.readings, w.stated)
 	if r.Value > 100+r.U {
-		return r, undetermined(Implausible, "more power came out than went in, %.4g %%; check the wiring of the sense leads", r.Value)
+		return r, undetermined(Implausible, "more power came out than went in, %.4g %%; check the wiring of the sense leads",
+			r.Value)
 	}
 	return r, nil
 }
@@ -142,8 +151,8 @@ func loss(rec *Record, req Request) (Result, error) {
 	return r, nil
 }
 
-// outputAccuracy is 100·(V − V_rated)/V_rated, signed. Where the request leaves line or load open by naming the other, it is the
-// point of largest magnitude.
+// outputAccuracy is 100·(V − V_rated)/V_rated, signed. Where the request leaves line or load open by naming
+// the other, it is the point of largest magnitude.
 func outputAccuracy(rec *Record, req Request) (Result, error) {
 	rated, ok := rec.Ratings["rated_volts"]
 	if !ok {
@@ -177,7 +186,8 @@ func outputAccuracy(rec *Record, req Request) (Result, error) {
 		}
 	}
 	if len(points) > 1 {
-		r.Remarks = append(r.Remarks, "largest of "+quantity.Quantity{Value: float64(len(points))}.String()+" points, at "+worst.words())
+		r.Remarks = append(r.Remarks,
+			"largest of "+quantity.Quantity{Value: float64(len(points))}.String()+" points, at "+worst.words())
 	}
 	r.N = worst.Averages[volts].N
 	reading, ok := rec.reading(worst, volts)

@@ -29,14 +29,18 @@ func (m meter) average(rng *rand.Rand, truth float64, n int) trace.Average {
 }
 
 var coverageSpecs = map[string]uncertainty.Spec{
-	"source.volts": {{To: 80, Reading: 0.0003, Offset: 6e-3, Resolution: 1e-3}}, "source.amps": {{To: 10, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}},
-	"load.volts": {{To: 150, Reading: 0.00025, Offset: 4e-3, Resolution: 1e-4}}, "load.amps": {{To: 30, Reading: 0.0005, Offset: 2e-3, Resolution: 1e-4}},
+	"source.volts": {{To: 80, Reading: 0.0003, Offset: 6e-3, Resolution: 1e-3}},
+	"source.amps":  {{To: 10, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}},
+	"load.volts":   {{To: 150, Reading: 0.00025, Offset: 4e-3, Resolution: 1e-4}},
+	"load.amps":    {{To: 30, Reading: 0.0005, Offset: 2e-3, Resolution: 1e-4}},
 }
 
-var coverageNoise = map[string]float64{"source.volts": 0.4e-3, "source.amps": 0.08e-3, "load.volts": 0.15e-3, "load.amps": 0.12e-3}
+var coverageNoise = map[string]float64{"source.volts": 0.4e-3, "source.amps": 0.08e-3, "load.volts": 0.15e-3,
+	"load.amps": 0.12e-3}
 
-// The stated 95 % intervals are held against the truth in a thousand runs with instrument errors drawn from the specifications. Gain
-// and offset are drawn independently here while they are bounded together, so intervals that these errors rule hold more often.
+// The stated 95 % intervals are held against the truth in a thousand runs with instrument errors drawn from the
+// specifications. Gain and offset are drawn independently here while they are bounded together, so intervals
+// that these errors rule hold more often.
 func TestStatedIntervalsHoldTheTruth(t *testing.T) {
 	const runs, readings = 1000, 12
 	rng := rand.New(rand.NewPCG(11, 12))
@@ -53,11 +57,13 @@ func TestStatedIntervalsHoldTheTruth(t *testing.T) {
 		for _, line := range []float64{36, 48, 60} {
 			out, in := truths[line], (truths[line]*8+6.3)/line
 			p := Point{Place: map[string]float64{"source.volts": line, "load.amps": 8}, Averages: map[string]trace.Average{}}
-			for column, truth := range map[string]float64{"source.volts": line, "source.amps": in, "load.volts": out, "load.amps": 8} {
+			for column, truth := range map[string]float64{"source.volts": line, "source.amps": in, "load.volts": out,
+				"load.amps": 8} {
 				p.Averages[column] = meters[column].average(rng, truth, readings)
 			}
 			for _, seat := range []string{"source", "load"} {
-				p.Averages[seat+".watts"] = trace.Average{Mean: p.Averages[seat+".volts"].Mean * p.Averages[seat+".amps"].Mean, N: readings}
+				p.Averages[seat+".watts"] = trace.Average{Mean: p.Averages[seat+".volts"].Mean * p.Averages[seat+".amps"].Mean,
+					N: readings}
 			}
 			rec.Points = append(rec.Points, p)
 			if line == 48 {
@@ -65,7 +71,8 @@ func TestStatedIntervalsHoldTheTruth(t *testing.T) {
 			}
 		}
 		for id, truth := range map[string]float64{
-			"efficiency": efficiencyTruth, "output-accuracy": 100 * (truths[48] - 15) / 15, "line-shift": 1000 * (truths[60] - truths[36]),
+			"efficiency": efficiencyTruth, "output-accuracy": 100 * (truths[48] - 15) / 15,
+			"line-shift":      1000 * (truths[60] - truths[36]),
 			"line-regulation": 100 * (truths[36] - truths[60]) / truths[48],
 		} {
 			r := Compute(rec, Request{ID: id})
@@ -81,6 +88,7 @@ func TestStatedIntervalsHoldTheTruth(t *testing.T) {
 		assert.GreaterOrEqual(t, share, 93.0, id)
 	}
 	for _, id := range []string{"line-shift", "line-regulation"} {
-		assert.LessOrEqual(t, 100*float64(held[id])/runs, 97.5, "%s: noise alone rules it, so its interval must not be too wide either", id)
+		assert.LessOrEqual(t, 100*float64(held[id])/runs, 97.5,
+			"%s: noise alone rules it, so its interval must not be too wide either", id)
 	}
 }

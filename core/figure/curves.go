@@ -9,14 +9,21 @@ import (
 
 // Figures of the curve of a half-cycle, and of cycles in a row.
 var curveFigures = []Definition{
-	{ID: "incremental-capacity", Title: "Incremental capacity, highest peak", Unit: "Ah/V", Least: 0, Most: math.Inf(1), Half: "discharge",
+	{ID: "incremental-capacity", Title: "Incremental capacity, highest peak", Unit: "Ah/V", Least: 0, Most: math.Inf(1),
+		Half: "discharge",
 		Args: []Arg{{"bin", quantity.Voltage, math.NaN()}, {"passes", quantity.Number, 2}}, compute: incrementalCapacity},
-	{ID: "knee", Title: "Knee of the discharge curve", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg}, compute: kneeOfVolts},
-	{ID: "capacity-knee", Title: "Knee of capacity over cycles", Unit: "cycles", Least: 1, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg}, compute: kneeOfCapacity},
-	{ID: "cycle-table", Title: "Cycles", Unit: "cycles", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg}, compute: cycleTable},
-	{ID: "fade", Title: "Fade", Unit: "%", Least: math.Inf(-1), Most: 100, Half: "discharge", Args: []Arg{cutoffArg, referenceArg}, compute: fade},
-	{ID: "fade-per-cycle", Title: "Fade per cycle", Unit: "%", Least: math.Inf(-1), Most: 100, Half: "discharge", Args: []Arg{cutoffArg, referenceArg}, compute: fadePerCycle},
-	{ID: "cycle-life", Title: "Cycle life to 80 %", Unit: "cycles", Least: 0, Most: math.Inf(1), Half: "discharge", Args: []Arg{cutoffArg, referenceArg}, compute: cycleLife},
+	{ID: "knee", Title: "Knee of the discharge curve", Unit: "Ah", Least: 0, Most: math.Inf(1), Half: "discharge",
+		Args: []Arg{cutoffArg}, compute: kneeOfVolts},
+	{ID: "capacity-knee", Title: "Knee of capacity over cycles", Unit: "cycles", Least: 1, Most: math.Inf(1),
+		Half: "discharge", Args: []Arg{cutoffArg}, compute: kneeOfCapacity},
+	{ID: "cycle-table", Title: "Cycles", Unit: "cycles", Least: 0, Most: math.Inf(1), Half: "discharge",
+		Args: []Arg{cutoffArg}, compute: cycleTable},
+	{ID: "fade", Title: "Fade", Unit: "%", Least: math.Inf(-1), Most: 100, Half: "discharge",
+		Args: []Arg{cutoffArg, referenceArg}, compute: fade},
+	{ID: "fade-per-cycle", Title: "Fade per cycle", Unit: "%", Least: math.Inf(-1), Most: 100, Half: "discharge",
+		Args: []Arg{cutoffArg, referenceArg}, compute: fadePerCycle},
+	{ID: "cycle-life", Title: "Cycle life to 80 %", Unit: "cycles", Least: 0, Most: math.Inf(1), Half: "discharge",
+		Args: []Arg{cutoffArg, referenceArg}, compute: cycleLife},
 }
 
 var referenceArg = Arg{"reference", quantity.Number, 1}
@@ -24,8 +31,9 @@ var referenceArg = Arg{"reference", quantity.Number, 1}
 // binPerCell is the usual width of a bin of the incremental capacity, V per cell.
 const binPerCell = 5e-3
 
-// incrementalCapacity is |dQ/dU| over volts of one half-cycle at constant current: Q at volts edges spaced bin, from the first crossing of
-// each edge; then passes of (D₋ + 2·D₀ + D₊)/4. Peaks stand out by at least 10 % of the largest.
+// incrementalCapacity is |dQ/dU| over volts of one half-cycle at constant current: Q at volts edges spaced bin,
+// from the first crossing of each edge; then passes of (D₋ + 2·D₀ + D₊)/4. Peaks stand out by at least
+// 10 % of the largest.
 func incrementalCapacity(rec *Record, req Request) (Result, error) {
 	h, err := rec.half("discharge", req)
 	if err != nil {
@@ -46,11 +54,14 @@ func incrementalCapacity(rec *Record, req Request) (Result, error) {
 	mean := meanOf(w.Amps)
 	for k, i := range w.Amps[1 : len(w.Amps)-1] {
 		if math.Abs(i-mean) > 0.01*math.Abs(mean) && bin > 0 && k > 0 {
-			return Result{}, undetermined(WrongConditions, "the current varies by more than 1 %%: %.4g A beside a mean of %.4g A; take one part at constant current", i, mean)
+			return Result{},
+				undetermined(WrongConditions,
+					"the current varies by more than 1 %%: %.4g A beside a mean of %.4g A; take one part at constant current", i, mean)
 		}
 	}
 	if noise := voltsNoise(w.Volts); noise > bin {
-		return Result{}, undetermined(BelowFloor, "the volts are noisy by %.3g V, more than a bin of %.3g V; give a wider bin", noise, bin)
+		return Result{},
+			undetermined(BelowFloor, "the volts are noisy by %.3g V, more than a bin of %.3g V; give a wider bin", noise, bin)
 	}
 	curve, err := binned(w, bin, mean > 0)
 	if err != nil {
@@ -59,7 +70,8 @@ func incrementalCapacity(rec *Record, req Request) (Result, error) {
 	for range int(req.Args["passes"]) {
 		curve = smoothed(curve)
 	}
-	r := Result{N: len(w.T), Table: &Table{Columns: []TableColumn{{"volts", "V"}, {"incremental capacity", "Ah/V"}, {"peak", ""}}}}
+	r := Result{N: len(w.T), Table: &Table{Columns: []TableColumn{{"volts", "V"}, {"incremental capacity", "Ah/V"},
+		{"peak", ""}}}}
 	if q, ok := rec.Ratings["rated_capacity"]; ok && math.Abs(mean) > 0.1*q.Value/ampSeconds {
 		r.Remarks = append(r.Remarks, "fast")
 	}
@@ -159,8 +171,9 @@ func peaksOf(curve [][2]float64) (peaks []int) {
 	return peaks
 }
 
-// Knee finds the knee of a falling curve over the whole of what is given: both axes scaled to 0 … 1, the largest x̂ + ŷ − 1. It fails with
-// too-few under 5 places, wrong-sign when the curve does not fall, and not-found when nothing stands out by 0.05.
+// Knee finds the knee of a falling curve over the whole of what is given: both axes scaled to 0 … 1, the
+// largest x̂ + ŷ − 1. It fails with too-few under 5 places, wrong-sign when the curve does not fall, and
+// not-found when nothing stands out by 0.05.
 func Knee(x, y []float64) (k int, height float64, err error) {
 	n := len(x)
 	if n < 5 {
@@ -176,7 +189,8 @@ func Knee(x, y []float64) (k int, height float64, err error) {
 		}
 	}
 	if height < 0.05 || k == 0 || k == n-1 {
-		return k, height, undetermined(NotFound, "nothing stands out: the largest distance from the straight line is %.2g", height)
+		return k, height, undetermined(NotFound, "nothing stands out: the largest distance from the straight line is %.2g",
+			height)
 	}
 	return k, height, nil
 }

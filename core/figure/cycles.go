@@ -18,7 +18,8 @@ type cycle struct {
 	resistance        float64 // Ω, of the step into the discharge; NaN
 }
 
-// cycles lists the cycles of a run: each discharge with the charge before it, or after it where the run begins with a discharge.
+// cycles lists the cycles of a run: each discharge with the charge before it, or after it where the run begins
+// with a discharge.
 func (rec *Record) cycles(req Request) ([]cycle, error) {
 	var all []cycle
 	var open *half
@@ -50,7 +51,8 @@ func (rec *Record) cycles(req Request) ([]cycle, error) {
 
 func (rec *Record) fillCycle(c *cycle, req Request) error {
 	nan := math.NaN()
-	c.charge, c.energy, c.capacity, c.drained, c.volts, c.hottest, c.resistance = nan, nan, nan, nan, nan, math.Inf(-1), nan
+	c.charge, c.energy, c.capacity, c.drained, c.volts, c.hottest, c.resistance = nan, nan, nan, nan, nan, math.Inf(-1),
+		nan
 	if c.in != nil {
 		c.charge, c.energy, _, _, _ = rec.charged(*c.in)
 		c.end = c.in.Ended
@@ -71,7 +73,8 @@ func (rec *Record) fillCycle(c *cycle, req Request) error {
 	c.end = strings.Trim(c.end+", "+c.out.Ended, ", ")
 	c.complete = c.out.Ended != "" && (c.in == nil || c.in.Ended != "")
 	rec.warmest(c, *c.out)
-	if r, err := pulseResistance(rec, Request{Stage: c.out.Name, Pass: rec.passOf(*c.out), Args: map[string]float64{"delay": 10, "before": 10}}); err == nil {
+	if r, err := pulseResistance(rec, Request{Stage: c.out.Name, Pass: rec.passOf(*c.out),
+		Args: map[string]float64{"delay": 10, "before": 10}}); err == nil {
 		c.resistance = r.Value / 1000
 	}
 	return nil
@@ -116,8 +119,10 @@ func cycleTable(rec *Record, req Request) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	r := Result{N: len(all), Table: &Table{Columns: []TableColumn{{"cycle", ""}, {"charge in", "Ah"}, {"charge out", "Ah"}, {"energy in", "Wh"}, {"energy out", "Wh"},
-		{"coulombic efficiency", "%"}, {"energy efficiency", "%"}, {"mean volts", "V"}, {"resistance", "mΩ"}, {"hottest", "°C"}, {"charge took", "s"}, {"discharge took", "s"}, {"ended by", ""}, {"complete", ""}}}}
+	r := Result{N: len(all), Table: &Table{Columns: []TableColumn{{"cycle", ""}, {"charge in", "Ah"}, {"charge out", "Ah"},
+		{"energy in", "Wh"}, {"energy out", "Wh"},
+		{"coulombic efficiency", "%"}, {"energy efficiency", "%"}, {"mean volts", "V"}, {"resistance", "mΩ"},
+		{"hottest", "°C"}, {"charge took", "s"}, {"discharge took", "s"}, {"ended by", ""}, {"complete", ""}}}}
 	for _, c := range all {
 		took := func(h *half) any {
 			if h == nil {
@@ -134,8 +139,10 @@ func cycleTable(rec *Record, req Request) (Result, error) {
 			complete = "yes"
 			r.Value++
 		}
-		r.Table.Rows = append(r.Table.Rows, []any{float64(c.number), known(c.charge / ampSeconds), known(c.capacity / ampSeconds), known(c.energy / wattSeconds), known(c.drained / wattSeconds),
-			known(coulombic), known(energetic), known(c.volts), known(c.resistance * 1000), known(c.hottest), took(c.in), took(c.out), c.end, complete})
+		r.Table.Rows = append(r.Table.Rows, []any{float64(c.number), known(c.charge / ampSeconds),
+			known(c.capacity / ampSeconds), known(c.energy / wattSeconds), known(c.drained / wattSeconds),
+			known(coulombic), known(energetic), known(c.volts), known(c.resistance * 1000), known(c.hottest), took(c.in),
+			took(c.out), c.end, complete})
 	}
 	return r, nil
 }
@@ -181,7 +188,8 @@ func (f Fading) PerCycle(reference float64) float64 {
 	return -100 * b / reference
 }
 
-// Life is where capacity crosses 80 % of the reference, interpolated, and confirmed by the next cycle. It fails with not-reached.
+// Life is where capacity crosses 80 % of the reference, interpolated, and confirmed by the next cycle. It fails
+// with not-reached.
 func (f Fading) Life(reference float64) (float64, error) {
 	level := 0.8 * reference
 	for k := 0; k+1 < len(f.Number); k++ {
@@ -189,7 +197,8 @@ func (f Fading) Life(reference float64) (float64, error) {
 			return f.Number[k] + (f.Number[k+1]-f.Number[k])*(f.Capacity[k]-level)/(f.Capacity[k]-f.Capacity[k+1]), nil
 		}
 	}
-	return 0, &Undetermined{Code: NotReached, Sentence: "the capacity did not fall to 80 %, confirmed by the cycle after", Known: fmt.Sprintf("> %g cycles", f.Number[len(f.Number)-1])}
+	return 0, &Undetermined{Code: NotReached, Sentence: "the capacity did not fall to 80 %, confirmed by the cycle after",
+		Known: fmt.Sprintf("> %g cycles", f.Number[len(f.Number)-1])}
 }
 
 func fade(rec *Record, req Request) (Result, error) {
@@ -227,5 +236,7 @@ func kneeOfCapacity(rec *Record, req Request) (Result, error) {
 	if err != nil {
 		return Result{N: len(f.Number)}, err
 	}
-	return Result{Value: f.Number[k], N: len(f.Number), Remarks: []string{fmt.Sprintf("%.4g Ah, height %.2g, over cycles %g to %g", f.Capacity[k]/ampSeconds, height, f.Number[0], f.Number[len(f.Number)-1])}}, nil
+	return Result{Value: f.Number[k], N: len(f.Number),
+		Remarks: []string{fmt.Sprintf("%.4g Ah, height %.2g, over cycles %g to %g", f.Capacity[k]/ampSeconds, height,
+			f.Number[0], f.Number[len(f.Number)-1])}}, nil
 }

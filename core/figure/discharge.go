@@ -74,7 +74,8 @@ func (rec *Record) conditions(h half) (remarks []string) {
 	full := false
 	for _, c := range rec.halves("charge", "") {
 		if c.T1 <= h.T0 {
-			full = slices.ContainsFunc(strings.Split(c.Ended, ", "), func(rule string) bool { return slices.Contains(whenFull, rule) })
+			full = slices.ContainsFunc(strings.Split(c.Ended, ", "),
+				func(rule string) bool { return slices.Contains(whenFull, rule) })
 		}
 	}
 	if !full {
@@ -108,8 +109,8 @@ func (rec *Record) warmth(h half) (float64, bool) {
 	return 0, false
 }
 
-// chargeUncertainty is that of a charge: gain and offset of the current for as long as it ran, what gaps leave open, and the cutoff's volts.
-// The result is in the unit of factor.
+// chargeUncertainty is that of a charge: gain and offset of the current for as long as it ran, what gaps leave
+// open, and the cutoff's volts. The result is in the unit of factor.
 func (d discharge) uncertainty(rec *Record, r *Result, perAmpSecond, factor float64) {
 	seconds := d.crossing.T - d.From
 	spec, ok := rec.Specs[d.b.ampsColumn].Find(d.amps)
@@ -118,7 +119,8 @@ func (d discharge) uncertainty(rec *Record, r *Result, perAmpSecond, factor floa
 		voltSpec, stated = vs.Find(d.volts())
 	}
 	readings := []uncertainty.Reading{
-		{Value: d.amps, Group: d.b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset, Noise: uncertainty.Resolution(spec.Resolution) / math.Sqrt(math.Max(float64(d.n), 1))},
+		{Value: d.amps, Group: d.b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset,
+			Noise: uncertainty.Resolution(spec.Resolution) / math.Sqrt(math.Max(float64(d.n), 1))},
 		{Value: 0, Group: "cutoff", Offset: voltSpec.Bound(d.volts()), Noise: uncertainty.Resolution(voltSpec.Resolution)},
 		{Value: 0, Group: "gaps", Offset: d.within},
 	}
@@ -126,7 +128,8 @@ func (d discharge) uncertainty(rec *Record, r *Result, perAmpSecond, factor floa
 	if d.Slope != 0 {
 		perVolt = math.Abs(d.crossing.Amps / d.Slope)
 	}
-	r.withUncertainty(func(x []float64) float64 { return (x[0]*seconds + x[1]*perVolt + x[2]) * perAmpSecond / factor }, readings, ok && stated)
+	r.withUncertainty(func(x []float64) float64 { return (x[0]*seconds + x[1]*perVolt + x[2]) * perAmpSecond / factor },
+		readings, ok && stated)
 }
 
 // volts is the voltage at the crossing.
@@ -135,7 +138,8 @@ func (d discharge) volts() float64 {
 	return d.b.Volts[min(k, len(d.b.T)-1)]
 }
 
-// capacity is −Q from the start of the discharge to the falling crossing of the cutoff, whatever the load did afterwards.
+// capacity is −Q from the start of the discharge to the falling crossing of the cutoff, whatever the load did
+// afterwards.
 func capacity(rec *Record, req Request) (Result, error) {
 	d, err := rec.discharged(req)
 	if err != nil {
@@ -204,12 +208,18 @@ func stateOfHealth(rec *Record, req Request) (Result, error) {
 		if rate, ok := rec.Ratings["rated_rate"]; ok && rate.Dim == quantity.ChargeRate {
 			want := rate.Value * rated.Value / ampSeconds
 			if math.Abs(d.amps-want) > rateTolerance*want {
-				return Result{}, undetermined(WrongConditions, "the mean current was %.4g A, but the capacity is rated at %.4g A; say conditions: any to compare all the same", d.amps, want)
+				return Result{},
+					undetermined(WrongConditions,
+						"the mean current was %.4g A, but the capacity is rated at %.4g A; say conditions: any to compare all the same",
+						d.amps, want)
 			}
 		}
 		if mean, ok := rec.warmth(d.half); ok {
 			if at, stated := rec.Ratings["rated_celsius"]; stated && math.Abs(mean-at.Value) > celsiusWindow {
-				return Result{}, undetermined(WrongConditions, "it had %.1f °C in the mean, but the capacity is rated at %.1f °C; say conditions: any to compare all the same", mean, at.Value)
+				return Result{},
+					undetermined(WrongConditions,
+						"it had %.1f °C in the mean, but the capacity is rated at %.1f °C; say conditions: any to compare all the same",
+						mean, at.Value)
 			}
 		}
 	}

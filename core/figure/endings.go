@@ -32,14 +32,18 @@ func cRate(rec *Record, req Request) (Result, error) {
 	amps := math.Abs(q1-q0) / (h.To - h.From)
 	r := Result{Value: amps / (rated.Value / ampSeconds), N: len(b.within(h.From, h.To).T)}
 	spec, stated := rec.Specs[b.ampsColumn].Find(amps)
-	r.withUncertainty(func(x []float64) float64 { return x[0] / (rated.Value / ampSeconds) }, []uncertainty.Reading{{Value: amps, Group: b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset}}, stated)
+	r.withUncertainty(func(x []float64) float64 { return x[0] / (rated.Value / ampSeconds) },
+		[]uncertainty.Reading{{Value: amps, Group: b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset}}, stated)
 	return r, nil
 }
 
 // termination tells the rule that ended a charge or discharge, and when, counted from its start.
 func termination(rec *Record, req Request) (Result, error) {
 	all := rec.halves("", req.Stage)
-	all = slices.DeleteFunc(all, func(h half) bool { return req.Stage == "" && h.Kind != "charge" && h.Kind != "discharge" })
+	all = slices.DeleteFunc(all, func(h half) bool {
+		return req.Stage == "" && h.Kind != "charge" &&
+			h.Kind != "discharge"
+	})
 	switch {
 	case len(all) == 0:
 		return Result{}, undetermined(NoMark, "no charge or discharge took place")
@@ -68,9 +72,12 @@ func stepDownCapacity(rec *Record, req Request) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	r := Result{N: len(d.b.within(d.From, d.To).T), Remarks: d.remarks, Table: &Table{Columns: []TableColumn{{"step", ""}, {"current", "A"}, {"charge", "Ah"}, {"duration", "s"}, {"remark", ""}}}}
+	r := Result{N: len(d.b.within(d.From, d.To).T), Remarks: d.remarks,
+		Table: &Table{Columns: []TableColumn{{"step", ""}, {"current", "A"}, {"charge", "Ah"}, {"duration", "s"},
+			{"remark", ""}}}}
 	if d.Ended != "cutoff" {
-		return r, &Undetermined{Code: NotReached, Sentence: "the discharge was ended by " + orElse(d.Ended, "something else") + " before its last crossing",
+		return r, &Undetermined{Code: NotReached, Sentence: "the discharge was ended by " +
+			orElse(d.Ended, "something else") + " before its last crossing",
 			Known: fmt.Sprintf("≥ %.5g Ah", d.charge/ampSeconds)}
 	}
 	begins := []float64{d.From}
@@ -114,7 +121,8 @@ func stepDownCapacity(rec *Record, req Request) (Result, error) {
 func crossingTime(rec *Record, req Request) (Result, error)   { return rec.crossed(req, false) }
 func crossingCharge(rec *Record, req Request) (Result, error) { return rec.crossed(req, true) }
 
-// crossed is when the volts of a stage went through a level, falling in a discharge and rising otherwise, counted from its start.
+// crossed is when the volts of a stage went through a level, falling in a discharge and rising otherwise,
+// counted from its start.
 func (rec *Record) crossed(req Request, charge bool) (Result, error) {
 	level, ok := req.Args["level"]
 	if !ok {
@@ -146,6 +154,8 @@ func (rec *Record) crossed(req Request, charge bool) (Result, error) {
 	if charge {
 		r.Value, per = (x.Charge-q0)/ampSeconds, per*math.Abs(x.Amps)/ampSeconds
 	}
-	r.withUncertainty(func(v []float64) float64 { return v[0] * per }, []uncertainty.Reading{{Value: level, Group: b.voltsColumn, Gain: spec.Reading, Offset: spec.Offset, Noise: uncertainty.Resolution(spec.Resolution)}}, stated)
+	r.withUncertainty(func(v []float64) float64 { return v[0] * per },
+		[]uncertainty.Reading{{Value: level, Group: b.voltsColumn, Gain: spec.Reading, Offset: spec.Offset,
+			Noise: uncertainty.Resolution(spec.Resolution)}}, stated)
 	return r, nil
 }

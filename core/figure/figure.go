@@ -1,8 +1,9 @@
-// Package figure computes results from the record of a run. Every figure is a pure function of points, traces, stages and the
-// ratings of the nameplate: the same record gives the same figure, today and after a limit was changed.
+// Package figure computes results from the record of a run. Every figure is a pure function of points, traces,
+// stages and the ratings of the nameplate: the same record gives the same figure, today and after a limit was
+// changed.
 //
-// One file holds one family. A figure is a [Result] with its expanded uncertainty, or undetermined with a code and a sentence;
-// it is never a silent zero.
+// One file holds one family. A figure is a [Result] with its expanded uncertainty, or undetermined with a code
+// and a sentence; it is never a silent zero.
 package figure
 
 import (
@@ -85,8 +86,8 @@ type Record struct {
 	Events []Event
 	// Breaks are the times in which nobody recorded, and what is known of them.
 	Breaks []Break
-	// Bridge is the longest gap inside a stage that is taken as a straight line, s; 0: the usual 10 s. On a bench whose clock runs faster the same
-	// hiccup of the computer is a longer gap.
+	// Bridge is the longest gap inside a stage that is taken as a straight line, s; 0: the usual 10 s. On a bench
+	// whose clock runs faster the same hiccup of the computer is a longer gap.
 	Bridge float64
 	// AtLeast is the longest interval that the record rule asks for, s; 0: frames are recorded at a fixed interval.
 	AtLeast float64
@@ -116,7 +117,8 @@ type Request struct {
 	Quantity string `json:"quantity,omitempty"`
 	// Pass chooses one of several times that a stage ran, from 1; 0: the last.
 	Pass int `json:"pass,omitempty"`
-	// Args are the numbers that the definition names, SI, and Choices its words; what is not given has the definition's default.
+	// Args are the numbers that the definition names, SI, and Choices its words; what is not given has the
+	// definition's default.
 	Args    map[string]float64 `json:"args,omitempty"`
 	Choices map[string]string  `json:"choices,omitempty"`
 	// Of lists columns, for figures of several.
@@ -218,7 +220,8 @@ type Arg struct {
 	Default float64
 }
 
-var definitions = byID(converterFigures, rowFigures, batteryFigures, resistanceFigures, curveFigures, chargerFigures, shareFigures)
+var definitions = byID(converterFigures, rowFigures, batteryFigures, resistanceFigures, curveFigures, chargerFigures,
+	shareFigures)
 
 func byID(families ...[]Definition) map[string]Definition {
 	m := map[string]Definition{}
@@ -331,7 +334,8 @@ func (rec *Record) pointsAt(place map[string]float64, along string) []Point {
 		}
 	}
 	if along != "" {
-		sort.SliceStable(points, func(i, j int) bool { return points[i].Averages[along].Mean < points[j].Averages[along].Mean })
+		sort.SliceStable(points,
+			func(i, j int) bool { return points[i].Averages[along].Mean < points[j].Averages[along].Mean })
 	}
 	return points
 }
@@ -343,7 +347,8 @@ func (p Point) mean(column string) (float64, error) {
 	case !ok || a.N == 0:
 		return 0, undetermined(IsMissing, "%s was not read at %s", column, p.words())
 	case a.N < 3:
-		return 0, undetermined(TooFew, "%s has %d readings at %s; three are needed, so average longer or read faster", column, a.N, p.words())
+		return 0, undetermined(TooFew, "%s has %d readings at %s; three are needed, so average longer or read faster", column,
+			a.N, p.words())
 	}
 	return a.Mean, nil
 }
@@ -371,7 +376,8 @@ func (rec *Record) settled(p Point, columns ...string) error {
 // unlimited reports a point at which the bench, not the unit, set the value.
 func unlimited(p Point, seat string) error {
 	if a, ok := p.Averages[seat+".limited"]; ok && a.N > 0 && a.Mean > 0 {
-		return undetermined(Limited, "%s was in its limit at %s, so the bench set the value; raise the limit", seat, p.words())
+		return undetermined(Limited, "%s was in its limit at %s, so the bench set the value; raise the limit", seat,
+			p.words())
 	}
 	return nil
 }

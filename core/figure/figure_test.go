@@ -37,7 +37,8 @@ func TestEfficiencyAndLossOfTheWorkedExample(t *testing.T) {
 	// Each power to u = 0.05 %: half-widths of volts alone, so that the rectangle of each side is u·√3.
 	spec := func() uncertainty.Spec { return uncertainty.Spec{{To: 100, Reading: 0.0005 * math.Sqrt(3)}} }
 	exact := uncertainty.Spec{{To: 100}}
-	rec.Specs = map[string]uncertainty.Spec{"source.volts": spec(), "source.amps": exact, "load.volts": spec(), "load.amps": exact}
+	rec.Specs = map[string]uncertainty.Spec{"source.volts": spec(), "source.amps": exact, "load.volts": spec(),
+		"load.amps": exact}
 
 	r := Compute(rec, Request{ID: "efficiency"})
 	require.Nil(t, r.Undetermined)
@@ -56,7 +57,8 @@ func TestRegulationOfTheWorkedExamples(t *testing.T) {
 	assert.InDelta(t, 0.060, Compute(line, Request{ID: "line-regulation"}).Value, 5e-4)
 	assert.InDelta(t, -9, Compute(line, Request{ID: "line-shift"}).Value, 1e-6)
 
-	load := record(point(48, 0.5, 48, 0.2, 15.046, 0.5), point(48, 4, 48, 1.3, 15.030, 4), point(48, 8, 48, 2.7, 15.006, 8))
+	load := record(point(48, 0.5, 48, 0.2, 15.046, 0.5), point(48, 4, 48, 1.3, 15.030, 4),
+		point(48, 8, 48, 2.7, 15.006, 8))
 	assert.InDelta(t, 0.267, Compute(load, Request{ID: "load-regulation"}).Value, 5e-4)
 	assert.InDelta(t, -40, Compute(load, Request{ID: "load-shift"}).Value, 1e-6)
 
@@ -102,7 +104,8 @@ func hold(watts, seconds, loadAmps float64) *Record {
 			return s, nil
 		},
 		Specs: map[string]uncertainty.Spec{
-			"source.volts": {{To: 60, Reading: 0.0003}}, "source.amps": {{To: 5, Reading: 0.0005, Offset: 50e-6}}, "load.amps": {{To: 10, Offset: 1e-3}},
+			"source.volts": {{To: 60, Reading: 0.0003}}, "source.amps": {{To: 5, Reading: 0.0005, Offset: 50e-6}},
+			"load.amps": {{To: 10, Offset: 1e-3}},
 		},
 	}
 }
@@ -164,23 +167,24 @@ func TestWhatIsUndeterminedSaysWhy(t *testing.T) {
 		id   string
 		code string
 	}{
-		"no such point":          {record(point(36, 8, 36, 3.5, 15, 8)), "efficiency", NoPoint},
-		"one line only":          {record(ordinary[1]), "line-regulation", TooFew},
-		"load not held":          {record(ordinary[0], point(48, 8, 48, 2.7, 15, 7.5)), "line-regulation", WrongConditions},
-		"supply in its limit":    {record(limited), "efficiency", Limited},
-		"two readings":           {record(few), "efficiency", TooFew},
-		"a reading missing":      {record(missing), "efficiency", IsMissing},
-		"still drifting":         {record(drifting, ordinary[1]), "line-regulation", NotSettled},
-		"no rating":              {unrated, "line-regulation", NoRating},
-		"no rated volts":         {unrated, "output-accuracy", NoRating},
-		"more out than in":       {record(point(48, 8, 48, 2.0, 15, 8)), "efficiency", Implausible},
-		"zero power in":          {record(point(48, 8, 48, 0, 15, 8)), "efficiency", ZeroDivisor},
-		"no load":                {idle, "efficiency", BelowFloor},
-		"the load is on":         {hold(0.2, 60, 0.5), "no-load-power", NoMark},
-		"window too short":       {hold(0.2, 5, 0), "no-load-power", TooFew},
-		"range too coarse":       {coarse, "no-load-power", BelowFloor},
-		"a figure that is not":   {record(), "brightness", NoData},
-		"nominal line not there": {record(point(36, 8, 36, 3.5, 15, 8), point(40, 8, 40, 3.2, 15, 8)), "line-regulation", NoPoint},
+		"no such point":        {record(point(36, 8, 36, 3.5, 15, 8)), "efficiency", NoPoint},
+		"one line only":        {record(ordinary[1]), "line-regulation", TooFew},
+		"load not held":        {record(ordinary[0], point(48, 8, 48, 2.7, 15, 7.5)), "line-regulation", WrongConditions},
+		"supply in its limit":  {record(limited), "efficiency", Limited},
+		"two readings":         {record(few), "efficiency", TooFew},
+		"a reading missing":    {record(missing), "efficiency", IsMissing},
+		"still drifting":       {record(drifting, ordinary[1]), "line-regulation", NotSettled},
+		"no rating":            {unrated, "line-regulation", NoRating},
+		"no rated volts":       {unrated, "output-accuracy", NoRating},
+		"more out than in":     {record(point(48, 8, 48, 2.0, 15, 8)), "efficiency", Implausible},
+		"zero power in":        {record(point(48, 8, 48, 0, 15, 8)), "efficiency", ZeroDivisor},
+		"no load":              {idle, "efficiency", BelowFloor},
+		"the load is on":       {hold(0.2, 60, 0.5), "no-load-power", NoMark},
+		"window too short":     {hold(0.2, 5, 0), "no-load-power", TooFew},
+		"range too coarse":     {coarse, "no-load-power", BelowFloor},
+		"a figure that is not": {record(), "brightness", NoData},
+		"nominal line not there": {record(point(36, 8, 36, 3.5, 15, 8), point(40, 8, 40, 3.2, 15, 8)), "line-regulation",
+			NoPoint},
 	} {
 		r := Compute(c.rec, Request{ID: c.id})
 		require.NotNil(t, r.Undetermined, name)

@@ -5,8 +5,8 @@ import (
 	"sort"
 )
 
-// HalfCurve is the course of one half-cycle: equally long slices. Time counts from its start, s; charge (A·s) and energy (W·s) from 0 upwards
-// in its direction; amps are without sign.
+// HalfCurve is the course of one half-cycle: equally long slices. Time counts from its start, s; charge (A·s)
+// and energy (W·s) from 0 upwards in its direction; amps are without sign.
 type HalfCurve struct {
 	// Kind is charge or discharge, Name that of its stage, Pass which one of its kind it is, from 1.
 	Kind, Name string
@@ -47,7 +47,8 @@ func (rec *Record) HalfCurves() ([]HalfCurve, error) {
 	return all, nil
 }
 
-// AtPlaces gives the volts at n equal places of charge over the charge of the whole curve, 0 … 1 both included; nil if it has none.
+// AtPlaces gives the volts at n equal places of charge over the charge of the whole curve, 0 … 1 both
+// included; nil if it has none.
 func (c HalfCurve) AtPlaces(n int) []float64 {
 	last := len(c.Charge) - 1
 	if last < 1 || c.Charge[last] <= 0 {

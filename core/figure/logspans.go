@@ -5,11 +5,12 @@ import (
 	"math"
 )
 
-// joinedOver is the longest pause, s, that does not part two halves of one direction: a charger that tests the battery is still charging it.
+// joinedOver is the longest pause, s, that does not part two halves of one direction: a charger that tests the
+// battery is still charging it.
 const joinedOver = 15 * 60.0
 
-// LogSpans finds the half-cycles in a log of which no stages are known, from the sign of the current: named "charge 1", "discharge 1", "rest 1" …
-// in order. A current below 1 % of the largest counts as none.
+// LogSpans finds the half-cycles in a log of which no stages are known, from the sign of the current: named
+// "charge 1", "discharge 1", "rest 1" … in order. A current below 1 % of the largest counts as none.
 func LogSpans(t, amps []float64) []Span {
 	var top float64
 	for _, i := range amps {

@@ -12,8 +12,9 @@ import (
 // shortestNoLoad is the least window of no-load-power, s.
 const shortestNoLoad = 10
 
-// noLoadPower is ΔE/Δt of the input with every output unloaded, over a hold of at least 10 s. The energy counter runs at the full
-// rate of the frames; the uncertainty is that of volts and amps read all the time with the same gain and offset.
+// noLoadPower is ΔE/Δt of the input with every output unloaded, over a hold of at least 10 s. The energy
+// counter runs at the full rate of the frames; the uncertainty is that of volts and amps read all the time with
+// the same gain and offset.
 func noLoadPower(rec *Record, req Request) (Result, error) {
 	span, err := rec.unloadedSpan(req)
 	if err != nil {
@@ -40,7 +41,8 @@ func noLoadPower(rec *Record, req Request) (Result, error) {
 	elapsed := energy.T[n-1] - energy.T[0]
 	r := Result{Value: (energy.X[n-1] - energy.X[0]) / elapsed, N: n, Remarks: remarks}
 	if length < shortestNoLoad {
-		return r, undetermined(TooFew, "the stage %q lasts %.3g s; the window must be at least %d s", span.Name, length, shortestNoLoad)
+		return r, undetermined(TooFew, "the stage %q lasts %.3g s; the window must be at least %d s", span.Name, length,
+			shortestNoLoad)
 	}
 	half := energy.T[0] + elapsed/2
 	first := 2 * (energy.At(half) - energy.X[0]) / elapsed
@@ -60,7 +62,8 @@ func noLoadPower(rec *Record, req Request) (Result, error) {
 	}
 	r.withUncertainty(func(x []float64) float64 { return x[0] * x[1] }, readings, stated)
 	if r.K > 0 && r.U/r.K > 0.1*math.Abs(r.Value) {
-		return r, undetermined(BelowFloor, "the supply's current range is too coarse: %.3g W is known to ± %.2g W only", r.Value, r.U)
+		return r, undetermined(BelowFloor, "the supply's current range is too coarse: %.3g W is known to ± %.2g W only",
+			r.Value, r.U)
 	}
 	return r, nil
 }
@@ -68,8 +71,8 @@ func noLoadPower(rec *Record, req Request) (Result, error) {
 // bridge is the longest gap inside a stage that is taken as a straight line, s.
 const bridge = 10
 
-// bridged is the window of a trace within one stage. Gaps that leave too little of it covered are taken as straight lines if none is
-// longer than the bridge, which gaps then tells.
+// bridged is the window of a trace within one stage. Gaps that leave too little of it covered are taken as
+// straight lines if none is longer than the bridge, which gaps then tells.
 func bridged(s trace.Series, column string, t0, t1 float64) (w trace.Series, gaps bool, err error) {
 	w, err = s.Window(t0, t1)
 	if err == nil {
@@ -131,7 +134,8 @@ func (rec *Record) unloaded(s Span, output string) error {
 		floor = max(floor, 2*r.Offset)
 	}
 	if math.Abs(mean) > floor {
-		return undetermined(WrongConditions, "%s is on: it draws %s", output, quantity.Quantity{Value: mean, Dim: quantity.Current})
+		return undetermined(WrongConditions, "%s is on: it draws %s", output,
+			quantity.Quantity{Value: mean, Dim: quantity.Current})
 	}
 	return nil
 }

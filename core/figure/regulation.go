@@ -56,7 +56,8 @@ func (rec *Record) sweep(req Request, along, held string, heldTolerance float64,
 		return s, undetermined(TooFew, "only one %s was measured; two are needed", what)
 	}
 	if middle := (most + least) / 2; most-least > heldTolerance*math.Abs(middle) {
-		return s, undetermined(WrongConditions, "%s was not held: it varies by %.2g %%", held, 100*(most-least)/math.Abs(middle))
+		return s, undetermined(WrongConditions, "%s was not held: it varies by %.2g %%", held,
+			100*(most-least)/math.Abs(middle))
 	}
 	return s, nil
 }
@@ -97,8 +98,9 @@ func (s sweep) referenceAt(at float64) (func([]float64) float64, error) {
 	return nil, undetermined(TooFew, "two points are needed")
 }
 
-// reference is V_ref of a regulation: the rated volts, or the output at the nominal place along the sweep. A point whose setpoint
-// is the nominal one counts as that place as it stands; interpolation is only for a nominal place between the points.
+// reference is V_ref of a regulation: the rated volts, or the output at the nominal place along the sweep. A
+// point whose setpoint is the nominal one counts as that place as it stands; interpolation is only for a
+// nominal place between the points.
 func (rec *Record) reference(req Request, s sweep, along, rating string) (func([]float64) float64, error) {
 	if req.Reference == "rated" {
 		q, ok := rec.Ratings["rated_volts"]

@@ -11,9 +11,12 @@ import (
 
 // Figures of what a battery does around a current step.
 var resistanceFigures = []Definition{
-	{ID: "pulse-resistance", Title: "Pulse resistance", Unit: "mΩ", Least: 0, Most: math.Inf(1), Args: []Arg{{"delay", quantity.Time, 1}, {"before", quantity.Time, 1}}, compute: pulseResistance},
-	{ID: "rest-recovery", Title: "Recovery at rest", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Half: "rest", Args: []Arg{{"after", quantity.Time, 600}}, compute: restRecovery},
-	{ID: "rest-voltage", Title: "Voltage at rest", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Half: "rest", Args: []Arg{{"average", quantity.Time, 10}}, compute: restVoltage},
+	{ID: "pulse-resistance", Title: "Pulse resistance", Unit: "mΩ", Least: 0, Most: math.Inf(1),
+		Args: []Arg{{"delay", quantity.Time, 1}, {"before", quantity.Time, 1}}, compute: pulseResistance},
+	{ID: "rest-recovery", Title: "Recovery at rest", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Half: "rest",
+		Args: []Arg{{"after", quantity.Time, 600}}, compute: restRecovery},
+	{ID: "rest-voltage", Title: "Voltage at rest", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Half: "rest",
+		Args: []Arg{{"average", quantity.Time, 10}}, compute: restVoltage},
 }
 
 // step is the instant of the current step that a request means: the first command of its stage.
@@ -30,8 +33,8 @@ func (rec *Record) step(req Request) (t0 float64, span Span, err error) {
 	return 0, h.Span, undetermined(NoMark, "nothing was set in %s, so there is no current step", h.Name)
 }
 
-// pulseResistance is R(d) = (U(t₀ + d) − U₀)/(I(t₀ + d) − I₀), with U₀ and I₀ means over *before*. From one current to another it is the
-// same formula, the two-point resistance of IEC 61960-3.
+// pulseResistance is R(d) = (U(t₀ + d) − U₀)/(I(t₀ + d) − I₀), with U₀ and I₀ means over
+// *before*. From one current to another it is the same formula, the two-point resistance of IEC 61960-3.
 func pulseResistance(rec *Record, req Request) (Result, error) {
 	t0, span, err := rec.step(req)
 	if err != nil {
@@ -56,7 +59,9 @@ func pulseResistance(rec *Record, req Request) (Result, error) {
 	}
 	switch {
 	case near == 0:
-		return Result{}, undetermined(TooFew, "no frame lies within 10 %% of %.3g s after the step; record faster or give a longer delay", delay)
+		return Result{},
+			undetermined(TooFew, "no frame lies within 10 %% of %.3g s after the step; record faster or give a longer delay",
+				delay)
 	case len(after.T) < 3:
 		return Result{}, undetermined(TooFew, "%.3g s are less than two intervals of the record", delay)
 	}
@@ -87,8 +92,10 @@ func pulseResistance(rec *Record, req Request) (Result, error) {
 	case r.Value < 0 && math.Abs(r.Value) > r.U:
 		return r, undetermined(WrongSign, "the voltage went the other way than the current: %.4g mΩ", r.Value)
 	}
-	if line, err := (trace.Series{T: rest.T, X: rest.Volts}).Slope(); err == nil && math.Abs(line.Slope) > 2*line.SlopeSD && math.Abs(line.Slope*delay) > 0.05*math.Abs(du) {
-		return r, undetermined(NotSettled, "the voltage still drifted by %.3g V in %.3g s before the step; rest longer", line.Slope*delay, delay)
+	if line, err := (trace.Series{T: rest.T, X: rest.Volts}).Slope(); err == nil &&
+		math.Abs(line.Slope) > 2*line.SlopeSD && math.Abs(line.Slope*delay) > 0.05*math.Abs(du) {
+		return r, undetermined(NotSettled, "the voltage still drifted by %.3g V in %.3g s before the step; rest longer",
+			line.Slope*delay, delay)
 	}
 	return r, nil
 }
@@ -161,16 +168,20 @@ func restRecovery(rec *Record, req Request) (Result, error) {
 		if n == 0 {
 			return Result{}, undetermined(NoData, "nothing was recorded at rest")
 		}
-		return Result{}, &Undetermined{Code: NoData, Sentence: fmt.Sprintf("%s is shorter than %.4g s after the load went off", h.Name, req.Args["after"]),
-			Known: fmt.Sprintf("%.4g V after %.4g s", last.Volts[n-1]-under, last.T[n-1]-off)}
+		return Result{},
+			&Undetermined{Code: NoData, Sentence: fmt.Sprintf("%s is shorter than %.4g s after the load went off", h.Name,
+				req.Args["after"]),
+				Known: fmt.Sprintf("%.4g V after %.4g s", last.Volts[n-1]-under, last.T[n-1]-off)}
 	}
 	u := trace.Series{T: b.T, X: b.Volts}.At(at)
 	r := Result{Value: u - under, N: len(b.within(off, at).T)}
 	spec, stated := rec.Specs[b.voltsColumn].Find(u)
 	reading := func(x float64) uncertainty.Reading {
-		return uncertainty.Reading{Value: x, Group: b.voltsColumn, Gain: spec.Reading, Offset: spec.Offset, Noise: uncertainty.Resolution(spec.Resolution)}
+		return uncertainty.Reading{Value: x, Group: b.voltsColumn, Gain: spec.Reading, Offset: spec.Offset,
+			Noise: uncertainty.Resolution(spec.Resolution)}
 	}
-	r.withUncertainty(func(x []float64) float64 { return x[1] - x[0] }, []uncertainty.Reading{reading(under), reading(u)}, stated)
+	r.withUncertainty(func(x []float64) float64 { return x[1] - x[0] }, []uncertainty.Reading{reading(under), reading(u)},
+		stated)
 	return r, nil
 }
 
@@ -189,11 +200,13 @@ func restVoltage(rec *Record, req Request) (Result, error) {
 	}
 	r := Result{Value: meanOf(w.Volts), N: len(w.T)}
 	longer := b.within(h.T1-math.Max(req.Args["average"], 300), h.T1)
-	if line, err := (trace.Series{T: longer.T, X: longer.Volts}).Slope(); err == nil && math.Abs(line.Slope) <= settledPerCell*float64(max(rec.Series, 1)) {
+	if line, err := (trace.Series{T: longer.T, X: longer.Volts}).Slope(); err == nil &&
+		math.Abs(line.Slope) <= settledPerCell*float64(max(rec.Series, 1)) {
 		r.Remarks = append(r.Remarks, "settled")
 	}
 	spec, stated := rec.Specs[b.voltsColumn].Find(r.Value)
-	r.withUncertainty(func(x []float64) float64 { return x[0] }, []uncertainty.Reading{{Value: r.Value, Group: b.voltsColumn, Gain: spec.Reading, Offset: spec.Offset,
-		Noise: math.Max(deviation(w.Volts)/math.Sqrt(float64(len(w.T))), uncertainty.Resolution(spec.Resolution))}}, stated)
+	r.withUncertainty(func(x []float64) float64 { return x[0] },
+		[]uncertainty.Reading{{Value: r.Value, Group: b.voltsColumn, Gain: spec.Reading, Offset: spec.Offset,
+			Noise: math.Max(deviation(w.Volts)/math.Sqrt(float64(len(w.T))), uncertainty.Resolution(spec.Resolution))}}, stated)
 	return r, nil
 }

@@ -21,7 +21,8 @@ func (rec *Record) charged(h half) (charge, energy, within float64, r Result, er
 	charge, energy = q1-q0, e1-e0
 	r.N = len(b.within(h.From, h.To).T)
 	if charge < 0 {
-		return charge, energy, within, r, undetermined(WrongSign, "the battery was discharged, not charged, in %s: %.4g Ah", h.Name, charge/ampSeconds)
+		return charge, energy, within, r, undetermined(WrongSign, "the battery was discharged, not charged, in %s: %.4g Ah",
+			h.Name, charge/ampSeconds)
 	}
 	spec, ok := rec.Specs[b.ampsColumn].Find(charge / math.Max(h.To-h.From, 1))
 	readings := []uncertainty.Reading{
@@ -86,7 +87,8 @@ func (rec *Record) pair(req Request) (charge, discharge half, err error) {
 func coulombicEfficiency(rec *Record, req Request) (Result, error) { return rec.returned(req, false) }
 func energyEfficiency(rec *Record, req Request) (Result, error)    { return rec.returned(req, true) }
 
-// returned is what comes back of what was put in. One current range measures both: its gain cancels, its offset does not.
+// returned is what comes back of what was put in. One current range measures both: its gain cancels, its offset
+// does not.
 func (rec *Record) returned(req Request, energy bool) (Result, error) {
 	c, d, err := rec.pair(req)
 	if err != nil {
@@ -114,16 +116,21 @@ func (rec *Record) returned(req Request, energy bool) (Result, error) {
 		return r, undetermined(ZeroDivisor, "no charge was put in")
 	}
 	tc, td := c.To-c.From, d.To-d.From
-	r.Value, r.U, r.K, r.Remarks = 100*out/in, 0, 0, slices.DeleteFunc(r.Remarks, func(s string) bool { return s == NotStated })
+	r.Value, r.U, r.K, r.Remarks = 100*out/in, 0, 0,
+		slices.DeleteFunc(r.Remarks, func(s string) bool { return s == NotStated })
 	spec, ok := rec.Specs[b.ampsColumn].Find(qc / tc)
-	readings := []uncertainty.Reading{{Value: qc / tc, Group: b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset}, {Value: -(q0 - q1) / td, Group: b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset}}
+	readings := []uncertainty.Reading{{Value: qc / tc, Group: b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset},
+		{Value: -(q0 - q1) / td, Group: b.ampsColumn, Gain: spec.Reading, Offset: spec.Offset}}
 	scale := r.Value * (qc / tc * tc) / ((q0 - q1) / td * td)
 	r.withUncertainty(func(x []float64) float64 { return scale * (-x[1] * td) / (x[0] * tc) }, readings, ok)
 	if r.Value > mostReturned && r.Value-r.U > mostReturned {
-		return r, undetermined(WrongConditions, "%.4g %% came back: the charge and the discharge were not between equal states", r.Value)
+		return r,
+			undetermined(WrongConditions, "%.4g %% came back: the charge and the discharge were not between equal states",
+				r.Value)
 	}
 	return r, nil
 }
 
-// mostReturned is a return, %, beyond which the two halves were not between equal states: a battery that was not empty before its charge.
+// mostReturned is a return, %, beyond which the two halves were not between equal states: a battery that was
+// not empty before its charge.
 const mostReturned = 105

@@ -13,7 +13,8 @@ var rowFigures = []Definition{
 	{ID: "found-level", Title: "Level found", Least: math.Inf(-1), Most: math.Inf(1), Row: true, compute: foundLevel},
 	{ID: "lockout-on", Title: "Lockout, starts at", Unit: "V", Least: 0, Most: math.Inf(1), Row: true, compute: lockout},
 	{ID: "lockout-off", Title: "Lockout, stops at", Unit: "V", Least: 0, Most: math.Inf(1), Row: true, compute: lockout},
-	{ID: "lockout-hysteresis", Title: "Lockout, hysteresis", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Row: true, compute: lockoutHysteresis},
+	{ID: "lockout-hysteresis", Title: "Lockout, hysteresis", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Row: true,
+		compute: lockoutHysteresis},
 }
 
 // row gives the points of a row.
@@ -80,8 +81,8 @@ func (rec *Record) bracket(name, column string) (before, after float64, p Point,
 	return before, after, p, err
 }
 
-// foundLevel is the midpoint of the last step at which the condition did not hold and the first at which it did; half a step is its
-// uncertainty as a rectangle, beside the accuracy of the reading.
+// foundLevel is the midpoint of the last step at which the condition did not hold and the first at which it
+// did; half a step is its uncertainty as a rectangle, beside the accuracy of the reading.
 func foundLevel(rec *Record, req Request) (Result, error) {
 	before, after, p, err := rec.bracket(req.Row, req.Quantity)
 	if err != nil {
@@ -95,7 +96,8 @@ func foundLevel(rec *Record, req Request) (Result, error) {
 	spread, ok := rec.reading(p, req.Quantity)
 	step := uncertainty.Reading{Group: "half a step", Offset: math.Abs(after-before) / 2}
 	spread.Value = (before + after) / 2
-	r.withUncertainty(func(xs []float64) float64 { return (xs[0] + xs[1]) / factor }, []uncertainty.Reading{spread, step}, ok)
+	r.withUncertainty(func(xs []float64) float64 { return (xs[0] + xs[1]) / factor }, []uncertainty.Reading{spread, step},
+		ok)
 	return r, nil
 }
 
@@ -105,7 +107,8 @@ func lockout(rec *Record, req Request) (Result, error) {
 	return foundLevel(rec, req)
 }
 
-// lockoutHysteresis is on − off of two rows that one supply stepped: its offset cancels, and two equal rectangles make a triangle.
+// lockoutHysteresis is on − off of two rows that one supply stepped: its offset cancels, and two equal
+// rectangles make a triangle.
 func lockoutHysteresis(rec *Record, req Request) (Result, error) {
 	column := req.Input + ".volts"
 	onBefore, onAfter, p, err := rec.bracket(req.Row, column)
@@ -120,8 +123,10 @@ func lockoutHysteresis(rec *Record, req Request) (Result, error) {
 	on, ok := rec.reading(p, column)
 	off, stated := rec.reading(q, column)
 	on.Value, off.Value = (onBefore+onAfter)/2, (offBefore+offAfter)/2
-	steps := []uncertainty.Reading{{Group: "half a step up", Offset: math.Abs(onAfter-onBefore) / 2}, {Group: "half a step down", Offset: math.Abs(offAfter-offBefore) / 2}}
-	r.withUncertainty(func(xs []float64) float64 { return xs[0] - xs[1] + xs[2] - xs[3] }, append([]uncertainty.Reading{on, off}, steps...), ok && stated)
+	steps := []uncertainty.Reading{{Group: "half a step up", Offset: math.Abs(onAfter-onBefore) / 2},
+		{Group: "half a step down", Offset: math.Abs(offAfter-offBefore) / 2}}
+	r.withUncertainty(func(xs []float64) float64 { return xs[0] - xs[1] + xs[2] - xs[3] },
+		append([]uncertainty.Reading{on, off}, steps...), ok && stated)
 	if r.Value < -r.U {
 		return r, undetermined(Implausible, "it starts at less line than it stops at: %.4g V below; dwell longer", -r.Value)
 	}

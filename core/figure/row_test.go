@@ -20,7 +20,8 @@ var exact = map[string]uncertainty.Spec{
 
 func TestLockoutOfTheTextbook(t *testing.T) {
 	rec := &Record{Specs: exact, Points: []Point{
-		{Row: "starts", Averages: volts(34.45), Before: volts(34.40)}, {Row: "stops", Averages: volts(32.85), Before: volts(32.90), Recovery: "recovers by itself"},
+		{Row: "starts", Averages: volts(34.45), Before: volts(34.40)}, {Row: "stops", Averages: volts(32.85),
+			Before: volts(32.90), Recovery: "recovers by itself"},
 	}}
 	on := Compute(rec, Request{ID: "lockout-on", Row: "starts"})
 	off := Compute(rec, Request{ID: "lockout-off", Row: "stops"})
@@ -31,11 +32,13 @@ func TestLockoutOfTheTextbook(t *testing.T) {
 	assert.InDelta(t, 1.550, hysteresis.Value, 1e-9)
 	assert.InDelta(t, 0.0144, on.U/on.K, 1e-4)
 	assert.InDelta(t, 0.039, hysteresis.U, 1e-3)
-	assert.InDelta(t, 34.425, Compute(rec, Request{ID: "found-level", Row: "starts", Quantity: "source.volts"}).Value, 1e-9)
+	assert.InDelta(t, 34.425, Compute(rec, Request{ID: "found-level", Row: "starts", Quantity: "source.volts"}).Value,
+		1e-9)
 }
 
 func TestRowsThatSayTooLittleAreUndetermined(t *testing.T) {
-	rec := &Record{Specs: exact, Points: []Point{{Row: "starts", Averages: volts(34)}, {Row: "stops", Averages: volts(36), Before: volts(35)}, {Row: "idle", Averages: volts(30)}}}
+	rec := &Record{Specs: exact, Points: []Point{{Row: "starts", Averages: volts(34)}, {Row: "stops", Averages: volts(36),
+		Before: volts(35)}, {Row: "idle", Averages: volts(30)}}}
 	for name, c := range map[string]struct {
 		request Request
 		code    string

@@ -7,8 +7,10 @@ import (
 
 // Figures of cells in parallel, each with its own ammeter.
 var shareFigures = []Definition{
-	{ID: "share", Title: "Share of the charge", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1), Many: true, compute: share},
-	{ID: "share-imbalance", Title: "Imbalance of the shares", Unit: "%", Least: 0, Most: math.Inf(1), Many: true, compute: shareImbalance},
+	{ID: "share", Title: "Share of the charge", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1), Many: true,
+		compute: share},
+	{ID: "share-imbalance", Title: "Imbalance of the shares", Unit: "%", Least: 0, Most: math.Inf(1), Many: true,
+		compute: shareImbalance},
 }
 
 // shares are the charges of the branches over a stage, Ah, their sum, and the remark that they circulate.
@@ -30,7 +32,8 @@ func (rec *Record) shares(req Request) (charges []float64, sum float64, r Result
 		}
 		w := s.Present()
 		if w.Len() < 2 || w.Len() < len(s.T)*9/10 {
-			return nil, 0, r, undetermined(IsMissing, "%s is missing for a part of the time; without one branch the sum is not known", column)
+			return nil, 0, r,
+				undetermined(IsMissing, "%s is missing for a part of the time; without one branch the sum is not known", column)
 		}
 		q := w.Integral() / ampSeconds
 		spec, _ := rec.Specs[column].Find(q)

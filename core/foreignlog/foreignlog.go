@@ -1,5 +1,5 @@
-// Package foreignlog reads logs of volts and amps that other equipment wrote: text in columns, with whatever separator, decimal sign, units,
-// sign of the current and time base. A [Mapping] says how; [Look] guesses one.
+// Package foreignlog reads logs of volts and amps that other equipment wrote: text in columns, with whatever
+// separator, decimal sign, units, sign of the current and time base. A [Mapping] says how; [Look] guesses one.
 package foreignlog
 
 import (
@@ -15,8 +15,8 @@ import (
 	"usherbench/core/quantity"
 )
 
-// Column is a column of the file by its header, with the unit of its numbers. Besides the units of quantities, time may be "clock":
-// hours:minutes:seconds, or a date with a time.
+// Column is a column of the file by its header, with the unit of its numbers. Besides the units of quantities,
+// time may be "clock": hours:minutes:seconds, or a date with a time.
 type Column struct{ Name, Unit string }
 
 // Mapping says how a log is read.
@@ -31,8 +31,8 @@ type Mapping struct {
 	Skip int
 }
 
-// Log is what was read: equally long slices, SI. T begins at 0 and rises; Amps are positive into the battery. Celsius is nil if it was not
-// mapped. A number that is not there is NaN.
+// Log is what was read: equally long slices, SI. T begins at 0 and rises; Amps are positive into the battery.
+// Celsius is nil if it was not mapped. A number that is not there is NaN.
 type Log struct {
 	T, Volts, Amps, Celsius []float64
 	// Began is when the log began, if its times have a date.
@@ -144,7 +144,8 @@ func newReader(text io.Reader, m Mapping) (*reader, error) {
 			}
 			return cell{i, u.Factor, false}, nil
 		}
-		return cell{}, &Error{m.Skip + 1, fmt.Sprintf("no column is called %q, which should be the %s; there are %s", c.Name, what, strings.Join(names, ", "))}
+		return cell{}, &Error{m.Skip + 1, fmt.Sprintf("no column is called %q, which should be the %s; there are %s", c.Name,
+			what, strings.Join(names, ", "))}
 	}
 	var errs [4]error
 	r.time, errs[0] = find(m.Time, "time", quantity.Time, true)
@@ -229,7 +230,8 @@ func (r *reader) number(row []string, c cell, what string) (float64, error) {
 }
 
 // The forms of a date with a time.
-var dateForms = []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999", "2006/01/02 15:04:05.999999999", "02.01.2006 15:04:05.999999999"}
+var dateForms = []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999",
+	"2006/01/02 15:04:05.999999999", "02.01.2006 15:04:05.999999999"}
 
 // seconds is the time of a row since the first; NaN if it has none.
 func (r *reader) seconds(row []string) (float64, error) {

@@ -23,17 +23,26 @@ func TestLogsOfManyForms(t *testing.T) {
 		name, text                string
 		volts, amps, second, last float64
 	}{
-		{"plain", rows("Time (s),Voltage (V),Current (A)", func(k int) string { return []string{"0,12.5,-1", "10,12.4,-1"}[min(k, 1)] + strings.Repeat("", k) }), 12.5, -1, 10, 10},
-		{"commas and semicolons, in minutes and milliamperes", rows("Zeit [min];Spannung [mV];Strom [mA]", func(k int) string {
-			return strings.ReplaceAll(strings.Join([]string{decimal(k), "12500,5", "-250,0"}, ";"), ".", ",")
-		}), 12.5005, -0.25, 60, 660},
-		{"clock that passes midnight, tabs, words above", "Logger 2\nsite\tpier\n" + rows("Clock\tU [V]\tI [A]\tTemp", func(k int) string {
-			return []string{"23:59:5" + string(rune('0'+k)), "00:00:0" + string(rune('0'+max(k-10, 0)))}[btoi(k >= 10)] + "\t3.7\t0.5\t23"
-		}), 3.7, 0.5, 1, 11},
-		{"units as last words", rows("time_ms,pack_voltage_mV,current_mA", func(k int) string { return two(k) + "00,12500,-250" }), 12.5, -0.25, 0.1, 1.1},
-		{"units in a line of their own", rows("Time;Voltage;Current\nmin;mV;mA", func(k int) string { return decimal(k) + ";12500;-250" }), 12.5, -0.25, 60, 660},
-		{"strokes", rows("Test Time / s,Current / mA,Voltage / V", func(k int) string { return decimal(k) + ",-250,12.5" }), 12.5, -0.25, 1, 11},
-		{"dates", rows("timestamp,volts,amps", func(k int) string { return "2026-03-31 12:00:" + two(k) + ",4.1,1" }), 4.1, 1, 1, 11},
+		{"plain", rows("Time (s),Voltage (V),Current (A)",
+			func(k int) string { return []string{"0,12.5,-1", "10,12.4,-1"}[min(k, 1)] + strings.Repeat("", k) }), 12.5, -1, 10,
+			10},
+		{"commas and semicolons, in minutes and milliamperes", rows("Zeit [min];Spannung [mV];Strom [mA]",
+			func(k int) string {
+				return strings.ReplaceAll(strings.Join([]string{decimal(k), "12500,5", "-250,0"}, ";"), ".", ",")
+			}), 12.5005, -0.25, 60, 660},
+		{"clock that passes midnight, tabs, words above", "Logger 2\nsite\tpier\n" + rows("Clock\tU [V]\tI [A]\tTemp",
+			func(k int) string {
+				return []string{"23:59:5" + string(rune('0'+k)), "00:00:0" + string(rune('0'+max(k-10, 0)))}[btoi(k >= 10)] +
+					"\t3.7\t0.5\t23"
+			}), 3.7, 0.5, 1, 11},
+		{"units as last words", rows("time_ms,pack_voltage_mV,current_mA",
+			func(k int) string { return two(k) + "00,12500,-250" }), 12.5, -0.25, 0.1, 1.1},
+		{"units in a line of their own", rows("Time;Voltage;Current\nmin;mV;mA",
+			func(k int) string { return decimal(k) + ";12500;-250" }), 12.5, -0.25, 60, 660},
+		{"strokes", rows("Test Time / s,Current / mA,Voltage / V", func(k int) string { return decimal(k) + ",-250,12.5" }),
+			12.5, -0.25, 1, 11},
+		{"dates", rows("timestamp,volts,amps", func(k int) string { return "2026-03-31 12:00:" + two(k) + ",4.1,1" }), 4.1, 1,
+			1, 11},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			first, err := Look(c.text)

@@ -24,7 +24,9 @@ func Look(text string) (First, error) {
 	separator := separatorOf(lines)
 	skip := headerAt(lines, separator)
 	if skip < 0 {
-		return First{}, errors.New("no line looks like a header above rows of numbers; give the log a header, or say how many lines stand before it")
+		return First{},
+			errors.New("no line looks like a header above rows of numbers; give the log a header, or say how many lines " +
+				"stand before it")
 	}
 	f := First{Headers: fields(lines[skip], separator), Mapping: Mapping{Separator: separator, Skip: skip}}
 	for _, line := range lines[skip+1:] {
@@ -69,7 +71,8 @@ func separatorOf(lines []string) rune {
 	return best
 }
 
-// headerAt is the first line that has three names at least and a line with a number of the same length after it; −1: none.
+// headerAt is the first line that has three names at least and a line with a number of the same length after
+// it; −1: none.
 func headerAt(lines []string, separator rune) int {
 	for i := 0; i+1 < len(lines); i++ {
 		head, next := fields(lines[i], separator), fields(lines[i+1], separator)
@@ -158,7 +161,8 @@ func (f *First) guess() {
 	}
 }
 
-// unitOf is the unit in a header: in brackets or behind a stroke, or its last word, as in current_mA; empty if there is none.
+// unitOf is the unit in a header: in brackets or behind a stroke, or its last word, as in current_mA; empty if
+// there is none.
 func unitOf(header string) string {
 	if found := unitPattern.FindStringSubmatch(header); found != nil {
 		return found[1]

@@ -69,7 +69,8 @@ func Parse(text []byte) (*Nameplate, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Nameplate{Ratings: map[string]quantity.Quantity{}, Windows: map[string]Window{}, AtRest: map[string]Window{}, Text: string(text)}
+	p := &Nameplate{Ratings: map[string]quantity.Quantity{}, Windows: map[string]Window{}, AtRest: map[string]Window{},
+		Text: string(text)}
 	doc.Root().Fields(map[string]func(document.Node){
 		"nameplate": func(n document.Node) {
 			if p.Name = n.Text(); !NamePattern.MatchString(p.Name) {
@@ -140,7 +141,8 @@ func (p *Nameplate) Rating(name string, dim quantity.Dimension) (float64, error)
 	}
 	q, ok := p.Ratings[name]
 	if !ok {
-		return 0, fmt.Errorf("nameplate %s does not state %s; %s", p.Name, name, document.Suggest(name, slices.Collect(maps.Keys(p.Ratings))))
+		return 0, fmt.Errorf("nameplate %s does not state %s; %s", p.Name, name,
+			document.Suggest(name, slices.Collect(maps.Keys(p.Ratings))))
 	}
 	if q.Dim != dim {
 		return 0, fmt.Errorf("nameplate %s states %s in %s, not in %s", p.Name, name, q.Dim, dim)

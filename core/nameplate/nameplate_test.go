@@ -11,10 +11,12 @@ import (
 )
 
 func TestABatteryIsCompletedFromItsChemistry(t *testing.T) {
-	p, err := Parse([]byte("nameplate: pack\nkind: battery\nchemistry: NMC\ncells: {series: 7, parallel: 2}\nratings: {rated_capacity: 9.6 Ah, charge_volts: 29.2 V}\n"))
+	p, err := Parse([]byte("nameplate: pack\nkind: battery\nchemistry: NMC\ncells: {series: 7, parallel: 2}\nratings: " +
+		"{rated_capacity: 9.6 Ah, charge_volts: 29.2 V}\n"))
 	require.NoError(t, err)
 	for name, want := range map[string]quantity.Quantity{
-		"cutoff": quantity.Of(21, "V"), "charge_volts": quantity.Of(29.2, "V"), "safe_most_volts": quantity.Of(29.75, "V"), "taper_current": quantity.Of(0.48, "A"),
+		"cutoff": quantity.Of(21, "V"), "charge_volts": quantity.Of(29.2, "V"), "safe_most_volts": quantity.Of(29.75, "V"),
+		"taper_current":  quantity.Of(0.48, "A"),
 		"charge_hottest": quantity.Of(45, "°C"), "rated_volts": quantity.Of(25.9, "V"),
 	} {
 		assert.InDelta(t, want.Value, p.Ratings[name].Value, 1e-9, name)
@@ -33,7 +35,8 @@ func TestABatteryIsCompletedFromItsChemistry(t *testing.T) {
 }
 
 func TestACapacityFollowsFromTheActiveMass(t *testing.T) {
-	p, err := Parse([]byte("nameplate: coin\nkind: battery\nchemistry: LFP\ncells: {series: 1}\nratings: {active_mass: 12.5 mg, specific_capacity: 160 mAh/g}\n"))
+	p, err := Parse([]byte("nameplate: coin\nkind: battery\nchemistry: LFP\ncells: {series: 1}\nratings: {active_mass: " +
+		"12.5 mg, specific_capacity: 160 mAh/g}\n"))
 	require.NoError(t, err)
 	capacity, err := p.Rating("rated_capacity", quantity.Charge)
 	require.NoError(t, err)
@@ -43,7 +46,8 @@ func TestACapacityFollowsFromTheActiveMass(t *testing.T) {
 }
 
 func TestAChemistryOfOnesOwn(t *testing.T) {
-	p, err := Parse([]byte("nameplate: salt\nkind: battery\nchemistry: {name: sodium-ion, nominal: 3.1 V, charge: 3.9 V, cutoff: 2 V, least: 1.5 V, most: 4 V, taper: 0.1 C}\ncells: {series: 4}\nratings: {rated_capacity: 10 Ah}\n"))
+	p, err := Parse([]byte("nameplate: salt\nkind: battery\nchemistry: {name: sodium-ion, nominal: 3.1 V, charge: 3.9 " +
+		"V, cutoff: 2 V, least: 1.5 V, most: 4 V, taper: 0.1 C}\ncells: {series: 4}\nratings: {rated_capacity: 10 Ah}\n"))
 	require.NoError(t, err)
 	assert.InDelta(t, 15.6, p.Ratings["charge_volts"].Value, 1e-9)
 	assert.InDelta(t, 1, p.Ratings["taper_current"].Value, 1e-9)
@@ -53,10 +57,13 @@ func TestAChemistryOfOnesOwn(t *testing.T) {
 func TestMistakesOfANameplate(t *testing.T) {
 	for text, words := range map[string]string{
 		"chemistry: NMX": "unknown chemistry \"NMX\"",
-		"chemistry: NMC\ncells: {series: 6}\nratings: {rated_capacity: 9.6 Ah, charge_volts: 29.2 V}": "with 6 cells of NMC in series one of them is wrong",
-		"chemistry: NMC\ncells: {series: 0}":                                                    "whole number from 1 to 1000",
-		"chemistry: {name: odd, nominal: 3 V, charge: 2 V, cutoff: 2 V, least: 1 V, most: 4 V}": "the voltages of a chemistry rise",
-		"windows: {cycler.volts: {min: 5 V, max: 2 V}}":                                         "min is above max",
+		"chemistry: NMC\ncells: {series: 6}\n" +
+			"ratings: {rated_capacity: 9.6 Ah, charge_volts: 29.2 V}": "with 6 cells of NMC in series one of them is wrong",
+
+		"chemistry: NMC\ncells: {series: 0}": "whole number from 1 to 1000",
+		"chemistry: {name: odd, nominal: 3 V, charge: 2 V, cutoff: " +
+			"2 V, least: 1 V, most: 4 V}": "the voltages of a chemistry rise",
+		"windows: {cycler.volts: {min: 5 V, max: 2 V}}": "min is above max",
 	} {
 		if !strings.Contains(text, "ratings:") {
 			text += "\nratings: {}"

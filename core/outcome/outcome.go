@@ -1,4 +1,5 @@
-// Package outcome judges figures against limits: pass, marginal, fail, or undetermined where a limit could not be judged.
+// Package outcome judges figures against limits: pass, marginal, fail, or undetermined where a limit could not
+// be judged.
 package outcome
 
 import (
@@ -65,7 +66,8 @@ func (l Limit) rule() Rule {
 	return RuleSimple
 }
 
-// Judge decides on the value y with expanded uncertainty u (NaN or ≤ 0 if it is not known). Equality with a limit is inside.
+// Judge decides on the value y with expanded uncertainty u (NaN or ≤ 0 if it is not known). Equality with a
+// limit is inside.
 func (l Limit) Judge(y, u float64) Outcome {
 	if math.IsNaN(y) {
 		return Undetermined
@@ -108,8 +110,8 @@ func (l Limit) Judge(y, u float64) Outcome {
 	return Fail
 }
 
-// OfRun is the outcome of a run from the outcomes of its limits: aborted if the run was, else the worst of fail, undetermined,
-// marginal, pass. Without any limit there is no outcome, never a pass.
+// OfRun is the outcome of a run from the outcomes of its limits: aborted if the run was, else the worst of
+// fail, undetermined, marginal, pass. Without any limit there is no outcome, never a pass.
 func OfRun(aborted bool, limits []Outcome) Outcome {
 	if aborted {
 		return Aborted

@@ -1,5 +1,5 @@
-// Package overlay lays curves of several runs over each other: aligned at an instant or a threshold, on a common axis, with the band in which
-// they lie and how far each is from another.
+// Package overlay lays curves of several runs over each other: aligned at an instant or a threshold, on a
+// common axis, with the band in which they lie and how far each is from another.
 package overlay
 
 import (
@@ -70,7 +70,8 @@ func (c Curve) Rising() Curve {
 	return out
 }
 
-// Thinned keeps about n places: of each of n/2 parts the least and the greatest y, and both ends, so that nothing that stands out is lost.
+// Thinned keeps about n places: of each of n/2 parts the least and the greatest y, and both ends, so that
+// nothing that stands out is lost.
 func (c Curve) Thinned(n int) Curve {
 	if len(c.X) <= n || n < 4 {
 		return c
@@ -189,8 +190,8 @@ func Differences(reference Curve, curves []Curve) []Difference {
 	return all
 }
 
-// Sample chooses at most n labels for a picture that would be too full: spread evenly over the sorted labels, the first and last included.
-// Labels that end in numbers are sorted by them.
+// Sample chooses at most n labels for a picture that would be too full: spread evenly over the sorted labels,
+// the first and last included. Labels that end in numbers are sorted by them.
 func Sample(labels []string, n int) []string {
 	sorted := slices.Clone(labels)
 	slices.SortFunc(sorted, compareLabels)

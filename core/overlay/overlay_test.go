@@ -53,5 +53,6 @@ func TestThinningKeepsWhatStandsOut(t *testing.T) {
 	assert.Contains(t, thin.Y, 7.0)
 	assert.Equal(t, c.X[len(c.X)-1], thin.X[len(thin.X)-1])
 	assert.Equal(t, []string{"GC-1", "GC-4", "GC-10"}, Sample([]string{"GC-10", "GC-2", "GC-1", "GC-9", "GC-4"}, 3))
-	assert.Equal(t, []float64{0, 1, 2}, Curve{X: []float64{0, 1, 1, 0.5, 2, math.NaN()}, Y: []float64{1, 1, 1, 1, 1, 1}}.Rising().X)
+	assert.Equal(t, []float64{0, 1, 2}, Curve{X: []float64{0, 1, 1, 0.5, 2, math.NaN()},
+		Y: []float64{1, 1, 1, 1, 1, 1}}.Rising().X)
 }

@@ -47,11 +47,12 @@ type Difference struct {
 	By string
 }
 
-// Welch compares two sets of values by their scatter: x̄_B − x̄_A ± t₀.₉₇₅(ν)·√(q_A + q_B), q = s²/n, with the degrees of freedom of Welch and
-// Satterthwaite.
+// Welch compares two sets of values by their scatter: x̄_B − x̄_A ± t₀.₉₇₅(ν)·√(q_A + q_B), q
+// = s²/n, with the degrees of freedom of Welch and Satterthwaite.
 func Welch(before, after []float64) (Difference, error) {
 	if len(before) < 2 || len(after) < 2 {
-		return Difference{}, fmt.Errorf("%w: %d before, %d after; two of each are needed", ErrFewUnits, len(before), len(after))
+		return Difference{}, fmt.Errorf("%w: %d before, %d after; two of each are needed", ErrFewUnits, len(before),
+			len(after))
 	}
 	ma, sa := stat.MeanStdDev(before, nil)
 	mb, sb := stat.MeanStdDev(after, nil)
@@ -65,9 +66,10 @@ func Welch(before, after []float64) (Difference, error) {
 	return Difference{Before: ma, After: mb, Value: mb - ma, U: u, Differs: math.Abs(mb-ma) > u, By: "scatter"}, nil
 }
 
-// Single compares two figures by their expanded uncertainties, taken as independent: where one instrument measured both, its gain cancels and
-// the true interval is narrower.
+// Single compares two figures by their expanded uncertainties, taken as independent: where one instrument
+// measured both, its gain cancels and the true interval is narrower.
 func Single(before, ub, after, ua float64) Difference {
 	u := math.Hypot(ub, ua)
-	return Difference{Before: before, After: after, Value: after - before, U: u, Differs: math.Abs(after-before) > u, By: "uncertainty"}
+	return Difference{Before: before, After: after, Value: after - before, U: u, Differs: math.Abs(after-before) > u,
+		By: "uncertainty"}
 }

@@ -1,5 +1,5 @@
-// Package population compares units with each other: how far they spread, which belong together, and whether one lot differs from
-// another.
+// Package population compares units with each other: how far they spread, which belong together, and whether
+// one lot differs from another.
 package population
 
 import (
@@ -80,9 +80,10 @@ type matching struct {
 	groups   int
 }
 
-// Of groups cells so that J = Σ [w_C·(ΔC/C̄/1 %)² + w_R·(ΔR/R̄/5 %)² + w_D·(D/5 mV)²] is small, with Δ = max − min, bar = mean, and D the
-// largest pairwise root mean square distance of curves. It begins with the cells sorted by capacity and cut; cells are swapped between groups
-// and rejects while J falls; then again from seeded random beginnings. Hence it is never worse than sorting alone.
+// Of groups cells so that J = Σ [w_C·(ΔC/C̄/1 %)² + w_R·(ΔR/R̄/5 %)² + w_D·(D/5 mV)²] is small, with
+// Δ = max − min, bar = mean, and D the largest pairwise root mean square distance of curves. It begins with
+// the cells sorted by capacity and cut; cells are swapped between groups and rejects while J falls; then again
+// from seeded random beginnings. Hence it is never worse than sorting alone.
 func (m Match) Of(cells []Cell) (Grouping, error) {
 	var g Grouping
 	s := matching{Match: m}
@@ -174,8 +175,8 @@ func CurveDistance(a, b []float64) float64 {
 	return math.Sqrt(sum / float64(len(a)))
 }
 
-// sorted cuts the sorted cells into groups: the run of neighbours that leaves out whom to leave out at the cheapest end. The order is a list of
-// cell indexes, group after group, then the rejects.
+// sorted cuts the sorted cells into groups: the run of neighbours that leaves out whom to leave out at the
+// cheapest end. The order is a list of cell indexes, group after group, then the rejects.
 func (s *matching) sorted() ([]int, float64) {
 	spare := len(s.cells) - s.groups*s.Size
 	var best []int
@@ -293,7 +294,8 @@ func (s *matching) fill(g *Grouping, order []int) {
 	slices.SortFunc(g.Rejects, func(a, b Reject) int { return strings.Compare(a.Serial, b.Serial) })
 }
 
-// whyLeft words what a cell that fits no group costs: J of the group in which it would cost least, in place of the best member of it.
+// whyLeft words what a cell that fits no group costs: J of the group in which it would cost least, in place of
+// the best member of it.
 func (s *matching) whyLeft(g *Grouping, i int) string {
 	index := map[string]int{}
 	for k, c := range s.cells {
@@ -315,14 +317,15 @@ func (s *matching) whyLeft(g *Grouping, i int) string {
 			}
 		}
 	}
-	return fmt.Sprintf("fits no group as well as those in them: at best it adds %.3g to the score, most by %s", least, part)
+	return fmt.Sprintf("fits no group as well as those in them: at best it adds %.3g to the score, most by %s", least,
+		part)
 }
 
 // largest names what of a group's score grew most.
 func largest(m Match, x, before Group) string {
 	grown := map[string]float64{
-		"capacity":           m.Capacity * (sq(x.CapacitySpread/100/capacityScale) - sq(before.CapacitySpread/100/capacityScale)),
-		"resistance":         m.Resistance * (sq(x.ResistanceSpread/100/resistanceScale) - sq(before.ResistanceSpread/100/resistanceScale)),
+		"capacity":           m.Capacity * gained(x.CapacitySpread, before.CapacitySpread, capacityScale),
+		"resistance":         m.Resistance * gained(x.ResistanceSpread, before.ResistanceSpread, resistanceScale),
 		"its curve's course": m.Curve * (sq(x.CurveDistance/curveScale) - sq(before.CurveDistance/curveScale)),
 	}
 	name := "capacity"
@@ -332,6 +335,11 @@ func largest(m Match, x, before Group) string {
 		}
 	}
 	return name
+}
+
+// gained is by how much the square of a spread, %, grew over its scale.
+func gained(spread, before, scale float64) float64 {
+	return sq(spread/100/scale) - sq(before/100/scale)
 }
 
 func sq(x float64) float64 { return x * x }

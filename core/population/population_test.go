@@ -21,8 +21,10 @@ func flat(volts float64) []float64 {
 
 func TestFourCellsInPairs(t *testing.T) {
 	cells := []Cell{
-		{Serial: "A", Capacity: 4.80, Resistance: 0.0200, Curve: flat(0)}, {Serial: "B", Capacity: 4.82, Resistance: 0.0204, Curve: flat(-0.001)},
-		{Serial: "C", Capacity: 4.70, Resistance: 0.0210, Curve: flat(0.006)}, {Serial: "D", Capacity: 4.71, Resistance: 0.0206, Curve: flat(0.004)},
+		{Serial: "A", Capacity: 4.80, Resistance: 0.0200, Curve: flat(0)}, {Serial: "B", Capacity: 4.82, Resistance: 0.0204,
+			Curve: flat(-0.001)},
+		{Serial: "C", Capacity: 4.70, Resistance: 0.0210, Curve: flat(0.006)},
+		{Serial: "D", Capacity: 4.71, Resistance: 0.0206, Curve: flat(0.004)},
 	}
 	g, err := NewMatch(2).Of(cells)
 	require.NoError(t, err)
@@ -43,7 +45,8 @@ func lotOf(n int, seed uint64) []Cell {
 	var cells []Cell
 	for i := range n {
 		r := 0.036 * (1 + 0.05*rng.NormFloat64())
-		c := Cell{Serial: fmt.Sprintf("GC-%03d", i+1), Capacity: 4.8 * (1 + 0.011*rng.NormFloat64()), Resistance: r, Curve: make([]float64, Places)}
+		c := Cell{Serial: fmt.Sprintf("GC-%03d", i+1), Capacity: 4.8 * (1 + 0.011*rng.NormFloat64()), Resistance: r,
+			Curve: make([]float64, Places)}
 		for k := range c.Curve {
 			c.Curve[k] = 4.1 - 1.0*float64(k)/Places - 0.96*r
 		}

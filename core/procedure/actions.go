@@ -136,7 +136,8 @@ type Seek struct {
 	Until          string
 	// Row names what is found.
 	Row string
-	// Relief is what is set afterwards to see whether the unit recovers, and Recovered the condition that says so, within the time.
+	// Relief is what is set afterwards to see whether the unit recovers, and Recovered the condition that says so,
+	// within the time.
 	Relief         []Setting
 	Recovered      string
 	RecoversWithin float64
@@ -184,7 +185,8 @@ type Signal struct {
 	Sound   bool   `json:"sound"`
 }
 
-// Drive is a charge or a discharge: it sets a seat going, and the first of its terminations ends it and switches the seat off.
+// Drive is a charge or a discharge: it sets a seat going, and the first of its terminations ends it and
+// switches the seat off.
 type Drive struct {
 	Discharge bool
 	Seat      string

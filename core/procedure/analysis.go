@@ -126,8 +126,8 @@ func (s Stage) conditions() (texts []string) {
 	return texts
 }
 
-// Lowest is the smallest value of a column to which the program waits for it to fall: the cutoff of a discharge. ok is false if no
-// condition says so.
+// Lowest is the smallest value of a column to which the program waits for it to fall: the cutoff of a
+// discharge. ok is false if no condition says so.
 func (p *Program) Lowest(column string) (value float64, ok bool) {
 	i := p.Columns.Index(column)
 	_, waits := p.conditions()
@@ -230,8 +230,8 @@ func (p *Program) Table(stage string) (*shape.Table, error) {
 	return nil, fmt.Errorf("no stage %q plays a shape; %s", stage, document.Suggest(stage, names))
 }
 
-// Fastest is the shortest interval in which the program asks for frames, s. Where only changes are kept, it is the time after which a
-// frame is kept all the same.
+// Fastest is the shortest interval in which the program asks for frames, s. Where only changes are kept, it is
+// the time after which a frame is kept all the same.
 func (p *Program) Fastest() float64 {
 	fastest := p.Record.interval()
 	for _, s := range p.Stages {

@@ -7,13 +7,15 @@ import (
 	"usherbench/core/quantity"
 )
 
-// watchBattery adds the guards that follow from what a battery bears: its safe volts, its temperature windows in charge and discharge,
-// and a fall of the voltage that no whole cell shows. They stand beside those of the procedure and need not be written.
+// watchBattery adds the guards that follow from what a battery bears: its safe volts, its temperature windows
+// in charge and discharge, and a fall of the voltage that no whole cell shows. They stand beside those of the
+// procedure and need not be written.
 func (r *reader) watchBattery() {
 	if !r.plate.Battery() {
 		return
 	}
-	least, most, collapse := r.rating("safe_least_volts", "V"), r.rating("safe_most_volts", "V"), r.rating("collapse", "V/s")
+	least, most, collapse := r.rating("safe_least_volts", "V"), r.rating("safe_most_volts", "V"),
+		r.rating("collapse", "V/s")
 	of := ", by nameplate " + r.plate.Name
 	guard := func(note, when string, from, to int) {
 		r.p.Guards = append(r.p.Guards, Guard{When: when, Note: note + of, From: from, To: to})
@@ -35,7 +37,8 @@ func (r *reader) watchBattery() {
 			cutoff := slices.IndexFunc(d.Ends, func(e Termination) bool { return e.Word == "cutoff" })
 			if cutoff >= 0 && d.Down == nil {
 				volts := d.Seat + ".volts"
-				guard("a cell collapses", "rate("+volts+", 5 s) < 0 V/s - "+collapse+" and stage.elapsed > 20 s and not "+d.Ends[cutoff].When, i, i+1)
+				guard("a cell collapses",
+					"rate("+volts+", 5 s) < 0 V/s - "+collapse+" and stage.elapsed > 20 s and not "+d.Ends[cutoff].When, i, i+1)
 			}
 			if warm {
 				guard("too cold to discharge", celsius+" < "+r.rating("discharge_coldest", "°C")+" for 2 s", i, i+1)
@@ -47,7 +50,8 @@ func (r *reader) watchBattery() {
 	}
 }
 
-// sensor is the column of the battery's temperature, if the procedure asks for one: a thermo seat, or a cycler whose needs name celsius.
+// sensor is the column of the battery's temperature, if the procedure asks for one: a thermo seat, or a cycler
+// whose needs name celsius.
 func (r *reader) sensor() (string, bool) {
 	for _, s := range r.p.Seats {
 		if _, named := s.Ratings["celsius"]; s.Kind.Name == "thermo" || s.Kind.Name == "cycler" && named {

@@ -10,7 +10,8 @@ import (
 	"usherbench/core/nameplate"
 )
 
-const lithium = "nameplate: pack\nkind: battery\nchemistry: NMC\ncells: {series: 7, parallel: 2}\nratings: {rated_capacity: 9.6 Ah, charge_volts: 29.2 V, target_capacity: 9 Ah}\n"
+const lithium = "nameplate: pack\nkind: battery\nchemistry: NMC\ncells: {series: 7, parallel: 2}\nratings: " +
+	"{rated_capacity: 9.6 Ah, charge_volts: 29.2 V, target_capacity: 9 Ah}\n"
 
 func forPack(t *testing.T, needs, stages string) (*Program, error) {
 	plate, err := nameplate.Parse([]byte(lithium))
@@ -26,7 +27,9 @@ func TestABatteryIsGuardedByItsNameplate(t *testing.T) {
 		words = append(words, g.Words())
 	}
 	all := strings.Join(words, "\n")
-	for _, want := range []string{"above the safe volts, by nameplate pack (cycler.volts > 29.75 V", "below the safe volts", "too hot to charge, by nameplate pack (thermo.celsius > 45 °C", "too cold to discharge", "a cell collapses"} {
+	for _, want := range []string{"above the safe volts, by nameplate pack (cycler.volts > 29.75 V",
+		"below the safe volts", "too hot to charge, by nameplate pack (thermo.celsius > 45 °C", "too cold to discharge",
+		"a cell collapses"} {
 		assert.Contains(t, all, want)
 	}
 	p, err = forPack(t, "cycler: {}", "  - {name: fill, charge: {}}\n")
@@ -60,7 +63,8 @@ func TestACRateStandsWhereACurrentIsAsked(t *testing.T) {
 }
 
 func TestALoopEndsByFigures(t *testing.T) {
-	text := "  - name: again\n    repeat: {times: 5, until: [{figure: capacity, min: nameplate.target_capacity}, {figure: capacity-gain, max: 1 %}]}\n    stages: [{charge: {}}, {discharge: {}}]\n"
+	text := "  - name: again\n    repeat: {times: 5, until: [{figure: capacity, min: nameplate.target_capacity}, " +
+		"{figure: capacity-gain, max: 1 %}]}\n    stages: [{charge: {}}, {discharge: {}}]\n"
 	p, err := forPack(t, "cycler: {}", text)
 	require.NoError(t, err)
 	loop := p.Stages[0].Action.(*Repeat)
@@ -84,12 +88,15 @@ func TestEachChemistryIsChargedAndDischargedItsOwnWay(t *testing.T) {
 		"LFP":       {14.2, 1, 0.4, 10, []string{"taper", "time"}, "> 15 V", "< 5 °C"},
 		"lead-acid": {9.6, 0.4, 0.1, 7, []string{"taper", "time"}, "> 10.6 V", "< 0 °C"},
 		"NiMH":      {6.4, 1, 0.4, 4, []string{"volts drop", "celsius rate", "time"}, "> 7.2 V", "< 5 °C"},
-		"{name: sodium, nominal: 3.1 V, charge: 3.95 V, cutoff: 1.5 V, least: 1.2 V, most: 4.1 V}": {15.8, 0.4, 0.4, 6, []string{"taper", "time"}, "> 16.4 V", "< 5 °C"},
+		"{name: sodium, nominal: 3.1 V, charge: 3.95 V, cutoff: 1.5 V, least: 1.2 V, most: 4.1 V}": {15.8, 0.4, 0.4, 6,
+			[]string{"taper", "time"}, "> 16.4 V", "< 5 °C"},
 	} {
 		t.Run(chemistry, func(t *testing.T) {
-			plate, err := nameplate.Parse([]byte("nameplate: pack\nkind: battery\nchemistry: " + chemistry + "\ncells: {series: 4}\nratings: {rated_capacity: 2 Ah}\n"))
+			plate, err := nameplate.Parse([]byte("nameplate: pack\nkind: battery\nchemistry: " + chemistry +
+				"\ncells: {series: 4}\nratings: {rated_capacity: 2 Ah}\n"))
 			require.NoError(t, err)
-			p, err := Parse([]byte("procedure: p\nfor: pack\nneeds: {cycler: {}, thermo: {}}\nstages:\n  - {name: fill, charge: {}}\n  - {name: empty, discharge: {}}\n"), plate, nil, nil)
+			p, err := Parse([]byte("procedure: p\nfor: pack\nneeds: {cycler: {}, thermo: {}}\nstages:\n  - {name: fill, "+
+				"charge: {}}\n  - {name: empty, discharge: {}}\n"), plate, nil, nil)
 			require.NoError(t, err)
 			fill, empty := p.Stages[0].Action.(*Drive), p.Stages[1].Action.(*Drive)
 			assert.InDelta(t, want.volts, setValue(fill.Settings, "volts"), 1e-9)
@@ -115,17 +122,18 @@ func TestEachChemistryIsChargedAndDischargedItsOwnWay(t *testing.T) {
 
 func TestMistakesOfChargesAndDischargesAreExplained(t *testing.T) {
 	for text, want := range map[string]string{
-		"charge: {precharge: {amps: 3 C}}":                        "lies between 0 A and the charge current",
-		"charge: {precharge: {time: 0 s}}":                        "must be given up after some time",
-		"charge: {volts: 40 V}":                                   "40 V",
-		"charge: {amps: 2 V}":                                     "is volts, but here belong",
-		"charge: {step down: {factor: 2}}":                        `unknown key "step down"`,
-		"charge: {on: cycler2}":                                   `"cycler2" is no seat for this; it needs a cycler or a source`,
-		"discharge: {taper: 1 A}":                                 `unknown key "taper"`,
-		"discharge: {ohms: 3 ohm}":                                "cycler discharges with amps only",
-		"discharge: {cutoff: 2 A}":                                "is amperes, but here belong volts",
-		"discharge: {amps: 0.2 C, step down: {least: 1 C}}":       "least",
-		"discharge: {amps: 0.2 C, cutoff: 5 V}":                   "below the 17.5 V under which the guards of nameplate pack end a run",
+		"charge: {precharge: {amps: 3 C}}":                  "lies between 0 A and the charge current",
+		"charge: {precharge: {time: 0 s}}":                  "must be given up after some time",
+		"charge: {volts: 40 V}":                             "40 V",
+		"charge: {amps: 2 V}":                               "is volts, but here belong",
+		"charge: {step down: {factor: 2}}":                  `unknown key "step down"`,
+		"charge: {on: cycler2}":                             `"cycler2" is no seat for this; it needs a cycler or a source`,
+		"discharge: {taper: 1 A}":                           `unknown key "taper"`,
+		"discharge: {ohms: 3 ohm}":                          "cycler discharges with amps only",
+		"discharge: {cutoff: 2 A}":                          "is amperes, but here belong volts",
+		"discharge: {amps: 0.2 C, step down: {least: 1 C}}": "least",
+		"discharge: {amps: 0.2 C, cutoff: 5 V}": "below the 17.5 V under which the guards of nameplate " +
+			"pack end a run",
 		"repeat: {until: [{figure: capacities, min: 9 Ah}]}":      `capacities`,
 		"repeat: {times: 3, until: [{figure: capacity}]}":         "give min or max of the figure",
 		"repeat: {times: 2, until: [{figure: capacity, max: 9}]}": "here belong ampere-hours",

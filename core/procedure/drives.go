@@ -10,8 +10,8 @@ import (
 	"usherbench/core/quantity"
 )
 
-// The terminations of a charge, as texts of conditions. Percentages, times of confirmation and watching delays are those of the
-// figures: see docs/figures.md, termination.
+// The terminations of a charge, as texts of conditions. Percentages, times of confirmation and watching delays
+// are those of the figures: see docs/figures.md, termination.
 const (
 	confirmed = "10 s"  // a slow rule must hold for so long
 	watchFrom = "5 min" // −ΔV and dT/dt are not watched before
@@ -99,7 +99,8 @@ func (r *reader) chargeSettings(d *Drive, seat Seat, n document.Node, f map[stri
 	volts := r.required(n, f["volts"], "volts", quantity.Voltage, "charge_volts")
 	r.bounded(n, seat, "amps", amps)
 	r.bounded(n, seat, "volts", volts)
-	d.Settings = []Setting{{Seat: seat.Name, Quantity: "volts", Value: volts}, {Seat: seat.Name, Quantity: "amps", Value: amps}, {Seat: seat.Name, Quantity: "output", Word: "on"}}
+	d.Settings = []Setting{{Seat: seat.Name, Quantity: "volts", Value: volts}, {Seat: seat.Name, Quantity: "amps",
+		Value: amps}, {Seat: seat.Name, Quantity: "output", Word: "on"}}
 	if f["precharge"].Present() {
 		d.Before = r.readPrecharge(f["precharge"], amps)
 	}
@@ -157,13 +158,15 @@ func (r *reader) readPrecharge(n document.Node, amps float64) *Precharge {
 	return b
 }
 
-// chemistryEnds takes the terminations of a charge that states none from the nameplate: −ΔV and dT/dt where they say something for the
-// chemistry, else the taper current; and as many hours as the capacity needs at the charge current, and half as many again.
+// chemistryEnds takes the terminations of a charge that states none from the nameplate: −ΔV and dT/dt where
+// they say something for the chemistry, else the taper current; and as many hours as the capacity needs at the
+// charge current, and half as many again.
 func (r *reader) chemistryEnds(d *Drive, seat Seat) {
 	v, i := seat.Name+".volts", seat.Name+".amps"
 	amps, volts := setValue(d.Settings, "amps"), setValue(d.Settings, "volts")
 	if r.plate.Chemistry.Drop > 0 {
-		d.end("volts drop", voltsDrop, watchFrom, i, unit(nearAmps*amps, "A"), v, confirmed, r.rating("volts_drop", "V"), confirmed)
+		d.end("volts drop", voltsDrop, watchFrom, i, unit(nearAmps*amps, "A"), v, confirmed, r.rating("volts_drop", "V"),
+			confirmed)
 		if column, ok := r.temperature(); ok && r.plate.Chemistry.Warming > 0 {
 			d.end("celsius rate", celsiusRate, watchFrom, column, slopeOver, r.rating("celsius_rate", "K/s"))
 		}
@@ -248,7 +251,8 @@ func (r *reader) dischargeSettings(d *Drive, seat Seat, n document.Node, f map[s
 			if !at.Present() {
 				at = n
 			}
-			at.Fail("a cutoff of %s lies below the %s under which the guards of nameplate %s end a run; it is never reached", unit(cutoff, "V"), unit(least, "V"), r.plate.Name)
+			at.Fail("a cutoff of %s lies below the %s under which the guards of nameplate %s end a run; it is never reached",
+				unit(cutoff, "V"), unit(least, "V"), r.plate.Name)
 		}
 		d.end("cutoff", "%s <= %s", seat.Name+".volts", unit(cutoff, "V"))
 	}

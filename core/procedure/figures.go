@@ -35,7 +35,8 @@ func (r *reader) unitOf(def figure.Definition, f figure.Request) string {
 }
 
 // readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
-func (r *reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Request, figure.Definition, bool) {
+func (r *reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Request, figure.Definition,
+	bool) {
 	f := figure.Request{Output: "load", Input: "source"}
 	var id, at, row, against, q document.Node
 	fields := map[string]func(document.Node){
@@ -67,16 +68,22 @@ func (r *reader) readRequest(n document.Node, more map[string]func(document.Node
 	if def.Points && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Kind() == "grid" }) {
 		id.Fail("%s is computed from the points of a grid, but no stage is one", f.ID)
 	}
-	if def.Half != "" && f.Stage == "" && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.Kind() == def.Half || def.Half != "rest" && s.Kind() == "watch" }) {
+	if def.Half != "" && f.Stage == "" &&
+		!slices.ContainsFunc(r.p.Stages, func(s Stage) bool {
+			return s.Kind() == def.Half || def.Half != "rest" &&
+				s.Kind() == "watch"
+		}) {
 		id.Fail("%s needs a %s, but no stage is one; name the stage that does it with stage", f.ID, def.Half)
 	}
 	switch {
 	case def.Row && !row.Present():
 		n.Fail("%s is computed from a row; name it with row", f.ID)
 	case def.Row && r.rows[f.Row] == 0:
-		row.Fail("no stage fills a row %q, so nothing feeds the figure; %s", f.Row, document.Suggest(f.Row, slices.Collect(maps.Keys(r.rows))))
+		row.Fail("no stage fills a row %q, so nothing feeds the figure; %s", f.Row,
+			document.Suggest(f.Row, slices.Collect(maps.Keys(r.rows))))
 	case against.Present() && r.rows[f.Against] == 0:
-		against.Fail("no stage fills a row %q, so nothing feeds the figure; %s", f.Against, document.Suggest(f.Against, slices.Collect(maps.Keys(r.rows))))
+		against.Fail("no stage fills a row %q, so nothing feeds the figure; %s", f.Against,
+			document.Suggest(f.Against, slices.Collect(maps.Keys(r.rows))))
 	case !def.Row && row.Present():
 		row.Fail("%s is not computed from a row", f.ID)
 	}
@@ -87,7 +94,8 @@ func (r *reader) readRequest(n document.Node, more map[string]func(document.Node
 	return f, def, true
 }
 
-// readArguments adds the keys of the figure that the node asks for: its numbers, its choices, and the columns of one of several.
+// readArguments adds the keys of the figure that the node asks for: its numbers, its choices, and the columns
+// of one of several.
 func (r *reader) readArguments(n document.Node, f *figure.Request, fields map[string]func(document.Node)) {
 	var def figure.Definition
 	for _, e := range n.Entries() {
@@ -194,7 +202,8 @@ func (r *reader) readLimit(n document.Node, def figure.Definition, symbol string
 	n.Fields(map[string]func(document.Node){
 		"min": number(&limit.Min), "max": number(&limit.Max), "marginal": number(&limit.Marginal),
 		"rule": func(n document.Node) {
-			limit.Rule = outcome.Rule(n.Word(string(outcome.RuleSimple), string(outcome.RuleGuarded), string(outcome.RuleZones), string(outcome.RuleMarginalBand)))
+			limit.Rule = outcome.Rule(n.Word(string(outcome.RuleSimple), string(outcome.RuleGuarded), string(outcome.RuleZones),
+				string(outcome.RuleMarginalBand)))
 		},
 	})
 	if err := limit.Check(); err != nil {

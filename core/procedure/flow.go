@@ -16,7 +16,8 @@ import (
 // Library gives the text of another procedure, for use.
 type Library func(name string) (text string, err error)
 
-// readRepeat writes a loop. Over a list of values each pass is written out, so that every setpoint of it is known beforehand.
+// readRepeat writes a loop. Over a list of values each pass is written out, so that every setpoint of it is
+// known beforehand.
 func (r *reader) readRepeat(c *common, n document.Node) Action {
 	var times, until, over document.Node
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
@@ -64,7 +65,8 @@ func (r *reader) readRepeat(c *common, n document.Node) Action {
 		}
 	}
 	loop.End = len(r.p.Stages) + 1
-	r.p.Stages = append(r.p.Stages, Stage{Name: c.Name, Path: c.Path, Line: c.Line, Action: &Again{head}, Record: c.Record, Tries: 1, at: c.at})
+	r.p.Stages = append(r.p.Stages, Stage{Name: c.Name, Path: c.Path, Line: c.Line, Action: &Again{head}, Record: c.Record,
+		Tries: 1, at: c.at})
 	return nil
 }
 
@@ -114,7 +116,8 @@ func (r *reader) repeatOver(c *common, over document.Node) {
 		var words []string
 		for _, l := range lists {
 			if len(l.values) != len(lists[0].values) {
-				over.Fail("the lists are not equally long: %s has %d values, %s has %d", lists[0].name, len(lists[0].values), l.name, len(l.values))
+				over.Fail("the lists are not equally long: %s has %d values, %s has %d", lists[0].name, len(lists[0].values),
+					l.name, len(l.values))
 				return
 			}
 			q, ok := r.constantOf(l.values[i])
@@ -160,7 +163,8 @@ func (r *reader) readWhen(c *common, n document.Node) Action {
 	r.p.Stages = append(r.p.Stages, c.Stage)
 	r.readStages(c.stages)
 	skip := &Skip{}
-	r.p.Stages = append(r.p.Stages, Stage{Name: c.Name, Path: c.Path, Line: c.Line, Action: skip, Record: c.Record, Tries: 1, at: c.at})
+	r.p.Stages = append(r.p.Stages, Stage{Name: c.Name, Path: c.Path, Line: c.Line, Action: skip, Record: c.Record,
+		Tries: 1, at: c.at})
 	w.Otherwise = len(r.p.Stages)
 	r.readStages(c.otherwiseStages)
 	skip.To = len(r.p.Stages)
@@ -261,14 +265,17 @@ func (r *reader) inline(c *common, n document.Node, name, text string, values ma
 		n.Fail("procedure %s: %s", name, err)
 		return
 	}
-	scratch := &Program{Name: r.p.Name, Seats: r.p.Seats, Columns: r.p.Columns, Constants: map[string]quantity.Quantity{}, Answers: r.p.Answers, Used: r.p.Used,
+	scratch := &Program{Name: r.p.Name, Seats: r.p.Seats, Columns: r.p.Columns, Constants: map[string]quantity.Quantity{},
+		Answers: r.p.Answers, Used: r.p.Used,
 		Protect: map[string]map[string]float64{}}
 	line, _ := n.Position()
 	if r.inside != nil {
 		line = r.inside.line
 	}
-	sub := &reader{p: scratch, plate: r.plate, values: values, library: r.library, using: append(slices.Clone(r.using), name), tables: maps.Clone(r.tables),
-		rows: r.rows, segments: r.segments, record: c.Record, path: append(slices.Clone(r.path), c.Name), inside: &inside{name: name, line: line}}
+	sub := &reader{p: scratch, plate: r.plate, values: values, library: r.library, using: append(slices.Clone(r.using),
+		name), tables: maps.Clone(r.tables),
+		rows: r.rows, segments: r.segments, record: c.Record, path: append(slices.Clone(r.path), c.Name),
+		inside: &inside{name: name, line: line}}
 	sub.readUsed(doc.Root())
 	for _, f := range doc.Findings() {
 		n.Fail("in %s, line %d: %s", name, f.Line, f.Message)
@@ -307,7 +314,8 @@ func (r *reader) inline(c *common, n document.Node, name, text string, values ma
 	r.segments = sub.segments
 }
 
-// readUsed reads of a used procedure what matters here: parameters, tables, guards and stages. Its seats must be among the present.
+// readUsed reads of a used procedure what matters here: parameters, tables, guards and stages. Its seats must
+// be among the present.
 func (r *reader) readUsed(root document.Node) {
 	if r.plate != nil {
 		for name, q := range r.plate.Ratings {

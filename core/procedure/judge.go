@@ -24,8 +24,8 @@ type Judged struct {
 	Version  int             `json:"version"`
 }
 
-// Judge computes every figure that the program asks for from the record and judges it against its limit. A figure without a limit
-// has no outcome.
+// Judge computes every figure that the program asks for from the record and judges it against its limit. A
+// figure without a limit has no outcome.
 func (p *Program) Judge(rec *figure.Record) []Judged {
 	judged := make([]Judged, 0, len(p.Figures))
 	for _, f := range p.Figures {

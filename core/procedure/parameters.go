@@ -51,13 +51,15 @@ func (r *reader) readParameters(root, n document.Node) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.values)) {
 		if !r.given[name] {
-			root.Fail("there is no parameter %q to give a value to; %s", name, document.Suggest(name, slices.Collect(maps.Keys(r.given))))
+			root.Fail("there is no parameter %q to give a value to; %s", name,
+				document.Suggest(name, slices.Collect(maps.Keys(r.given))))
 		}
 	}
 }
 
 func boundsWords(p Parameter, dim quantity.Dimension) string {
-	return windowWords(nameplate.Window{Min: p.Min, Max: p.Max}, func(x float64) string { return quantity.Quantity{Value: x, Dim: dim}.String() })
+	return windowWords(nameplate.Window{Min: p.Min, Max: p.Max},
+		func(x float64) string { return quantity.Quantity{Value: x, Dim: dim}.String() })
 }
 
 // parameter is the value given for the run, else the rating it is taken from, else its value in the document.
@@ -127,7 +129,8 @@ func (r *reader) value(n document.Node, dim quantity.Dimension) float64 {
 	return 0
 }
 
-// valueOf computes a text that begins at a column of a node. A C-rate is a current when the nameplate states the capacity.
+// valueOf computes a text that begins at a column of a node. A C-rate is a current when the nameplate states
+// the capacity.
 func (r *reader) valueOf(n document.Node, text string, column int, dim quantity.Dimension) (float64, bool) {
 	q, err := condition.Value(text, r.p.constant)
 	if err != nil {

@@ -44,14 +44,16 @@ func ReadHeader(text []byte) (Header, error) {
 		}
 	}
 	if !nameplate.NamePattern.MatchString(h.Name) {
-		return h, document.Findings{{Line: 1, Column: 1, Message: "this is not a procedure: the key \"procedure\" with a name is missing or odd"}}
+		return h,
+			document.Findings{{Line: 1, Column: 1,
+				Message: "this is not a procedure: the key \"procedure\" with a name is missing or odd"}}
 	}
 	return h, doc.Findings().Err()
 }
 
-// Parse checks a procedure and resolves it with a nameplate (nil for a procedure that is for any unit) and values for its
-// parameters, given as text by name. library gives the procedures that it may use; nil: it may use none. The error is a
-// document.Findings with everything that is wrong.
+// Parse checks a procedure and resolves it with a nameplate (nil for a procedure that is for any unit) and
+// values for its parameters, given as text by name. library gives the procedures that it may use; nil: it may
+// use none. The error is a document.Findings with everything that is wrong.
 func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string, library Library) (*Program, error) {
 	doc, err := document.Parse(text)
 	if err != nil {
@@ -82,10 +84,12 @@ type reader struct {
 }
 
 func newReader(plate *nameplate.Nameplate, values map[string]string, library Library) *reader {
-	return &reader{plate: plate, values: values, library: library, tables: map[string]*shape.Table{}, rows: map[string]int{}, record: Record{Every: 0.1}, p: &Program{
-		LostAfter: 2, Record: Record{Every: 0.1}, Constants: map[string]quantity.Quantity{}, Protect: map[string]map[string]float64{},
-		Answers: map[string]quantity.Dimension{}, Used: map[string]string{},
-	}}
+	return &reader{plate: plate, values: values, library: library, tables: map[string]*shape.Table{},
+		rows: map[string]int{}, record: Record{Every: 0.1}, p: &Program{
+			LostAfter: 2, Record: Record{Every: 0.1}, Constants: map[string]quantity.Quantity{},
+			Protect: map[string]map[string]float64{},
+			Answers: map[string]quantity.Dimension{}, Used: map[string]string{},
+		}}
 }
 
 // read goes through the document in the order in which names become known, whatever the order of the text.
@@ -101,7 +105,8 @@ func (r *reader) read(root document.Node) {
 		"note":  func(n document.Node) { n.Text() },
 		"for":   r.readFor,
 	}
-	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "resume", "protect", "guards", "stages", "figures", "report"} {
+	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "resume", "protect", "guards",
+		"stages", "figures", "report"} {
 		fields[key] = func(n document.Node) { parts[key] = n }
 	}
 	root.Fields(fields, "procedure", "for", "needs", "stages")
@@ -261,14 +266,16 @@ func (r *reader) bounded(n document.Node, seat Seat, q string, value float64) {
 		n.Fail("%s = %s: a setpoint is not negative", column, show(value))
 	}
 	if most, ok := seat.Ratings[q]; ok && math.Abs(value) > most {
-		n.Fail("%s = %s is above the %s that needs asks of the seat; raise needs or lower the setpoint", column, show(value), show(most))
+		n.Fail("%s = %s is above the %s that needs asks of the seat; raise needs or lower the setpoint", column, show(value),
+			show(most))
 		return
 	}
 	if r.plate == nil {
 		return
 	}
 	if w, ok := r.plate.Windows[column]; ok && !w.Holds(value) {
-		n.Fail("%s = %s is outside the safe window of nameplate %s, %s", column, show(value), r.plate.Name, windowWords(w, show))
+		n.Fail("%s = %s is outside the safe window of nameplate %s, %s", column, show(value), r.plate.Name,
+			windowWords(w, show))
 	}
 }
 

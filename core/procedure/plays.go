@@ -155,7 +155,8 @@ func (r *reader) readSegment(n document.Node, c *shapeContext) ([]shape.Segment,
 	case "profile":
 		segments, ok = r.readProfile(n, c)
 	default:
-		entries[0].At.Fail("unknown key %q; %s", entries[0].Key, document.Suggest(entries[0].Key, []string{"table", "repeat", "sum", "profile"}))
+		entries[0].At.Fail("unknown key %q; %s", entries[0].Key,
+			document.Suggest(entries[0].Key, []string{"table", "repeat", "sum", "profile"}))
 	}
 	return segments, ok
 }
@@ -170,7 +171,8 @@ func (r *reader) readTableSegment(n document.Node, c *shapeContext) ([]shape.Seg
 	}, "table")
 	table, found := r.tables[name.Text()]
 	if !found {
-		name.Fail("there is no table %q under tables; %s", name.Text(), document.Suggest(name.Text(), slices.Collect(maps.Keys(r.tables))))
+		name.Fail("there is no table %q under tables; %s", name.Text(),
+			document.Suggest(name.Text(), slices.Collect(maps.Keys(r.tables))))
 		return nil, false
 	}
 	i, err := table.Pick(c.seat.Name, c.quantity)

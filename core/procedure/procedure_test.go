@@ -34,7 +34,8 @@ func TestAProcedureIsResolved(t *testing.T) {
 	p, err := Parse([]byte(source(t)), tern(t), nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "line-load", p.Name)
-	assert.Equal(t, []string{"source.volts", "source.amps", "source.limited", "source.watts", "source.charge", "source.energy",
+	assert.Equal(t, []string{"source.volts", "source.amps", "source.limited", "source.watts", "source.charge",
+		"source.energy",
 		"load.volts", "load.amps", "load.watts", "load.charge", "load.energy"}, []string(p.Columns))
 	require.Len(t, p.Stages, 3)
 
@@ -45,7 +46,8 @@ func TestAProcedureIsResolved(t *testing.T) {
 
 	g := p.Stages[1].Action.(*Grid)
 	assert.Equal(t, 48, g.Places())
-	assert.Equal(t, []Setting{{Seat: "source", Quantity: "volts", Value: 48}, {Seat: "load", Quantity: "amps", Value: 0.5}}, g.Place(16))
+	assert.Equal(t, []Setting{{Seat: "source", Quantity: "volts", Value: 48},
+		{Seat: "load", Quantity: "amps", Value: 0.5}}, g.Place(16))
 	assert.Equal(t, 8.0, g.Axes[1].Values[15], "to: top takes the rating of the nameplate")
 	assert.InDelta(t, 12+48*0.5, p.Duration(), 1e-9)
 
@@ -60,7 +62,8 @@ func TestParametersCanBeGiven(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 6.0, p.Stages[1].Action.(*Grid).Axes[1].Values[15])
 	assert.Equal(t, 6.0, p.Figures[0].At["load.amps"])
-	for text, want := range map[string]string{"6 V": "takes amperes", "six": "does not begin with a number", "20 A": "above the 10 A"} {
+	for text, want := range map[string]string{"6 V": "takes amperes", "six": "does not begin with a number",
+		"20 A": "above the 10 A"} {
 		_, err = Parse([]byte(source(t)), tern(t), map[string]string{"top": text}, nil)
 		assert.ErrorContains(t, err, want)
 	}
@@ -72,24 +75,31 @@ func TestParametersCanBeGiven(t *testing.T) {
 // Each mistake replaces one text by another and gives exactly one finding, at the place of the mistake.
 func TestMistakesAreFoundWhereTheyStand(t *testing.T) {
 	for _, c := range []struct{ name, old, new, want string }{
-		{"wrong unit", "{volts: 48 V, amps: 4 A", "{volts: 48 A, amps: 4 A", `17:23: "48 A" is amperes, but here belong volts`},
+		{"wrong unit", "{volts: 48 V, amps: 4 A", "{volts: 48 A, amps: 4 A",
+			`17:23: "48 A" is amperes, but here belong volts`},
 		{"unit that does not exist", "within: 2 s", "within: 2 seconds", `write s`},
 		{"unknown seat", "      load: {mode", "      lode: {mode", `18:7: unknown seat "lode"; did you mean "load"?`},
 		{"unknown key", "    settle: 300 ms", "    setle: 300 ms", `did you mean "settle"?`},
-		{"unknown quantity in a guard", "load.volts > 17 V", "load.volt > 17 V", `13:13: "load.volt" is not known; did you mean "load.volts"?`},
+		{"unknown quantity in a guard", "load.volts > 17 V", "load.volt > 17 V",
+			`13:13: "load.volt" is not known; did you mean "load.volts"?`},
 		{"dimensions of a condition", "load.volts > 17 V", "load.volts > 17 A", `13:13: compares volts with amperes`},
-		{"setpoint outside the nameplate's window", "amps: 0 A, output", "amps: 9.5 A, output", `outside the safe window of nameplate tern, up to 9 A`},
-		{"setpoint above what the seat must do", "volts: 60 V, amps: 5 A", "volts: 50 V, amps: 5 A", `above the 50 V that needs asks`},
+		{"setpoint outside the nameplate's window", "amps: 0 A, output", "amps: 9.5 A, output",
+			`outside the safe window of nameplate tern, up to 9 A`},
+		{"setpoint above what the seat must do", "volts: 60 V, amps: 5 A", "volts: 50 V, amps: 5 A",
+			`above the 50 V that needs asks`},
 		{"unknown figure", "figure: efficiency", "figure: effciency", `did you mean "efficiency"?`},
-		{"figure at a place that is not measured", "at: {source.volts: 48 V, load.amps: top}", "at: {source.volts: 50 V, load.amps: top}", "no grid has a place at source.volts = 50 V"},
+		{"figure at a place that is not measured", "at: {source.volts: 48 V, load.amps: top}",
+			"at: {source.volts: 50 V, load.amps: top}", "no grid has a place at source.volts = 50 V"},
 		{"limit that can never be met", "{min: 93 %}", "{min: 103 %}", "can never be met"},
 		{"limit upside down", "{min: 93 %}", "{min: 93 %, max: 90 %}", "min is above max"},
 		{"a wait without end", "    within: 2 s\n", "", "may never end"},
 		{"a hold without end", "hold: {for: 12 s}", "hold: {}", "never ends"},
-		{"two jobs in one stage", "    hold: {for: 12 s}", "    hold: {for: 12 s}\n    set: {source: {volts: 1 V}}", "write a stage for each"},
+		{"two jobs in one stage", "    hold: {for: 12 s}", "    hold: {for: 12 s}\n    set: {source: {volts: 1 V}}",
+			"write a stage for each"},
 		{"mode that was not asked for", "mode: current", "mode: power", "not among the modes that needs asks"},
 		{"a key twice", "title: Efficiency", "title: a\ntitle: Efficiency", `already defined`},
-		{"curve in an odd form", "efficiency by load.amps per source.volts", "efficiency over load.amps", "a curve reads like"},
+		{"curve in an odd form", "efficiency by load.amps per source.volts", "efficiency over load.amps",
+			"a curve reads like"},
 		{"stage name of a figure", "stage: no load", "stage: no loud", `did you mean "no load"?`},
 		{"negative setpoint", "amps: 0 A, output", "amps: -1 A, output", "not negative"},
 	} {
@@ -105,7 +115,8 @@ func TestMistakesAreFoundWhereTheyStand(t *testing.T) {
 }
 
 func TestAllMistakesAreReportedAtOnce(t *testing.T) {
-	text := strings.NewReplacer("48 V, amps: 4 A", "48 A, amps: 4 A", "figure: efficiency", "figure: effciency", "settle: 300 ms", "settle: 300 mV").Replace(source(t))
+	text := strings.NewReplacer("48 V, amps: 4 A", "48 A, amps: 4 A", "figure: efficiency", "figure: effciency",
+		"settle: 300 ms", "settle: 300 mV").Replace(source(t))
 	_, err := Parse([]byte(text), tern(t), nil, nil)
 	var findings document.Findings
 	require.ErrorAs(t, err, &findings)
@@ -120,9 +131,12 @@ func TestWhatIsNoProcedureAtAll(t *testing.T) {
 		noise[i] = byte(rng.Uint32())
 	}
 	for name, text := range map[string][]byte{
-		"noise": noise, "short noise": noise[:4096], "empty": nil, "a list": []byte("- 1\n- 2\n"), "not YAML": []byte("a: [1, 2\nb: }"), "text": []byte("hello"),
-		"deep": bytes.Repeat([]byte("["), 100_000), "deep lines": bytes.Repeat([]byte("[\n"), 50_000), "dashes": bytes.Repeat([]byte("- "), 50_000),
-		"two documents": []byte(source(t) + "\n---\na: 1\n"), "tabs": []byte("procedure:\tx\n\tfor: y"), "anchor": []byte("procedure: &a x\nfor: *a\n"),
+		"noise": noise, "short noise": noise[:4096], "empty": nil, "a list": []byte("- 1\n- 2\n"),
+		"not YAML": []byte("a: [1, 2\nb: }"), "text": []byte("hello"),
+		"deep": bytes.Repeat([]byte("["), 100_000), "deep lines": bytes.Repeat([]byte("[\n"), 50_000),
+		"dashes":        bytes.Repeat([]byte("- "), 50_000),
+		"two documents": []byte(source(t) + "\n---\na: 1\n"), "tabs": []byte("procedure:\tx\n\tfor: y"),
+		"anchor": []byte("procedure: &a x\nfor: *a\n"),
 	} {
 		_, err := Parse(text, nil, nil, nil)
 		var findings document.Findings
@@ -133,7 +147,8 @@ func TestWhatIsNoProcedureAtAll(t *testing.T) {
 }
 
 func TestAnyUnitNeedsNoNameplate(t *testing.T) {
-	text := "procedure: soak\nfor: any\nneeds: {source: {volts: 20 V}}\nstages:\n  - set: {source: {volts: 12 V, output: on}}\n  - hold: {for: 1 min}\n"
+	text := "procedure: soak\nfor: any\nneeds: {source: {volts: 20 V}}\nstages:\n  - set: {source: {volts: 12 V, " +
+		"output: on}}\n  - hold: {for: 1 min}\n"
 	p, err := Parse([]byte(text), nil, nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 60.0, p.Stages[1].Action.(*Hold).For)
@@ -149,8 +164,10 @@ func TestSweepsAreTidy(t *testing.T) {
 }
 
 func TestNameplateMistakes(t *testing.T) {
-	_, err := nameplate.Parse([]byte("nameplate: Big One\nratings: {rated_volts: 15 X, Bad: 1 V}\nwindows: {source.volts: {min: 5 V, max: 1 V}, foo: {}}\n"))
-	for _, want := range []string{`1:12: "Big One" is not a name`, `"X" is not a unit`, `"Bad" is not a name of a rating`, "min is above max", `"foo" is not a quantity`} {
+	_, err := nameplate.Parse([]byte("nameplate: Big One\nratings: {rated_volts: 15 X, Bad: 1 V}\nwindows: " +
+		"{source.volts: {min: 5 V, max: 1 V}, foo: {}}\n"))
+	for _, want := range []string{`1:12: "Big One" is not a name`, `"X" is not a unit`, `"Bad" is not a name of a rating`,
+		"min is above max", `"foo" is not a quantity`} {
 		assert.ErrorContains(t, err, want)
 	}
 	_, err = tern(t).Rating("rated_volt", quantity.Voltage)

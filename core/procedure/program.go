@@ -1,8 +1,8 @@
-// Package procedure reads the documents that say how a type of unit is tested, checks them, and resolves them with nameplate
-// and parameters to a [Program] that the stage machine can execute.
+// Package procedure reads the documents that say how a type of unit is tested, checks them, and resolves them
+// with nameplate and parameters to a [Program] that the stage machine can execute.
 //
-// The document is YAML; docs/procedures.md describes it for its writers. Every mistake is a [document.Finding] with line and
-// column.
+// The document is YAML; docs/procedures.md describes it for its writers. Every mistake is a [document.Finding]
+// with line and column.
 package procedure
 
 import (
@@ -35,7 +35,8 @@ type Program struct {
 	LostAfter float64
 	Guards    []Guard
 	Stages    []Stage
-	// Protect is what hardware protections are set to before anything is energised, in SI: seat → "volts above" → value.
+	// Protect is what hardware protections are set to before anything is energised, in SI: seat → "volts above"
+	// → value.
 	Protect map[string]map[string]float64
 	// Figures are what is computed from the record, with limits.
 	Figures []FigureRequest
@@ -52,7 +53,8 @@ type Program struct {
 
 // Resume says whether and how a run goes on after the service was killed or the computer restarted.
 type Resume struct {
-	// Allowed is true if it may go on. By default a battery may, since nothing is lost while it rests; another unit would begin cold.
+	// Allowed is true if it may go on. By default a battery may, since nothing is lost while it rests; another
+	// unit would begin cold.
 	Allowed bool
 	// Rest is how long the unit is left alone and looked at first, s; Within how long the service may have been away, s.
 	Rest, Within float64
@@ -116,8 +118,8 @@ const (
 	ElseGoto Otherwise = "goto" // go on with another stage
 )
 
-// Stage is one step of a program. Composite stages are written out: a program is a list, in which repeat and when are stages that say
-// where to go on.
+// Stage is one step of a program. Composite stages are written out: a program is a list, in which repeat and
+// when are stages that say where to go on.
 type Stage struct {
 	Name string
 	// Path are the names of the stages around it, outermost first.
@@ -252,7 +254,8 @@ func (p *Program) constant(name string) (condition.Ref, error) {
 // Duration estimates how long the program takes when every wait for a condition ends at once, s.
 func (p *Program) Duration() float64 { return p.From(0) }
 
-// From is the known time of the stages from an index on, loops and all, s. Of stages to choose from, the first alternative counts.
+// From is the known time of the stages from an index on, loops and all, s. Of stages to choose from, the first
+// alternative counts.
 func (p *Program) From(index int) float64 {
 	var sum float64
 	for i := index; i < len(p.Stages); i++ {

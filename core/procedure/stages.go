@@ -33,9 +33,11 @@ type kindReader func(c *common, n document.Node) Action
 
 func (r *reader) kinds() map[string]kindReader {
 	return map[string]kindReader{
-		"set": r.readSet, "hold": r.readHold, "rest": r.readRest, "watch": r.readWatch, "grid": r.readGrid, "play": r.readPlay, "seek": r.readSeek,
-		"acquire": r.readAcquire, "ask": r.readAsk, "signal": r.readSignal, "charge": r.readCharge, "discharge": r.readDischarge,
-		"repeat": r.readRepeat, "when": r.readWhen, "use": r.readUse,
+		"set": r.readSet, "hold": r.readHold, "rest": r.readRest, "watch": r.readWatch, "grid": r.readGrid,
+		"play": r.readPlay, "seek": r.readSeek,
+		"acquire": r.readAcquire, "ask": r.readAsk, "signal": r.readSignal, "charge": r.readCharge,
+		"discharge": r.readDischarge,
+		"repeat":    r.readRepeat, "when": r.readWhen, "use": r.readUse,
 	}
 }
 
@@ -50,7 +52,8 @@ type common struct {
 
 func (r *reader) readStage(n document.Node) {
 	line, _ := n.Position()
-	c := &common{Stage: Stage{Name: fmt.Sprintf("stage %d", len(r.p.Stages)+1), Path: slices.Clone(r.path), Line: line, Else: ElseFail, Tries: 1, at: n,
+	c := &common{Stage: Stage{Name: fmt.Sprintf("stage %d", len(r.p.Stages)+1), Path: slices.Clone(r.path), Line: line,
+		Else: ElseFail, Tries: 1, at: n,
 		Locals: maps.Clone(r.locals), Record: r.record}}
 	if r.inside != nil {
 		c.Line = r.inside.line
@@ -65,7 +68,8 @@ func (r *reader) readStage(n document.Node) {
 			}
 		},
 		"note":  func(n document.Node) { c.Note = n.Text() },
-		"until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries), "record": keep(&c.record), "guards": keep(&c.guards),
+		"until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries),
+		"record": keep(&c.record), "guards": keep(&c.guards),
 		"stages": keep(&c.stages), "otherwise": keep(&c.otherwiseStages), "with": keep(&c.with),
 	}
 	readers := r.kinds()
@@ -265,7 +269,8 @@ func (r *reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
 	return s, true
 }
 
-// safeRank orders settings: outputs off (what drains first), then modes, then levels, then outputs on (what feeds first).
+// safeRank orders settings: outputs off (what drains first), then modes, then levels, then outputs on (what
+// feeds first).
 func safeRank(s Setting) int {
 	kind, _ := seats.KindOf(s.Seat)
 	switch {

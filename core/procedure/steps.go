@@ -17,7 +17,8 @@ func (r *reader) readSeek(c *common, n document.Node) Action {
 	var set, from, to, coarse, fine, recovers document.Node
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
 	n.Fields(map[string]func(document.Node){
-		"set": keep(&set), "from": keep(&from), "to": keep(&to), "coarse": keep(&coarse), "fine": keep(&fine), "recovers": keep(&recovers),
+		"set": keep(&set), "from": keep(&from), "to": keep(&to), "coarse": keep(&coarse), "fine": keep(&fine),
+		"recovers": keep(&recovers),
 		"dwell": func(n document.Node) {
 			if s.Dwell = r.value(n, quantity.Time); s.Dwell <= 0 {
 				n.Fail("each step is held for more than no time")
@@ -109,7 +110,8 @@ func (r *reader) readAsk(c *common, n document.Node) Action {
 	a := &Ask{}
 	var low, high, unitNode, choice, into document.Node
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
-	fields := map[string]func(document.Node){"unit": keep(&unitNode), "min": keep(&low), "max": keep(&high), "choices": keep(&choice), "into": keep(&into)}
+	fields := map[string]func(document.Node){"unit": keep(&unitNode), "min": keep(&low), "max": keep(&high),
+		"choices": keep(&choice), "into": keep(&into)}
 	for _, form := range []AskForm{AskConfirm, AskNumber, AskText, AskChoice, AskSerial} {
 		fields[string(form)] = func(n document.Node) {
 			if a.Form != "" {
@@ -187,7 +189,8 @@ func (r *reader) readSignal(_ *common, n document.Node) Action {
 	return s
 }
 
-// readRecord reads which frames are kept: {every: 100 ms, on change: {load.volts: 10 mV}, at least: 10 s, columns: [load.volts]}.
+// readRecord reads which frames are kept: {every: 100 ms, on change: {load.volts: 10 mV}, at least: 10 s,
+// columns: [load.volts]}.
 func (r *reader) readRecord(n document.Node) Record {
 	record := r.record
 	var every, changes, atLeast document.Node

@@ -11,9 +11,10 @@ import (
 	"usherbench/core/quantity"
 )
 
-// Draft reads a procedure that may still have mistakes: the program as far as it could be read, for people to look at, and everything
-// that is wrong with it. The program of a draft with findings must not be executed.
-func Draft(text []byte, plate *nameplate.Nameplate, values map[string]string, library Library) (*Program, document.Findings) {
+// Draft reads a procedure that may still have mistakes: the program as far as it could be read, for people to
+// look at, and everything that is wrong with it. The program of a draft with findings must not be executed.
+func Draft(text []byte, plate *nameplate.Nameplate, values map[string]string, library Library) (*Program,
+	document.Findings) {
 	doc, err := document.Parse(text)
 	if err != nil {
 		findings, _ := err.(document.Findings)
@@ -53,7 +54,8 @@ func actionWords(a Action) string {
 		var axes []string
 		for _, x := range a.Axes {
 			kind, _ := quantity.KindOf(x.Quantity)
-			axes = append(axes, fmt.Sprintf("%s %s to %s", x.Column(), show(x.Values[0], kind.Unit.Dim), show(x.Values[len(x.Values)-1], kind.Unit.Dim)))
+			axes = append(axes, fmt.Sprintf("%s %s to %s", x.Column(), show(x.Values[0], kind.Unit.Dim),
+				show(x.Values[len(x.Values)-1], kind.Unit.Dim)))
 		}
 		return fmt.Sprintf("%d points: %s", a.Places(), strings.Join(axes, " by "))
 	case *Play:
@@ -68,7 +70,8 @@ func actionWords(a Action) string {
 		return words
 	case *Seek:
 		kind, _ := quantity.KindOf(a.Quantity)
-		return fmt.Sprintf("%s from %s to %s until %s", a.Column(), show(a.From, kind.Unit.Dim), show(a.To, kind.Unit.Dim), a.Until)
+		return fmt.Sprintf("%s from %s to %s until %s", a.Column(), show(a.From, kind.Unit.Dim), show(a.To, kind.Unit.Dim),
+			a.Until)
 	case *Acquire:
 		return fmt.Sprintf("row %q, %d × %s", a.Row, a.Times, span(a.Average))
 	case *Ask:

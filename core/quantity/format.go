@@ -22,8 +22,8 @@ var steps = []struct {
 // String shows the quantity with up to six significant digits and an engineering prefix: "1.5 A", "−9 mV", "2.4 Ah".
 func (q Quantity) String() string { return q.Format(6) }
 
-// Format shows the quantity with at most the given number of significant digits, an engineering prefix and a true minus sign.
-// Trailing zeros are dropped. Durations of two minutes and more are shown in min and h.
+// Format shows the quantity with at most the given number of significant digits, an engineering prefix and a
+// true minus sign. Trailing zeros are dropped. Durations of two minutes and more are shown in min and h.
 func (q Quantity) Format(digits int) string { return string(q.Append(nil, digits)) }
 
 // Append adds what Format returns to dst.

@@ -1,8 +1,9 @@
 // Package quantity turns text such as "1.5 A" into a number with a dimension and back.
 //
-// A [Quantity] holds its value in SI units (volts, amperes, seconds, coulombs for Ah, joules for Wh), so that values of one
-// dimension can be compared and combined without thinking of prefixes. Temperatures are held in degrees Celsius; a kelvin is a
-// difference of one degree, and no arithmetic here converts between the two scales.
+// A [Quantity] holds its value in SI units (volts, amperes, seconds, coulombs for Ah, joules for Wh), so that
+// values of one dimension can be compared and combined without thinking of prefixes. Temperatures are held in
+// degrees Celsius; a kelvin is a difference of one degree, and no arithmetic here converts between the two
+// scales.
 package quantity
 
 import (
@@ -40,10 +41,12 @@ var (
 
 var dimensionNames = map[Dimension]string{
 	Number: "a plain number", Voltage: "volts", Current: "amperes", Power: "watts", Resistance: "ohms", Time: "seconds",
-	Frequency: "hertz", Charge: "ampere-hours", Energy: "watt-hours", Temperature: "degrees Celsius", ChargeRate: "a C-rate", Mass: "grams",
+	Frequency: "hertz", Charge: "ampere-hours", Energy: "watt-hours", Temperature: "degrees Celsius",
+	ChargeRate: "a C-rate", Mass: "grams",
 }
 
-// String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it has no name.
+// String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it
+// has no name.
 func (d Dimension) String() string {
 	if name, ok := dimensionNames[d]; ok {
 		return name
@@ -69,12 +72,14 @@ func (d Dimension) String() string {
 
 // Times is the dimension of a product.
 func (d Dimension) Times(e Dimension) Dimension {
-	return Dimension{d.Volt + e.Volt, d.Ampere + e.Ampere, d.Second + e.Second, d.Kelvin + e.Kelvin, d.Rate + e.Rate, d.Gram + e.Gram}
+	return Dimension{d.Volt + e.Volt, d.Ampere + e.Ampere, d.Second + e.Second, d.Kelvin + e.Kelvin, d.Rate + e.Rate,
+		d.Gram + e.Gram}
 }
 
 // Per is the dimension of a quotient.
 func (d Dimension) Per(e Dimension) Dimension {
-	return Dimension{d.Volt - e.Volt, d.Ampere - e.Ampere, d.Second - e.Second, d.Kelvin - e.Kelvin, d.Rate - e.Rate, d.Gram - e.Gram}
+	return Dimension{d.Volt - e.Volt, d.Ampere - e.Ampere, d.Second - e.Second, d.Kelvin - e.Kelvin, d.Rate - e.Rate,
+		d.Gram - e.Gram}
 }
 
 // Quantity is a value in SI units with its dimension.

@@ -37,8 +37,10 @@ var prefixes = map[string]float64{
 
 // nearMisses maps units that people write to the one that is meant.
 var nearMisses = map[string]string{
-	"volt": "V", "volts": "V", "v": "V", "amp": "A", "amps": "A", "ampere": "A", "a": "A", "watt": "W", "watts": "W", "w": "W",
-	"sec": "s", "msec": "ms", "usec": "µs", "secs": "s", "second": "s", "seconds": "s", "S": "s", "minute": "min", "minutes": "min", "mins": "min",
+	"volt": "V", "volts": "V", "v": "V", "amp": "A", "amps": "A", "ampere": "A", "a": "A", "watt": "W", "watts": "W",
+	"w":   "W",
+	"sec": "s", "msec": "ms", "usec": "µs", "secs": "s", "second": "s", "seconds": "s", "S": "s", "minute": "min",
+	"minutes": "min", "mins": "min",
 	"hour": "h", "hours": "h", "hr": "h", "hz": "Hz", "ah": "Ah", "wh": "Wh", "ohms": "Ω", "Ohm": "Ω", "R": "Ω",
 	"degC": "°C", "deg": "°C", "percent": "%", "pct": "%", "ma": "mA", "mv": "mV", "mS": "ms",
 }
@@ -74,7 +76,10 @@ func simpleUnit(whole, symbol string) (Unit, error) {
 	if meant, ok := nearMisses[symbol]; ok {
 		return Unit{}, syntaxError(whole, "%q is not a unit here; write %s", symbol, meant)
 	}
-	return Unit{}, syntaxError(whole, "%q is not a unit; known are V, A, W, Ω, s, min, h, Hz, Ah, Wh, J, °C, K, %%, ppm, C, g with the prefixes p n µ m k M G", symbol)
+	return Unit{},
+		syntaxError(whole,
+			"%q is not a unit; known are V, A, W, Ω, s, min, h, Hz, Ah, Wh, J, °C, K, %%, ppm, C, g with the prefixes p n "+
+				"µ m k M G", symbol)
 }
 
 // LiteralPattern is a regular expression for a number with an optional unit inside a longer text, for lexers.
@@ -118,7 +123,8 @@ type Kind struct {
 var kinds = func() map[string]Kind {
 	m := map[string]Kind{}
 	for name, symbol := range map[string]string{
-		"volts": "V", "amps": "A", "watts": "W", "ohms": "Ω", "celsius": "°C", "hertz": "Hz", "charge": "Ah", "energy": "Wh",
+		"volts": "V", "amps": "A", "watts": "W", "ohms": "Ω", "celsius": "°C", "hertz": "Hz", "charge": "Ah",
+		"energy": "Wh",
 	} {
 		unit, err := ParseUnit(symbol)
 		if err != nil {

@@ -1,5 +1,5 @@
-// Package seats knows the functions in a bay that channels of instruments fill: what each kind of seat reads, what can be set on it,
-// and in which order it is switched off.
+// Package seats knows the functions in a bay that channels of instruments fill: what each kind of seat reads,
+// what can be set on it, and in which order it is switched off.
 package seats
 
 import (
@@ -26,11 +26,14 @@ type Kind struct {
 var modes = []string{"voltage", "current", "power", "resistance"}
 
 var kinds = map[string]Kind{
-	"source": {Name: "source", Reads: []string{"volts", "amps", "limited"}, Sets: []string{"volts", "amps", "output"}, Must: []string{"volts", "output"}},
-	"load": {Name: "load", Reads: []string{"volts", "amps"}, Sets: []string{"mode", "volts", "amps", "watts", "ohms", "output"}, Must: []string{"output"},
+	"source": {Name: "source", Reads: []string{"volts", "amps", "limited"}, Sets: []string{"volts", "amps", "output"},
+		Must: []string{"volts", "output"}},
+	"load": {Name: "load", Reads: []string{"volts", "amps"}, Sets: []string{"mode", "volts", "amps", "watts", "ohms",
+		"output"}, Must: []string{"output"},
 		Modes: modes, Drains: true},
 	// A cycler charges with positive amps and discharges with negative ones.
-	"cycler": {Name: "cycler", Reads: []string{"volts", "amps", "limited", "celsius"}, Sets: []string{"mode", "volts", "amps", "output"}, Must: []string{"amps", "output"},
+	"cycler": {Name: "cycler", Reads: []string{"volts", "amps", "limited", "celsius"},
+		Sets: []string{"mode", "volts", "amps", "output"}, Must: []string{"amps", "output"},
 		Modes: []string{"voltage", "current"}, Drains: true},
 	"meter":  {Name: "meter", Reads: []string{"volts", "amps", "watts", "ohms", "hertz"}},
 	"thermo": {Name: "thermo", Reads: []string{"celsius"}},
@@ -51,7 +54,8 @@ func Modes() []string { return slices.Clone(modes) }
 // Switches tells whether seats of the kind have an output.
 func (k Kind) Switches() bool { return slices.Contains(k.Sets, "output") }
 
-// Columns lists what a seat gives to a run when its instrument reads the given quantities: readings, then what is derived from them.
+// Columns lists what a seat gives to a run when its instrument reads the given quantities: readings, then what
+// is derived from them.
 func (k Kind) Columns(seat string, gives []string) trace.Columns {
 	var columns trace.Columns
 	for _, q := range k.Reads {
@@ -82,7 +86,8 @@ func ColumnsFor(names []string) trace.Columns {
 }
 
 // Hardware protections of a channel, and the quantity that each bounds.
-var protections = map[string]string{"volts above": "volts", "amps above": "amps", "watts above": "watts", "volts below": "volts"}
+var protections = map[string]string{"volts above": "volts", "amps above": "amps", "watts above": "watts",
+	"volts below": "volts"}
 
 // Protections lists the hardware protections.
 func Protections() []string { return slices.Sorted(maps.Keys(protections)) }

@@ -37,11 +37,12 @@ type form struct {
 
 // The forms of phrases. The empty key stands for the value directly after the word.
 var forms = map[string]form{
-	"hold":        {[]string{""}, []string{"at"}, "hold 2 s at 48 V"},
-	"step":        {[]string{"to", "for"}, nil, "step to 36 V for 10 ms"},
-	"ramp":        {[]string{"to", "in"}, []string{"from"}, "ramp to 36 V in 5 ms"},
-	"sine":        {[]string{"", "at", "for"}, []string{"around"}, "sine 2 V at 4 Hz around 36 V for 10 s"},
-	"square":      {[]string{"", "at", "for"}, []string{"around", "duty"}, "square 2 V at 4 Hz around 36 V for 10 s duty 30 %"},
+	"hold": {[]string{""}, []string{"at"}, "hold 2 s at 48 V"},
+	"step": {[]string{"to", "for"}, nil, "step to 36 V for 10 ms"},
+	"ramp": {[]string{"to", "in"}, []string{"from"}, "ramp to 36 V in 5 ms"},
+	"sine": {[]string{"", "at", "for"}, []string{"around"}, "sine 2 V at 4 Hz around 36 V for 10 s"},
+	"square": {[]string{"", "at", "for"}, []string{"around", "duty"},
+		"square 2 V at 4 Hz around 36 V for 10 s duty 30 %"},
 	"triangle":    {[]string{"", "at", "for"}, []string{"around"}, "triangle 2 V at 4 Hz around 36 V for 10 s"},
 	"exponential": {[]string{"to", "in", "tau"}, []string{"from"}, "exponential to 36 V in 100 ms tau 20 ms"},
 }
@@ -70,7 +71,8 @@ func ReadPhrase(text string) (Phrase, error) {
 	word, rest, _ := strings.Cut(trimmed, " ")
 	f, ok := forms[word]
 	if !ok {
-		return Phrase{}, &PhraseError{1, fmt.Sprintf("%q is no segment; it reads like one of: %s", word, strings.Join(Forms(), "; "))}
+		return Phrase{}, &PhraseError{1, fmt.Sprintf("%q is no segment; it reads like one of: %s", word,
+			strings.Join(Forms(), "; "))}
 	}
 	p := Phrase{Word: word, Args: map[string]Arg{}}
 	base := len(text) - len(rest)
@@ -109,7 +111,8 @@ func ReadPhrase(text string) (Phrase, error) {
 		}
 	}
 	if _, direct := p.Args[""]; direct && !slices.Contains(f.required, "") {
-		return p, &PhraseError{p.Args[""].Column, fmt.Sprintf("%q is out of place; it reads like: %s", p.Args[""].Text, f.example)}
+		return p, &PhraseError{p.Args[""].Column, fmt.Sprintf("%q is out of place; it reads like: %s", p.Args[""].Text,
+			f.example)}
 	}
 	for _, key := range f.required {
 		if _, ok := p.Args[key]; !ok {

@@ -8,8 +8,9 @@ import (
 	"usherbench/core/quantity"
 )
 
-// Profile builds a well-known supply-voltage profile from parameters. The standard's number says where the profile is described; the
-// defaults are those of a 12 V system and stand to be set to the edition, the code and the severity that a unit must meet.
+// Profile builds a well-known supply-voltage profile from parameters. The standard's number says where the
+// profile is described; the defaults are those of a 12 V system and stand to be set to the edition, the code
+// and the severity that a unit must meet.
 type Profile struct {
 	Name, Title string
 	// Standard is the number of the standard that describes such a profile.
@@ -18,7 +19,8 @@ type Profile struct {
 	build      func(v map[string]float64) []Segment
 }
 
-// Parameter of a profile. Level marks parameters in the unit of the quantity that is set; others are of the dimension Dim.
+// Parameter of a profile. Level marks parameters in the unit of the quantity that is set; others are of the
+// dimension Dim.
 type Parameter struct {
 	Name, About string
 	Default     float64 // SI
@@ -40,7 +42,8 @@ func (p Profile) Build(given map[string]float64) ([]Segment, error) {
 	}
 	segments := p.build(v)
 	if len(segments) > MostSegments {
-		return nil, fmt.Errorf("profile %s has %d segments with these values; at most %d are possible", p.Name, len(segments), MostSegments)
+		return nil, fmt.Errorf("profile %s has %d segments with these values; at most %d are possible", p.Name, len(segments),
+			MostSegments)
 	}
 	return segments, nil
 }
@@ -79,7 +82,8 @@ func ramp(a, b, t float64) Segment { return Segment{Kind: Ramp, For: t, From: a,
 
 var profiles = []Profile{
 	{
-		Name: "cranking-dip", Title: "Engine cranking: a fast dip, a plateau with ripple, and the return", Standard: "ISO 16750-2, starting profile",
+		Name: "cranking-dip", Title: "Engine cranking: a fast dip, a plateau with ripple, and the return",
+		Standard: "ISO 16750-2, starting profile",
 		Parameters: []Parameter{
 			level("rest", 12.5, "level before and after"),
 			level("dip", 6, "level at the bottom of the dip"),
@@ -95,34 +99,43 @@ var profiles = []Profile{
 			// The plateau ends after whole periods, so that the return begins at its mean.
 			turning := math.Max(math.Round(v["turning"]*v["ripple_rate"]), 1) / v["ripple_rate"]
 			return []Segment{
-				hold(v["rest"], v["before"]), ramp(v["rest"], v["dip"], v["fall"]), hold(v["dip"], v["bottom"]), ramp(v["dip"], v["plateau"], v["climb"]),
+				hold(v["rest"], v["before"]), ramp(v["rest"], v["dip"], v["fall"]), hold(v["dip"], v["bottom"]),
+				ramp(v["dip"], v["plateau"], v["climb"]),
 				{Kind: Sine, For: turning, Around: v["plateau"], Swing: v["ripple"], Hertz: v["ripple_rate"]},
 				ramp(v["plateau"], v["rest"], v["rise"]), hold(v["rest"], v["after"]),
 			}
 		},
 	},
 	{
-		Name: "slow-decrease", Title: "Slow decrease to the lowest level and slow increase back", Standard: "ISO 16750-2, slow decrease and increase of supply voltage",
+		Name: "slow-decrease", Title: "Slow decrease to the lowest level and slow increase back",
+		Standard: "ISO 16750-2, slow decrease and increase of supply voltage",
 		Parameters: []Parameter{
-			level("top", 9, "level at begin and end"), level("bottom", 0, "lowest level"), lasting("fall", 18*60, "time of the decrease"),
-			lasting("stay", 1, "time at the lowest level"), lasting("rise", 18*60, "time of the increase"), lasting("ends", 5, "time at the top before and after"),
+			level("top", 9, "level at begin and end"), level("bottom", 0, "lowest level"),
+			lasting("fall", 18*60, "time of the decrease"),
+			lasting("stay", 1, "time at the lowest level"), lasting("rise", 18*60, "time of the increase"),
+			lasting("ends", 5, "time at the top before and after"),
 		},
 		build: func(v map[string]float64) []Segment {
-			return []Segment{hold(v["top"], v["ends"]), ramp(v["top"], v["bottom"], v["fall"]), hold(v["bottom"], v["stay"]), ramp(v["bottom"], v["top"], v["rise"]), hold(v["top"], v["ends"])}
+			return []Segment{hold(v["top"], v["ends"]), ramp(v["top"], v["bottom"], v["fall"]), hold(v["bottom"], v["stay"]),
+				ramp(v["bottom"], v["top"], v["rise"]), hold(v["top"], v["ends"])}
 		},
 	},
 	{
-		Name: "momentary-drop", Title: "A short drop, as when a fuse in another circuit melts", Standard: "ISO 16750-2, momentary drop in supply voltage",
+		Name: "momentary-drop", Title: "A short drop, as when a fuse in another circuit melts",
+		Standard: "ISO 16750-2, momentary drop in supply voltage",
 		Parameters: []Parameter{
-			level("rest", 9, "level before and after"), level("drop", 4.5, "level of the drop"), lasting("edge", 10e-3, "time of each edge"),
+			level("rest", 9, "level before and after"), level("drop", 4.5, "level of the drop"),
+			lasting("edge", 10e-3, "time of each edge"),
 			lasting("stay", 100e-3, "time at the level of the drop"), lasting("ends", 1, "time at rest before and after"),
 		},
 		build: func(v map[string]float64) []Segment {
-			return []Segment{hold(v["rest"], v["ends"]), ramp(v["rest"], v["drop"], v["edge"]), hold(v["drop"], v["stay"]), ramp(v["drop"], v["rest"], v["edge"]), hold(v["rest"], v["ends"])}
+			return []Segment{hold(v["rest"], v["ends"]), ramp(v["rest"], v["drop"], v["edge"]), hold(v["drop"], v["stay"]),
+				ramp(v["drop"], v["rest"], v["edge"]), hold(v["rest"], v["ends"])}
 		},
 	},
 	{
-		Name: "reset-steps", Title: "Deeper and deeper drops, each followed by a return: does the unit reset well?", Standard: "ISO 16750-2, reset behaviour at voltage drop",
+		Name: "reset-steps", Title: "Deeper and deeper drops, each followed by a return: does the unit reset well?",
+		Standard: "ISO 16750-2, reset behaviour at voltage drop",
 		Parameters: []Parameter{
 			level("top", 9, "level between the drops"), level("bottom", 0, "level of the deepest drop"),
 			{Name: "share", About: "each drop is deeper by this share of top − bottom", Default: 0.05, Dim: quantity.Number},
@@ -141,8 +154,10 @@ var profiles = []Profile{
 	{
 		Name: "load-dump", Title: "Load dump: a fast rise and an exponential fall", Standard: "ISO 16750-2, load dump",
 		Parameters: []Parameter{
-			level("rest", 14, "level before and after"), level("peak", 35, "highest level"), lasting("rise", 10e-3, "time of the rise"),
-			lasting("width", 400e-3, "time from the peak until a tenth of the height is left"), lasting("ends", 1, "time at rest before and after"),
+			level("rest", 14, "level before and after"), level("peak", 35, "highest level"),
+			lasting("rise", 10e-3, "time of the rise"),
+			lasting("width", 400e-3, "time from the peak until a tenth of the height is left"),
+			lasting("ends", 1, "time at rest before and after"),
 		},
 		build: func(v map[string]float64) []Segment {
 			tau := v["width"] / math.Ln10

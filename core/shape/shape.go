@@ -1,6 +1,7 @@
-// Package shape holds setpoints over time. A [Shape] is made of segments: holds, steps, ramps, sines, squares, triangles,
-// exponentials, tables, and sums of whole shapes. Its value at any time, its extremes, its steepest edge and its shortest part
-// are known before it is played, so that it can be drawn and checked against what is to play it.
+// Package shape holds setpoints over time. A [Shape] is made of segments: holds, steps, ramps, sines, squares,
+// triangles, exponentials, tables, and sums of whole shapes. Its value at any time, its extremes, its steepest
+// edge and its shortest part are known before it is played, so that it can be drawn and checked against what is
+// to play it.
 //
 // Levels are in the SI unit of the quantity that the shape sets; times are in seconds from the beginning of the shape.
 package shape
@@ -82,8 +83,8 @@ func New(segments []Segment) (*Shape, error) {
 // Duration is how long the shape lasts, s.
 func (s *Shape) Duration() float64 { return s.ends[len(s.ends)-1] }
 
-// At is the level at time t. At a jump it is the level after it; before the beginning it is the first level and after the end the
-// last.
+// At is the level at time t. At a jump it is the level after it; before the beginning it is the first level and
+// after the end the last.
 func (s *Shape) At(t float64) float64 {
 	i := s.segmentAt(t)
 	begin := s.ends[i] - s.Segments[i].For
@@ -157,8 +158,8 @@ func (g Segment) extremes() (low, high float64) {
 	return g.From, g.From
 }
 
-// Steepest is the steepest slope of the segments that move, in the unit per second, without sign. Jumps between segments do not
-// count: they are asked for to be as fast as can be.
+// Steepest is the steepest slope of the segments that move, in the unit per second, without sign. Jumps between
+// segments do not count: they are asked for to be as fast as can be.
 func (s *Shape) Steepest() float64 {
 	var steepest float64
 	for _, g := range s.Segments {
@@ -187,8 +188,8 @@ func (g Segment) steepest() float64 {
 	return 0
 }
 
-// Shortest is the shortest time, s, that matters to whoever plays the shape: the shortest level between jumps, and for what moves the
-// shortest edge: the time of a ramp, a quarter of a period, a time constant.
+// Shortest is the shortest time, s, that matters to whoever plays the shape: the shortest level between jumps,
+// and for what moves the shortest edge: the time of a ramp, a quarter of a period, a time constant.
 func (s *Shape) Shortest() float64 {
 	shortest := math.Inf(1)
 	for _, g := range s.Segments {
@@ -215,8 +216,8 @@ func (g Segment) shortest() float64 {
 	return g.For
 }
 
-// ShortestEdge is the shortest time, s, in which the shape has to move steadily from one level to another; infinite if it only holds and
-// jumps.
+// ShortestEdge is the shortest time, s, in which the shape has to move steadily from one level to another;
+// infinite if it only holds and jumps.
 func (s *Shape) ShortestEdge() float64 {
 	shortest := math.Inf(1)
 	for _, g := range s.Segments {
@@ -237,8 +238,8 @@ func (s *Shape) ShortestEdge() float64 {
 	return shortest
 }
 
-// Next is the next time after t at which a level has to be set by someone who paces the shape: where a level ends, and within what
-// moves every pace seconds. After the end it is infinite.
+// Next is the next time after t at which a level has to be set by someone who paces the shape: where a level
+// ends, and within what moves every pace seconds. After the end it is infinite.
 func (s *Shape) Next(t, pace float64) float64 {
 	const hair = 1e-9
 	if t >= s.Duration()-hair {
@@ -271,13 +272,14 @@ type Step struct {
 	For   float64 `json:"for"` // s
 }
 
-// Staircase is the shape as levels and dwells for an instrument that plays such a list. A step lasts at least shortest; what moves
-// is cut into steps of a level change of at most resolution, and no more than most steps are made. The levels are those at the middle of
-// each step. off is the largest distance between staircase and shape within what moves, jumps left out. It fails when the shape needs
-// a shorter dwell or more steps.
+// Staircase is the shape as levels and dwells for an instrument that plays such a list. A step lasts at least
+// shortest; what moves is cut into steps of a level change of at most resolution, and no more than most steps
+// are made. The levels are those at the middle of each step. off is the largest distance between staircase and
+// shape within what moves, jumps left out. It fails when the shape needs a shorter dwell or more steps.
 func (s *Shape) Staircase(shortest, resolution float64, most int) (steps []Step, off float64, err error) {
 	if short := s.Shortest(); short < shortest*(1-1e-9) {
-		return nil, 0, fmt.Errorf("the shape has a part of %s, but the shortest dwell is %s", seconds(short), seconds(shortest))
+		return nil, 0, fmt.Errorf("the shape has a part of %s, but the shortest dwell is %s", seconds(short),
+			seconds(shortest))
 	}
 	add := func(level, dwell float64) {
 		// What a square leaves over at its end may be too short for a step of its own.

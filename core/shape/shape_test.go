@@ -25,12 +25,16 @@ func TestEverySegmentHasItsTextbookValue(t *testing.T) {
 		slope   float64
 		short   float64
 	}{
-		"hold":        {hold(5, 2), map[float64]float64{0: 5, 1: 5, 9: 5}, 5, 5, 0, 2},
-		"ramp":        {ramp(48, 36, 0.004), map[float64]float64{0: 48, 0.001: 45, 0.004: 36, 1: 36}, 36, 48, 3000, 0.004},
-		"sine":        {Segment{Kind: Sine, For: 1, Around: 36, Swing: 2, Hertz: 4}, map[float64]float64{0: 36, 1.0 / 16: 38, 3.0 / 16: 34}, 34, 38, 2 * math.Pi * 8, 1.0 / 16},
-		"square":      {Segment{Kind: Square, For: 1, Around: 10, Swing: 1, Hertz: 2, Duty: 0.25}, map[float64]float64{0: 11, 0.1: 11, 0.13: 9, 0.6: 11}, 9, 11, 0, 0.125},
-		"triangle":    {Segment{Kind: Triangle, For: 1, Around: 10, Swing: 2, Hertz: 1}, map[float64]float64{0: 10, 0.125: 11, 0.25: 12, 0.5: 10, 0.75: 8}, 8, 12, 8, 0.25},
-		"exponential": {Segment{Kind: Exponential, For: 5, From: 10, To: 0, Tau: 1}, map[float64]float64{0: 10, 1: 10 / math.E, 2: 10 / math.E / math.E}, 10 * math.Exp(-5), 10, 10, 1},
+		"hold": {hold(5, 2), map[float64]float64{0: 5, 1: 5, 9: 5}, 5, 5, 0, 2},
+		"ramp": {ramp(48, 36, 0.004), map[float64]float64{0: 48, 0.001: 45, 0.004: 36, 1: 36}, 36, 48, 3000, 0.004},
+		"sine": {Segment{Kind: Sine, For: 1, Around: 36, Swing: 2, Hertz: 4}, map[float64]float64{0: 36, 1.0 / 16: 38,
+			3.0 / 16: 34}, 34, 38, 2 * math.Pi * 8, 1.0 / 16},
+		"square": {Segment{Kind: Square, For: 1, Around: 10, Swing: 1, Hertz: 2, Duty: 0.25},
+			map[float64]float64{0: 11, 0.1: 11, 0.13: 9, 0.6: 11}, 9, 11, 0, 0.125},
+		"triangle": {Segment{Kind: Triangle, For: 1, Around: 10, Swing: 2, Hertz: 1}, map[float64]float64{0: 10, 0.125: 11,
+			0.25: 12, 0.5: 10, 0.75: 8}, 8, 12, 8, 0.25},
+		"exponential": {Segment{Kind: Exponential, For: 5, From: 10, To: 0, Tau: 1},
+			map[float64]float64{0: 10, 1: 10 / math.E, 2: 10 / math.E / math.E}, 10 * math.Exp(-5), 10, 10, 1},
 	} {
 		s := made(t, c.segment)
 		for at, want := range c.at {
@@ -61,9 +65,11 @@ func TestAJumpBelongsToWhatFollows(t *testing.T) {
 func anyShape(t *rapid.T) *Shape {
 	segment := rapid.Custom(func(t *rapid.T) Segment {
 		level := rapid.Float64Range(-50, 50)
-		g := Segment{For: rapid.Float64Range(0.01, 10).Draw(t, "for"), From: level.Draw(t, "from"), To: level.Draw(t, "to"), Around: level.Draw(t, "around"),
-			Swing: rapid.Float64Range(0.1, 5).Draw(t, "swing"), Hertz: rapid.Float64Range(0.1, 20).Draw(t, "hertz"), Duty: rapid.Float64Range(0.1, 0.9).Draw(t, "duty"),
-			Tau: rapid.Float64Range(0.05, 5).Draw(t, "tau")}
+		g := Segment{For: rapid.Float64Range(0.01, 10).Draw(t, "for"), From: level.Draw(t, "from"), To: level.Draw(t, "to"),
+			Around: level.Draw(t, "around"),
+			Swing:  rapid.Float64Range(0.1, 5).Draw(t, "swing"), Hertz: rapid.Float64Range(0.1, 20).Draw(t, "hertz"),
+			Duty: rapid.Float64Range(0.1, 0.9).Draw(t, "duty"),
+			Tau:  rapid.Float64Range(0.05, 5).Draw(t, "tau")}
 		g.Kind = rapid.SampledFrom([]Kind{Hold, Ramp, Sine, Square, Triangle, Exponential}).Draw(t, "kind")
 		return g
 	})
@@ -136,7 +142,8 @@ func TestPhrasesAreTakenApart(t *testing.T) {
 }
 
 func TestTablesAreReadAndWrittenBack(t *testing.T) {
-	table, err := ReadCSV(strings.NewReader("time [ms];source.volts [V];amps [mA]\n0;48;2000\n5;36,5;2000\n5;40;2500\n20;40;2500\n"))
+	table, err := ReadCSV(strings.NewReader("time [ms];source.volts [V];amps " +
+		"[mA]\n0;48;2000\n5;36,5;2000\n5;40;2500\n20;40;2500\n"))
 	require.NoError(t, err)
 	i, err := table.Pick("source", "volts")
 	require.NoError(t, err)
@@ -185,7 +192,8 @@ func TestProfilesHaveTheirEdgesAndExtremes(t *testing.T) {
 		assert.InDelta(t, s.First(), s.Last(), 0.03, "%s begins and ends alike", p.Name)
 		for i := 1; i < len(segments); i++ {
 			if p.Name != "reset-steps" {
-				assert.InDelta(t, segments[i-1].at(segments[i-1].For), segments[i].at(0), 0.03, "%s is joined at segment %d", p.Name, i)
+				assert.InDelta(t, segments[i-1].at(segments[i-1].For), segments[i].at(0), 0.03, "%s is joined at segment %d",
+					p.Name, i)
 			}
 		}
 	}
@@ -200,7 +208,8 @@ func TestProfilesHaveTheirEdgesAndExtremes(t *testing.T) {
 }
 
 func FuzzReadCSV(f *testing.F) {
-	for _, seed := range []string{"time [s],volts [V]\n0,1\n1,2", "duration [ms];source.volts [mV]\n1;2", "\ufeff\"", "time [s],volts [V]\n,"} {
+	for _, seed := range []string{"time [s],volts [V]\n0,1\n1,2", "duration [ms];source.volts [mV]\n1;2", "\ufeff\"",
+		"time [s],volts [V]\n,"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -45,9 +45,9 @@ const MostRows = 100_000
 
 var headerForm = regexp.MustCompile(`^\s*([A-Za-z][A-Za-z0-9_.]*)\s*[\[(]\s*([^\])]+?)\s*[\])]\s*$`)
 
-// ReadCSV reads a table of comma- or semicolon-separated values. The first row is the header: "time [s]" for absolute times or
-// "duration [ms]" for the time of each row, then quantities with their units, "volts [V]" or "source.volts [V]". Errors in cells are
-// *CellError.
+// ReadCSV reads a table of comma- or semicolon-separated values. The first row is the header: "time [s]" for
+// absolute times or "duration [ms]" for the time of each row, then quantities with their units, "volts [V]" or
+// "source.volts [V]". Errors in cells are *CellError.
 func ReadCSV(r io.Reader) (*Table, error) {
 	data, err := io.ReadAll(io.LimitReader(r, 32<<20))
 	if err != nil {
@@ -113,7 +113,10 @@ func (t *Table) readHeader(cells []string) ([]quantity.Unit, error) {
 	for c, cell := range cells {
 		m := headerForm.FindStringSubmatch(cell)
 		if m == nil {
-			return nil, &CellError{1, c + 1, fmt.Sprintf("%q is no header; it reads like: time [s], duration [ms], volts [V], source.volts [mV]", strings.TrimSpace(cell))}
+			return nil,
+				&CellError{1, c + 1,
+					fmt.Sprintf("%q is no header; it reads like: time [s], duration [ms], volts [V], source.volts [mV]",
+						strings.TrimSpace(cell))}
 		}
 		unit, err := quantity.ParseUnit(m[2])
 		if err != nil {
@@ -133,7 +136,9 @@ func (t *Table) readHeader(cells []string) ([]quantity.Unit, error) {
 		name := m[1][strings.LastIndexByte(m[1], '.')+1:]
 		kind, ok := quantity.KindOf(name)
 		if !ok {
-			return nil, &CellError{1, c + 1, fmt.Sprintf("%q is no quantity; it is one of volts, amps, watts, ohms, perhaps with its seat before it", m[1])}
+			return nil,
+				&CellError{1, c + 1,
+					fmt.Sprintf("%q is no quantity; it is one of volts, amps, watts, ohms, perhaps with its seat before it", m[1])}
 		}
 		if unit.Dim != kind.Unit.Dim {
 			return nil, &CellError{1, c + 1, fmt.Sprintf("%s is %s, but %s are %s", m[2], unit.Dim, m[1], kind.Unit.Dim)}
@@ -149,7 +154,8 @@ func (t *Table) readHeader(cells []string) ([]quantity.Unit, error) {
 
 func (t *Table) readRow(number int, cells []string, units []quantity.Unit) error {
 	if len(cells) != len(units) {
-		return &CellError{number, min(len(cells), len(units)) + 1, fmt.Sprintf("the row has %d cells, the header %d", len(cells), len(units))}
+		return &CellError{number, min(len(cells), len(units)) + 1, fmt.Sprintf("the row has %d cells, the header %d",
+			len(cells), len(units))}
 	}
 	for c, cell := range cells {
 		text := strings.ReplaceAll(strings.TrimSpace(cell), "−", "-")
@@ -178,7 +184,8 @@ func (t *Table) readRow(number int, cells []string, units []quantity.Unit) error
 	return nil
 }
 
-// Pick finds the levels for a quantity of a seat: a column with the full name, with the quantity's name, or the only one.
+// Pick finds the levels for a quantity of a seat: a column with the full name, with the quantity's name, or the
+// only one.
 func (t *Table) Pick(seat, q string) (int, error) {
 	for _, want := range []string{seat + "." + q, q} {
 		for i, name := range t.Names {
@@ -190,8 +197,9 @@ func (t *Table) Pick(seat, q string) (int, error) {
 	return 0, fmt.Errorf("the table has no column for %s.%s; it has %s", seat, q, strings.Join(t.Names, ", "))
 }
 
-// Segments are the rows of one quantity. Durations are levels that jump; absolute times are joined by straight lines, and two rows at one
-// time are a jump. With steps, absolute times are levels that stay until the next row; then the last row only says when it ends.
+// Segments are the rows of one quantity. Durations are levels that jump; absolute times are joined by straight
+// lines, and two rows at one time are a jump. With steps, absolute times are levels that stay until the next
+// row; then the last row only says when it ends.
 func (t *Table) Segments(column int, steps bool) []Segment {
 	var segments []Segment
 	levels := t.Levels[column]
@@ -240,8 +248,8 @@ func (t *Table) Rows() [][]string {
 
 func number(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
 
-// TableOf draws shapes that are played together as a table with absolute times: the corners of all, and within what moves and is not
-// straight a row every pace seconds.
+// TableOf draws shapes that are played together as a table with absolute times: the corners of all, and within
+// what moves and is not straight a row every pace seconds.
 func TableOf(names []string, shapes []*Shape, pace float64) *Table {
 	t := &Table{Names: names, Levels: make([][]float64, len(shapes))}
 	for _, name := range names {
@@ -267,7 +275,8 @@ func TableOf(names []string, shapes []*Shape, pace float64) *Table {
 		}
 		row(next, (*Shape).before)
 		for i, s := range shapes {
-			if n := len(t.Time) - 1; next < end-hair && math.Abs(s.At(next)-t.Levels[i][n]) > 1e-7*math.Max(1, math.Abs(t.Levels[i][n])) {
+			if n := len(t.Time) - 1; next < end-hair && math.Abs(s.At(next)-t.Levels[i][n]) > 1e-7*math.Max(1,
+				math.Abs(t.Levels[i][n])) {
 				row(next, (*Shape).At)
 				break
 			}

@@ -17,7 +17,8 @@ func (m *Machine) Resumable() error {
 	case m.state.Stage < 0:
 		return fmt.Errorf("it had not begun")
 	case m.ByInstrument():
-		return fmt.Errorf("an instrument played %s by itself, and nobody knows how far it came", m.program.Stages[m.Stage()].Name)
+		return fmt.Errorf("an instrument played %s by itself, and nobody knows how far it came",
+			m.program.Stages[m.Stage()].Name)
 	}
 	return nil
 }
@@ -40,7 +41,8 @@ func (m *Machine) onInterrupted(e Interrupted) []Effect {
 	return []Effect{Mark{e.T, MarkBreak, e.Why}}
 }
 
-// onReturned goes on: what was in force is set again, loads and sources in the order in which they are safely switched on.
+// onReturned goes on: what was in force is set again, loads and sources in the order in which they are safely
+// switched on.
 func (m *Machine) onReturned(e Returned) []Effect {
 	if !m.state.Away {
 		return nil
@@ -66,8 +68,8 @@ func (m *Machine) onReturned(e Returned) []Effect {
 	return append(effects, Command{Settings: settings})
 }
 
-// inForce lists what was set, in the order in which it is set again: modes, levels, then outputs, sources before loads. What was off
-// stays off.
+// inForce lists what was set, in the order in which it is set again: modes, levels, then outputs, sources
+// before loads. What was off stays off.
 func (m *Machine) inForce() []procedure.Setting {
 	var settings []procedure.Setting
 	for _, s := range m.state.InForce {

@@ -12,8 +12,8 @@ import (
 	"usherbench/core/trace"
 )
 
-// driveRunner is a charge or a discharge. The first termination that holds switches the seat off and ends it; a step-down lowers the
-// current at the cutoff for as long as it may.
+// driveRunner is a charge or a discharge. The first termination that holds switches the seat off and ends it; a
+// step-down lowers the current at the cutoff for as long as it may.
 type driveRunner struct {
 	spec   *procedure.Drive
 	until  *condition.Condition
@@ -115,7 +115,8 @@ func (r *driveRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 		if next := r.drive.Amps / r.spec.Down.Factor; next >= r.spec.Down.Least*(1-1e-9) {
 			r.drive.Amps = next
 			r.drive.Step++
-			return []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("cutoff, step %d", r.drive.Step)}, Command{Settings: []procedure.Setting{r.current()}}}, goesOn
+			return []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("cutoff, step %d", r.drive.Step)},
+				Command{Settings: []procedure.Setting{r.current()}}}, goesOn
 		}
 	}
 	ended := strings.Join(words, ", ")
@@ -128,7 +129,8 @@ func (r *driveRunner) precharge(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	switch {
 	case r.volts >= 0 && f.Values[r.volts] >= b.Below:
 		r.drive.Gentle = false
-		return []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("pre-charged to %.4g V", b.Below)}, Command{Settings: []procedure.Setting{r.current()}}}, goesOn
+		return []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("pre-charged to %.4g V", b.Below)},
+			Command{Settings: []procedure.Setting{r.current()}}}, goesOn
 	case f.T-r.drive.Since >= b.Most:
 		m.why = fmt.Sprintf("the battery did not come up to %.4g V within %.4g s", b.Below, b.Most)
 		return nil, timedOut
@@ -136,8 +138,8 @@ func (r *driveRunner) precharge(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	return nil, goesOn
 }
 
-// contactLost tells a charge whose current breaks off from one that tapers: from above twice the taper current to below a tenth of it between
-// two frames.
+// contactLost tells a charge whose current breaks off from one that tapers: from above twice the taper current
+// to below a tenth of it between two frames.
 func (r *driveRunner) contactLost(f trace.Frame) string {
 	if r.spec.Taper <= 0 || r.amps < 0 || math.IsNaN(f.Values[r.amps]) {
 		return ""
@@ -162,8 +164,8 @@ func (r *driveRunner) follow(f trace.Frame) {
 	r.lastT, r.lastV = f.T, v
 }
 
-// pace is how soon the next frame is wanted, s: a tenth of the time that is left to the cutoff at the present slope, so that the cutoff
-// falls into a short interval.
+// pace is how soon the next frame is wanted, s: a tenth of the time that is left to the cutoff at the present
+// slope, so that the cutoff falls into a short interval.
 func (r *driveRunner) pace() float64 {
 	if r.spec.Cutoff <= 0 || r.drive.Ended != "" || !(r.slope < 0) || !(r.lastV > r.spec.Cutoff) {
 		return math.Inf(1)

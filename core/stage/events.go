@@ -15,7 +15,8 @@ type Frame struct{ trace.Frame }
 // Glimpse is a frame of which some readings are still to come. Only guards see it, and only what they know from it.
 type Glimpse struct{ trace.Frame }
 
-// Applied says that all commands of the last effects were carried out and acknowledged at time T, in seconds since the start.
+// Applied says that all commands of the last effects were carried out and acknowledged at time T, in seconds
+// since the start.
 type Applied struct{ T float64 }
 
 // Due says that the time has come that [Machine.DueAt] named; T may be a little later.
@@ -46,9 +47,9 @@ type StopAsked struct {
 	By string
 }
 
-// Paused, Resumed and Skipped are what somebody does to a run by hand. While it is paused, setpoints stay and guards go on; a charge or
-// discharge has its output switched off meanwhile, since a battery does not stand still. Skipped ends the present stage as if it had
-// reached what it waits for.
+// Paused, Resumed and Skipped are what somebody does to a run by hand. While it is paused, setpoints stay and
+// guards go on; a charge or discharge has its output switched off meanwhile, since a battery does not stand
+// still. Skipped ends the present stage as if it had reached what it waits for.
 type (
 	Paused struct {
 		T  float64
@@ -64,8 +65,9 @@ type (
 	}
 )
 
-// Interrupted says that nobody looked after the run since T, and that all its outputs were switched off. Guards go on watching; the run
-// goes on with Returned, which sets again what was in force and moves every time that the present stage remembers.
+// Interrupted says that nobody looked after the run since T, and that all its outputs were switched off. Guards
+// go on watching; the run goes on with Returned, which sets again what was in force and moves every time that
+// the present stage remembers.
 type (
 	Interrupted struct {
 		T   float64

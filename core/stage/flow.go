@@ -32,7 +32,9 @@ func (m *Machine) follow(effects []Effect, v verdict) []Effect {
 		if what == "" {
 			what = "what it depends on"
 		}
-		return append(effects, m.finish(m.state.Now, Aborted, fmt.Sprintf("stage %q: %s cannot be told, its readings are missing", s.Name, what))...)
+		return append(effects,
+			m.finish(m.state.Now, Aborted, fmt.Sprintf("stage %q: %s cannot be told, its readings are missing", s.Name,
+				what))...)
 	}
 	return effects
 }
@@ -126,7 +128,8 @@ func (m *Machine) tryAgain(effects []Effect, s procedure.Stage) []Effect {
 	return append(effects, m.follow(entered, v)...)
 }
 
-// idle has the methods of a runner that does nothing with an event, stateless those of one that has nothing to remember either.
+// idle has the methods of a runner that does nothing with an event, stateless those of one that has nothing to
+// remember either.
 type (
 	idle      struct{}
 	stateless struct{ idle }
@@ -185,7 +188,8 @@ func (r *repeatRunner) figured(m *Machine, e Figured) ([]Effect, verdict) {
 	f := e.Result
 	if f.Undetermined == nil && f.Value >= band.Min && f.Value <= band.Max {
 		effects, v := r.leave(m)
-		return append([]Effect{Mark{e.T, MarkCondition, fmt.Sprintf("enough: %s is %.6g %s", f.ID, f.Value, f.Unit)}}, effects...), v
+		return append([]Effect{Mark{e.T, MarkCondition, fmt.Sprintf("enough: %s is %.6g %s", f.ID, f.Value, f.Unit)}},
+			effects...), v
 	}
 	if r.judging < len(r.spec.Enough) {
 		r.judging++
@@ -220,7 +224,8 @@ func (r *repeatRunner) load(data []byte) error {
 func (r *repeatRunner) pass(m *Machine) ([]Effect, verdict) {
 	head := m.state.Stage
 	m.state.Passes[head]++
-	return []Effect{Mark{m.state.Now, MarkLoop, fmt.Sprintf("%s, pass %d of %d", m.program.Stages[head].Name, m.state.Passes[head], r.spec.Times)}}, over
+	return []Effect{Mark{m.state.Now, MarkLoop, fmt.Sprintf("%s, pass %d of %d", m.program.Stages[head].Name,
+		m.state.Passes[head], r.spec.Times)}}, over
 }
 
 func (r *repeatRunner) leave(m *Machine) ([]Effect, verdict) {
@@ -245,8 +250,8 @@ func (r *repeatRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	}
 }
 
-// decide evaluates a condition of which one frame is enough, unless it looks back. While it is not known the stage goes on, and is lost when
-// that is for readings that do not come.
+// decide evaluates a condition of which one frame is enough, unless it looks back. While it is not known the
+// stage goes on, and is lost when that is for readings that do not come.
 func (w *waiting) decide(m *Machine, f trace.Frame) (condition.Truth, verdict) {
 	truth := w.until.Evaluate(m.sample(f))
 	if truth == condition.Unknown && !w.until.Filling() && f.T-w.wait.Since > m.program.LostAfter {

@@ -71,15 +71,16 @@ func (r *gridRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	if past < r.spec.Average || r.complete() < fewestReadings && past < longestAverage*r.spec.Average {
 		return nil, goesOn
 	}
-	effects := []Effect{Point{r.point(m)}, Mark{f.T, MarkPointDone, fmt.Sprintf("point %d of %d", r.grid.Index+1, r.spec.Places())}}
+	effects := []Effect{Point{r.point(m)}, Mark{f.T, MarkPointDone, fmt.Sprintf("point %d of %d", r.grid.Index+1,
+		r.spec.Places())}}
 	if r.grid.Index+1 == r.spec.Places() {
 		return effects, over
 	}
 	return r.visit(effects), goesOn
 }
 
-// A point is averaged for its time, and longer when a slow bench has given fewer readings than this meanwhile, up to so many times
-// the time asked for.
+// A point is averaged for its time, and longer when a slow bench has given fewer readings than this meanwhile,
+// up to so many times the time asked for.
 const fewestReadings, longestAverage = 5, 10
 
 // complete counts the frames of the average in which no reading is missing.
@@ -92,8 +93,9 @@ func (r *gridRunner) complete() (n int) {
 	return n
 }
 
-// settled tells whether averaging begins with this frame: the settling time is over, or the condition holds. A condition that
-// does not come to hold in time lets the average begin all the same; the figure then says that the point was not settled.
+// settled tells whether averaging begins with this frame: the settling time is over, or the condition holds. A
+// condition that does not come to hold in time lets the average begin all the same; the figure then says that
+// the point was not settled.
 func (r *gridRunner) settled(m *Machine, f trace.Frame) bool {
 	past := f.T - r.grid.Since
 	holds := r.settleUntil != nil && r.settleUntil.Evaluate(m.sample(f)) == condition.True

@@ -39,7 +39,8 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 				m.state.Unknown[i] = f.T
 			}
 			if f.T-m.state.Unknown[i] >= m.program.LostAfter && !spec.Warn {
-				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter, words)
+				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter,
+					words)
 				return append(effects, m.trip(f.T, reason, reason)...), true
 			}
 		default:

@@ -37,7 +37,8 @@ func (m *Machine) byHand(e Event) []Effect {
 	case Extended:
 		if r, ok := m.runner().(extending); ok {
 			r.extend(e.Seconds)
-			return []Effect{Mark{e.T, MarkHand, fmt.Sprintf("%s changed the length of %s by %+g s", e.By, m.program.Stages[m.state.Stage].Name, e.Seconds)}}
+			return []Effect{Mark{e.T, MarkHand, fmt.Sprintf("%s changed the length of %s by %+g s", e.By,
+				m.program.Stages[m.state.Stage].Name, e.Seconds)}}
 		}
 	}
 	return nil
@@ -176,8 +177,8 @@ func boundsOf(a *procedure.Ask) string {
 	return "what is possible"
 }
 
-// Adjust goes on with a program that was resolved with another value of an adjustable parameter. Setpoints in force that depend on it
-// are set anew. It fails when the change would alter the course of the procedure.
+// Adjust goes on with a program that was resolved with another value of an adjustable parameter. Setpoints in
+// force that depend on it are set anew. It fails when the change would alter the course of the procedure.
 func (m *Machine) Adjust(program *procedure.Program, t float64, by, what string) ([]Effect, error) {
 	if m.state.Finished {
 		return nil, fmt.Errorf("the run is over")

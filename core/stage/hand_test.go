@@ -46,7 +46,8 @@ func TestAPauseOnlyMakesARunLonger(t *testing.T) {
 		rapid.Check(t, func(rt *rapid.T) {
 			at := rapid.Float64Range(0.05, min(plain.end.T-0.1, 20)).Draw(rt, "at")
 			long := rapid.Float64Range(0.1, 3).Draw(rt, "for")
-			held := drive(rt, p, nil, several(once(at, func(now float64) Event { return Paused{now, "ada"} }), once(at+long, func(now float64) Event { return Resumed{now, "ada"} })))
+			held := drive(rt, p, nil, several(once(at, func(now float64) Event { return Paused{now, "ada"} }),
+				once(at+long, func(now float64) Event { return Resumed{now, "ada"} })))
 			require.Equal(rt, Done, held.end.Ending, "%s: %s", name, held.end.Reason)
 			if len(p.Guards) == 0 && !containsElapsed(text) {
 				require.InDelta(rt, plain.end.T+long, held.end.T, 0.5, name)
@@ -56,7 +57,8 @@ func TestAPauseOnlyMakesARunLonger(t *testing.T) {
 	}
 }
 
-// A run goes on after its service was away, whatever its stage was doing, and comes to the same end with as many points.
+// A run goes on after its service was away, whatever its stage was doing, and comes to the same end with as
+// many points.
 func TestARunGoesOnAfterAnInterruption(t *testing.T) {
 	for name, text := range everyStage {
 		p := parsed(t, text)
@@ -67,7 +69,9 @@ func TestARunGoesOnAfterAnInterruption(t *testing.T) {
 		rapid.Check(t, func(rt *rapid.T) {
 			at := rapid.Float64Range(0.05, min(plain.end.T-0.1, 20)).Draw(rt, "at")
 			long := rapid.Float64Range(0.1, 30).Draw(rt, "away")
-			back := drive(rt, p, nil, several(once(at, func(now float64) Event { return Interrupted{now, "the service was away"} }), once(at+long, func(now float64) Event { return Returned{now} })))
+			back := drive(rt, p, nil,
+				several(once(at, func(now float64) Event { return Interrupted{now, "the service was away"} }),
+					once(at+long, func(now float64) Event { return Returned{now} })))
 			require.Equal(rt, Done, back.end.Ending, "%s: %s", name, back.end.Reason)
 			require.Equal(rt, len(plain.points), len(back.points), name)
 		})
@@ -76,7 +80,8 @@ func TestARunGoesOnAfterAnInterruption(t *testing.T) {
 
 func TestWhatWasInForceIsSetAgain(t *testing.T) {
 	p := parsed(t, powered+"  - {name: soak, hold: {for: 2 s}}\n")
-	o := drive(t, p, nil, several(once(1, func(now float64) Event { return Interrupted{now, "the service was away"} }), once(5, func(now float64) Event { return Returned{now} })))
+	o := drive(t, p, nil, several(once(1, func(now float64) Event { return Interrupted{now, "the service was away"} }),
+		once(5, func(now float64) Event { return Returned{now} })))
 	require.Equal(t, Done, o.end.Ending)
 	assert.InDelta(t, 6.1, o.end.T, 0.3, "the time away does not count")
 	assert.Equal(t, []string{"the service was away", "goes on after 4 s"}, o.labels(MarkBreak)[:2])
@@ -86,10 +91,13 @@ func TestWhatWasInForceIsSetAgain(t *testing.T) {
 			again = o.lines[i+1]
 		}
 	}
-	assert.Regexp(t, `^stage.Command \{\[.*source.output = on load.output = on\]`, again, "levels first, then the source, then the load")
+	assert.Regexp(t, `^stage.Command \{\[.*source.output = on load.output = on\]`, again,
+		"levels first, then the source, then the load")
 
-	paused := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Paused{now, "ada"} }), once(1, func(now float64) Event { return Interrupted{now, "away"} }),
-		once(2, func(now float64) Event { return Returned{now} }), once(8, func(now float64) Event { return Resumed{now, "ada"} })))
+	paused := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Paused{now, "ada"} }),
+		once(1, func(now float64) Event { return Interrupted{now, "away"} }),
+		once(2, func(now float64) Event { return Returned{now} }),
+		once(8, func(now float64) Event { return Resumed{now, "ada"} })))
 	assert.InDelta(t, 9.6, paused.end.T, 0.4, "what somebody had paused stays so")
 }
 
@@ -105,7 +113,8 @@ func containsElapsed(text string) bool {
 
 func TestAPausedDischargeTakesNothing(t *testing.T) {
 	p := parsed(t, "  - {name: empty, discharge: {amps: 1 A, cutoff: 3.1 V, charge: 3 mAh}}\n")
-	o := drive(t, p, nil, several(once(1, func(now float64) Event { return Paused{now, "ada"} }), once(5, func(now float64) Event { return Resumed{now, "ada"} })))
+	o := drive(t, p, nil, several(once(1, func(now float64) Event { return Paused{now, "ada"} }),
+		once(5, func(now float64) Event { return Resumed{now, "ada"} })))
 	assert.Equal(t, Done, o.end.Ending)
 	assert.InDelta(t, 3e-3*3600+4, o.end.T, 0.2, "the charge that it may take is taken while it is not paused")
 	assert.Contains(t, o.lines, "stage.Command {[cycler.output = off] false}")
@@ -113,14 +122,18 @@ func TestAPausedDischargeTakesNothing(t *testing.T) {
 }
 
 func TestAStageIsMadeLongerShorterAndSkipped(t *testing.T) {
-	p := parsed(t, powered+"  - {name: soak, hold: {for: 2 s}}\n  - {name: empty, discharge: {amps: 1 A, cutoff: 3.01 V}}\n  - hold: {for: 100 ms}\n")
-	longer := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Extended{now, "ada", 1} }), once(4, func(now float64) Event { return Skipped{now, "ada"} })))
+	p := parsed(t,
+		powered+"  - {name: soak, hold: {for: 2 s}}\n  - {name: empty, discharge: {amps: 1 A, cutoff: 3.01 V}}\n  - hold: "+
+			"{for: 100 ms}\n")
+	longer := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Extended{now, "ada", 1} }),
+		once(4, func(now float64) Event { return Skipped{now, "ada"} })))
 	assert.Equal(t, Done, longer.end.Ending)
 	assert.InDelta(t, 4.1, longer.end.T, 0.2)
 	hand := longer.labels(MarkHand)
 	assert.Equal(t, []string{"ada changed the length of soak by +1 s", "ada skipped the rest of empty"}, hand)
 	assert.Contains(t, longer.lines, "stage.Command {[cycler.output = off] false}", "a skipped discharge does not go on")
-	shorter := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Extended{now, "ada", -5} }), once(1, func(now float64) Event { return Skipped{now, "ada"} })))
+	shorter := drive(t, p, nil, several(once(0.5, func(now float64) Event { return Extended{now, "ada", -5} }),
+		once(1, func(now float64) Event { return Skipped{now, "ada"} })))
 	assert.InDelta(t, 1.1, shorter.end.T, 0.2)
 }
 
@@ -171,7 +184,8 @@ func TestAnswersAreHeldAgainstThePrompt(t *testing.T) {
 		{procedure.Ask{Form: procedure.AskNumber, Unit: "mV"}, "1.5 A", 0, "is not a number in mV"},
 		{procedure.Ask{Form: procedure.AskNumber, Unit: "°C", Min: &low, Max: &high}, "−3", 0, "outside 0 to 50 °C"},
 		{procedure.Ask{Form: procedure.AskNumber, Max: &high}, "51", 0, "up to 50"},
-		{procedure.Ask{Form: procedure.AskChoice, Choice: []string{"red", "green"}}, "blue", 0, "not among the choices: red, green"},
+		{procedure.Ask{Form: procedure.AskChoice, Choice: []string{"red", "green"}}, "blue", 0,
+			"not among the choices: red, green"},
 		{procedure.Ask{Form: procedure.AskText}, "  ", 0, "empty"},
 		{procedure.Ask{Form: procedure.AskSerial}, "TN-1", 0, ""},
 	} {
@@ -196,8 +210,9 @@ func parseWith(stages string, values map[string]string) (*procedure.Program, err
 // A condition that ends a shape early, or another try of it, stops what the instrument plays by itself.
 func TestAnInstrumentDoesNotPlayOn(t *testing.T) {
 	for name, text := range map[string]string{
-		"an until":    "  - {play: {by: instrument, source.volts: [hold 5 s at 48 V]}, until: elapsed > 1 s, within: 9 s}\n",
-		"a try":       "  - {play: {by: instrument, source.volts: [hold 5 s at 48 V]}, until: load.volts > 20 V, within: 1 s, tries: 2, else: next}\n",
+		"an until": "  - {play: {by: instrument, source.volts: [hold 5 s at 48 V]}, until: elapsed > 1 s, within: 9 s}\n",
+		"a try": "  - {play: {by: instrument, source.volts: [hold 5 s at 48 V]}, until: load.volts > 20 V, within: " +
+			"1 s, tries: 2, else: next}\n",
 		"what is not": "  - {play: {by: instrument, source.volts: [hold 500 ms at 48 V]}}\n",
 	} {
 		m, err := New(parsed(t, text+"  - hold: {for: 100 ms}\n"))
@@ -227,6 +242,7 @@ func TestAnInstrumentDoesNotPlayOn(t *testing.T) {
 			require.Less(t, step, 1000, name)
 			count(m.Advance(Frame{l.frame(0.02*float64(step), m.program.Columns)}))
 		}
-		assert.Equal(t, map[string][2]int{"an until": {1, 1}, "a try": {2, 2}, "what is not": {0, 1}}[name], [2]int{halts, performs}, name)
+		assert.Equal(t, map[string][2]int{"an until": {1, 1}, "a try": {2, 2}, "what is not": {0, 1}}[name],
+			[2]int{halts, performs}, name)
 	}
 }

@@ -8,8 +8,8 @@ import (
 	"usherbench/core/trace"
 )
 
-// holdRunner keeps things as they are for a time, until a condition, or until a quantity is stable. A rest switches the outputs off
-// first. A watch without an end goes on until somebody ends it.
+// holdRunner keeps things as they are for a time, until a condition, or until a quantity is stable. A rest
+// switches the outputs off first. A watch without an end goes on until somebody ends it.
 type holdRunner struct {
 	spec   procedure.Hold
 	off    []procedure.Setting // what a rest switches off
@@ -60,7 +60,8 @@ func (r *holdRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	return awaited(m, f, r.until, r.hold.Since, within)
 }
 
-// stable takes the frame into the window and tells whether the full window's slope, noise included, lies inside the band.
+// stable takes the frame into the window and tells whether the full window's slope, noise included, lies inside
+// the band.
 func (r *holdRunner) stable(f trace.Frame) bool {
 	w := &r.hold.Window
 	if r.column < 0 || r.column >= len(f.Values) || f.Values[r.column] != f.Values[r.column] {

@@ -1,9 +1,9 @@
-// Package stage executes a program. The [Machine] is pure: it is advanced by events and answers with effects; it never waits
-// and never asks for the time. The same machine runs a real bench and a rehearsal.
+// Package stage executes a program. The [Machine] is pure: it is advanced by events and answers with effects;
+// it never waits and never asks for the time. The same machine runs a real bench and a rehearsal.
 //
-// The order of events is: the effects of [Machine.Start]; then, whenever effects contained commands, [Applied] once they were
-// carried out; a [Frame] for every sample of the bay; a [Due] whenever [Machine.DueAt] has come; and what people do, at any time.
-// After a [Finish] effect the machine takes no more events.
+// The order of events is: the effects of [Machine.Start]; then, whenever effects contained commands, [Applied]
+// once they were carried out; a [Frame] for every sample of the bay; a [Due] whenever [Machine.DueAt] has come;
+// and what people do, at any time. After a [Finish] effect the machine takes no more events.
 package stage
 
 import (
@@ -41,8 +41,8 @@ type state struct {
 	SetBy map[string]int `json:"setBy"`
 	// InForce is what was set last on each quantity of each seat, words included.
 	InForce map[string]procedure.Setting `json:"inForce"`
-	// Away is true from an interruption until the run goes on; Owed that the stage then waits for its command to be carried out, Held that
-	// somebody had paused it before.
+	// Away is true from an interruption until the run goes on; Owed that the stage then waits for its command to
+	// be carried out, Held that somebody had paused it before.
 	Away bool `json:"away,omitempty"`
 	Owed bool `json:"owed,omitempty"`
 	Held bool `json:"held,omitempty"`
@@ -68,7 +68,8 @@ type runner interface {
 	applied(m *Machine, t float64) ([]Effect, verdict)
 	// frame takes a frame while no command is outstanding.
 	frame(m *Machine, f trace.Frame) ([]Effect, verdict)
-	// progress tells how far the stage is: a share 0 … 1, the seconds that are left as far as they are known, and a detail.
+	// progress tells how far the stage is: a share 0 … 1, the seconds that are left as far as they are known,
+	// and a detail.
 	progress(m *Machine) (share, left float64, detail string)
 	// shift moves every time that the stage remembers, after a pause.
 	shift(seconds float64)
@@ -114,7 +115,8 @@ const (
 
 // New prepares a machine. The program's conditions must be sound, as procedure.Parse has checked.
 func New(program *procedure.Program) (*Machine, error) {
-	m := &Machine{program: program, state: state{Stage: -1, Setpoints: map[string]float64{}, SetBy: map[string]int{}, InForce: map[string]procedure.Setting{}, Passes: map[int]int{}, Jumps: map[int]int{},
+	m := &Machine{program: program, state: state{Stage: -1, Setpoints: map[string]float64{}, SetBy: map[string]int{},
+		InForce: map[string]procedure.Setting{}, Passes: map[int]int{}, Jumps: map[int]int{},
 		Answers: map[string]float64{}, Replies: map[string]string{}}}
 	for _, g := range program.Guards {
 		c, err := condition.Compile(g.When, program.ScopeOf(g.Locals))

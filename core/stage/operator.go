@@ -55,7 +55,8 @@ func (r *askRunner) answered(m *Machine, e Answered) ([]Effect, verdict) {
 	if r.spec.Form == procedure.AskNumber {
 		m.state.Answers[r.spec.Into] = x
 	}
-	effects := []Effect{Dismiss{}, Mark{e.T, MarkAnswer, fmt.Sprintf("%s answered %s: %s %s", e.By, name, e.Text, r.spec.Unit)}}
+	effects := []Effect{Dismiss{}, Mark{e.T, MarkAnswer, fmt.Sprintf("%s answered %s: %s %s", e.By, name, e.Text,
+		r.spec.Unit)}}
 	if r.spec.Form == procedure.AskConfirm && e.Text == "no" {
 		m.why = e.By + " answered no"
 		return effects, timedOut
@@ -120,7 +121,8 @@ func (r *acquireRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	p.Row = r.spec.Row
 	r.row.Done++
 	r.row.Since, r.row.frames = max(r.row.Since+r.spec.Every, f.T), nil
-	effects := []Effect{Point{p}, Mark{f.T, MarkPointDone, fmt.Sprintf("%s, reading %d of %d", r.spec.Row, r.row.Done, r.spec.Times)}}
+	effects := []Effect{Point{p}, Mark{f.T, MarkPointDone, fmt.Sprintf("%s, reading %d of %d", r.spec.Row, r.row.Done,
+		r.spec.Times)}}
 	if r.row.Done == r.spec.Times {
 		return effects, over
 	}
@@ -129,7 +131,8 @@ func (r *acquireRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 
 func (r *acquireRunner) progress(*Machine) (share, left float64, detail string) {
 	n := float64(r.spec.Times)
-	return float64(r.row.Done) / n, (n - float64(r.row.Done)) * max(r.spec.Every, r.spec.Average), fmt.Sprintf("%d of %d readings", r.row.Done, r.spec.Times)
+	return float64(r.row.Done) / n, (n - float64(r.row.Done)) * max(r.spec.Every, r.spec.Average),
+		fmt.Sprintf("%d of %d readings", r.row.Done, r.spec.Times)
 }
 
 func (r *acquireRunner) shift(s float64) { r.row.Since, r.row.frames = r.row.Since+s, nil }

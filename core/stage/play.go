@@ -10,8 +10,8 @@ import (
 	"usherbench/core/trace"
 )
 
-// playRunner moves quantities along their shapes: level by level at the times that they are due, or by handing them to the
-// instruments.
+// playRunner moves quantities along their shapes: level by level at the times that they are due, or by handing
+// them to the instruments.
 type playRunner struct {
 	spec   *procedure.Play
 	until  *condition.Condition
@@ -142,8 +142,9 @@ func (r *playRunner) marks(t float64) []Effect {
 	if r.byInstrument() || r.play.Count == 0 {
 		return nil
 	}
-	return []Effect{Mark{t, MarkBench, fmt.Sprintf("paced by the service: %d levels, late by %.2g ms in the mean, %.2g ms at most", r.play.Count,
-		1e3*r.play.Late/float64(r.play.Count), 1e3*r.play.Most)}}
+	return []Effect{Mark{t, MarkBench,
+		fmt.Sprintf("paced by the service: %d levels, late by %.2g ms in the mean, %.2g ms at most", r.play.Count,
+			1e3*r.play.Late/float64(r.play.Count), 1e3*r.play.Most)}}
 }
 
 func (r *playRunner) progress(m *Machine) (share, left float64, detail string) {

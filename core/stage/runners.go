@@ -54,7 +54,8 @@ func newRunner(p *procedure.Program, s procedure.Stage) (runner, error) {
 	case *procedure.Signal:
 		r = &signalRunner{spec: a}
 	case *procedure.Drive:
-		d := &driveRunner{spec: a, until: until, within: s.Within, volts: p.Columns.Index(a.Seat + ".volts"), amps: p.Columns.Index(a.Seat + ".amps"), lastT: math.NaN()}
+		d := &driveRunner{spec: a, until: until, within: s.Within, volts: p.Columns.Index(a.Seat + ".volts"),
+			amps: p.Columns.Index(a.Seat + ".amps"), lastT: math.NaN()}
 		for _, e := range a.Ends {
 			d.ends = append(d.ends, compile(e.When))
 		}

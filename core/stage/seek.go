@@ -11,8 +11,9 @@ import (
 	"usherbench/core/trace"
 )
 
-// seekRunner steps a quantity until a condition holds: coarse, then back to the beginning until it holds no longer, then fine from the
-// last coarse step at which it did not. At the end it may look whether the unit recovers.
+// seekRunner steps a quantity until a condition holds: coarse, then back to the beginning until it holds no
+// longer, then fine from the last coarse step at which it did not. At the end it may look whether the unit
+// recovers.
 type seekRunner struct {
 	name      string
 	spec      *procedure.Seek
@@ -84,7 +85,8 @@ func (r *seekRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 			r.seek.Phase, r.seek.Level = seekFine, *r.seek.Held
 			return []Effect{r.step()}, goesOn
 		case past >= 20*r.spec.Dwell:
-			effects := []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("at %.6g it still holds, so the search stays coarse", r.spec.From)}}
+			effects := []Effect{Mark{f.T, MarkCondition, fmt.Sprintf("at %.6g it still holds, so the search stays coarse",
+				r.spec.From)}}
 			return r.finish(effects)
 		}
 		return nil, goesOn

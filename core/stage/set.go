@@ -77,8 +77,9 @@ func (r *setRunner) frame(m *Machine, f trace.Frame) ([]Effect, verdict) {
 	return awaited(m, f, r.until, r.wait.Since, r.within)
 }
 
-// awaited evaluates a condition that is waited for since a time, for a time. A unit is not blamed for readings that do not come: when
-// the condition cannot be told, the wait goes on for as long as an instrument may be silent, and then counts as lost.
+// awaited evaluates a condition that is waited for since a time, for a time. A unit is not blamed for readings
+// that do not come: when the condition cannot be told, the wait goes on for as long as an instrument may be
+// silent, and then counts as lost.
 func awaited(m *Machine, f trace.Frame, until *condition.Condition, since, within float64) ([]Effect, verdict) {
 	truth := condition.False
 	if until != nil {

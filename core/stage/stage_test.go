@@ -24,7 +24,8 @@ type bench struct {
 }
 
 func newBench() *bench {
-	return &bench{source: map[string]float64{}, load: map[string]float64{}, on: map[string]bool{}, missing: map[string]bool{}}
+	return &bench{source: map[string]float64{}, load: map[string]float64{}, on: map[string]bool{},
+		missing: map[string]bool{}}
 }
 
 func (b *bench) apply(c Command) {
@@ -104,9 +105,10 @@ const sweep = `
     hold: {for: 1 s}
 `
 
-// play runs the machine against the bench with frames every 20 ms until it finishes. Commands take effect at once; each is
-// acknowledged 5 ms after the frame that caused it. intervene may act before each frame.
-func play(t testing.TB, m *Machine, effects []Effect, b *bench, from float64, intervene func(now float64, b *bench) Event) []Effect {
+// play runs the machine against the bench with frames every 20 ms until it finishes. Commands take effect at
+// once; each is acknowledged 5 ms after the frame that caused it. intervene may act before each frame.
+func play(t testing.TB, m *Machine, effects []Effect, b *bench, from float64,
+	intervene func(now float64, b *bench) Event) []Effect {
 	all := effects
 	p := m.program
 	now := from
@@ -219,7 +221,8 @@ func TestEveryWayARunCanEndEarly(t *testing.T) {
 		ending    Ending
 		reason    string
 	}{
-		"a unit that does not start": {func(_ float64, b *bench) Event { b.source["volts"] = 0; return nil }, powerUp + sweep, Failure, `stage "power up": load.volts > 14 V for 100 ms did not hold within 2 s`},
+		"a unit that does not start": {func(_ float64, b *bench) Event { b.source["volts"] = 0; return nil }, powerUp + sweep,
+			Failure, `stage "power up": load.volts > 14 V for 100 ms did not hold within 2 s`},
 		"a guard": {func(now float64, b *bench) Event {
 			if now > 1 {
 				f := b.frame(now, seats.ColumnsFor([]string{"source", "load"}))
@@ -228,12 +231,24 @@ func TestEveryWayARunCanEndEarly(t *testing.T) {
 			}
 			return nil
 		}, powerUp + sweep, Aborted, "guard tripped: runs away (load.volts > 17 V for 50 ms)"},
-		"readings missing for too long": {func(now float64, b *bench) Event { b.missing["load"] = now > 1; return nil }, powerUp + sweep, Aborted, "guard cannot be watched"},
-		"a wait without readings":       {func(_ float64, b *bench) Event { b.missing["load"] = true; return nil }, strings.Replace(powerUp, "within: 2 s", "within: 1 s", 1), Aborted, "missing"},
-		"a stop":                        {func(now float64, _ *bench) Event { return eventAfter(now, 1, StopAsked{now, "ada"}) }, powerUp + sweep, Aborted, "stopped by ada"},
-		"a lost instrument":             {func(now float64, _ *bench) Event { return eventAfter(now, 1, Failed{now, "supply silent"}) }, powerUp + sweep, Aborted, "supply silent"},
-		"a wait that may be in vain":    {nil, powerUp + "  - set: {load: {amps: 1 A}}\n    until: load.volts > 16 V\n    within: 1 s\n    else: next\n" + sweep, Done, ""},
-		"a wait that ends the run":      {nil, powerUp + "  - hold: {until: load.volts > 16 V, within: 1 s}\n    else: stop\n" + sweep, Done, "did not hold within 1 s"},
+		"readings missing for too long": {func(now float64, b *bench) Event { b.missing["load"] = now > 1; return nil },
+			powerUp + sweep, Aborted, "guard cannot be watched"},
+		"a wait without readings": {func(_ float64, b *bench) Event { b.missing["load"] = true; return nil },
+			strings.Replace(powerUp, "within: 2 s", "within: 1 s", 1), Aborted, "missing"},
+		"a stop": {func(now float64, _ *bench) Event {
+			return eventAfter(now, 1,
+				StopAsked{now, "ada"})
+		}, powerUp + sweep, Aborted, "stopped by ada"},
+		"a lost instrument": {func(now float64, _ *bench) Event {
+			return eventAfter(now, 1,
+				Failed{now, "supply silent"})
+		}, powerUp + sweep, Aborted, "supply silent"},
+		"a wait that may be in vain": {nil,
+			powerUp + "  - set: {load: {amps: 1 A}}\n    until: load.volts > 16 V\n    within: 1 s\n    else: next\n" + sweep,
+			Done, ""},
+		"a wait that ends the run": {nil,
+			powerUp + "  - hold: {until: load.volts > 16 V, within: 1 s}\n    else: stop\n" + sweep, Done,
+			"did not hold within 1 s"},
 	} {
 		end := finish(t, run(t, c.stages, c.intervene))
 		assert.Equal(t, c.ending, end.Ending, name)
@@ -351,7 +366,8 @@ func TestAUnitIsNotBlamedForMissingReadings(t *testing.T) {
 	p.Guards = nil
 	m, err := New(p)
 	require.NoError(t, err)
-	end := finish(t, play(t, m, m.Start(), newBench(), 0, func(_ float64, b *bench) Event { b.missing["load"] = true; return nil }))
+	end := finish(t, play(t, m, m.Start(), newBench(), 0,
+		func(_ float64, b *bench) Event { b.missing["load"] = true; return nil }))
 	assert.Equal(t, Aborted, end.Ending)
 	assert.Equal(t, `stage "power up": load.volts > 14 V for 100 ms cannot be told, its readings are missing`, end.Reason)
 	assert.InDelta(t, 4, end.T, 0.1, "the time of the wait, and that of a silent instrument")

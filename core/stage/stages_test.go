@@ -16,8 +16,8 @@ import (
 	"usherbench/core/trace"
 )
 
-// lab is a bench for every stage: a unit of 15 V that starts above 34 V of line and stops below 33 V, and a battery of 60 A·s whose
-// volts go from 3 V to 4 V with its charge, on a cycler that holds its voltage limit.
+// lab is a bench for every stage: a unit of 15 V that starts above 34 V of line and stops below 33 V, and a
+// battery of 60 A·s whose volts go from 3 V to 4 V with its charge, on a cycler that holds its voltage limit.
 type lab struct {
 	set     map[string]float64
 	words   map[string]string
@@ -66,7 +66,8 @@ func (l *lab) frame(t float64, columns trace.Columns) trace.Frame {
 	}
 	l.charge += into * dt
 	l.celsius += 0.02 * dt * into * into
-	values := map[string]float64{"source.volts": line, "source.amps": amps / 3, "load.volts": volts - 0.01*amps, "load.amps": amps, "cycler.volts": cell + 0.05*into,
+	values := map[string]float64{"source.volts": line, "source.amps": amps / 3, "load.volts": volts - 0.01*amps,
+		"load.amps": amps, "cycler.volts": cell + 0.05*into,
 		"cycler.amps": into, "cycler.charge": l.charge - 30, "thermo.celsius": 25 + l.celsius}
 	for i, column := range columns {
 		f.Values[i] = values[column]
@@ -104,36 +105,61 @@ func parsed(t require.TestingT, stages string) *procedure.Program {
 	return p
 }
 
-const powered = "  - {name: power, set: {source: {volts: 48 V, amps: 4 A, output: on}, load: {mode: current, amps: level, output: on}}}\n"
+const powered = "  - {name: power, set: {source: {volts: 48 V, amps: 4 A, output: on}, load: {mode: current, amps: " +
+	"level, output: on}}}\n"
 
 // everyStage is a program for each kind of stage and of flow.
 var everyStage = map[string]string{
-	"set and hold":           powered + "  - hold: {for: 1 s}\n",
-	"set with a wait":        powered + "  - {set: {load: {amps: 3 A}}, until: load.amps > 2.5 A for 100 ms, within: 1 s}\n",
-	"hold until":             powered + "  - hold: {until: \"elapsed > 700 ms and mean(load.volts, 300 ms) > 14 V\", within: 2 s}\n",
-	"hold until stable":      powered + "  - hold: {stable: {quantity: load.volts, window: 500 ms, band: 1 V/s}, within: 2 s}\n",
-	"grid":                   powered + "  - grid: {over: [{set: load.amps, values: [1 A, 2 A], order: both}], settle: {until: \"load.amps > 1 A\", within: 200 ms}, average: 100 ms}\n",
-	"play":                   powered + "  - play: {source.volts: [hold 100 ms at 48 V, ramp to 40 V in 200 ms, sine 2 V at 5 Hz for 400 ms, {table: dip.csv}], load.amps: [hold 1 s at 1 A], times: 2}\n",
-	"rest":                   powered + "  - rest: {for: 500 ms}\n",
-	"seek down":              powered + "  - {name: stops, seek: {set: source.volts, from: 36 V, to: 30 V, coarse: 1 V, fine: 250 mV, dwell: 100 ms, until: \"load.volts < 5 V\", recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
-	"acquire":                powered + "  - {name: idle, acquire: {quantities: [load.volts, unit.watts], average: 100 ms, times: 3, every: 300 ms}}\n",
-	"watch":                  powered + "  - watch: {until: \"elapsed > 1 s\"}\n",
-	"ask":                    "  - {name: room, ask: {number: what is the room, unit: °C, min: 0 °C, max: 50 °C, into: room}, within: 5 s}\n  - {when: answer.room > 20 °C, stages: [{hold: {for: 200 ms}}], otherwise: [{hold: {for: 400 ms}}]}\n",
-	"ask without an answer":  "  - {name: room, ask: {confirm: nobody is there}, within: 500 ms, else: next}\n  - hold: {for: 100 ms}\n",
-	"signal":                 "  - signal: {message: take care, sound: on}\n  - hold: {for: 100 ms}\n",
-	"repeat":                 powered + "  - {name: twice, repeat: {times: 3, until: elapsed > 1 s}, stages: [{hold: {for: 300 ms}}, {signal: ding}]}\n",
-	"repeat over values":     "  - {name: levels, repeat: {over: {level: [1 A, 2 A]}}, stages: [{set: {load: {amps: level}}}, {hold: {for: 200 ms}}]}\n",
-	"nested repeats":         "  - {repeat: {times: 2}, stages: [{repeat: {times: 2}, stages: [{hold: {for: 100 ms}}]}]}\n",
-	"when":                   powered + "  - hold: {for: 200 ms}\n  - {when: \"rate(load.volts, 100 ms) > 1 V/s\", stages: [{hold: {for: 1 s}}], otherwise: [{hold: {for: 200 ms}}]}\n",
-	"when by a figure":       powered + "  - {name: idle, acquire: {average: 100 ms}}\n  - {when: {figure: reading, row: idle, quantity: load.volts, min: 14 V}, stages: [{hold: {for: 300 ms}}]}\n",
-	"charge":                 "  - {name: fill, charge: {amps: 10 A / 4, taper: 0.5 C, time: 30 min}, note: to the top}\n",
-	"discharge":              "  - {name: empty, discharge: {amps: 2 C, cutoff: 3.2 V}}\n",
-	"discharge in steps":     "  - {name: empty, discharge: {amps: 4 A, cutoff: 3.2 V, step down: {factor: 2, least: 1 A}}}\n",
-	"charge by temperature":  "  - {name: fill, charge: {amps: 2 A, volts: 5 V, celsius rise: 1 K}}\n",
-	"tries and goto":         powered + "  - {name: again, hold: {until: elapsed > 2 s, within: 300 ms}, tries: 2, else: goto again}\n",
-	"guards that only warn":  powered + "  - {hold: {for: 300 ms}, guards: [{when: \"load.amps > 1 A\", do: warn, note: busy}]}\n",
-	"guards that look back":  powered + "  - {hold: {for: 600 ms}, guards: [{when: \"rise(load.volts) > 3 V or delta(load.amps, 100 ms) > 8 A\"}]}\n",
-	"a charge with a figure": "  - {charge: {amps: 2 A, charge: 3 mAh}}\n  - {when: stage.charge < 1 Ah, stages: [{hold: {for: 100 ms}}]}\n",
+	"set and hold": powered + "  - hold: {for: 1 s}\n",
+	"set with a wait": powered +
+		"  - {set: {load: {amps: 3 A}}, until: load.amps > 2.5 A for 100 ms, within: 1 s}\n",
+	"hold until": powered +
+		"  - hold: {until: \"elapsed > 700 ms and mean(load.volts, 300 ms) > 14 V\", within: 2 s}\n",
+	"hold until stable": powered +
+		"  - hold: {stable: {quantity: load.volts, window: 500 ms, band: 1 V/s}, within: 2 s}\n",
+	"grid": powered +
+		"  - grid: {over: [{set: load.amps, values: [1 A, 2 A], order: both}], settle: {until: \"load.amps > 1 A\", " +
+		"within: 200 ms}, average: 100 ms}\n",
+	"play": powered +
+		"  - play: {source.volts: [hold 100 ms at 48 V, ramp to 40 V in 200 ms, sine 2 V at 5 Hz for 400 ms, {table: " +
+		"dip.csv}], load.amps: [hold 1 s at 1 A], times: 2}\n",
+	"rest": powered + "  - rest: {for: 500 ms}\n",
+	"seek down": powered +
+		"  - {name: stops, seek: {set: source.volts, from: 36 V, to: 30 V, coarse: 1 V, fine: 250 mV, dwell: 100 ms, " +
+		"until: \"load.volts < 5 V\", recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
+	"acquire": powered +
+		"  - {name: idle, acquire: {quantities: [load.volts, unit.watts], average: 100 ms, times: 3, every: 300 ms}}\n",
+	"watch": powered + "  - watch: {until: \"elapsed > 1 s\"}\n",
+	"ask": "  - {name: room, ask: {number: what is the room, unit: °C, min: 0 °C, max: 50 °C, " +
+		"into: room}, within: 5 s}\n  - {when: answer.room > 20 °C, stages: [{hold: {for: 200 ms}}], otherwise: [{hold: " +
+		"{for: 400 ms}}]}\n",
+	"ask without an answer": "  - {name: room, ask: {confirm: nobody is there}, within: 500 ms, else: next}\n  - " +
+		"hold: {for: 100 ms}\n",
+	"signal": "  - signal: {message: take care, sound: on}\n  - hold: {for: 100 ms}\n",
+	"repeat": powered +
+		"  - {name: twice, repeat: {times: 3, until: elapsed > 1 s}, stages: [{hold: {for: 300 ms}}, {signal: ding}]}\n",
+	"repeat over values": "  - {name: levels, repeat: {over: {level: [1 A, 2 A]}}, stages: [{set: {load: {amps: " +
+		"level}}}, {hold: {for: 200 ms}}]}\n",
+	"nested repeats": "  - {repeat: {times: 2}, stages: [{repeat: {times: 2}, stages: [{hold: {for: 100 ms}}]}]}\n",
+	"when": powered +
+		"  - hold: {for: 200 ms}\n  - {when: \"rate(load.volts, 100 ms) > 1 V/s\", stages: [{hold: {for: 1 s}}], " +
+		"otherwise: [{hold: {for: 200 ms}}]}\n",
+	"when by a figure": powered +
+		"  - {name: idle, acquire: {average: 100 ms}}\n  - {when: {figure: reading, row: idle, quantity: load.volts, min: " +
+		"14 V}, stages: [{hold: {for: 300 ms}}]}\n",
+	"charge":    "  - {name: fill, charge: {amps: 10 A / 4, taper: 0.5 C, time: 30 min}, note: to the top}\n",
+	"discharge": "  - {name: empty, discharge: {amps: 2 C, cutoff: 3.2 V}}\n",
+	"discharge in steps": "  - {name: empty, discharge: {amps: 4 A, cutoff: 3.2 V, step down: {factor: 2, least: 1 " +
+		"A}}}\n",
+	"charge by temperature": "  - {name: fill, charge: {amps: 2 A, volts: 5 V, celsius rise: 1 K}}\n",
+	"tries and goto": powered +
+		"  - {name: again, hold: {until: elapsed > 2 s, within: 300 ms}, tries: 2, else: goto again}\n",
+	"guards that only warn": powered +
+		"  - {hold: {for: 300 ms}, guards: [{when: \"load.amps > 1 A\", do: warn, note: busy}]}\n",
+	"guards that look back": powered +
+		"  - {hold: {for: 600 ms}, guards: [{when: \"rise(load.volts) > 3 V or delta(load.amps, 100 ms) > 8 A\"}]}\n",
+	"a charge with a figure": "  - {charge: {amps: 2 A, charge: 3 mAh}}\n  - {when: stage.charge < 1 Ah, stages: " +
+		"[{hold: {for: 100 ms}}]}\n",
 }
 
 // outcome is what a run did, as lines that can be compared.
@@ -144,8 +170,10 @@ type outcome struct {
 	points []Point
 }
 
-// drive runs a program on the lab. After each event whose number is among kills the machine is made anew from its snapshot.
-func drive(t require.TestingT, p *procedure.Program, kills map[int]bool, meddle func(m *Machine, now float64) Event) outcome {
+// drive runs a program on the lab. After each event whose number is among kills the machine is made anew from
+// its snapshot.
+func drive(t require.TestingT, p *procedure.Program, kills map[int]bool,
+	meddle func(m *Machine, now float64) Event) outcome {
 	m, err := New(p)
 	require.NoError(t, err)
 	l, now, events := newLab(), 0.0, 0
@@ -273,15 +301,18 @@ func TestStagesDoWhatTheySay(t *testing.T) {
 	assert.InDelta(t, 48*2.0/3, idle[2].Averages["unit.watts"].Mean, 1e-9, "a derived column")
 	assert.InDelta(t, 0.3, idle[1].T0-idle[0].T0, 0.03)
 
-	assert.Equal(t, []string{"twice, pass 1 of 3", "twice, pass 2 of 3", "twice, pass 3 of 3"}, runs["repeat"].labels(MarkLoop))
+	assert.Equal(t, []string{"twice, pass 1 of 3", "twice, pass 2 of 3", "twice, pass 3 of 3"},
+		runs["repeat"].labels(MarkLoop))
 	assert.Len(t, runs["nested repeats"].labels(MarkLoop), 6)
 	assert.InDelta(t, 0.4, runs["nested repeats"].end.T, 0.15)
 	assert.InDelta(t, 0.2, runs["ask"].end.T, 0.1)
-	assert.Equal(t, []string{`stage "room": nobody answered within 500 ms`}, clean(runs["ask without an answer"].labels(MarkTimeout)))
+	assert.Equal(t, []string{`stage "room": nobody answered within 500 ms`},
+		clean(runs["ask without an answer"].labels(MarkTimeout)))
 	assert.Contains(t, runs["when by a figure"].labels(MarkCondition)[0], "reading is 14.98")
 	assert.Equal(t, []string{"charge ended by taper"}, runs["charge"].labels(MarkCondition))
 	assert.Equal(t, []string{"discharge ended by cutoff"}, runs["discharge"].labels(MarkCondition))
-	assert.Equal(t, []string{"cutoff, step 1", "cutoff, step 2", "discharge ended by cutoff"}, runs["discharge in steps"].labels(MarkCondition))
+	assert.Equal(t, []string{"cutoff, step 1", "cutoff, step 2", "discharge ended by cutoff"},
+		runs["discharge in steps"].labels(MarkCondition))
 	assert.Equal(t, []string{"charge ended by celsius rise"}, runs["charge by temperature"].labels(MarkCondition))
 	assert.Equal(t, []string{"busy (load.amps > 1 A)"}, runs["guards that only warn"].labels(MarkWarning))
 	assert.Contains(t, runs["play"].labels(MarkBench)[0], "paced by the service")
@@ -298,7 +329,9 @@ func clean(labels []string) []string {
 }
 
 func TestAPlayedShapeLiesOnTheShape(t *testing.T) {
-	p := parsed(t, powered+"  - play: {pace: 10 ms, source.volts: [hold 100 ms at 48 V, ramp to 40 V in 200 ms, step to 44 V for 100 ms]}\n")
+	p := parsed(t,
+		powered+"  - play: {pace: 10 ms, source.volts: [hold 100 ms at 48 V, ramp to 40 V in 200 ms, step to 44 V for 100 "+
+			"ms]}\n")
 	play := p.Stages[1].Action.(*procedure.Play)
 	var began float64
 	compared := 0

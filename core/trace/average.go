@@ -9,17 +9,20 @@ type Average struct {
 	SE   float64 `json:"se"`   // standard error of the mean u_A = s/√n_eff, autocorrelation taken into account
 	R1   float64 `json:"r1"`   // lag-one autocorrelation, held in 0 … 0.95
 	N    int     `json:"n"`    // readings averaged
-	// Drift is the fitted slope times the length of the window where the slope stands out from its noise (|b| > 2·s_b), else 0.
+	// Drift is the fitted slope times the length of the window where the slope stands out from its noise (|b| >
+	// 2·s_b), else 0.
 	Drift float64 `json:"drift,omitempty"`
 }
 
 // maximumR1 bounds the autocorrelation estimate, which is poor for short windows.
 const maximumR1 = 0.95
 
-// SettledAverage averages the present samples of a window: time-weighted mean, standard deviation with n − 1, and the standard
-// error with n_eff = n·(1 − r₁)/(1 + r₁), never below resolution/√12 (resolution in SI, 0 if unknown). It needs three samples.
+// SettledAverage averages the present samples of a window: time-weighted mean, standard deviation with n − 1,
+// and the standard error with n_eff = n·(1 − r₁)/(1 + r₁), never below resolution/√12 (resolution in
+// SI, 0 if unknown). It needs three samples.
 //
-// Repeated equal readings (an instrument polled faster than it renews) raise r₁ and so widen the standard error by themselves.
+// Repeated equal readings (an instrument polled faster than it renews) raise r₁ and so widen the standard
+// error by themselves.
 func SettledAverage(window Series, resolution float64) (Average, error) {
 	p := window.Present()
 	n := p.Len()

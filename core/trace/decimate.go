@@ -24,8 +24,8 @@ func (b *Bucket) Merge(o Bucket) {
 	}
 }
 
-// Decimate reduces buckets that lie in a ≤ T < b (ordered by time) to at most n of equal duration. Empty ones are left out, so
-// that a gap stays a gap.
+// Decimate reduces buckets that lie in a ≤ T < b (ordered by time) to at most n of equal duration. Empty ones
+// are left out, so that a gap stays a gap.
 func Decimate(buckets []Bucket, a, b float64, n int) []Bucket {
 	if len(buckets) <= n || n <= 0 || b <= a {
 		return buckets

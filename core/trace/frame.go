@@ -1,5 +1,5 @@
-// Package trace holds what a run has measured: frames as they come in, and series cut from them, with the arithmetic that
-// figures are built on: windows, means, integrals, crossings, slopes and decimation.
+// Package trace holds what a run has measured: frames as they come in, and series cut from them, with the
+// arithmetic that figures are built on: windows, means, integrals, crossings, slopes and decimation.
 package trace
 
 import (
@@ -9,8 +9,8 @@ import (
 	"usherbench/core/quantity"
 )
 
-// Frame is all quantities of a bay at one instant. Values are in SI units, one per column of the run's [Columns]; a missing
-// reading is NaN. T is bench time in seconds since the start of the run.
+// Frame is all quantities of a bay at one instant. Values are in SI units, one per column of the run's
+// [Columns]; a missing reading is NaN. T is bench time in seconds since the start of the run.
 type Frame struct {
 	T      float64
 	Values []float64
@@ -25,8 +25,9 @@ func (c Columns) Index(name string) int { return slices.Index(c, name) }
 // Missing is the value of a reading that did not come.
 var Missing = math.NaN()
 
-// Counters computes the columns that are derived from readings (watts, charge, energy of each seat) at the full rate of the
-// frames, so that thinning the record afterwards harms no figure. The zero value is not useful; see [NewCounters].
+// Counters computes the columns that are derived from readings (watts, charge, energy of each seat) at the full
+// rate of the frames, so that thinning the record afterwards harms no figure. The zero value is not useful; see
+// [NewCounters].
 type Counters struct {
 	columns Columns
 	seats   []seatCounter
@@ -51,7 +52,8 @@ func NewCounters(columns Columns, seats []string) *Counters {
 	for _, seat := range seats {
 		s := seatCounter{
 			volts: columns.Index(seat + ".volts"), amps: columns.Index(seat + ".amps"), watts: columns.Index(seat + ".watts"),
-			charge: columns.Index(seat + ".charge"), energy: columns.Index(seat + ".energy"), lastAmps: Missing, lastWatts: Missing,
+			charge: columns.Index(seat + ".charge"), energy: columns.Index(seat + ".energy"), lastAmps: Missing,
+			lastWatts: Missing,
 		}
 		if s.volts >= 0 && s.amps >= 0 && s.watts >= 0 && s.charge >= 0 && s.energy >= 0 {
 			c.seats = append(c.seats, s)
@@ -60,7 +62,8 @@ func NewCounters(columns Columns, seats []string) *Counters {
 	return c
 }
 
-// Measured says that the watts of a seat are readings of its instrument, as of alternating current, and not volts times amps.
+// Measured says that the watts of a seat are readings of its instrument, as of alternating current, and not
+// volts times amps.
 func (c *Counters) Measured(seat string) {
 	column := c.columns.Index(seat + ".watts")
 	for i := range c.seats {
@@ -68,7 +71,8 @@ func (c *Counters) Measured(seat string) {
 	}
 }
 
-// Split says that something was set at time t: readings are no straight line across it, each side keeps its nearest value up to it.
+// Split says that something was set at time t: readings are no straight line across it, each side keeps its
+// nearest value up to it.
 func (c *Counters) Split(t float64) { c.split = t }
 
 // Counted is what a seat has counted by its last reading: charge in A·s, energy in W·s, and that reading.
@@ -99,12 +103,13 @@ func (c *Counters) Continue(all map[string]Counted) {
 	}
 }
 
-// counterScale gives the recorded steps of the counters, 1 µA·s and 1 µJ: far below any instrument's resolution over an interval,
-// and exact as decimals.
+// counterScale gives the recorded steps of the counters, 1 µA·s and 1 µJ: far below any instrument's
+// resolution over an interval, and exact as decimals.
 const counterScale = 1e6
 
-// Fill computes the derived values of the frame in place. Between frames volts and amps are straight lines, but not across a [Counters.Split];
-// a frame whose readings are missing is bridged by the straight line between its neighbours.
+// Fill computes the derived values of the frame in place. Between frames volts and amps are straight lines, but
+// not across a [Counters.Split]; a frame whose readings are missing is bridged by the straight line between its
+// neighbours.
 func (c *Counters) Fill(f Frame) {
 	whole := true
 	for i := range c.seats {

@@ -7,7 +7,8 @@ import (
 	"sort"
 )
 
-// Series is one quantity over time: equally long slices of times (seconds, strictly increasing) and values (SI; NaN is missing).
+// Series is one quantity over time: equally long slices of times (seconds, strictly increasing) and values (SI;
+// NaN is missing).
 type Series struct {
 	T, X []float64
 }
@@ -20,8 +21,8 @@ var (
 	ErrMissing = errors.New("too many readings of the window are missing")
 )
 
-// coverage is the share of a window that intervals between used frames must cover, and gapFactor how many median intervals
-// make a gap.
+// coverage is the share of a window that intervals between used frames must cover, and gapFactor how many
+// median intervals make a gap.
 const (
 	coverage  = 0.9
 	gapFactor = 5
@@ -77,8 +78,9 @@ func (s Series) At(t float64) float64 {
 	return s.X[k-1] + share*(s.X[k]-s.X[k-1])
 }
 
-// Window is the series from a to b with interpolated values at both ends, where it reaches that far. Missing samples are left
-// out. It returns ErrNoData for an empty window and ErrMissing when intervals that are no gaps cover too little of it.
+// Window is the series from a to b with interpolated values at both ends, where it reaches that far. Missing
+// samples are left out. It returns ErrNoData for an empty window and ErrMissing when intervals that are no gaps
+// cover too little of it.
 func (s Series) Window(a, b float64) (Series, error) {
 	if err := s.Check(); err != nil {
 		return Series{}, err
@@ -131,8 +133,8 @@ func (s Series) Integral() float64 {
 	return sum
 }
 
-// IntegralSplit is ∫x dt where the trace is not a straight line across the given command times: there it is split and each
-// side keeps its nearest value up to the command.
+// IntegralSplit is ∫x dt where the trace is not a straight line across the given command times: there it is
+// split and each side keeps its nearest value up to the command.
 func (s Series) IntegralSplit(commands []float64) float64 {
 	var sum float64
 	for k := 1; k < len(s.T); k++ {
@@ -207,8 +209,8 @@ var (
 	ErrAlreadyBeyond = errors.New("the trace starts beyond the level")
 )
 
-// Cross finds the first crossing of the level after which the trace stays beyond it for at least hold seconds. The time is the
-// crossing's, not the end of hold. Missing samples neither count nor reset the hold.
+// Cross finds the first crossing of the level after which the trace stays beyond it for at least hold seconds.
+// The time is the crossing's, not the end of hold. Missing samples neither count nor reset the hold.
 func (s Series) Cross(level float64, dir Direction, hold float64) (Crossing, error) {
 	p := s.Present()
 	if p.Len() == 0 {

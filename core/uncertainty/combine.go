@@ -7,14 +7,15 @@ import (
 	"gonum.org/v1/gonum/stat/distuv"
 )
 
-// ErrImplausible is returned for correlations outside ±1 or that make a variance negative, ErrMissing for a NaN among the inputs.
+// ErrImplausible is returned for correlations outside ±1 or that make a variance negative, ErrMissing for a
+// NaN among the inputs.
 var (
 	ErrImplausible = errors.New("correlations are impossible")
 	ErrMissing     = errors.New("an input uncertainty is missing")
 )
 
-// Combined is √(Σ(c_i·u_i)² + 2·Σ_{i<j} c_i·c_j·r_ij·u_i·u_j) for sensitivities c, standard uncertainties u and a function r
-// that gives the correlation of i and j (nil: independent).
+// Combined is √(Σ(c_i·u_i)² + 2·Σ_{i<j} c_i·c_j·r_ij·u_i·u_j) for sensitivities c, standard
+// uncertainties u and a function r that gives the correlation of i and j (nil: independent).
 func Combined(c, u []float64, r func(i, j int) float64) (float64, error) {
 	var sum, scale float64
 	for i := range c {
@@ -82,13 +83,13 @@ func (e Expanded) Standard() float64 {
 	return e.U / e.K
 }
 
-// Propagate gives the expanded uncertainty of y = f(x) for the readings x. With c_γ = Σ(∂f/∂x_i)·x_i and c_ω = Σ∂f/∂x_i over a
-// group,
+// Propagate gives the expanded uncertainty of y = f(x) for the readings x. With c_γ = Σ(∂f/∂x_i)·x_i and
+// c_ω = Σ∂f/∂x_i over a group,
 //
 //	u² = Σ_groups (|c_γ|·γ_max + |c_ω|·ω_max)²/3 + Σ_i (∂f/∂x_i·u_ν)²
 //
-// so that the gain of one instrument cancels in a ratio of its readings and its offset in a difference. f must be smooth near
-// the readings; the derivatives are central differences.
+// so that the gain of one instrument cancels in a ratio of its readings and its offset in a difference. f must
+// be smooth near the readings; the derivatives are central differences.
 func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	x := make([]float64, len(readings))
 	for i, r := range readings {
@@ -131,7 +132,8 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	return Expand(rectangles, noise)
 }
 
-// Normal is a normally distributed part: its standard uncertainty, and the degrees of freedom of its estimate (≤ 0: known exactly).
+// Normal is a normally distributed part: its standard uncertainty, and the degrees of freedom of its estimate
+// (≤ 0: known exactly).
 type Normal struct {
 	Standard float64
 	Freedom  int
@@ -140,9 +142,9 @@ type Normal struct {
 // fewReadings is the number of effective degrees of freedom from which Student's factor is left out.
 const fewReadings = 30
 
-// Expand combines rectangles (half-widths) and normal parts to an expanded uncertainty. Where the noise was estimated from few
-// readings the factor grows by Student's t over 1.960, with the effective degrees of freedom ν = u⁴/Σ(u_i⁴/ν_i) of Welch and
-// Satterthwaite; rectangles are bounds and count as known exactly.
+// Expand combines rectangles (half-widths) and normal parts to an expanded uncertainty. Where the noise was
+// estimated from few readings the factor grows by Student's t over 1.960, with the effective degrees of freedom
+// ν = u⁴/Σ(u_i⁴/ν_i) of Welch and Satterthwaite; rectangles are bounds and count as known exactly.
 func Expand(rectangles []float64, normal []Normal) Expanded {
 	var u2, estimated float64
 	for _, a := range rectangles {

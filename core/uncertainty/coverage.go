@@ -12,9 +12,9 @@ const (
 	rectangularFactor = 1.645
 )
 
-// CoverageFactor is k for 95 % of the sum of rectangles (half-widths) and normal parts (standard uncertainties). A single
-// rectangle with a normal rest is exact to the table's digits; two rectangles alone have a closed form; further rectangles
-// count with the rest, to which they tend by the central limit theorem.
+// CoverageFactor is k for 95 % of the sum of rectangles (half-widths) and normal parts (standard
+// uncertainties). A single rectangle with a normal rest is exact to the table's digits; two rectangles alone
+// have a closed form; further rectangles count with the rest, to which they tend by the central limit theorem.
 func CoverageFactor(rectangles, normal []float64) float64 {
 	var largest, second, rest float64
 	for _, a := range rectangles {

@@ -1,6 +1,7 @@
-// Package uncertainty computes how well a figure is known: from accuracy specifications of instruments and the noise of the
-// record to an expanded uncertainty that covers 95 %. It follows the Guide to the Expression of Uncertainty in Measurement
-// (JCGM 100) and, for sums dominated by one rectangle, the convolution of a rectangle with a normal distribution.
+// Package uncertainty computes how well a figure is known: from accuracy specifications of instruments and the
+// noise of the record to an expanded uncertainty that covers 95 %. It follows the Guide to the Expression of
+// Uncertainty in Measurement (JCGM 100) and, for sums dominated by one rectangle, the convolution of a
+// rectangle with a normal distribution.
 package uncertainty
 
 import "math"
@@ -20,8 +21,8 @@ type Range struct {
 	Resolution float64 `json:"resolution"`
 }
 
-// Find is the smallest range that holds the reading. Above every range it is the largest, and ok is false: the reading is
-// clipped.
+// Find is the smallest range that holds the reading. Above every range it is the largest, and ok is false: the
+// reading is clipped.
 func (s Spec) Find(reading float64) (r Range, ok bool) {
 	for _, r := range s {
 		if math.Abs(reading) <= r.To {

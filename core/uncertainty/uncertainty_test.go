@@ -11,7 +11,8 @@ import (
 
 func TestSpecificationOfTheWorkedExample(t *testing.T) {
 	// 15.000 V on a 20 V range, 0.05 % of reading + 0.02 % of range + 2 counts of 1 mV.
-	spec := Spec{{To: 20, Reading: 0.0005, Offset: 0.0002*20 + 2e-3, Resolution: 1e-3}, {To: 80, Reading: 0.001, Offset: 0.02}}
+	spec := Spec{{To: 20, Reading: 0.0005, Offset: 0.0002*20 + 2e-3, Resolution: 1e-3},
+		{To: 80, Reading: 0.001, Offset: 0.02}}
 	r, ok := spec.Find(15)
 	require.True(t, ok)
 	assert.InDelta(t, 13.5e-3, r.Bound(15), 1e-9)
@@ -65,21 +66,24 @@ func TestGainCancelsInARatioAndOffsetInADifference(t *testing.T) {
 	}
 	assert.Less(t, Propagate(func(x []float64) float64 { return x[0] - x[1] }, readings).U, 1e-9)
 	readings[1].Group = "n"
-	assert.InDelta(t, 1.902*0.01*math.Sqrt(2.0/3), Propagate(func(x []float64) float64 { return x[0] - x[1] }, readings).U, 1e-4)
+	assert.InDelta(t, 1.902*0.01*math.Sqrt(2.0/3), Propagate(func(x []float64) float64 { return x[0] - x[1] }, readings).U,
+		1e-4)
 }
 
 func TestFewReadingsWidenTheInterval(t *testing.T) {
 	assert.InDelta(t, 2.262, Expand(nil, []Normal{{1, 9}}).U, 1e-3, "Student's t for 9 degrees of freedom")
 	assert.InDelta(t, 1.960, Expand(nil, []Normal{{1, 100}}).U, 1e-3)
 	assert.InDelta(t, 1.960*math.Sqrt2, Expand(nil, []Normal{{1, 0}, {1, 200}}).U, 1e-3)
-	assert.InDelta(t, 1.645, Expand([]float64{math.Sqrt(3)}, []Normal{{1e-3, 2}}).U, 2e-2, "what hardly counts does not widen")
+	assert.InDelta(t, 1.645, Expand([]float64{math.Sqrt(3)}, []Normal{{1e-3, 2}}).U, 2e-2,
+		"what hardly counts does not widen")
 }
 
 // The stated interval must hold the truth in about 95 % of cases when errors are drawn from the specification.
 func TestIntervalsHoldTheTruth(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	truth := []float64{48.02, 2.680, 15.010, 8.000}
-	specs := []Reading{{Gain: 3e-4, Offset: 5e-3, Noise: 1e-3}, {Gain: 8e-4, Offset: 1e-3, Noise: 4e-4}, {Gain: 2e-4, Offset: 2e-3, Noise: 5e-4}, {Gain: 5e-4, Offset: 2e-3, Noise: 1e-3}}
+	specs := []Reading{{Gain: 3e-4, Offset: 5e-3, Noise: 1e-3}, {Gain: 8e-4, Offset: 1e-3, Noise: 4e-4},
+		{Gain: 2e-4, Offset: 2e-3, Noise: 5e-4}, {Gain: 5e-4, Offset: 2e-3, Noise: 1e-3}}
 	efficiency := func(x []float64) float64 { return 100 * x[2] * x[3] / (x[0] * x[1]) }
 	want, held := efficiency(truth), 0
 	const runs = 4000

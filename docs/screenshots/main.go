@@ -1,5 +1,5 @@
-// Command screenshots makes the pictures in this folder from the demo scenario: views of the console in Chromium, a page of a report,
-// and terminal views. It is run by: make screenshots.
+// Command screenshots makes the pictures in this folder from the demo scenario: views of the console in
+// Chromium, a page of a report, and terminal views. It is run by: make screenshots.
 package main
 
 import (
@@ -133,10 +133,15 @@ func batteries(ctx context.Context) error {
 				time.Sleep(time.Second)
 			}
 		}),
-		chromium.Visit(url + "/bays/bay3"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`), hold(55 * time.Second), shot("bay-charge.png"),
-		chromium.Visit(url + "/overlay?lot=C-2026-11&over=charge&most=12"), chromium.Visible(`[data-test=overlay-chart] canvas`), chromedp.EmulateViewport(chromium.Width, 1100), hold(time.Second), shot("overlay.png"),
-		chromium.Visit(url + "/cells?lot=C-2026-11&size=7"), chromium.Visible(`[data-test=group]`), hold(time.Second), shot("cells.png"),
-		chromedp.EmulateViewport(chromium.Width, chromium.Height), chromium.Visit(url + "/runs/" + string(found[1])), chromium.Visible(`[data-test=table-cycle-table]`), hold(time.Second), shot("cycles.png"),
+		chromium.Visit(url + "/bays/bay3"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`),
+		hold(55 * time.Second), shot("bay-charge.png"),
+		chromium.Visit(url + "/overlay?lot=C-2026-11&over=charge&most=12"),
+		chromium.Visible(`[data-test=overlay-chart] canvas`), chromedp.EmulateViewport(chromium.Width, 1100),
+		hold(time.Second), shot("overlay.png"),
+		chromium.Visit(url + "/cells?lot=C-2026-11&size=7"), chromium.Visible(`[data-test=group]`), hold(time.Second),
+		shot("cells.png"),
+		chromedp.EmulateViewport(chromium.Width, chromium.Height), chromium.Visit(url + "/runs/" + string(found[1])),
+		chromium.Visible(`[data-test=table-cycle-table]`), hold(time.Second), shot("cycles.png"),
 	})
 }
 
@@ -152,26 +157,40 @@ func theme(value string) chromium.Action {
 func console(ctx context.Context, url, data string) error {
 	actions := []chromium.Action{
 		chromedp.EmulateViewport(chromium.Width, chromium.Height),
-		chromedp.Navigate(url), chromium.Visible(`input[name=name]`), theme("light"), chromedp.Reload(), chromium.Visible(`input[name=name]`),
+		chromedp.Navigate(url), chromium.Visible(`input[name=name]`), theme("light"), chromedp.Reload(),
+		chromium.Visible(`input[name=name]`),
 		chromium.Type(`input[name=name]`, name), chromium.Type(`input[name=password]`, password),
 		chromium.Click(`button[type=submit]`), chromium.Visible(`[data-bay=bay1]`), hold(20 * time.Second), shot("floor.png"),
-		theme("dark"), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`), hold(4 * time.Second), shot("bay-live.png"),
+		theme("dark"), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=readouts]`),
+		chromium.Visible(`canvas`), hold(4 * time.Second), shot("bay-live.png"),
 		theme("light"), chromedp.Navigate(url + "/runs"), chromium.Visible(`[data-test=runs] tbody tr`), shot("runs.png"),
 		// A procedure is made from another one: a stage that plays, and its shape.
-		chromedp.Navigate(url + "/procedures/tern-dip?from=tern-load-steps"), chromium.Visible(`[data-test=sound]`), chromium.Click(`[data-test=add-stage]`), chromium.Visible(`.kinds`),
-		chromium.Script(`[...document.querySelectorAll('.kinds button')].find((b) => b.textContent.startsWith('play')).click()`), chromium.Until(`document.querySelectorAll('ol li').length === 3`),
-		chromium.Click(`[data-test=tab-shapes]`), chromium.Visible(`[data-test=handle]`), hold(time.Second), shot("editor.png"),
-		chromedp.Navigate(url + "/bench"), chromium.Visible(`[data-test=instruments] tbody tr`), hold(time.Second), shot("bench.png"),
+		chromedp.Navigate(url + "/procedures/tern-dip?from=tern-load-steps"), chromium.Visible(`[data-test=sound]`),
+		chromium.Click(`[data-test=add-stage]`), chromium.Visible(`.kinds`),
+		chromium.Script(`[...document.querySelectorAll('.kinds button')].find(` +
+			`(b) => b.textContent.startsWith('play')).click()`),
+		chromium.Until(`document.querySelectorAll('ol li').length === 3`),
+		chromium.Click(`[data-test=tab-shapes]`), chromium.Visible(`[data-test=handle]`), hold(time.Second),
+		shot("editor.png"),
+		chromedp.Navigate(url + "/bench"), chromium.Visible(`[data-test=instruments] tbody tr`), hold(time.Second),
+		shot("bench.png"),
 		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
-		chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`), hold(time.Second), shot("bay-start.png"),
+		chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`), hold(time.Second),
+		shot("bay-start.png"),
 		aside(func() error { return protect(data, "50", "2026-09-30") }),
-		chromium.Type(`input[name=serial]`, "TN-2214"), chromium.Click(`[data-test=preflight]`), chromium.Visible(`[data-test=findings]`), hold(time.Second), shot("preflight.png"),
+		chromium.Type(`input[name=serial]`, "TN-2214"), chromium.Click(`[data-test=preflight]`),
+		chromium.Visible(`[data-test=findings]`), hold(time.Second), shot("preflight.png"),
 		aside(func() error { return protect(data, "88", "2027-03-16") }),
-		chromedp.Navigate(url + "/bays/bay1/manual"), chromium.Visible(`input[name="source.volts"]`), chromium.Fill(`input[name="source.volts"]`, "48"),
-		chromium.Fill(`input[name="source.amps"]`, "2"), hold(500 * time.Millisecond), chromium.Click(`[data-test=output-on]`), chromium.Visible(`[data-test=confirm-on]`),
-		chromium.Click(`[data-test=confirm-on]`), hold(time.Second), chromium.Click(`[data-test=take-over]`), chromium.Visible(`[data-test=taken]`), hold(time.Second), shot("manual.png"),
-		chromium.Click(`[data-test=output-off]`), hold(500 * time.Millisecond), chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`),
-		chromium.Click(`[data-test=ended] a`), chromium.Visible(`[data-test=figures]`), chromium.Visible(`canvas`), hold(time.Second), shot("run.png"),
+		chromedp.Navigate(url + "/bays/bay1/manual"), chromium.Visible(`input[name="source.volts"]`),
+		chromium.Fill(`input[name="source.volts"]`, "48"),
+		chromium.Fill(`input[name="source.amps"]`, "2"), hold(500 * time.Millisecond),
+		chromium.Click(`[data-test=output-on]`), chromium.Visible(`[data-test=confirm-on]`),
+		chromium.Click(`[data-test=confirm-on]`), hold(time.Second), chromium.Click(`[data-test=take-over]`),
+		chromium.Visible(`[data-test=taken]`), hold(time.Second), shot("manual.png"),
+		chromium.Click(`[data-test=output-off]`), hold(500 * time.Millisecond), chromedp.Navigate(url + "/bays/bay1"),
+		chromium.Visible(`[data-test=ended]`),
+		chromium.Click(`[data-test=ended] a`), chromium.Visible(`[data-test=figures]`), chromium.Visible(`canvas`),
+		hold(time.Second), shot("run.png"),
 	}
 	return each(ctx, actions)
 }
@@ -195,9 +214,12 @@ func each(ctx context.Context, actions []chromium.Action) error {
 
 // againstRehearsal shows the newest run beside what its rehearsal foretold.
 func againstRehearsal(ctx context.Context, url string) error {
-	return chromedp.Do(ctx, chromedp.EmulateViewport(chromium.Width, 1500), chromedp.Navigate(url), theme("light"), chromedp.Navigate(url+"/runs"), chromium.Visible(`[data-test=runs] tbody tr`),
-		chromium.Script(`[...document.querySelectorAll('[data-test=runs] tbody tr')].find((r) => r.textContent.includes('TN-2213') && r.textContent.includes('tern-line-load')).click()`),
-		chromium.Visible(`[data-test=deviations]`), chromium.Click(`[data-test=foretold]`), hold(2*time.Second), shot("deviations.png"), chromedp.EmulateViewport(chromium.Width, chromium.Height))
+	return chromedp.Do(ctx, chromedp.EmulateViewport(chromium.Width, 1500), chromedp.Navigate(url), theme("light"),
+		chromedp.Navigate(url+"/runs"), chromium.Visible(`[data-test=runs] tbody tr`),
+		chromium.Script(`[...document.querySelectorAll('[data-test=runs] tbody tr')].find((r) => `+
+			`r.textContent.includes('TN-2213') && r.textContent.includes('tern-line-load')).click()`),
+		chromium.Visible(`[data-test=deviations]`), chromium.Click(`[data-test=foretold]`), hold(2*time.Second),
+		shot("deviations.png"), chromedp.EmulateViewport(chromium.Width, chromium.Height))
 }
 
 func terminalViews(ctx context.Context, data string) error {
@@ -220,7 +242,8 @@ func terminalViews(ctx context.Context, data string) error {
 	if err := terminal(ctx, "terminal-watch.png", prepare+"usher watch bay1", 140, 42, 24*time.Second); err != nil {
 		return err
 	}
-	failed := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2213", "--follow")
+	failed := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2213",
+		"--follow")
 	for failed.ProcessState == nil {
 		out, err := failed.CombinedOutput()
 		if err == nil || failed.ProcessState.ExitCode() == 3 {
@@ -235,8 +258,8 @@ func terminalViews(ctx context.Context, data string) error {
 	return terminal(ctx, "terminal-show.png", prepare+"usher show last; usher runs --limit 8", 140, 32, 2*time.Second)
 }
 
-// protect sets the over-voltage protection of bay 1's supply, past the service, and the date until which it is calibrated, so that a
-// preflight has something to find.
+// protect sets the over-voltage protection of bay 1's supply, past the service, and the date until which it is
+// calibrated, so that a preflight has something to find.
 func protect(data, level, due string) error {
 	out, err := exec.Command(binary, "--data", data, "bench", "--json").Output()
 	if err != nil {

@@ -18,7 +18,8 @@ import (
 func terminal(ctx context.Context, file, command string, columns, rows int, wait time.Duration) error {
 	session := "usher-pictures"
 	tmux := func(args ...string) ([]byte, error) { return exec.Command("tmux", args...).CombinedOutput() }
-	if out, err := tmux("new-session", "-d", "-s", session, "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-e", "COLORTERM=truecolor", "-e", "TERM=tmux-256color", "-e", "PS1=$ ", "sh"); err != nil {
+	if out, err := tmux("new-session", "-d", "-s", session, "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-e",
+		"COLORTERM=truecolor", "-e", "TERM=tmux-256color", "-e", "PS1=$ ", "sh"); err != nil {
 		return fmt.Errorf("tmux: %w: %s", err, out)
 	}
 	defer tmux("kill-session", "-t", session) //nolint:errcheck // it may have ended
@@ -30,14 +31,17 @@ func terminal(ctx context.Context, file, command string, columns, rows int, wait
 	if err != nil {
 		return fmt.Errorf("tmux: %w", err)
 	}
-	page := `<meta charset="utf-8"><style>body{margin:0;background:#101c1c;color:#e9f0ec;padding:18px 22px;font:14px/1.32 "DejaVu Sans Mono",monospace;white-space:pre}</style>` + toHTML(string(text))
-	return chromedp.Do(ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(page))), hold(300*time.Millisecond), shot(file))
+	page := `<meta charset="utf-8"><style>body{margin:0;background:#101c1c;color:#e9f0ec;padding:18px ` +
+		`22px;font:14px/1.32 "DejaVu Sans Mono",monospace;white-space:pre}</style>` + toHTML(string(text))
+	return chromedp.Do(ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(page))),
+		hold(300*time.Millisecond), shot(file))
 }
 
 var colorSequence = regexp.MustCompile("\x1b\\[([0-9;]*)m")
 
 // basicColors are the first sixteen colours of a terminal.
-var basicColors = strings.Fields("#1d2a2b #ff9d92 #58d3ac #f0b75a #5fb8ee #d999c0 #7fd0d0 #e9f0ec #5b6a6b #ff9d92 #58d3ac #f3b33d #5fb8ee #d999c0 #7fd0d0 #ffffff")
+var basicColors = strings.Fields("#1d2a2b #ff9d92 #58d3ac #f0b75a #5fb8ee #d999c0 #7fd0d0 #e9f0ec #5b6a6b #ff9d92 " +
+	"#58d3ac #f3b33d #5fb8ee #d999c0 #7fd0d0 #ffffff")
 
 // toHTML draws text with colour sequences, as far as tmux writes them.
 func toHTML(text string) string {

@@ -1,5 +1,5 @@
-// Package dialect reads the text files that say how a model of instrument is spoken to: which message sets volts, which query
-// reads amps, ranges, accuracy, quirks. A new instrument is such a file, not a release.
+// Package dialect reads the text files that say how a model of instrument is spoken to: which message sets
+// volts, which query reads amps, ranges, accuracy, quirks. A new instrument is such a file, not a release.
 //
 // docs/dialects.md describes the format for its writers, with worked examples.
 package dialect
@@ -275,9 +275,11 @@ func (d *Dialect) clone() *Dialect {
 
 func empty() *Dialect {
 	return &Dialect{
-		Protocol: Messages, Channels: 1, Within: time.Second, Numbers: Numbers{Decimals: 4}, Set: map[string]Setter{}, Words: map[string]map[string]Setter{},
-		Ask: map[string]Query{}, Protect: map[string]Setter{}, SetRanges: map[string]uncertainty.Spec{}, ReadRanges: map[string]uncertainty.Spec{},
-		As: map[string]*Dialect{},
+		Protocol: Messages, Channels: 1, Within: time.Second, Numbers: Numbers{Decimals: 4}, Set: map[string]Setter{},
+		Words: map[string]map[string]Setter{},
+		Ask:   map[string]Query{}, Protect: map[string]Setter{}, SetRanges: map[string]uncertainty.Spec{},
+		ReadRanges: map[string]uncertainty.Spec{},
+		As:         map[string]*Dialect{},
 	}
 }
 

@@ -37,8 +37,10 @@ ranges: {read: {volts: [{to: 80 V}, {to: 20 V, reading: 5 V}]}}
 `
 	_, err := Library{}.Read(Source{"mine.yaml", text})
 	for _, want := range []string{
-		"2:11: ", "is not a regular expression", `3:17: "lode" is not possible here`, "5:16: {valeu} has no meaning", "write {value}", `6:3: "hue" cannot be set`,
-		"what switches it on and what switches it off", `"brightness" is not a quantity`, "from the smallest to the largest", `"5 V" is volts, but here belong a plain number`,
+		"2:11: ", "is not a regular expression", `3:17: "lode" is not possible here`, "5:16: {valeu} has no meaning",
+		"write {value}", `6:3: "hue" cannot be set`,
+		"what switches it on and what switches it off", `"brightness" is not a quantity`, "from the smallest to the largest",
+		`"5 V" is volts, but here belong a plain number`,
 	} {
 		assert.ErrorContains(t, err, want)
 	}
@@ -49,8 +51,12 @@ func TestAFolderAddsAndReplacesDialects(t *testing.T) {
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
-	write("mine.yaml", "dialect: mine\nidentity: x\nseats: [load]\nset: {output: {on: a, off: b}}\nconfirm: {message: \"O?\", on: a, off: b}\nread: {message: \"M?\", gives: [volts]}\n")
-	write("sim-load.yaml", "dialect: sim-load\ntitle: replaced\nidentity: x\nseats: [load]\nset: {output: {on: a, off: b}}\nconfirm: {message: \"O?\", on: a, off: b}\nread: {message: \"M?\", gives: [volts]}\n")
+	write("mine.yaml",
+		"dialect: mine\nidentity: x\nseats: [load]\nset: {output: {on: a, off: b}}\nconfirm: {message: \"O?\", on: a, "+
+			"off: b}\nread: {message: \"M?\", gives: [volts]}\n")
+	write("sim-load.yaml",
+		"dialect: sim-load\ntitle: replaced\nidentity: x\nseats: [load]\nset: {output: {on: a, off: b}}\nconfirm: "+
+			"{message: \"O?\", on: a, off: b}\nread: {message: \"M?\", gives: [volts]}\n")
 	write("broken.yaml", "dialect: [")
 	l, err := Load(dir)
 	assert.ErrorContains(t, err, "broken.yaml")

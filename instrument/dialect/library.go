@@ -22,8 +22,9 @@ type Library map[string]*Dialect
 // shippedPlace is shown in front of the names of files that ship with the program.
 const shippedPlace = "shipped dialect"
 
-// Load reads the dialects that ship with the program and those of a folder, which may be missing or empty ("" for none). One of
-// the folder replaces a shipped one of the same name. Files that cannot be read are reported together; the rest is usable.
+// Load reads the dialects that ship with the program and those of a folder, which may be missing or empty (""
+// for none). One of the folder replaces a shipped one of the same name. Files that cannot be read are reported
+// together; the rest is usable.
 func Load(folder string) (Library, error) {
 	embedded, err := fs.Sub(shipped, "dialects")
 	if err != nil {
@@ -89,7 +90,8 @@ func nameOf(s Source) (string, error) {
 			return e.Value.Text(), doc.Findings().Err()
 		}
 	}
-	return "", document.Findings{{Line: 1, Column: 1, Message: `this is not a dialect: the key "dialect" with a name is missing`}}
+	return "",
+		document.Findings{{Line: 1, Column: 1, Message: `this is not a dialect: the key "dialect" with a name is missing`}}
 }
 
 // build reads a dialect and first those it is built on.
@@ -99,7 +101,8 @@ func (l Library) build(name string, named map[string]Source, under []string) (*D
 	}
 	source, ok := named[name]
 	if !ok {
-		return nil, fmt.Errorf("there is no dialect %q to build on; %s", name, document.Suggest(name, slices.Collect(maps.Keys(named))))
+		return nil, fmt.Errorf("there is no dialect %q to build on; %s", name,
+			document.Suggest(name, slices.Collect(maps.Keys(named))))
 	}
 	if slices.Contains(under, name) {
 		return nil, fmt.Errorf("dialect %q is built on itself", name)
@@ -118,7 +121,8 @@ func (l Library) Read(source Source) (*Dialect, error) {
 		if d, ok := l[base]; ok {
 			return d, nil
 		}
-		return nil, fmt.Errorf("there is no dialect %q to build on; %s", base, document.Suggest(base, slices.Collect(maps.Keys(l))))
+		return nil, fmt.Errorf("there is no dialect %q to build on; %s", base,
+			document.Suggest(base, slices.Collect(maps.Keys(l))))
 	})
 }
 

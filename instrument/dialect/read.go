@@ -105,7 +105,8 @@ func (r *reader) wholeFields() map[string]func(document.Node) {
 		"pause":          func(n document.Node) { d.Pause = span(n, time.Microsecond, 10*time.Second) },
 		"terminator": func(n document.Node) {
 			n.Fields(map[string]func(document.Node){
-				"send": func(n document.Node) { d.Send = terminator(n) }, "receive": func(n document.Node) { d.Receive = terminator(n) },
+				"send":    func(n document.Node) { d.Send = terminator(n) },
+				"receive": func(n document.Node) { d.Receive = terminator(n) },
 			})
 		},
 		"when connected": func(n document.Node) { d.Greeting = r.texts(n, false) },
@@ -216,7 +217,8 @@ func (r *reader) readIdentity(n document.Node) {
 			n.Fail("say how to ask: message, or register")
 		}
 	} else if r.d.Protocol == Registers {
-		n.Fail(`registers that hold the identity must be named: identity: {register: 100, is: "4711"}, with length for a text`)
+		n.Fail(`registers that hold the identity must be named: ` +
+			`identity: {register: 100, is: "4711"}, with length for a text`)
 	}
 	re, err := regexp.Compile(pattern.Text())
 	if err != nil {
@@ -296,7 +298,8 @@ func (r *reader) complete(root document.Node) {
 			}
 		}
 		if v.Words["output"] != nil && !v.Confirm.Exists() {
-			root.Fail(`an output can be switched, but nothing reads back whether it is on; add confirm, which make safe trusts: confirm: {message: "OUTP?", "on": "1", "off": "0"}`)
+			root.Fail(`an output can be switched, but nothing reads back whether it is on; add confirm, which make safe ` +
+				`trusts: confirm: {message: "OUTP?", "on": "1", "off": "0"}`)
 		}
 		if len(kind.Sets) == 0 && v.Words["output"] != nil {
 			root.Fail("a %s has no output; take output away, or name another seat", seat)
@@ -313,5 +316,6 @@ func (d *Dialect) Describe() string {
 	if title == "" {
 		title = d.Name
 	}
-	return fmt.Sprintf("%s (%s, %d channel%s, for %s)", title, d.Protocol, d.Channels, map[bool]string{true: "s"}[d.Channels != 1], strings.Join(d.Seats, ", "))
+	return fmt.Sprintf("%s (%s, %d channel%s, for %s)", title, d.Protocol, d.Channels,
+		map[bool]string{true: "s"}[d.Channels != 1], strings.Join(d.Seats, ", "))
 }

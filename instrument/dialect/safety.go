@@ -12,8 +12,8 @@ import (
 	"usherbench/core/uncertainty"
 )
 
-// yesNo reads a question with two answers: {message: "OUTP?", "on": "1", "off": "0"}, or {register: 3, "on": 1, "off": 0}. Each may
-// be a list of beginnings.
+// yesNo reads a question with two answers: {message: "OUTP?", "on": "1", "off": "0"}, or {register: 3, "on": 1,
+// "off": 0}. Each may be a list of beginnings.
 func (r *reader) yesNo(n document.Node, yes, no string) Query {
 	q := Query{Place: r.place(n)}
 	register, fields := r.registerFields()
@@ -105,7 +105,10 @@ func readRanges(n document.Node) map[string]uncertainty.Spec {
 	for _, e := range n.Entries() {
 		kind, ok := quantity.KindOf(e.Key)
 		if !ok {
-			e.At.Fail("%q is not a quantity; %s", e.Key, document.Suggest(e.Key, slices.Sorted(maps.Keys(map[string]bool{"volts": true, "amps": true, "watts": true, "ohms": true, "celsius": true, "hertz": true}))))
+			e.At.Fail("%q is not a quantity; %s", e.Key,
+				document.Suggest(e.Key,
+					slices.Sorted(maps.Keys(map[string]bool{"volts": true, "amps": true, "watts": true, "ohms": true, "celsius": true,
+						"hertz": true}))))
 			continue
 		}
 		var spec uncertainty.Spec
@@ -120,7 +123,8 @@ func readRanges(n document.Node) map[string]uncertainty.Spec {
 	return specs
 }
 
-// readRange adds up the parts of an accuracy: reading is relative; range, offset and counts together bound the offset error.
+// readRange adds up the parts of an accuracy: reading is relative; range, offset and counts together bound the
+// offset error.
 func readRange(n document.Node, dim quantity.Dimension) uncertainty.Range {
 	var r uncertainty.Range
 	var ofRange float64

@@ -36,7 +36,8 @@ func (r *reader) readSet(n document.Node) {
 	}
 }
 
-// words reads what sets a word: {"on": MESSAGE, "off": MESSAGE}, or {register: 3, "on": 1, "off": 0}. With "ask" it is read back.
+// words reads what sets a word: {"on": MESSAGE, "off": MESSAGE}, or {register: 3, "on": 1, "off": 0}. With
+// "ask" it is read back.
 func (r *reader) words(n document.Node, of string, possible []string) map[string]Setter {
 	setters, values := map[string]Setter{}, map[string]document.Node{}
 	register, fields := r.registerFields()
@@ -131,7 +132,8 @@ func (r *reader) setter(n document.Node, of string, unit quantity.Unit) Setter {
 	case len(s.Messages) == 0:
 		n.Fail(`the key "message" is missing`)
 	case ask.Present():
-		r.d.Ask[of] = Query{Message: r.message(ask, false), Place: r.place(ask), Gives: []Reading{{Quantity: of, Factor: s.Factor, Bit: -1}}}
+		r.d.Ask[of] = Query{Message: r.message(ask, false), Place: r.place(ask),
+			Gives: []Reading{{Quantity: of, Factor: s.Factor, Bit: -1}}}
 	}
 	return s
 }
@@ -315,7 +317,8 @@ func (r *reader) query(n document.Node) Query {
 		g.Words = words[g.Quantity]
 		delete(words, g.Quantity)
 	}
-	for _, extra := range [][]string{slices.Sorted(maps.Keys(factors)), slices.Sorted(maps.Keys(bits)), slices.Sorted(maps.Keys(words))} {
+	for _, extra := range [][]string{slices.Sorted(maps.Keys(factors)), slices.Sorted(maps.Keys(bits)),
+		slices.Sorted(maps.Keys(words))} {
 		for _, name := range extra {
 			n.Fail("%q is not among what the answer gives", name)
 		}

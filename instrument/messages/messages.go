@@ -1,5 +1,5 @@
-// Package messages keeps what was said to an instrument: the last messages with their answers and latencies, and statistics over
-// them.
+// Package messages keeps what was said to an instrument: the last messages with their answers and latencies,
+// and statistics over them.
 package messages
 
 import (
@@ -30,7 +30,8 @@ const remembered = 1000
 // longestText bounds what is kept of a message or an answer.
 const longestText = 200
 
-// Trace keeps the last exchanges with one instrument. The zero value is ready; it is safe for use by several goroutines.
+// Trace keeps the last exchanges with one instrument. The zero value is ready; it is safe for use by several
+// goroutines.
 type Trace struct {
 	mu       sync.Mutex
 	ring     []Exchange

@@ -15,8 +15,8 @@ import (
 	"usherbench/instrument/transport"
 )
 
-// Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be called by several
-// goroutines; messages take turns, also with the other instruments of a serial line.
+// Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
+// called by several goroutines; messages take turns, also with the other instruments of a serial line.
 type Client struct {
 	address transport.Address
 	within  time.Duration
@@ -42,8 +42,8 @@ const (
 // ErrClosed is returned after Close.
 var ErrClosed = errors.New("the connection was closed")
 
-// New makes a client. within bounds a message and its answer (one second if 0), pause is the least time between messages beyond
-// what the standard asks of a serial line.
+// New makes a client. within bounds a message and its answer (one second if 0), pause is the least time between
+// messages beyond what the standard asks of a serial line.
 func New(address transport.Address, within, pause time.Duration) *Client {
 	if within == 0 {
 		within = defaultWithin
@@ -60,7 +60,8 @@ func (c *Client) Read(ctx context.Context, input bool, address uint16, count int
 	if input {
 		function = ReadInput
 	}
-	return c.do(ctx, request(function, address, uint16(count)), fmt.Sprintf("read %s %d × %d", kind(input), address, count))
+	return c.do(ctx, request(function, address, uint16(count)), fmt.Sprintf("read %s %d × %d", kind(input), address,
+		count))
 }
 
 func kind(input bool) string {
@@ -79,7 +80,8 @@ func (c *Client) Write(ctx context.Context, address uint16, several bool, words 
 	if several || len(words) > 1 {
 		function = WriteSeveral
 	}
-	_, err := c.do(ctx, request(function, address, words...), fmt.Sprintf("write %d = %s", address, strings.Trim(fmt.Sprint(words), "[]")))
+	_, err := c.do(ctx, request(function, address, words...), fmt.Sprintf("write %d = %s", address,
+		strings.Trim(fmt.Sprint(words), "[]")))
 	return err
 }
 
@@ -120,8 +122,8 @@ func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint
 	return words, err
 }
 
-// gap is the silence that parts frames on a serial line: 3.5 characters, and 1.75 ms above 19,200 baud (MODBUS over Serial Line
-// V1.02, chapter 2.5.1.1).
+// gap is the silence that parts frames on a serial line: 3.5 characters, and 1.75 ms above 19,200 baud (MODBUS
+// over Serial Line V1.02, chapter 2.5.1.1).
 func (c *Client) gap() time.Duration {
 	if !c.address.IsSerial() {
 		return 0
@@ -189,7 +191,8 @@ func (c *Client) exchangeTCP(pdu []byte) ([]byte, error) {
 		return nil, err
 	}
 	if binary.BigEndian.Uint16(header) != c.transaction || header[6] != unit {
-		return nil, fmt.Errorf("%w: transaction %d of unit %d answers %d of %d", ErrForeign, binary.BigEndian.Uint16(header), header[6], c.transaction, unit)
+		return nil, fmt.Errorf("%w: transaction %d of unit %d answers %d of %d", ErrForeign, binary.BigEndian.Uint16(header),
+			header[6], c.transaction, unit)
 	}
 	return got, nil
 }
@@ -237,7 +240,8 @@ func (c *Client) lose(shown string, err error) error {
 	return fmt.Errorf("%s: no answer to %q: %w", c.address, shown, err)
 }
 
-// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does not take their turns.
+// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does
+// not take their turns.
 func (c *Client) putOff(err error) {
 	c.failures++
 	pause := pauseOnLoss

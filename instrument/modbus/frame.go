@@ -1,5 +1,6 @@
-// Package modbus is a client for instruments with registers, by the MODBUS Application Protocol V1.1b3, over serial lines (RTU) and
-// TCP: it reads holding registers (function 3) and input registers (4), and writes one (6) or several (16). Broadcasts are refused.
+// Package modbus is a client for instruments with registers, by the MODBUS Application Protocol V1.1b3, over
+// serial lines (RTU) and TCP: it reads holding registers (function 3) and input registers (4), and writes one
+// (6) or several (16). Broadcasts are refused.
 package modbus
 
 import (
@@ -27,8 +28,10 @@ const (
 type Exception struct{ Function, Code byte }
 
 var exceptionWords = map[byte]string{
-	1: "illegal function", 2: "illegal register address", 3: "illegal value", 4: "the device failed", 5: "acknowledged, not done yet",
-	6: "the device is busy", 8: "memory parity error", 10: "the gateway has no path", 11: "the device behind the gateway does not answer",
+	1: "illegal function", 2: "illegal register address", 3: "illegal value", 4: "the device failed",
+	5: "acknowledged, not done yet",
+	6: "the device is busy", 8: "memory parity error", 10: "the gateway has no path",
+	11: "the device behind the gateway does not answer",
 }
 
 func (e *Exception) Error() string {
@@ -91,7 +94,8 @@ func answerTo(asked, got []byte) ([]uint16, error) {
 	}
 }
 
-// checksum is the CRC-16 of MODBUS over Serial Line V1.02, chapter 6.2: polynomial 0xA001 (reflected 0x8005), start 0xFFFF.
+// checksum is the CRC-16 of MODBUS over Serial Line V1.02, chapter 6.2: polynomial 0xA001 (reflected 0x8005),
+// start 0xFFFF.
 func checksum(data []byte) uint16 {
 	crc := uint16(0xFFFF)
 	for _, b := range data {

@@ -38,10 +38,12 @@ func TestTheStandardsExamples(t *testing.T) {
 		answer        string
 		wantRegisters []uint16
 	}{
-		"read holding registers 108 to 110": {request(ReadHolding, 107, 3), "03 00 6B 00 03", "03 06 02 2B 00 00 00 64", []uint16{555, 0, 100}},
-		"read input register 9":             {request(ReadInput, 8, 1), "04 00 08 00 01", "04 02 00 0A", []uint16{10}},
-		"write register 2":                  {request(WriteOne, 1, 3), "06 00 01 00 03", "06 00 01 00 03", nil},
-		"write two registers from 2":        {request(WriteSeveral, 1, 0x000A, 0x0102), "10 00 01 00 02 04 00 0A 01 02", "10 00 01 00 02", nil},
+		"read holding registers 108 to 110": {request(ReadHolding, 107, 3), "03 00 6B 00 03", "03 06 02 2B 00 00 00 64",
+			[]uint16{555, 0, 100}},
+		"read input register 9": {request(ReadInput, 8, 1), "04 00 08 00 01", "04 02 00 0A", []uint16{10}},
+		"write register 2":      {request(WriteOne, 1, 3), "06 00 01 00 03", "06 00 01 00 03", nil},
+		"write two registers from 2": {request(WriteSeveral, 1, 0x000A, 0x0102), "10 00 01 00 02 04 00 0A 01 02",
+			"10 00 01 00 02", nil},
 	} {
 		assert.Equal(t, unhex(t, c.wantAsked), c.asked, name)
 		got, err := answerTo(c.asked, unhex(t, c.answer))
@@ -88,7 +90,8 @@ func TestNumbersFillRegisters(t *testing.T) {
 		x    float64
 		want []uint16
 	}{
-		{Form{As: "uint16"}, 65535, []uint16{0xFFFF}}, {Form{As: "int16"}, -2, []uint16{0xFFFE}}, {Form{As: "uint32"}, 70000, []uint16{1, 4464}},
+		{Form{As: "uint16"}, 65535, []uint16{0xFFFF}}, {Form{As: "int16"}, -2, []uint16{0xFFFE}},
+		{Form{As: "uint32"}, 70000, []uint16{1, 4464}},
 		{Form{As: "uint32", LowFirst: true}, 70000, []uint16{4464, 1}}, {Form{As: "int32"}, -1, []uint16{0xFFFF, 0xFFFF}},
 		{Form{As: "float32"}, 1.5, []uint16{0x3FC0, 0}}, {Form{As: "float64"}, -2, []uint16{0xC000, 0, 0, 0}},
 	} {
@@ -196,11 +199,13 @@ func TestAgainstTheReferenceOnASerialLine(t *testing.T) {
 func TestSeveralInstrumentsShareALineFairly(t *testing.T) {
 	here, there := cable(t)
 	reference(t, "rtu", there)
-	good := []*Client{open(t, "modbus-rtu://"+here+"?baud=115200&unit=7"), open(t, "modbus-rtu://"+here+"?baud=115200&unit=7")}
+	good := []*Client{open(t, "modbus-rtu://"+here+"?baud=115200&unit=7"),
+		open(t, "modbus-rtu://"+here+"?baud=115200&unit=7")}
 	dead := open(t, "modbus-rtu://"+here+"?baud=115200&unit=9")
 	// The two are there before the shares are counted: one that did not answer at once is asked less often for a while.
 	for _, c := range good {
-		require.Eventually(t, func() bool { _, err := c.Read(context.Background(), true, 0, 2); return err == nil }, 10*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { _, err := c.Read(context.Background(), true, 0, 2); return err == nil },
+			10*time.Second, 10*time.Millisecond)
 	}
 	counts := make(chan [2]int, 3)
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)

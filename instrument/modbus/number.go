@@ -43,7 +43,8 @@ func (f Form) Decode(words []uint16) float64 {
 	return float64(bits)
 }
 
-// Encode makes registers of a number, rounded to a whole one where the form asks for it. A number that does not fit is an error.
+// Encode makes registers of a number, rounded to a whole one where the form asks for it. A number that does not
+// fit is an error.
 func (f Form) Encode(x float64) ([]uint16, error) {
 	var bits uint64
 	whole := math.Round(x)

@@ -10,8 +10,8 @@ import (
 	"strings"
 )
 
-// block reads a block of IEEE 488.2: "#" and a digit n, n digits of the length, and as many bytes; or "#0" and bytes up to the
-// terminator.
+// block reads a block of IEEE 488.2: "#" and a digit n, n digits of the length, and as many bytes; or "#0" and
+// bytes up to the terminator.
 func (c *Client) block() (string, error) {
 	if err := c.skipTo('#'); err != nil {
 		return "", err

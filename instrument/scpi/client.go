@@ -1,5 +1,6 @@
-// Package scpi carries messages of SCPI-1999 and IEEE 488.2 instruments over a transport: one question, one answer, in a bounded
-// time. A connection on which an answer did not come is closed, so that a late answer is never taken for the next question's.
+// Package scpi carries messages of SCPI-1999 and IEEE 488.2 instruments over a transport: one question, one
+// answer, in a bounded time. A connection on which an answer did not come is closed, so that a late answer is
+// never taken for the next question's.
 package scpi
 
 import (
@@ -19,8 +20,8 @@ import (
 type Options struct {
 	// Within is how long a message and its answer may take; 0 means one second.
 	Within time.Duration
-	// ErrorQuery asks for the oldest error of the queue; empty: the instrument has no queue. NoError is how an answer begins
-	// when the queue is empty. Joined sends the query in one line with the message that it is about.
+	// ErrorQuery asks for the oldest error of the queue; empty: the instrument has no queue. NoError is how an
+	// answer begins when the queue is empty. Joined sends the query in one line with the message that it is about.
 	ErrorQuery, NoError string
 	Joined              bool
 	// Send ends a message, Receive an answer; both are a line feed if empty.
@@ -42,8 +43,8 @@ type Request struct {
 	Block bool
 }
 
-// Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be called by several
-// goroutines; messages take turns.
+// Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
+// called by several goroutines; messages take turns.
 type Client struct {
 	address transport.Address
 	options Options
@@ -111,8 +112,8 @@ func (c *Client) Query(ctx context.Context, r Request) (string, error) {
 	return c.exchange(r)
 }
 
-// Command sends a message that has no answer and reads the error queue. What the queue holds is returned as an *InstrumentError.
-// Without an error query it only sends.
+// Command sends a message that has no answer and reads the error queue. What the queue holds is returned as an
+// *InstrumentError. Without an error query it only sends.
 func (c *Client) Command(ctx context.Context, r Request) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -361,7 +362,8 @@ func (c *Client) lose(message string, err error) error {
 	return fmt.Errorf("%s: no answer to %q: %w", c.address, message, err)
 }
 
-// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does not take their turns.
+// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does
+// not take their turns.
 func (c *Client) putOff(err error) {
 	c.failures++
 	pause := pauseOnLoss

@@ -16,7 +16,8 @@ import (
 	"usherbench/instrument/transport"
 )
 
-// peer is an instrument made of a function: it gets each line and what to write back. A nil answer closes the connection.
+// peer is an instrument made of a function: it gets each line and what to write back. A nil answer closes the
+// connection.
 func peer(t *testing.T, answer func(line string) []byte) transport.Address {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -191,12 +192,14 @@ func TestTheErrorQueueIsAskedApartWhereOneLineWouldNotDo(t *testing.T) {
 	require.NoError(t, c.Command(context.Background(), Request{Select: "INST 2", Message: "CURR 1"}))
 	mu.Lock()
 	defer mu.Unlock()
-	assert.Equal(t, []string{"INST 2", "VOLT 5", "SYST:ERR?", "CURR 1", "SYST:ERR?"}, lines, "a channel that is chosen is not chosen again")
+	assert.Equal(t, []string{"INST 2", "VOLT 5", "SYST:ERR?", "CURR 1", "SYST:ERR?"}, lines,
+		"a channel that is chosen is not chosen again")
 }
 
 func TestOtherTerminatorsGreetingsAndPauses(t *testing.T) {
 	got := make(chan string, 8)
-	c := New(peer(t, func(line string) []byte { got <- line; return []byte("7.5\r") }), Options{Send: "\r\n", Receive: "\r", Greeting: []string{"REMOTE"}, Pause: 20 * time.Millisecond})
+	c := New(peer(t, func(line string) []byte { got <- line; return []byte("7.5\r") }),
+		Options{Send: "\r\n", Receive: "\r", Greeting: []string{"REMOTE"}, Pause: 20 * time.Millisecond})
 	defer c.Close()
 	began := time.Now()
 	for range 2 {
@@ -215,11 +218,12 @@ func TestBlocksOfBinaryNumbers(t *testing.T) {
 		format Format
 		want   []float64
 	}{
-		"float32, big":                   {"#18\x3f\x80\x00\x00\xc0\x00\x00\x00\n", Format{Of: "float32"}, []float64{1, -2}},
-		"float32, little":                {"#14\x00\x00\x80\x3f\n", Format{"float32", true}, []float64{1}},
-		"float64 with a line feed in it": {"#216\x40\x0a\x00\x00\x00\x00\x00\x00\xbf\xf0\x00\x00\x00\x00\x00\x00\n", Format{Of: "float64"}, []float64{3.25, -1}},
-		"int16":                          {"#14\xff\xfe\x00\x03\n", Format{Of: "int16"}, []float64{-2, 3}},
-		"of no length":                   {"#0\x00\x03\n", Format{Of: "int16"}, []float64{3}},
+		"float32, big":    {"#18\x3f\x80\x00\x00\xc0\x00\x00\x00\n", Format{Of: "float32"}, []float64{1, -2}},
+		"float32, little": {"#14\x00\x00\x80\x3f\n", Format{"float32", true}, []float64{1}},
+		"float64 with a line feed in it": {"#216\x40\x0a\x00\x00\x00\x00\x00\x00\xbf\xf0\x00\x00\x00\x00\x00\x00\n",
+			Format{Of: "float64"}, []float64{3.25, -1}},
+		"int16":        {"#14\xff\xfe\x00\x03\n", Format{Of: "int16"}, []float64{-2, 3}},
+		"of no length": {"#0\x00\x03\n", Format{Of: "int16"}, []float64{3}},
 	} {
 		client := New(peer(t, func(string) []byte { return []byte(c.answer) }), queued)
 		data, err := client.Query(context.Background(), Request{Message: "TRAC?", Block: true})

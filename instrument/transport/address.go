@@ -25,7 +25,8 @@ type Address struct {
 	Scheme string
 	// Host is host:port, of the network schemes.
 	Host string
-	// Path is the device, of the others. A path by id (/dev/serial/by-id/…) finds an adapter again that was plugged in elsewhere.
+	// Path is the device, of the others. A path by id (/dev/serial/by-id/…) finds an adapter again that was
+	// plugged in elsewhere.
 	Path string
 	// Unit is the instrument's number on a shared line or behind a gateway; 0: none.
 	Unit int
@@ -43,7 +44,8 @@ type LineMode struct {
 }
 
 func (m LineMode) String() string {
-	return fmt.Sprintf("%d baud, %d data bits, %s parity, %s stop bits, flow %s", m.Baud, m.DataBits, m.Parity, m.StopBits, m.Flow)
+	return fmt.Sprintf("%d baud, %d data bits, %s parity, %s stop bits, flow %s", m.Baud, m.DataBits, m.Parity, m.StopBits,
+		m.Flow)
 }
 
 // String is the address as it was written.
@@ -89,9 +91,11 @@ func Parse(text string) (Address, error) {
 	}
 	allowed, known := optionsOf[u.Scheme]
 	if !known {
-		return fail("the transport %q is not known; %s", u.Scheme, document.Suggest(u.Scheme, slices.Collect(maps.Keys(optionsOf))))
+		return fail("the transport %q is not known; %s", u.Scheme,
+			document.Suggest(u.Scheme, slices.Collect(maps.Keys(optionsOf))))
 	}
-	a := Address{Scheme: u.Scheme, text: text, Line: LineMode{Baud: 9600, DataBits: 8, Parity: "none", StopBits: "1", Flow: "none"}}
+	a := Address{Scheme: u.Scheme, text: text, Line: LineMode{Baud: 9600, DataBits: 8, Parity: "none", StopBits: "1",
+		Flow: "none"}}
 	query, err := url.ParseQuery(u.RawQuery)
 	if err != nil {
 		return fail("what follows the question mark cannot be read; write it like %s", examples[u.Scheme])
@@ -158,7 +162,8 @@ func (a *Address) readOptions(query url.Values) error {
 	}
 	for _, err := range []error{
 		whole("unit", &a.Unit, 1, most), whole("baud", &a.Line.Baud, 50, 4_000_000), whole("data", &a.Line.DataBits, 5, 8),
-		word("parity", &a.Line.Parity, "none", "even", "odd", "mark", "space"), word("stop", &a.Line.StopBits, "1", "1.5", "2"),
+		word("parity", &a.Line.Parity, "none", "even", "odd", "mark", "space"), word("stop", &a.Line.StopBits, "1", "1.5",
+			"2"),
 		word("flow", &a.Line.Flow, "none", "rts-cts", "xon-xoff"),
 	} {
 		if err != nil {

@@ -12,7 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// line is a serial port that all instruments on it share. Lines are found by path, since that is what they are: one wire.
+// line is a serial port that all instruments on it share. Lines are found by path, since that is what they are:
+// one wire.
 type line struct {
 	path string
 	mode LineMode
@@ -65,8 +66,10 @@ func openSerial(_ context.Context, a Address) (Link, error) {
 }
 
 var (
-	parities = map[string]serial.Parity{"none": serial.NoParity, "even": serial.EvenParity, "odd": serial.OddParity, "mark": serial.MarkParity, "space": serial.SpaceParity}
-	stopBits = map[string]serial.StopBits{"1": serial.OneStopBit, "1.5": serial.OnePointFiveStopBits, "2": serial.TwoStopBits}
+	parities = map[string]serial.Parity{"none": serial.NoParity, "even": serial.EvenParity, "odd": serial.OddParity,
+		"mark": serial.MarkParity, "space": serial.SpaceParity}
+	stopBits = map[string]serial.StopBits{"1": serial.OneStopBit, "1.5": serial.OnePointFiveStopBits,
+		"2": serial.TwoStopBits}
 )
 
 func openPort(a Address) (serial.Port, error) {
@@ -79,7 +82,8 @@ func openPort(a Address) (serial.Port, error) {
 		}
 		defer unix.Close(control)
 	}
-	port, err := serial.Open(a.Path, &serial.Mode{BaudRate: a.Line.Baud, DataBits: a.Line.DataBits, Parity: parities[a.Line.Parity], StopBits: stopBits[a.Line.StopBits]})
+	port, err := serial.Open(a.Path, &serial.Mode{BaudRate: a.Line.Baud, DataBits: a.Line.DataBits,
+		Parity: parities[a.Line.Parity], StopBits: stopBits[a.Line.StopBits]})
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +195,8 @@ func (s *serialLink) Write(p []byte) (int, error) {
 	}
 }
 
-// Close gives the line up. The port is closed with its last user, or at once if it failed, so that it is opened anew by its path.
+// Close gives the line up. The port is closed with its last user, or at once if it failed, so that it is opened
+// anew by its path.
 func (s *serialLink) Close() error {
 	lines.Lock()
 	defer lines.Unlock()

@@ -1,7 +1,8 @@
-// Package transport opens byte streams to instruments: TCP, serial lines, and the kernel's USB test-and-measurement devices.
+// Package transport opens byte streams to instruments: TCP, serial lines, and the kernel's USB
+// test-and-measurement devices.
 //
-// An address says where an instrument is; [Parse] lists the forms. A serial line may carry several instruments: their links share the
-// port and take turns on it.
+// An address says where an instrument is; [Parse] lists the forms. A serial line may carry several instruments:
+// their links share the port and take turns on it.
 package transport
 
 import (
@@ -19,8 +20,8 @@ type Link interface {
 	SetDeadline(t time.Time) error
 }
 
-// Turns is what a link offers that shares its line with others: an exchange begins with a turn and ends with release. Bytes that
-// came before the turn are dropped.
+// Turns is what a link offers that shares its line with others: an exchange begins with a turn and ends with
+// release. Bytes that came before the turn are dropped.
 type Turns interface {
 	Turn(ctx context.Context) (release func(), err error)
 }

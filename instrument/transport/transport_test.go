@@ -21,8 +21,10 @@ func TestAddresses(t *testing.T) {
 		"modbus-tcp://10.0.0.3":        {Scheme: ModbusTCP, Host: "10.0.0.3:502", Unit: 1},
 		"modbus-tcp://10.0.0.3?unit=9": {Scheme: ModbusTCP, Host: "10.0.0.3:502", Unit: 9},
 		"usbtmc:///dev/usbtmc0":        {Scheme: USBTMC, Path: "/dev/usbtmc0"},
-		"serial:///dev/ttyUSB0?baud=19200&parity=even&stop=2&data=7&flow=rts-cts": {Scheme: Serial, Path: "/dev/ttyUSB0", Line: LineMode{19200, 7, "even", "2", "rts-cts"}},
-		"modbus-rtu:///dev/ttyS1?unit=3":                                          {Scheme: ModbusRTU, Path: "/dev/ttyS1", Unit: 3},
+		"serial:///dev/ttyUSB0?baud=19200&parity=even&stop=2&data=7&flow=rts-cts": {Scheme: Serial, Path: "/dev/ttyUSB0",
+			Line: LineMode{19200, 7, "even", "2", "rts-cts"}},
+		"modbus-rtu:///dev/ttyS1?unit=3": {Scheme: ModbusRTU, Path: "/dev/ttyS1",
+			Unit: 3},
 	} {
 		a, err := Parse(text)
 		require.NoError(t, err, text)
@@ -134,7 +136,8 @@ func TestTwoOnALineMustAgreeOnIt(t *testing.T) {
 	require.NoError(t, again.Close())
 }
 
-// The kernel's USB devices are stood in for by a pseudo-terminal, which shares their reads and writes but not their messages' ends.
+// The kernel's USB devices are stood in for by a pseudo-terminal, which shares their reads and writes but not
+// their messages' ends.
 func TestAUSBDevice(t *testing.T) {
 	a, err := Parse("usbtmc://" + stand(t, func(line string) string {
 		switch line {

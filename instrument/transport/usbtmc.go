@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// usbtmcLink is the kernel's character device of a USB test-and-measurement instrument. Each write is one message; a read returns at
-// most one answer, whose end the device knows without a terminator.
+// usbtmcLink is the kernel's character device of a USB test-and-measurement instrument. Each write is one
+// message; a read returns at most one answer, whose end the device knows without a terminator.
 type usbtmcLink struct {
 	file     *os.File
 	address  Address

@@ -10,18 +10,22 @@ import (
 	"usherbench/instrument/dialect"
 )
 
-// The usual headers for what is set and measured, of SCPI-1999 and before. Only their questions are tried, which change nothing.
+// The usual headers for what is set and measured, of SCPI-1999 and before. Only their questions are tried,
+// which change nothing.
 var (
 	setHeaders = map[string][]string{
 		"volts": {"VOLT", "SOUR:VOLT", "VOLT:LEV", "VSET"}, "amps": {"CURR", "SOUR:CURR", "CURR:LEV", "ISET"},
 		"watts": {"POW", "SOUR:POW"}, "ohms": {"RES", "SOUR:RES"},
-		"volts above": {"VOLT:PROT", "VOLT:PROT:LEV", "SOUR:VOLT:PROT"}, "amps above": {"CURR:PROT", "CURR:PROT:LEV", "SOUR:CURR:PROT"},
+		"volts above": {"VOLT:PROT", "VOLT:PROT:LEV", "SOUR:VOLT:PROT"}, "amps above": {"CURR:PROT", "CURR:PROT:LEV",
+			"SOUR:CURR:PROT"},
 		"": {"OUTP", "OUTP:STAT", "INP", "INP:STAT", "FUNC", "SOUR:FUNC", "MODE"},
 	}
 	readHeaders = map[string][]string{
-		"volts": {"MEAS:VOLT?", "MEAS:VOLT:DC?", "FETC:VOLT?", "READ:VOLT?", "VOUT?"}, "amps": {"MEAS:CURR?", "MEAS:CURR:DC?", "FETC:CURR?", "READ:CURR?", "IOUT?"},
-		"watts": {"MEAS:POW?", "FETC:POW?"}, "ohms": {"MEAS:RES?", "MEAS:FRES?"}, "celsius": {"MEAS:TEMP?"}, "hertz": {"MEAS:FREQ?"},
-		"": {"OUTP?", "OUTP:STAT?", "INP?", "INP:STAT?"},
+		"volts": {"MEAS:VOLT?", "MEAS:VOLT:DC?", "FETC:VOLT?", "READ:VOLT?", "VOUT?"}, "amps": {"MEAS:CURR?", "MEAS:CURR:DC?",
+			"FETC:CURR?", "READ:CURR?", "IOUT?"},
+		"watts": {"MEAS:POW?", "FETC:POW?"}, "ohms": {"MEAS:RES?", "MEAS:FRES?"}, "celsius": {"MEAS:TEMP?"},
+		"hertz": {"MEAS:FREQ?"},
+		"":      {"OUTP?", "OUTP:STAT?", "INP?", "INP:STAT?"},
 	}
 )
 
@@ -48,7 +52,8 @@ func (t *trial) alternative(message, of string) string {
 	return ""
 }
 
-// header looks for a header of a setting that the instrument knows, by its question; empty if the setting is sound or none is found.
+// header looks for a header of a setting that the instrument knows, by its question; empty if the setting is
+// sound or none is found.
 func (t *trial) header(s dialect.Setter, of string) string {
 	if t.channel.Dialect.Protocol == dialect.Registers || len(s.Messages) == 0 {
 		return ""
@@ -89,7 +94,8 @@ func (t *trial) answers(question string) bool {
 	return err == nil && queueErr == nil && answer != "" && len(queue) == 0
 }
 
-// queue reads the error queue, as soon as the connection, which is closed after a question without answer, is open again.
+// queue reads the error queue, as soon as the connection, which is closed after a question without answer, is
+// open again.
 func (t *trial) queue() (queue []string, err error) {
 	for range 20 {
 		if queue, err = t.channel.Errors(t.ctx); err == nil {

@@ -51,7 +51,8 @@ func (t *trial) off(as string) bool {
 	return t.step(as+"confirm", d.Confirm.Place, func() (string, string, error) {
 		on, err := t.channel.OutputOn(t.ctx)
 		if err == nil && on {
-			return "", "if the output is off, on and off are written the wrong way round: swap them", errors.New("after off it reads back as on")
+			return "", "if the output is off, on and off are written the wrong way round: swap them",
+				errors.New("after off it reads back as on")
 		}
 		return "it reads back as off", t.yesNoRemedy(d.Confirm, err), err
 	})

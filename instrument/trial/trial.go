@@ -1,5 +1,5 @@
-// Package trial tries a dialect on a real instrument: each capability in a way that energises nothing, with every message and answer,
-// the line of the dialect that is wrong, and what to write instead.
+// Package trial tries a dialect on a real instrument: each capability in a way that energises nothing, with
+// every message and answer, the line of the dialect that is wrong, and what to write instead.
 package trial
 
 import (
@@ -119,13 +119,15 @@ func (t *trial) general(err error) string {
 	case errors.As(err, &refused):
 		return "look the message up in the instrument's command list; the instrument refused it"
 	case errors.As(err, &exception) && exception.Code == 2:
-		return "the register does not exist: many manuals count from 1, or write 40001 for register 0 and 30001 for input 0; subtract that"
+		return "the register does not exist: many manuals count from 1, or write 40001 for register 0 and 30001 for input " +
+			"0; subtract that"
 	case errors.As(err, &exception):
 		return "compare type, width and scale of the register with the manual"
 	case errors.Is(err, modbus.ErrChecksum) || errors.Is(err, modbus.ErrShort):
 		return "check baud, parity and stop bits of the address"
 	}
-	return "the instrument gave no answer: look the message up in its command list, or give it more time with \"answers within\""
+	return "the instrument gave no answer: look the message up in its command list, or give it more time with " +
+		"\"answers within\""
 }
 
 // basics tries what belongs to the whole instrument; false if nothing more makes sense.
@@ -133,12 +135,14 @@ func (t *trial) basics() bool {
 	d := t.channel.Instrument.Dialect
 	reached := true
 	if d.Identity.Match == nil {
-		t.note("identity", d.Identity.Place, "the dialect does not ask who the instrument is; preflight cannot tell another one at the address")
+		t.note("identity", d.Identity.Place,
+			"the dialect does not ask who the instrument is; preflight cannot tell another one at the address")
 	} else {
 		t.step("identity", d.Identity.Place, func() (string, string, error) {
 			identity, err := t.channel.Identify(t.ctx)
 			if errors.Is(err, instrument.ErrWrongIdentity) {
-				return "", fmt.Sprintf("write %q, if this is the right instrument", "^"+regexp.QuoteMeta(beginning(identity))), fmt.Errorf("it says %q, which %s does not match", identity, d.Identity.Match)
+				return "", fmt.Sprintf("write %q, if this is the right instrument", "^"+regexp.QuoteMeta(beginning(identity))),
+					fmt.Errorf("it says %q, which %s does not match", identity, d.Identity.Match)
 			}
 			reached = err == nil
 			return fmt.Sprintf("it says %q", identity), "", err
@@ -160,7 +164,9 @@ func (t *trial) basics() bool {
 		}
 		if len(queue) > 1 && queue[len(queue)-1] == queue[len(queue)-2] {
 			head, _, _ := strings.Cut(queue[0], ",")
-			return "", fmt.Sprintf("if this means that there is no error, write none: %q", head+","), fmt.Errorf("the queue never becomes empty: it says %q again and again, which does not begin with %q", queue[0], d.Errors.None)
+			return "", fmt.Sprintf("if this means that there is no error, write none: %q", head+","),
+				fmt.Errorf("the queue never becomes empty: it says %q again and again, which does not begin with %q", queue[0],
+					d.Errors.None)
 		}
 		if len(queue) > 0 {
 			return "it held " + strings.Join(queue, "; ") + "; now it is empty", "", nil
@@ -228,7 +234,8 @@ func (t *trial) yesNoRemedy(q dialect.Query, err error) string {
 	if askErr != nil {
 		return t.alternative(q.Message, "")
 	}
-	return fmt.Sprintf("write what %q means in place of %q or %q", answer, strings.Join(q.Yes, ", "), strings.Join(q.No, ", "))
+	return fmt.Sprintf("write what %q means in place of %q or %q", answer, strings.Join(q.Yes, ", "),
+		strings.Join(q.No, ", "))
 }
 
 func (t *trial) reading(as string, q dialect.Query) {
@@ -248,7 +255,8 @@ func (t *trial) reading(as string, q dialect.Query) {
 			shown = append(shown, name+" = "+dialect.Show(name, values[i]))
 			spec := t.channel.Dialect.ReadRanges[name]
 			if len(spec) > 0 && math.Abs(values[i]) > 1.2*spec[len(spec)-1].To {
-				return "", "compare the order of gives with the answer, and its unit with units", fmt.Errorf("%s is beyond the range of %s", shown[i], dialect.Show(name, spec[len(spec)-1].To))
+				return "", "compare the order of gives with the answer, and its unit with units",
+					fmt.Errorf("%s is beyond the range of %s", shown[i], dialect.Show(name, spec[len(spec)-1].To))
 			}
 		}
 		return strings.Join(shown, ", "), "", nil
@@ -293,9 +301,11 @@ func (t *trial) number(name, of string, s dialect.Setter, set func(float64) erro
 		}
 		restore := set(before)
 		if math.Abs(now-x) > 0.01*math.Abs(x)+1e-6 {
-			return "", unitRemedy(of, s, now/x), fmt.Errorf("%s was set, but %s reads back", dialect.Show(quantityOf(of), x), dialect.Show(quantityOf(of), now))
+			return "", unitRemedy(of, s, now/x), fmt.Errorf("%s was set, but %s reads back", dialect.Show(quantityOf(of), x),
+				dialect.Show(quantityOf(of), now))
 		}
-		return fmt.Sprintf("%s reads back as %s; set to %s again", dialect.Show(quantityOf(of), x), dialect.Show(quantityOf(of), now), dialect.Show(quantityOf(of), before)), "", restore
+		return fmt.Sprintf("%s reads back as %s; set to %s again", dialect.Show(quantityOf(of), x),
+			dialect.Show(quantityOf(of), now), dialect.Show(quantityOf(of), before)), "", restore
 	})
 }
 
@@ -308,7 +318,8 @@ func unitRemedy(of string, s dialect.Setter, ratio float64) string {
 	case near(1e3) && s.Factor == 1e-3:
 		return fmt.Sprintf("the instrument takes whole units: write unit: %s", symbol)
 	case near(1e3):
-		return fmt.Sprintf("the answer is in thousandths: it is read in the unit of the setting, so add unit: m%s if both are", symbol)
+		return fmt.Sprintf("the answer is in thousandths: it is read in the unit of the setting, "+
+			"so add unit: m%s if both are", symbol)
 	}
 	return "compare ask, unit and decimals with the manual"
 }

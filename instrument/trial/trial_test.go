@@ -41,7 +41,8 @@ func try(t *testing.T, b *simbench.Bench, name, text string, o trial.Options) (w
 }
 
 func bench(t *testing.T) *simbench.Bench {
-	b, err := simbench.Start(simbench.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.BatteryPack, simbench.SerialLoad, simbench.Metered}})
+	b, err := simbench.Start(simbench.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.BatteryPack,
+		simbench.SerialLoad, simbench.Metered}})
 	require.NoError(t, err)
 	t.Cleanup(func() { b.Close() })
 	return b
@@ -87,16 +88,25 @@ func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) {
 	wrong, _ := try(t, b, "load1", sound, trial.Options{})
 	require.Empty(t, wrong, "the dialect without a mistake")
 	for name, c := range map[string]struct{ old, new, want string }{
-		"identity":        {`SIM-L1,"`, `SIM-L7,"`, `mine.yaml:2:11 identity: it says "Usher Bench,SIM-L1,L1-0201,1.0", which ^Usher Bench,SIM-L7, does not match; write "^Usher Bench,SIM-L1,"`},
+		"identity": {`SIM-L1,"`, `SIM-L7,"`,
+			`mine.yaml:2:11 identity: it says "Usher Bench,SIM-L1,L1-0201,1.0", which ^Usher Bench,SIM-L7, does not match; ` +
+				`write "^Usher Bench,SIM-L1,"`},
 		"a wrong query":   {`"MEAS:CURR?"`, `"MEAS:AMPS?"`, `mine.yaml:12:15 as load: read amps: `},
 		"what to write":   {`"MEAS:CURR?"`, `"MEAS:AMPS?"`, `write message: "MEAS:CURR?", which the instrument answers`},
 		"a wrong setting": {`message: "CURR {value}"`, `message: "CURRENTS {value}"`, `mine.yaml:7:19 as load: set amps: `},
-		"its header":      {`message: "CURR {value}"`, `message: "CURRENTS {value}"`, `write "CURR {value}", whose question the instrument answers`},
-		"a wrong unit":    {`message: "CURR {value}", ask`, `message: "CURR {value}", unit: mA, ask`, `the instrument refused`},
-		"no error":        {`none: "0,"`, `none: "+0,"`, `the queue never becomes empty: it says "0,\"No error\"" again and again, which does not begin with "+0,"; if this means that there is no error, write none: "0,"`},
-		"the wrong way":   {`"on": "1", "off": "0"`, `"on": "0", "off": "1"`, `on and off are written the wrong way round: swap them`},
-		"other answers":   {`"on": "1", "off": "0"`, `"on": "ON", "off": "OFF"`, `write what "0" means in place of "ON" or "OFF"`},
-		"two in one":      {`"MEAS:VOLT?", gives: [volts]`, `"MEAS:VOLT?", gives: [volts, amps]`, `let gives, separator, pattern or block describe it`},
+		"its header": {`message: "CURR {value}"`, `message: "CURRENTS {value}"`,
+			`write "CURR {value}", whose question the instrument answers`},
+		"a wrong unit": {`message: "CURR {value}", ask`, `message: "CURR {value}", unit: mA, ask`,
+			`the instrument refused`},
+		"no error": {`none: "0,"`, `none: "+0,"`,
+			`the queue never becomes empty: it says "0,\"No error\"" again and again, which does not begin with "+0,"; if ` +
+				`this means that there is no error, write none: "0,"`},
+		"the wrong way": {`"on": "1", "off": "0"`, `"on": "0", "off": "1"`,
+			`on and off are written the wrong way round: swap them`},
+		"other answers": {`"on": "1", "off": "0"`, `"on": "ON", "off": "OFF"`,
+			`write what "0" means in place of "ON" or "OFF"`},
+		"two in one": {`"MEAS:VOLT?", gives: [volts]`, `"MEAS:VOLT?", gives: [volts, amps]`,
+			`let gives, separator, pattern or block describe it`},
 	} {
 		require.Contains(t, sound, c.old, name)
 		wrong, _ := try(t, b, "load1", strings.Replace(sound, c.old, c.new, 1), trial.Options{})
@@ -106,11 +116,13 @@ func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) {
 
 func TestRegistersThatDoNotExistAreNamed(t *testing.T) {
 	b := bench(t)
-	text := "dialect: mine\nfrom: sim-register-load\nset:\n  amps: {register: 40003, unit: mA}\n  volts: {register: 3, unit: V}\nread:\n  volts: {input: 30001, as: int16, unit: mV}\n"
+	text := "dialect: mine\nfrom: sim-register-load\nset:\n  amps: {register: 40003, unit: mA}\n  volts: {register: 3, " +
+		"unit: V}\nread:\n  volts: {input: 30001, as: int16, unit: mV}\n"
 	wrong, _ := try(t, b, "register-load3", text, trial.Options{})
 	all := strings.Join(wrong, "\n")
 	assert.Contains(t, all, "mine.yaml:4:9 as load: set amps: ")
-	assert.Contains(t, all, "exception 2: illegal register address; the register does not exist: many manuals count from 1")
+	assert.Contains(t, all,
+		"exception 2: illegal register address; the register does not exist: many manuals count from 1")
 	assert.Contains(t, all, "mine.yaml:7:3 as load: read volts")
 }
 

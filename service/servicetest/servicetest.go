@@ -1,5 +1,5 @@
-// Package servicetest starts a whole house for tests: a simulated bench on real sockets and a service that drives it, with clients
-// whose every request and answer is held against the OpenAPI document.
+// Package servicetest starts a whole house for tests: a simulated bench on real sockets and a service that
+// drives it, with clients whose every request and answer is held against the OpenAPI document.
 package servicetest
 
 import (
@@ -57,7 +57,8 @@ func Start(t testing.TB, o Options) *House {
 	if o.TimeFactor == 0 {
 		o.TimeFactor = 20
 	}
-	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor, Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits()})
+	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor,
+		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits()})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })
 	config := demo.Config(bench, o.TimeFactor)
@@ -65,7 +66,8 @@ func Start(t testing.TB, o Options) *House {
 		o.Change(&config)
 	}
 	h := &House{Bench: bench, Data: t.TempDir(), t: t}
-	h.Running, err = service.Start(service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
+	h.Running, err = service.Start(service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config},
+		slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
 	require.NoError(t, err)
 	t.Cleanup(h.Close)
 	text, err := os.ReadFile(filepath.Join(h.Data, service.LocalAccessFile))

@@ -54,7 +54,8 @@ func (v validating) RoundTrip(request *http.Request) (*http.Response, error) {
 	copied.Body = io.NopCloser(bytes.NewReader(body))
 	if ok, errs := document.ValidateHttpResponse(request, &copied); !ok {
 		for _, e := range errs {
-			v.t.Errorf("%s %s answered %d against the OpenAPI document: %s: %s %v", request.Method, request.URL.Path, response.StatusCode, e.Message, e.Reason, e.SchemaValidationErrors)
+			v.t.Errorf("%s %s answered %d against the OpenAPI document: %s: %s %v", request.Method, request.URL.Path,
+				response.StatusCode, e.Message, e.Reason, e.SchemaValidationErrors)
 		}
 	}
 	return response, nil

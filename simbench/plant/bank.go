@@ -5,8 +5,8 @@ import (
 	"math"
 )
 
-// Bank is single cells side by side on one pair of rails, each through a fuse and an ammeter of its own. Cells that are not equally full
-// even out through the rails.
+// Bank is single cells side by side on one pair of rails, each through a fuse and an ammeter of its own. Cells
+// that are not equally full even out through the rails.
 type Bank struct {
 	Cells []*BatteryUnit
 	// Reversed says that the leads to the rails are the wrong way round.
@@ -19,8 +19,8 @@ const BlownFuse Fault = "blown-fuse"
 // bankCells are how many cells a bank of the demo scenario has.
 const bankCells = 7
 
-// GannetBank is a bank of gannet cells as they came from the shelf: state is the state of charge in the mean, 0 … 1; each cell is up to a
-// tenth away from it.
+// GannetBank is a bank of gannet cells as they came from the shelf: state is the state of charge in the mean, 0
+// … 1; each cell is up to a tenth away from it.
 func GannetBank(serial string, fault Fault, state float64) (*Bank, error) {
 	change, ok := bankFaults[fault]
 	if !ok {
@@ -81,8 +81,8 @@ func (b *Bank) pass(t float64) {
 	}
 }
 
-// settle shares the current: on rails at V the cell k with inner voltage E and resistance R takes (V − E)/R, so that together they are one
-// battery with the conductances added and the inner voltages weighted by them.
+// settle shares the current: on rails at V the cell k with inner voltage E and resistance R takes (V − E)/R,
+// so that together they are one battery with the conductances added and the inner voltages weighted by them.
 func (b *Bank) settle(source Source, load Load) Operating {
 	var siemens, short float64
 	warmest := 0.0

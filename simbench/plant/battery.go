@@ -8,8 +8,8 @@ import (
 	"slices"
 )
 
-// Battery is a pack of cells in series and parallel: open-circuit voltage over state of charge, an ohmic and two RC resistances,
-// and a thermal mass. Charge is in ampere-seconds.
+// Battery is a pack of cells in series and parallel: open-circuit voltage over state of charge, an ohmic and
+// two RC resistances, and a thermal mass. Charge is in ampere-seconds.
 type Battery struct {
 	Chemistry        Chemistry
 	Series, Parallel int
@@ -21,9 +21,11 @@ type Battery struct {
 	SlowTau          float64 // s
 	ThermalOhms      float64 // K/W to the ambient
 	ThermalTau       float64 // s
-	// Dormant is capacity, A·s, that a pack after long storage does not give. Each full discharge wakes two thirds of what is left of it.
+	// Dormant is capacity, A·s, that a pack after long storage does not give. Each full discharge wakes two
+	// thirds of what is left of it.
 	Dormant float64
-	// Collapse is the state of charge below which one cell falls away, by CollapseVolts per second under load; 0: none does.
+	// Collapse is the state of charge below which one cell falls away, by CollapseVolts per second under load; 0:
+	// none does.
 	Collapse, CollapseVolts float64
 	// SelfDischarge is the share of its charge that it loses in a month of 30 days.
 	SelfDischarge float64
@@ -70,16 +72,20 @@ func (b *Battery) apply(fault Fault) error {
 // Gannet is the 7-cell NMC pack of the demo scenario, as the pack with the given serial number was made.
 func Gannet(serial string, fault Fault) (Battery, error) {
 	spread := spreadOf(serial, 0x9a22)
-	b := Battery{Chemistry: chemistries["NMC"], Series: 7, Parallel: 2, Capacity: spread(9.6*3600, 0.008), Ohmic: spread(0.063, 0.05), FastOhms: spread(0.028, 0.05), FastTau: 12,
+	b := Battery{Chemistry: chemistries["NMC"], Series: 7, Parallel: 2, Capacity: spread(9.6*3600, 0.008),
+		Ohmic: spread(0.063, 0.05), FastOhms: spread(0.028, 0.05), FastTau: 12,
 		SlowOhms: spread(0.035, 0.05), SlowTau: 240, ThermalOhms: 2.2, ThermalTau: 900, SelfDischarge: 0.02, Fade: 2e-4}
 	return b, b.apply(fault)
 }
 
-// GannetCell is one of the NMC cells that the pack is made of. Cells of one lot differ in capacity and resistance, and not always together.
+// GannetCell is one of the NMC cells that the pack is made of. Cells of one lot differ in capacity and
+// resistance, and not always together.
 func GannetCell(serial string, fault Fault) (Battery, error) {
 	spread := spreadOf(serial, 0xce11)
-	b := Battery{Chemistry: chemistries["NMC"], Series: 1, Parallel: 1, Capacity: spread(4.8*3600, 0.011), Ohmic: spread(0.018, 0.07), FastOhms: spread(0.008, 0.06), FastTau: 12,
-		SlowOhms: spread(0.010, 0.06), SlowTau: 240, ThermalOhms: 9, ThermalTau: 600, SelfDischarge: spread(0.02, 0.2), Fade: 2e-4}
+	b := Battery{Chemistry: chemistries["NMC"], Series: 1, Parallel: 1, Capacity: spread(4.8*3600, 0.011),
+		Ohmic: spread(0.018, 0.07), FastOhms: spread(0.008, 0.06), FastTau: 12,
+		SlowOhms: spread(0.010, 0.06), SlowTau: 240, ThermalOhms: 9, ThermalTau: 600, SelfDischarge: spread(0.02, 0.2),
+		Fade: 2e-4}
 	return b, b.apply(fault)
 }
 
@@ -194,7 +200,8 @@ func (b Battery) settle(s *BatteryState, source Source, load Load) Operating {
 	in, out := b.solve(inner, source, load)
 	s.amps = in - out
 	s.volts = inner + s.amps*b.Ohmic
-	return Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On && in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: b.heat(s.amps)}
+	return Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On &&
+		in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: b.heat(s.amps)}
 }
 
 // inner is the voltage behind the ohmic resistance.
@@ -228,8 +235,8 @@ func (b Battery) solve(inner float64, source Source, load Load) (in, out float64
 	return in, out
 }
 
-// ToCutoff is the truth of a discharge at constant current: how long it takes, s, until the volts of a rested battery in the given state
-// have fallen to the cutoff, and the charge that it gave till then, A·s.
+// ToCutoff is the truth of a discharge at constant current: how long it takes, s, until the volts of a rested
+// battery in the given state have fallen to the cutoff, and the charge that it gave till then, A·s.
 func (b Battery) ToCutoff(s BatteryState, amps, cutoff float64) (seconds, charge float64) {
 	load := Load{On: true, Mode: ConstantCurrent, Level: amps}
 	b.At(&s, s.t, Source{}, load)

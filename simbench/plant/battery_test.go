@@ -16,7 +16,8 @@ func TestABatteryKeepsItsCharge(t *testing.T) {
 	discharge := Load{On: true, Mode: ConstantCurrent, Level: 4.8}
 	b.At(&s, 0, Source{}, discharge)
 	o := b.At(&s, 600, Source{}, discharge)
-	assert.InDelta(t, 0.5*b.Capacity-4.8*600, s.Charge, 0.1, "charge is current times time, but for what it loses by itself")
+	assert.InDelta(t, 0.5*b.Capacity-4.8*600, s.Charge, 0.1,
+		"charge is current times time, but for what it loses by itself")
 	assert.Less(t, o.OutputVolts, rest.OutputVolts-4.8*b.Ohmic, "it sags by its resistances")
 	assert.Greater(t, o.Celsius, float64(Ambient), "and grows warm")
 	sagged := b.At(&s, 600, Source{}, Load{}).OutputVolts

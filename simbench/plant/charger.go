@@ -2,8 +2,8 @@ package plant
 
 import "math"
 
-// Charger is somebody's charger with stages of its own: bulk at constant current, absorption at constant voltage until the current has tapered, a
-// test without current, and float.
+// Charger is somebody's charger with stages of its own: bulk at constant current, absorption at constant
+// voltage until the current has tapered, a test without current, and float.
 type Charger struct {
 	Bulk, Taper   float64 // A: in bulk, and at the end of absorption
 	Absorb, Float float64 // V: in absorption, and in float
@@ -63,8 +63,8 @@ const chargedFull = 0.962
 // Logged is a frame of a charge as a logger beside the charger writes it.
 type Logged struct{ T, Volts, Amps, Celsius float64 }
 
-// Log discharges a battery by a charge (A·s) at a current and lets the charger fill it again, with a frame each interval for so many seconds after the
-// charger was plugged in. Amps are positive into the battery.
+// Log discharges a battery by a charge (A·s) at a current and lets the charger fill it again, with a frame
+// each interval for so many seconds after the charger was plugged in. Amps are positive into the battery.
 func (c Charger) Log(b Battery, taken, amps, interval, seconds float64) []Logged {
 	u := NewUnit(b, chargedFull)
 	var frames []Logged

@@ -1,4 +1,5 @@
-// Package plant holds the physics of the units that the simulated bench tests: pure, seeded, and able to state its own truth.
+// Package plant holds the physics of the units that the simulated bench tests: pure, seeded, and able to state
+// its own truth.
 package plant
 
 import (
@@ -50,8 +51,8 @@ var converterFaults = map[Fault]func(*Converter){
 // Faults lists the names of the faults of a converter, without the healthy unit.
 func Faults() []string { return namesOf(converterFaults) }
 
-// Tern is the 48 V to 15 V module of the demo scenario, as the unit with the given serial number was made: its tolerances are
-// drawn from the serial, so that the same serial is always the same unit.
+// Tern is the 48 V to 15 V module of the demo scenario, as the unit with the given serial number was made: its
+// tolerances are drawn from the serial, so that the same serial is always the same unit.
 func Tern(serial string, fault Fault) (Converter, error) {
 	apply, ok := converterFaults[fault]
 	if !ok {
@@ -68,7 +69,8 @@ func Tern(serial string, fault Fault) (Converter, error) {
 	}
 	c := Converter{
 		Rated: spread(15.010, 0.0003), Nominal: 48, LineSlope: spread(-0.35e-3, 0.2), Resistance: spread(5.0e-3, 0.08),
-		Quiescent: spread(0.78, 0.04), QuiescentAt: 0.006, Diode: spread(0.10, 0.04), Conduction: spread(0.062, 0.03), Switching: spread(1.5e-3, 0.05),
+		Quiescent: spread(0.78, 0.04), QuiescentAt: 0.006, Diode: spread(0.10, 0.04), Conduction: spread(0.062, 0.03),
+		Switching: spread(1.5e-3, 0.05),
 		LockoutOn: spread(34.4, 0.003), LockoutOff: spread(32.9, 0.003), CurrentLimit: spread(10.5, 0.02),
 		SoftStart: 20e-3, Ring: 4000, Damping: 0.35, Overshoot: 0.04,
 	}
@@ -154,8 +156,8 @@ func (c Converter) outputAt(line, amps float64) float64 {
 	return c.Rated + c.LineSlope*(line-c.Nominal) - c.Resistance*amps
 }
 
-// Solve is the truth: the steady state of the unit between a source and a load. running tells whether the unit was running
-// before, which decides between its two lockout levels.
+// Solve is the truth: the steady state of the unit between a source and a load. running tells whether the unit
+// was running before, which decides between its two lockout levels.
 func (c Converter) Solve(s Source, l Load, running bool) Operating {
 	threshold := c.LockoutOn
 	if running {
@@ -176,8 +178,8 @@ func (c Converter) Solve(s Source, l Load, running bool) Operating {
 	return Operating{LineVolts: c.LockoutOff * 0.9, LineAmps: s.Amps, SourceLimited: true}
 }
 
-// solveOutput finds output volts and load current together; beyond the unit's limit the output collapses to what the limit
-// current makes of the load.
+// solveOutput finds output volts and load current together; beyond the unit's limit the output collapses to
+// what the limit current makes of the load.
 func (c Converter) solveOutput(line float64, l Load) (volts, amps float64) {
 	amps = 0
 	for range 60 {
@@ -215,8 +217,8 @@ type State struct {
 	t         float64
 }
 
-// At is the operating point at time t (seconds of the plant's own clock). It must be called with increasing t; each change of
-// source or load is seen at the first call after it.
+// At is the operating point at time t (seconds of the plant's own clock). It must be called with increasing t;
+// each change of source or load is seen at the first call after it.
 func (c Converter) At(s *State, t float64, source Source, load Load) Operating {
 	s.warmth += (s.loss*thermalOhms - s.warmth) * (1 - math.Exp(-max(t-s.t, 0)/thermalTau))
 	o := c.move(s, t, source, load)

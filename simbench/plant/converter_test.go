@@ -57,7 +57,8 @@ func TestLockoutHasHysteresis(t *testing.T) {
 
 func TestEveryLoadModeIsConsistent(t *testing.T) {
 	c := tern(t, "TN-1", Healthy)
-	for _, l := range []Load{{On: true, Mode: ConstantCurrent, Level: 4}, {On: true, Mode: ConstantPower, Level: 60}, {On: true, Mode: ConstantResistance, Level: 3.75}} {
+	for _, l := range []Load{{On: true, Mode: ConstantCurrent, Level: 4}, {On: true, Mode: ConstantPower, Level: 60},
+		{On: true, Mode: ConstantResistance, Level: 3.75}} {
 		o := c.Solve(line, l, true)
 		assert.InDelta(t, l.amps(o.OutputVolts), o.LoadAmps, 1e-9, l.Mode)
 		assert.InDelta(t, 4, o.LoadAmps, 0.05, l.Mode)

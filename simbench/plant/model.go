@@ -40,8 +40,8 @@ func Names() []string { return []string{"gannet", "gannet-bank", "gannet-cell", 
 // HalfFull is the state of charge at which a battery begins when nothing else is said.
 const HalfFull = 0.55
 
-// New makes a unit. Its tolerances are drawn from the serial number; an empty one makes the unit with nominal values. state is the state
-// of charge at which a battery begins, 0 … 1.
+// New makes a unit. Its tolerances are drawn from the serial number; an empty one makes the unit with nominal
+// values. state is the state of charge at which a battery begins, 0 … 1.
 func (m Model) New(serial string, fault Fault, state float64) (Unit, error) {
 	switch {
 	case m.Name == "tern":
@@ -113,7 +113,8 @@ func (u *BatteryUnit) Remake(as Storage) {
 	}
 }
 
-// converter makes a step-down module from its ratings: losses such that it has its rated efficiency (90 % if none is stated) at full load.
+// converter makes a step-down module from its ratings: losses such that it has its rated efficiency (90 % if
+// none is stated) at full load.
 func (m Model) converter(fault Fault) (Converter, error) {
 	apply, ok := converterFaults[fault]
 	if !ok {
@@ -136,9 +137,11 @@ func (m Model) converter(fault Fault) (Converter, error) {
 	loss := watts * (1/math.Min(or("rated_efficiency", 0.9), 0.999) - 1)
 	quiescent := math.Min(or("no_load_power", 0.15*loss), 0.6*loss)
 	c := Converter{
-		Rated: volts, Nominal: nominal, LineSlope: -2e-5 * volts, Resistance: 0.002 * volts / amps, Quiescent: quiescent, QuiescentAt: 0.006,
-		Diode: 0.2 * (loss - quiescent) / amps, Conduction: 0.8 * (loss - quiescent) / (amps * amps),
-		LockoutOn: 0.97 * lowest, LockoutOff: 0.92 * lowest, CurrentLimit: 1.3 * amps, SoftStart: 20e-3, Ring: 4000, Damping: 0.35, Overshoot: 0.003 * volts / amps,
+		Rated: volts, Nominal: nominal, LineSlope: -2e-5 * volts, Resistance: 0.002 * volts / amps, Quiescent: quiescent,
+		QuiescentAt: 0.006,
+		Diode:       0.2 * (loss - quiescent) / amps, Conduction: 0.8 * (loss - quiescent) / (amps * amps),
+		LockoutOn: 0.97 * lowest, LockoutOff: 0.92 * lowest, CurrentLimit: 1.3 * amps, SoftStart: 20e-3, Ring: 4000,
+		Damping: 0.35, Overshoot: 0.003 * volts / amps,
 	}
 	apply(&c)
 	return c, nil
@@ -160,7 +163,9 @@ func (m Model) battery(fault Fault) (Battery, error) {
 		series = max(int(math.Round(volts/cells.at(HalfFull))), 1)
 	}
 	ohms := 0.03 * volts / (capacity / 3600)
-	b := Battery{Chemistry: cells, Series: series, Parallel: 1, Capacity: capacity, Ohmic: 0.5 * ohms, FastOhms: 0.2 * ohms, FastTau: 12,
-		SlowOhms: 0.3 * ohms, SlowTau: 240, ThermalOhms: 30 / (volts * capacity / 3600 * 0.1), ThermalTau: 900, SelfDischarge: 0.03, Fade: 3e-4}
+	b := Battery{Chemistry: cells, Series: series, Parallel: 1, Capacity: capacity, Ohmic: 0.5 * ohms,
+		FastOhms: 0.2 * ohms, FastTau: 12,
+		SlowOhms: 0.3 * ohms, SlowTau: 240, ThermalOhms: 30 / (volts * capacity / 3600 * 0.1), ThermalTau: 900,
+		SelfDischarge: 0.03, Fade: 3e-4}
 	return b, b.apply(fault)
 }

@@ -32,5 +32,8 @@ async function go(act: () => Promise<void>) {
 </template>
 
 <style scoped>
-.question { font-size: 16px; font-weight: 620; }
+.question {
+  font-size: 16px;
+  font-weight: 620;
+}
 </style>

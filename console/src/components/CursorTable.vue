@@ -24,21 +24,39 @@ function at(line: Line, t: number | null): number | null {
   return t1 === t0 ? x0 : x0 + ((x1 - x0) * (t - t0)) / (t1 - t0)
 }
 
-const rows = computed(() => props.lines.map((l) => {
-  const a = at(l, props.cursors[0])
-  const b = at(l, props.cursors[1])
-  return { column: l.column, a, b, difference: a !== null && b !== null ? b - a : null }
-}))
-const between = computed(() => (props.cursors[0] !== null && props.cursors[1] !== null ? Math.abs(props.cursors[1] - props.cursors[0]) : null))
+const rows = computed(() =>
+  props.lines.map((l) => {
+    const a = at(l, props.cursors[0])
+    const b = at(l, props.cursors[1])
+    return { column: l.column, a, b, difference: a !== null && b !== null ? b - a : null }
+  }),
+)
+const between = computed(() =>
+  props.cursors[0] !== null && props.cursors[1] !== null ? Math.abs(props.cursors[1] - props.cursors[0]) : null,
+)
 </script>
 
 <template>
   <div class="scroll">
     <table class="plain" data-test="cursors">
-      <thead><tr><th>cursor</th><th class="right">A · {{ cursors[0] === null ? '—' : clock(cursors[0], 1) }}</th>
-        <th class="right">B · {{ cursors[1] === null ? '—' : clock(cursors[1], 1) }}</th><th class="right">B − A{{ between === null ? '' : ` · ${seconds(between)}` }}</th></tr></thead>
-      <tbody><tr v-for="r in rows" :key="r.column"><td>{{ r.column }} <span class="muted">{{ unitOf(r.column) }}</span></td>
-        <td class="right">{{ reading(r.column, r.a) }}</td><td class="right">{{ reading(r.column, r.b) }}</td><td class="right">{{ reading(r.column, r.difference) }}</td></tr></tbody>
+      <thead>
+        <tr>
+          <th>cursor</th>
+          <th class="right">A · {{ cursors[0] === null ? '—' : clock(cursors[0], 1) }}</th>
+          <th class="right">B · {{ cursors[1] === null ? '—' : clock(cursors[1], 1) }}</th>
+          <th class="right">B − A{{ between === null ? '' : ` · ${seconds(between)}` }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in rows" :key="r.column">
+          <td>
+            {{ r.column }} <span class="muted">{{ unitOf(r.column) }}</span>
+          </td>
+          <td class="right">{{ reading(r.column, r.a) }}</td>
+          <td class="right">{{ reading(r.column, r.b) }}</td>
+          <td class="right">{{ reading(r.column, r.difference) }}</td>
+        </tr>
+      </tbody>
     </table>
   </div>
 </template>

@@ -28,7 +28,19 @@ async function show(which: string) {
 function write() {
   name.value = ''
   error.value = null
-  text.value = 'dialect: my-instrument\ntitle: My instrument\nidentity: "^Maker,Model,"\nseats: [source]\nset:\n  volts: {message: "VOLT {value}", ask: "VOLT?"}\n  amps: {message: "CURR {value}", ask: "CURR?"}\n  output: {"on": "OUTP ON", "off": "OUTP OFF"}\nread: {message: "MEAS:VOLT?", gives: [volts]}\nconfirm: {message: "OUTP?", "on": "1", "off": "0"}\n'
+  text.value = [
+    'dialect: my-instrument',
+    'title: My instrument',
+    'identity: "^Maker,Model,"',
+    'seats: [source]',
+    'set:',
+    '  volts: {message: "VOLT {value}", ask: "VOLT?"}',
+    '  amps: {message: "CURR {value}", ask: "CURR?"}',
+    '  output: {"on": "OUTP ON", "off": "OUTP OFF"}',
+    'read: {message: "MEAS:VOLT?", gives: [volts]}',
+    'confirm: {message: "OUTP?", "on": "1", "off": "0"}',
+    '',
+  ].join('\n')
   open.value = true
 }
 async function push() {
@@ -48,12 +60,36 @@ async function push() {
 
 <template>
   <div class="panel scroll">
-    <div class="head"><h2>Dialects</h2><span class="grow" /><v-btn v-if="may" size="small" data-test="new-dialect" @click="write">Write one</v-btn></div>
+    <div class="head">
+      <h2>Dialects</h2>
+      <span class="grow" /><v-btn v-if="may" size="small" data-test="new-dialect" @click="write">Write one</v-btn>
+    </div>
     <table class="plain">
-      <thead><tr><th>dialect</th><th>title</th><th>speaks</th><th class="right">channels</th><th>for</th></tr></thead>
+      <thead>
+        <tr>
+          <th>dialect</th>
+          <th>title</th>
+          <th>speaks</th>
+          <th class="right">channels</th>
+          <th>for</th>
+        </tr>
+      </thead>
       <tbody>
-        <tr v-for="d in dialects" :key="d.name" class="link" tabindex="0" @click="show(d.name)" @keydown.enter="show(d.name)">
-          <td><strong>{{ d.name }}</strong></td><td>{{ d.title }}</td><td class="muted">{{ d.protocol }}</td><td class="right">{{ d.channels }}</td><td class="muted">{{ d.seats.join(', ') }}</td>
+        <tr
+          v-for="d in dialects"
+          :key="d.name"
+          class="link"
+          tabindex="0"
+          @click="show(d.name)"
+          @keydown.enter="show(d.name)"
+        >
+          <td>
+            <strong>{{ d.name }}</strong>
+          </td>
+          <td>{{ d.title }}</td>
+          <td class="muted">{{ d.protocol }}</td>
+          <td class="right">{{ d.channels }}</td>
+          <td class="muted">{{ d.seats.join(', ') }}</td>
         </tr>
       </tbody>
     </table>
@@ -61,12 +97,20 @@ async function push() {
       <v-card class="pa-5">
         <h2>{{ name || 'A new dialect' }}</h2>
         <textarea v-model="text" spellcheck="false" :readonly="!may" rows="22" aria-label="Text of the dialect" />
-        <ul v-if="findings().length" class="findings"><li v-for="(f, i) in findings()" :key="i"><strong>line {{ f.line }}</strong>, column {{ f.column }}: {{ f.message }}</li></ul>
+        <ul v-if="findings().length" class="findings">
+          <li v-for="(f, i) in findings()" :key="i">
+            <strong>line {{ f.line }}</strong
+            >, column {{ f.column }}: {{ f.message }}
+          </li>
+        </ul>
         <ProblemNote v-else class="mt-3" :error="error" />
         <div class="d-flex ga-3 mt-4 justify-end">
-          <span class="muted">Try it on the instrument with: usher dialect try FILE --address …</span><span class="grow" />
+          <span class="muted">Try it on the instrument with: usher dialect try FILE --address …</span
+          ><span class="grow" />
           <v-btn @click="open = false">Close</v-btn>
-          <v-btn v-if="may" variant="flat" color="primary" :loading="busy" data-test="push-dialect" @click="push">Check and store</v-btn>
+          <v-btn v-if="may" variant="flat" color="primary" :loading="busy" data-test="push-dialect" @click="push"
+            >Check and store</v-btn
+          >
         </div>
       </v-card>
     </v-dialog>
@@ -74,7 +118,26 @@ async function push() {
 </template>
 
 <style scoped>
-.head { display: flex; align-items: baseline; }
-textarea { width: 100%; font-family: ui-monospace, monospace; font-size: 13px; line-height: 1.5; padding: 12px; border: 1px solid var(--line); border-radius: 8px; background: var(--paper); color: var(--ink); resize: vertical; white-space: pre; }
-.findings { color: var(--fail); padding-left: 18px; margin: 10px 0 0; }
+.head {
+  display: flex;
+  align-items: baseline;
+}
+textarea {
+  width: 100%;
+  font-family: ui-monospace, monospace;
+  font-size: 13px;
+  line-height: 1.5;
+  padding: 12px;
+  border: 1px solid var(--line);
+  border-radius: 8px;
+  background: var(--paper);
+  color: var(--ink);
+  resize: vertical;
+  white-space: pre;
+}
+.findings {
+  color: var(--fail);
+  padding-left: 18px;
+  margin: 10px 0 0;
+}
 </style>

@@ -14,8 +14,13 @@ const path = computed(() => {
   let pen = 'M'
   let d = ''
   xs.forEach((x, i) => {
-    if (x === null) { pen = 'M'; return }
-    d += `${pen}${((i / (xs.length - 1)) * width).toFixed(1)} ${(height - 4 - ((x - low) / span) * (height - 8)).toFixed(1)}`
+    if (x === null) {
+      pen = 'M'
+      return
+    }
+    const across = (i / (xs.length - 1)) * width
+    const down = height - 4 - ((x - low) / span) * (height - 8)
+    d += `${pen}${across.toFixed(1)} ${down.toFixed(1)}`
     pen = 'L'
   })
   return d
@@ -29,5 +34,9 @@ const path = computed(() => {
 </template>
 
 <style scoped>
-svg { display: block; width: 100%; height: 70px; }
+svg {
+  display: block;
+  width: 100%;
+  height: 70px;
+}
 </style>

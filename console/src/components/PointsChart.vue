@@ -16,7 +16,8 @@ const words = (of: string) => of.replace('.', ' ').replace(/^./, (c) => c.toUppe
 function valueOf(p: Point, of: string): number | null {
   const source = p.averages['source.watts']
   const load = p.averages['load.watts']
-  if (of === 'efficiency') return source && load && source.mean > 0 && load.mean > 0 ? (100 * load.mean) / source.mean : null
+  if (of === 'efficiency')
+    return source && load && source.mean > 0 && load.mean > 0 ? (100 * load.mean) / source.mean : null
   if (of === 'loss') return source && load ? source.mean - load.mean : null
   const a = p.averages[of]
   return a && a.n > 0 ? a.mean : null
@@ -41,23 +42,51 @@ const option = computed<Option>(() => {
   const t = palette(theme.global.current.value.dark)
   const colors = [t.volts, t.amps, t.watts, t.celsius]
   const text = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
-  const axis = { type: 'value' as const, scale: true, axisLabel: text, nameTextStyle: text, axisLine: { lineStyle: { color: t.line } }, splitLine: { lineStyle: { color: t.line } } }
+  const axis = {
+    type: 'value' as const,
+    scale: true,
+    axisLabel: text,
+    nameTextStyle: text,
+    axisLine: { lineStyle: { color: t.line } },
+    splitLine: { lineStyle: { color: t.line } },
+  }
   return {
-    animation: false, textStyle: { fontFamily: 'Inter Variable' },
+    animation: false,
+    textStyle: { fontFamily: 'Inter Variable' },
     grid: { left: 64, right: 20, top: 34, bottom: 44 },
     legend: { top: 0, right: 4, itemWidth: 26, textStyle: { color: t.muted, fontSize: 11 } },
     tooltip: {
-      trigger: 'item', backgroundColor: t.raised, borderColor: t.line, textStyle: { color: t.ink, fontSize: 12 },
+      trigger: 'item',
+      backgroundColor: t.raised,
+      borderColor: t.line,
+      textStyle: { color: t.ink, fontSize: 12 },
       formatter: (raw: unknown) => {
         const p = raw as { seriesName: string; value: [number, number] }
-        return `${p.seriesName}<br>${words(props.by)} ${fixed(p.value[0], 3)} ${unit(props.by)}<br><b>${fixed(p.value[1], quantityOf(props.of) === 'volts' ? 4 : 2)}</b> ${unit(props.of)}`
+        const decimals = quantityOf(props.of) === 'volts' ? 4 : 2
+        const by = `${words(props.by)} ${fixed(p.value[0], 3)} ${unit(props.by)}`
+        return `${p.seriesName}<br>${by}<br><b>${fixed(p.value[1], decimals)}</b> ${unit(props.of)}`
       },
     },
-    xAxis: { ...axis, name: `${words(props.by)} (${unit(props.by)})`, nameLocation: 'middle', nameGap: 28, splitLine: { show: false } },
-    yAxis: { ...axis, name: `${words(props.of)} (${unit(props.of)})`, nameTextStyle: { ...text, align: 'left', padding: [0, 0, 0, -54] } },
+    xAxis: {
+      ...axis,
+      name: `${words(props.by)} (${unit(props.by)})`,
+      nameLocation: 'middle',
+      nameGap: 28,
+      splitLine: { show: false },
+    },
+    yAxis: {
+      ...axis,
+      name: `${words(props.of)} (${unit(props.of)})`,
+      nameTextStyle: { ...text, align: 'left', padding: [0, 0, 0, -54] },
+    },
     series: lines.value.map(([key, data], i) => ({
-      type: 'line', name: props.per ? `${fixed(key, 0)} ${unitOf(props.per)}` : words(props.of), data, symbol: symbols[i % 4], symbolSize: 6,
-      lineStyle: { width: 1.6, type: dashes[i % 4], color: colors[i % 4] }, itemStyle: { color: colors[i % 4] },
+      type: 'line',
+      name: props.per ? `${fixed(key, 0)} ${unitOf(props.per)}` : words(props.of),
+      data,
+      symbol: symbols[i % 4],
+      symbolSize: 6,
+      lineStyle: { width: 1.6, type: dashes[i % 4], color: colors[i % 4] },
+      itemStyle: { color: colors[i % 4] },
     })) as Option['series'],
   }
 })

@@ -7,9 +7,19 @@ const words = (e: unknown) => (e instanceof Error ? e.message : String(e))
 </script>
 
 <template>
-  <div v-if="error" class="problem" role="alert">■ {{ words(error) }}<template v-if="remedy(error)"> — {{ remedy(error) }}</template>.</div>
+  <div v-if="error" class="problem" role="alert">
+    ■ {{ words(error) }}<template v-if="remedy(error)"> — {{ remedy(error) }}</template
+    >.
+  </div>
 </template>
 
 <style scoped>
-.problem { background: var(--fail-fill); color: var(--fail); border-radius: 8px; padding: 10px 14px; font-weight: 520; overflow-wrap: anywhere; }
+.problem {
+  background: var(--fail-fill);
+  color: var(--fail);
+  border-radius: 8px;
+  padding: 10px 14px;
+  font-weight: 520;
+  overflow-wrap: anywhere;
+}
 </style>

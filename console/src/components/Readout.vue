@@ -11,14 +11,38 @@ const text = computed(() => reading(props.column, props.value))
 <template>
   <span class="readout" :class="{ small }">
     <span v-if="label" class="label">{{ label }}</span>
-    <span class="number" :style="{ color }">{{ text }}<small>{{ unitOf(column) }}</small></span>
+    <span class="number" :style="{ color }"
+      >{{ text }}<small>{{ unitOf(column) }}</small></span
+    >
   </span>
 </template>
 
 <style scoped>
-.readout { display: inline-flex; flex-direction: column; white-space: nowrap; }
-.label { font-size: 11px; color: var(--muted); line-height: 1.2; }
-.number { font-size: 30px; font-weight: 620; letter-spacing: -0.02em; font-variant-numeric: tabular-nums; line-height: 1.25; }
-.small .number { font-size: 20px; }
-.number small { font-size: 14px; font-weight: 500; color: var(--muted); margin-left: 4px; letter-spacing: 0; }
+.readout {
+  display: inline-flex;
+  flex-direction: column;
+  white-space: nowrap;
+}
+.label {
+  font-size: 11px;
+  color: var(--muted);
+  line-height: 1.2;
+}
+.number {
+  font-size: 30px;
+  font-weight: 620;
+  letter-spacing: -0.02em;
+  font-variant-numeric: tabular-nums;
+  line-height: 1.25;
+}
+.small .number {
+  font-size: 20px;
+}
+.number small {
+  font-size: 14px;
+  font-weight: 500;
+  color: var(--muted);
+  margin-left: 4px;
+  letter-spacing: 0;
+}
 </style>

@@ -11,15 +11,20 @@ const revisions = ref<Procedure[]>([])
 const lines = ref<Difference[]>([])
 const chosen = ref(0)
 const error = ref<unknown>(null)
+const signOf: Record<string, string> = { old: '− ', new: '+ ', same: '  ' }
 
-watch(() => [props.name, props.newest], async () => {
-  try {
-    revisions.value = await api.revisions(props.name)
-    error.value = null
-  } catch (e) {
-    error.value = e
-  }
-}, { immediate: true })
+watch(
+  () => [props.name, props.newest],
+  async () => {
+    try {
+      revisions.value = await api.revisions(props.name)
+      error.value = null
+    } catch (e) {
+      error.value = e
+    }
+  },
+  { immediate: true },
+)
 
 async function show(revision: number) {
   chosen.value = chosen.value === revision ? 0 : revision
@@ -40,22 +45,63 @@ async function show(revision: number) {
   <div class="stack">
     <ProblemNote :error="error" />
     <table class="plain">
-      <thead><tr><th>Revision</th><th>By</th><th>At</th><th>Why</th></tr></thead>
-      <tbody><tr v-for="r in revisions" :key="r.revision" :class="{ on: r.revision === chosen }">
-        <td><button type="button" class="link" :disabled="r.revision < 2" @click="show(r.revision)">{{ r.revision }}</button></td>
-        <td>{{ r.by }}</td><td>{{ dateTime(r.at) }}</td><td class="muted">{{ r.why || '—' }}</td></tr></tbody>
+      <thead>
+        <tr>
+          <th>Revision</th>
+          <th>By</th>
+          <th>At</th>
+          <th>Why</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in revisions" :key="r.revision" :class="{ on: r.revision === chosen }">
+          <td>
+            <button type="button" class="link" :disabled="r.revision < 2" @click="show(r.revision)">
+              {{ r.revision }}
+            </button>
+          </td>
+          <td>{{ r.by }}</td>
+          <td>{{ dateTime(r.at) }}</td>
+          <td class="muted">{{ r.why || '—' }}</td>
+        </tr>
+      </tbody>
     </table>
-    <pre v-if="lines.length" class="difference" data-test="difference"><span v-for="(l, i) in lines" :key="i" :class="l.kind">{{ l.kind === 'old' ? '− ' : l.kind === 'new' ? '+ ' : '  ' }}{{ l.text }}
+    <pre
+      v-if="lines.length"
+      class="difference"
+      data-test="difference"
+    ><span v-for="(l, i) in lines" :key="i" :class="l.kind">{{ signOf[l.kind] }}{{ l.text }}
 </span></pre>
     <p v-else class="muted">Choose a revision to see what it changed.</p>
   </div>
 </template>
 
 <style scoped>
-.link { text-decoration: underline; padding: 2px 8px; }
-.link:disabled { text-decoration: none; }
-.difference { font-size: 12.5px; overflow: auto; border: 1px solid var(--line); border-radius: 8px; padding: 8px 0; }
-.difference span { display: block; padding: 0 10px; white-space: pre; }
-.old { background: var(--fail-fill); color: var(--fail); }
-.new { background: var(--pass-fill); color: var(--pass); }
+.link {
+  text-decoration: underline;
+  padding: 2px 8px;
+}
+.link:disabled {
+  text-decoration: none;
+}
+.difference {
+  font-size: 12.5px;
+  overflow: auto;
+  border: 1px solid var(--line);
+  border-radius: 8px;
+  padding: 8px 0;
+}
+.difference span {
+  display: block;
+  padding: 0 10px;
+  white-space: pre;
+}
+.old {
+  background: var(--fail-fill);
+  color: var(--fail);
+}
+.new {
+  background: var(--pass-fill);
+  color: var(--pass);
+}
 </style>

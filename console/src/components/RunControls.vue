@@ -30,19 +30,55 @@ async function act(i: Intervention) {
     busy.value = false
   }
 }
-const toggle = (what: typeof open.value) => { open.value = open.value === what ? '' : what }
+const toggle = (what: typeof open.value) => {
+  open.value = open.value === what ? '' : what
+}
 const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('−', '-')) * 60)
 </script>
 
 <template>
   <div class="panel controls" data-test="run-controls">
     <div class="row">
-      <v-btn v-if="!paused" size="small" data-test="pause" :disabled="disabled" :loading="busy" @click="act({ do: 'pause' })">Pause</v-btn>
-      <v-btn v-else size="small" variant="flat" color="primary" data-test="resume" :disabled="disabled" :loading="busy" @click="act({ do: 'resume' })">Go on</v-btn>
+      <v-btn
+        v-if="!paused"
+        size="small"
+        data-test="pause"
+        :disabled="disabled"
+        :loading="busy"
+        @click="act({ do: 'pause' })"
+        >Pause</v-btn
+      >
+      <v-btn
+        v-else
+        size="small"
+        variant="flat"
+        color="primary"
+        data-test="resume"
+        :disabled="disabled"
+        :loading="busy"
+        @click="act({ do: 'resume' })"
+        >Go on</v-btn
+      >
       <v-btn size="small" data-test="note" :disabled="disabled" @click="toggle('note')">Note</v-btn>
-      <v-btn v-if="can.includes('extend')" size="small" data-test="extend" :disabled="disabled" @click="toggle('extend')">Longer</v-btn>
-      <v-btn v-if="can.includes('skip')" size="small" data-test="skip" :disabled="disabled" @click="toggle('skip')">Skip stage</v-btn>
-      <v-btn v-if="bay.adjustable?.length" size="small" data-test="adjust" :disabled="disabled" @click="toggle('adjust')">Adjust</v-btn>
+      <v-btn
+        v-if="can.includes('extend')"
+        size="small"
+        data-test="extend"
+        :disabled="disabled"
+        @click="toggle('extend')"
+        >Longer</v-btn
+      >
+      <v-btn v-if="can.includes('skip')" size="small" data-test="skip" :disabled="disabled" @click="toggle('skip')"
+        >Skip stage</v-btn
+      >
+      <v-btn
+        v-if="bay.adjustable?.length"
+        size="small"
+        data-test="adjust"
+        :disabled="disabled"
+        @click="toggle('adjust')"
+        >Adjust</v-btn
+      >
       <span v-if="paused" class="paused">‖ paused: setpoints stay, guards go on</span>
     </div>
     <form v-if="open === 'note'" class="row" @submit.prevent="act({ do: 'note', text: note })">
@@ -50,17 +86,38 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('�
       <v-btn type="submit" size="small" :disabled="!note.trim()">Write</v-btn>
     </form>
     <form v-if="open === 'extend'" class="row" @submit.prevent="act({ do: 'extend', seconds: parsed })">
-      <v-text-field v-model="minutes" label="Minutes more, or less with a minus" density="compact" hide-details name="minutes" />
-      <v-btn type="submit" size="small" :disabled="!parsed">Change by {{ parsed ? (parsed < 0 ? '−' : '+') + seconds(Math.abs(parsed)) : '—' }}</v-btn>
+      <v-text-field
+        v-model="minutes"
+        label="Minutes more, or less with a minus"
+        density="compact"
+        hide-details
+        name="minutes"
+      />
+      <v-btn type="submit" size="small" :disabled="!parsed"
+        >Change by {{ parsed ? (parsed < 0 ? '−' : '+') + seconds(Math.abs(parsed)) : '—' }}</v-btn
+      >
     </form>
     <div v-if="open === 'skip'" class="row">
       <span>End {{ bay.progress?.name }} now, as if it had reached what it waits for?</span>
-      <v-btn size="small" variant="flat" color="primary" data-test="confirm-skip" @click="act({ do: 'skip' })">Skip</v-btn>
+      <v-btn size="small" variant="flat" color="primary" data-test="confirm-skip" @click="act({ do: 'skip' })"
+        >Skip</v-btn
+      >
     </div>
     <template v-if="open === 'adjust'">
-      <form v-for="a in bay.adjustable ?? []" :key="a.name" class="row" @submit.prevent="act({ do: 'adjust', parameter: a.name, value: values[a.name] ?? a.value })">
-        <v-text-field :model-value="values[a.name] ?? a.value" :label="a.about ? `${a.name}: ${a.about}` : a.name" :hint="[a.min, a.max].filter(Boolean).join(' to ')" persistent-hint density="compact"
-          @update:model-value="values[a.name] = String($event)" />
+      <form
+        v-for="a in bay.adjustable ?? []"
+        :key="a.name"
+        class="row"
+        @submit.prevent="act({ do: 'adjust', parameter: a.name, value: values[a.name] ?? a.value })"
+      >
+        <v-text-field
+          :model-value="values[a.name] ?? a.value"
+          :label="a.about ? `${a.name}: ${a.about}` : a.name"
+          :hint="[a.min, a.max].filter(Boolean).join(' to ')"
+          persistent-hint
+          density="compact"
+          @update:model-value="values[a.name] = String($event)"
+        />
         <v-btn type="submit" size="small">Change</v-btn>
       </form>
     </template>
@@ -69,8 +126,23 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('�
 </template>
 
 <style scoped>
-.controls { display: flex; flex-direction: column; gap: 10px; }
-.row { display: flex; gap: 8px 10px; align-items: center; flex-wrap: wrap; }
-.row .v-text-field { max-width: 360px; min-width: 220px; }
-.paused { color: var(--marginal); font-weight: 600; }
+.controls {
+  display: flex;
+  flex-direction: column;
+  gap: 10px;
+}
+.row {
+  display: flex;
+  gap: 8px 10px;
+  align-items: center;
+  flex-wrap: wrap;
+}
+.row .v-text-field {
+  max-width: 360px;
+  min-width: 220px;
+}
+.paused {
+  color: var(--marginal);
+  font-weight: 600;
+}
 </style>

@@ -7,7 +7,8 @@ import { columnsOf } from '../format'
 import ProblemNote from './ProblemNote.vue'
 import Readout from './Readout.vue'
 
-// Manual control of one seat: live readings, a stepper for every number, a choice for every word. The output asks before it goes on.
+// Manual control of one seat: live readings, a stepper for every number, a choice for every word. The output asks
+// before it goes on.
 const props = defineProps<{ bay: Bay; seat: Bay['seats'][number]; fresh: boolean; disabled: boolean }>()
 const live = useLive()
 const error = ref<unknown>(null)
@@ -65,12 +66,30 @@ function commit(c: Control) {
   <section class="panel" :data-seat="seat.name">
     <div class="head">
       <h2>{{ seat.name }}</h2>
-      <span class="muted">{{ seat.instrument }}, channel {{ seat.channel }}<template v-if="seat.gang">, {{ seat.gang }}</template></span>
+      <span class="muted"
+        >{{ seat.instrument }}, channel {{ seat.channel }}<template v-if="seat.gang">, {{ seat.gang }}</template></span
+      >
       <span class="grow" />
       <template v-if="output">
         <span class="state" :class="{ on: seat.energised }">{{ seat.energised ? '● energised' : '○ off' }}</span>
-        <v-btn v-if="!seat.energised" variant="flat" color="primary" :disabled="disabled" data-test="output-on" @click="asking = true">Output on</v-btn>
-        <v-btn v-else class="danger" :disabled="disabled" :loading="busy === 'output'" data-test="output-off" @click="send('output', 'off')">Output off</v-btn>
+        <v-btn
+          v-if="!seat.energised"
+          variant="flat"
+          color="primary"
+          :disabled="disabled"
+          data-test="output-on"
+          @click="asking = true"
+          >Output on</v-btn
+        >
+        <v-btn
+          v-else
+          class="danger"
+          :disabled="disabled"
+          :loading="busy === 'output'"
+          data-test="output-off"
+          @click="send('output', 'off')"
+          >Output off</v-btn
+        >
       </template>
     </div>
     <div class="read"><Readout v-for="c in columns" :key="c" :column="c" :value="value(c)" /></div>
@@ -78,25 +97,54 @@ function commit(c: Control) {
       <div v-for="c in numbers" :key="c.quantity" class="stepper">
         <label :for="`${seat.name}-${c.quantity}`">{{ c.quantity }}</label>
         <v-btn size="small" :disabled="disabled" :aria-label="`less ${c.quantity}`" @click="nudge(c, -1)">−</v-btn>
-        <input :id="`${seat.name}-${c.quantity}`" :value="field(c)" :disabled="disabled" inputmode="decimal" :name="`${seat.name}.${c.quantity}`"
-          @input="typed[c.quantity] = ($event.target as HTMLInputElement).value" @keydown.enter="commit(c)" @blur="commit(c)" />
+        <input
+          :id="`${seat.name}-${c.quantity}`"
+          :value="field(c)"
+          :disabled="disabled"
+          inputmode="decimal"
+          :name="`${seat.name}.${c.quantity}`"
+          @input="typed[c.quantity] = ($event.target as HTMLInputElement).value"
+          @keydown.enter="commit(c)"
+          @blur="commit(c)"
+        />
         <span class="unit">{{ c.unit }}</span>
         <v-btn size="small" :disabled="disabled" :aria-label="`more ${c.quantity}`" @click="nudge(c, 1)">+</v-btn>
-        <span class="muted most">{{ c.most === undefined ? 'no limit stated' : `0 … ${Number(c.most.toPrecision(4))} ${c.unit}` }}</span>
+        <span class="muted most">{{
+          c.most === undefined ? 'no limit stated' : `0 … ${Number(c.most.toPrecision(4))} ${c.unit}`
+        }}</span>
       </div>
       <div v-for="c in words" :key="c.quantity" class="stepper">
         <span class="label">{{ c.quantity }}</span>
-        <v-btn v-for="w in c.words" :key="w" size="small" :variant="c.value === w ? 'flat' : 'outlined'" :color="c.value === w ? 'primary' : undefined" :disabled="disabled" @click="send(c.quantity, w)">{{ w }}</v-btn>
+        <v-btn
+          v-for="w in c.words"
+          :key="w"
+          size="small"
+          :variant="c.value === w ? 'flat' : 'outlined'"
+          :color="c.value === w ? 'primary' : undefined"
+          :disabled="disabled"
+          @click="send(c.quantity, w)"
+          >{{ w }}</v-btn
+        >
       </div>
     </div>
     <ProblemNote class="mt-3" :error="error" />
     <v-dialog v-model="asking" max-width="440">
       <v-card class="pa-5">
         <p class="question">Switch the output of {{ seat.name }} on?</p>
-        <p class="muted mt-2">{{ seat.instrument }} energises what is clipped into {{ bay.title }}. Check that nobody touches it.</p>
+        <p class="muted mt-2">
+          {{ seat.instrument }} energises what is clipped into {{ bay.title }}. Check that nobody touches it.
+        </p>
         <div class="d-flex ga-3 mt-5 justify-end">
           <v-btn @click="asking = false">Not yet</v-btn>
-          <v-btn variant="flat" color="primary" data-test="confirm-on" autofocus :loading="busy === 'output'" @click="send('output', 'on')">Output on</v-btn>
+          <v-btn
+            variant="flat"
+            color="primary"
+            data-test="confirm-on"
+            autofocus
+            :loading="busy === 'output'"
+            @click="send('output', 'on')"
+            >Output on</v-btn
+          >
         </div>
       </v-card>
     </v-dialog>
@@ -104,16 +152,64 @@ function commit(c: Control) {
 </template>
 
 <style scoped>
-.head { display: flex; gap: 12px; align-items: center; flex-wrap: wrap; }
-.head h2 { margin: 0; color: var(--ink); font-size: 15px; }
-.state { font-weight: 600; color: var(--muted); }
-.state.on { color: var(--live); }
-.read { display: flex; gap: 26px; flex-wrap: wrap; margin: 8px 0 10px; }
-.controls { display: grid; gap: 8px; }
-.stepper { display: flex; gap: 8px; align-items: center; flex-wrap: wrap; }
-.stepper label, .label { width: 56px; color: var(--muted); }
-.stepper input { width: 96px; padding: 7px 10px; border: 1px solid var(--line); border-radius: 7px; background: var(--raised); color: var(--ink); text-align: right; font: inherit; font-variant-numeric: tabular-nums; }
-.unit { width: 18px; }
-.most { font-size: 12px; }
-.question { font-size: 16px; font-weight: 620; }
+.head {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+  flex-wrap: wrap;
+}
+.head h2 {
+  margin: 0;
+  color: var(--ink);
+  font-size: 15px;
+}
+.state {
+  font-weight: 600;
+  color: var(--muted);
+}
+.state.on {
+  color: var(--live);
+}
+.read {
+  display: flex;
+  gap: 26px;
+  flex-wrap: wrap;
+  margin: 8px 0 10px;
+}
+.controls {
+  display: grid;
+  gap: 8px;
+}
+.stepper {
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  flex-wrap: wrap;
+}
+.stepper label,
+.label {
+  width: 56px;
+  color: var(--muted);
+}
+.stepper input {
+  width: 96px;
+  padding: 7px 10px;
+  border: 1px solid var(--line);
+  border-radius: 7px;
+  background: var(--raised);
+  color: var(--ink);
+  text-align: right;
+  font: inherit;
+  font-variant-numeric: tabular-nums;
+}
+.unit {
+  width: 18px;
+}
+.most {
+  font-size: 12px;
+}
+.question {
+  font-size: 16px;
+  font-weight: 620;
+}
 </style>

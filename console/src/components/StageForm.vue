@@ -15,12 +15,25 @@ function change(f: Field, value: string) {
 
 <template>
   <div class="form" data-test="stage-form">
-    <v-text-field v-for="f in fields" :key="f.label" :model-value="f.text" :label="f.label" density="compact" hide-details
-      @change="change(f, ($event.target as HTMLInputElement).value)" @keydown.enter="($event.target as HTMLInputElement).blur()" />
+    <v-text-field
+      v-for="f in fields"
+      :key="f.label"
+      :model-value="f.text"
+      :label="f.label"
+      density="compact"
+      hide-details
+      @change="change(f, ($event.target as HTMLInputElement).value)"
+      @keydown.enter="($event.target as HTMLInputElement).blur()"
+    />
     <p v-if="!fields.length" class="muted">This stage has no values of its own in this text.</p>
   </div>
 </template>
 
 <style scoped>
-.form { display: grid; grid-template-columns: repeat(auto-fill, minmax(190px, 1fr)); gap: 10px; padding: 10px 0 4px; }
+.form {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+  gap: 10px;
+  padding: 10px 0 4px;
+}
 </style>

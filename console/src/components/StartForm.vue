@@ -8,7 +8,12 @@ import FindingsList from './FindingsList.vue'
 import ProblemNote from './ProblemNote.vue'
 
 // Three clicks to a run: choose, scan or type the serial number, start.
-const props = defineProps<{ bay: string; seats: string[]; disabled: boolean; last?: { procedure: string; lot?: string } }>()
+const props = defineProps<{
+  bay: string
+  seats: string[]
+  disabled: boolean
+  last?: { procedure: string; lot?: string }
+}>()
 const route = useRoute()
 const procedures = ref<Procedure[]>([])
 const chosen = ref<string | null>(null)
@@ -27,7 +32,10 @@ const asked = computed(() => (findings.value ?? []).filter((f) => f.vouch))
 const fitting = computed(() => procedures.value.filter((p) => p.seats.every((s) => props.seats.includes(s))))
 const items = computed(() => fitting.value.map((p) => ({ title: `${p.name} · ${p.title}`, value: p.name })))
 const changed = computed(() =>
-  Object.fromEntries(Object.entries(parameters.value).filter(([name, text]) => text !== detail.value?.parameters?.[name])))
+  Object.fromEntries(
+    Object.entries(parameters.value).filter(([name, text]) => text !== detail.value?.parameters?.[name]),
+  ),
+)
 
 onMounted(async () => {
   try {
@@ -56,8 +64,18 @@ watch(chosen, async (name) => {
   }
 })
 
-const request = () => ({ bay: props.bay, procedure: chosen.value ?? '', serial: serial.value.trim(), lot: lot.value.trim(), parameters: changed.value, vouched: vouched.value })
-watch([chosen, serial], () => { findings.value = null; vouched.value = [] })
+const request = () => ({
+  bay: props.bay,
+  procedure: chosen.value ?? '',
+  serial: serial.value.trim(),
+  lot: lot.value.trim(),
+  parameters: changed.value,
+  vouched: vouched.value,
+})
+watch([chosen, serial], () => {
+  findings.value = null
+  vouched.value = []
+})
 
 // check makes the preflight that every start makes, without starting.
 async function check() {
@@ -97,22 +115,59 @@ async function start() {
       <v-select v-model="chosen" :items="items" label="Procedure" hide-details />
       <v-text-field v-model="serial" label="Serial number" name="serial" hide-details autofocus />
       <v-text-field v-model="lot" label="Lot" name="lot" hide-details />
-      <v-text-field v-for="(_, name) in parameters" :key="name" v-model="parameters[name]" :label="`Parameter ${name}`" hide-details />
-      <v-btn class="check" size="large" data-test="preflight" :disabled="disabled || !serial.trim() || !chosen" :loading="busy" @click="check">Preflight</v-btn>
-      <v-btn type="submit" variant="flat" color="primary" size="large" data-test="start" :disabled="disabled || !serial.trim() || !chosen" :loading="busy">Start</v-btn>
+      <v-text-field
+        v-for="(_, name) in parameters"
+        :key="name"
+        v-model="parameters[name]"
+        :label="`Parameter ${name}`"
+        hide-details
+      />
+      <v-btn
+        class="check"
+        size="large"
+        data-test="preflight"
+        :disabled="disabled || !serial.trim() || !chosen"
+        :loading="busy"
+        @click="check"
+        >Preflight</v-btn
+      >
+      <v-btn
+        type="submit"
+        variant="flat"
+        color="primary"
+        size="large"
+        data-test="start"
+        :disabled="disabled || !serial.trim() || !chosen"
+        :loading="busy"
+        >Start</v-btn
+      >
     </div>
-    <p v-if="detail" class="muted mt-3">Revision {{ detail.revision }} for {{ detail.for }}<template v-if="detail.duration">, takes about {{ seconds(detail.duration) }} of bench time</template>.</p>
+    <p v-if="detail" class="muted mt-3">
+      Revision {{ detail.revision }} for {{ detail.for
+      }}<template v-if="detail.duration">, takes about {{ seconds(detail.duration) }} of bench time</template>.
+    </p>
     <ProblemNote v-if="!findings" class="mt-3" :error="error" />
     <FindingsList v-if="findings" class="mt-3" :findings="findings" />
-    <v-checkbox v-for="f in asked" :key="f.check" v-model="vouched" :value="f.check" hide-details :data-test="`vouch-${f.check}`"
-      :label="`I have looked at the unit and vouch for it: ${f.check}`" />
+    <v-checkbox
+      v-for="f in asked"
+      :key="f.check"
+      v-model="vouched"
+      :value="f.check"
+      hide-details
+      :data-test="`vouch-${f.check}`"
+      :label="`I have looked at the unit and vouch for it: ${f.check}`"
+    />
     <v-dialog v-model="asking" max-width="440">
       <v-card class="pa-5">
         <p class="question">Start {{ chosen }} on {{ serial }}?</p>
-        <p class="muted mt-2">The outputs of this bay go on. Check that the unit is clipped in and nobody touches it.</p>
+        <p class="muted mt-2">
+          The outputs of this bay go on. Check that the unit is clipped in and nobody touches it.
+        </p>
         <div class="d-flex ga-3 mt-5 justify-end">
           <v-btn @click="asking = false">Not yet</v-btn>
-          <v-btn variant="flat" color="primary" data-test="confirm" autofocus :loading="busy" @click="start">Start</v-btn>
+          <v-btn variant="flat" color="primary" data-test="confirm" autofocus :loading="busy" @click="start"
+            >Start</v-btn
+          >
         </div>
       </v-card>
     </v-dialog>
@@ -120,9 +175,29 @@ async function start() {
 </template>
 
 <style scoped>
-.fields { display: grid; grid-template-columns: minmax(200px, 2fr) minmax(120px, 1fr) minmax(100px, 1fr); gap: 12px; align-items: center; }
-.fields .v-btn { grid-column: -2 / -1; }
-.fields .v-btn.check { grid-column: -3 / -2; }
-.question { font-size: 16px; font-weight: 620; }
-@media (max-width: 700px) { .fields { grid-template-columns: 1fr; } .fields .v-btn, .fields .v-btn.check { grid-column: auto; } }
+.fields {
+  display: grid;
+  grid-template-columns: minmax(200px, 2fr) minmax(120px, 1fr) minmax(100px, 1fr);
+  gap: 12px;
+  align-items: center;
+}
+.fields .v-btn {
+  grid-column: -2 / -1;
+}
+.fields .v-btn.check {
+  grid-column: -3 / -2;
+}
+.question {
+  font-size: 16px;
+  font-weight: 620;
+}
+@media (max-width: 700px) {
+  .fields {
+    grid-template-columns: 1fr;
+  }
+  .fields .v-btn,
+  .fields .v-btn.check {
+    grid-column: auto;
+  }
+}
 </style>

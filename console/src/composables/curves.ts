@@ -21,8 +21,8 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
   let drawing = 0
   let later = 0
 
-  // The record becomes durable once a second, and new frames arrive from the moment the stream opened. What lies between the two is
-  // on record a moment later, so a second fetch fills it.
+  // The record becomes durable once a second, and new frames arrive from the moment the stream opened. What lies
+  // between the two is on record a moment later, so a second fetch fills it.
   const flushed = 1300
 
   async function fetchAll(again = true) {
@@ -35,10 +35,12 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
       marks.value = record.marks
       const after = w.t.at(-1) ?? 0
       const newer = new Map(lines.value.map((l) => [l.column, l.data.filter(([t]) => t > after)]))
-      lines.value = w.traces.filter((t) => drawn.test(t.name)).map((t) => ({
-        column: t.name,
-        data: [...bands(w.t, t.min, t.max), ...(newer.get(t.name) ?? [])],
-      }))
+      lines.value = w.traces
+        .filter((t) => drawn.test(t.name))
+        .map((t) => ({
+          column: t.name,
+          data: [...bands(w.t, t.min, t.max), ...(newer.get(t.name) ?? [])],
+        }))
       newest.value = Math.max(newest.value, after)
       clearTimeout(later)
       if (again && record.state === 'live') later = window.setTimeout(() => void fetchAll(false), flushed)
@@ -49,12 +51,16 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
     }
   }
 
-  watch(run, () => {
-    lines.value = []
-    marks.value = []
-    newest.value = 0
-    void fetchAll()
-  }, { immediate: true })
+  watch(
+    run,
+    () => {
+      lines.value = []
+      marks.value = []
+      newest.value = 0
+      void fetchAll()
+    },
+    { immediate: true },
+  )
 
   const unlisten = live.listen({
     frames(f) {
@@ -82,7 +88,9 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
         if (!drawn.test(column)) return []
         const old = before.get(column) ?? []
         const last = old.at(-1)?.[0] ?? -1
-        const fresh = f.t.flatMap((t, k): [number, number | null][] => (t > last ? [[t, f.values[i]?.[k] ?? null]] : []))
+        const fresh = f.t.flatMap((t, k): [number, number | null][] =>
+          t > last ? [[t, f.values[i]?.[k] ?? null]] : [],
+        )
         return [{ column, data: [...old, ...fresh] }]
       })
       newest.value = f.t.at(-1) ?? newest.value
@@ -90,7 +98,10 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
     if ((lines.value[0]?.data.length ?? 0) > mostFrames) void fetchAll(false)
   }
   onUnmounted(unlisten)
-  onUnmounted(() => { clearTimeout(later); clearTimeout(drawing) })
+  onUnmounted(() => {
+    clearTimeout(later)
+    clearTimeout(drawing)
+  })
   return { lines, marks, newest }
 }
 
@@ -100,6 +111,11 @@ export function bands(t: number[], min: (number | null)[], max?: (number | null)
   return t.flatMap((x, k): [number, number | null][] => {
     const low = min[k] ?? null
     const high = max[k] ?? null
-    return low === high ? [[x, low]] : [[x, low], [x, high]]
+    return low === high
+      ? [[x, low]]
+      : [
+          [x, low],
+          [x, high],
+        ]
   })
 }

@@ -39,7 +39,11 @@ export function useDraft(text: Ref<string>) {
     rehearsing.value = true
     error.value = null
     try {
-      rehearsal.value = await api.rehearse({ text: text.value, ...(fault ? { fault } : {}), ...(nameplate ? { nameplate } : {}) })
+      rehearsal.value = await api.rehearse({
+        text: text.value,
+        ...(fault ? { fault } : {}),
+        ...(nameplate ? { nameplate } : {}),
+      })
       stale.value = false
     } catch (e) {
       error.value = e

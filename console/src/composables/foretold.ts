@@ -5,33 +5,48 @@ import type { Line } from '../components/TraceChart.vue'
 
 const drawn = /\.(volts|amps|watts)$/
 
-// useForetold fetches what the rehearsal of a run foretold, again whenever the key changes. A unit without a model has none.
+// useForetold fetches what the rehearsal of a run foretold, again whenever the key changes. A unit without a
+// model has none.
 export function useForetold(run: Ref<string | undefined>, again: Ref<unknown>) {
   const rehearsal = shallowRef<RunRehearsal | null>(null)
   const none = ref('')
-  watch([run, again], async ([id], [before]) => {
-    if (id !== before) rehearsal.value = null
-    if (!id) return
-    try {
-      const r = await api.runRehearsal(id)
-      if (id === run.value) {
-        rehearsal.value = r
-        none.value = ''
+  watch(
+    [run, again],
+    async ([id], [before]) => {
+      if (id !== before) rehearsal.value = null
+      if (!id) return
+      try {
+        const r = await api.runRehearsal(id)
+        if (id === run.value) {
+          rehearsal.value = r
+          none.value = ''
+        }
+      } catch (e) {
+        none.value = e instanceof Error ? e.message : ''
       }
-    } catch (e) {
-      none.value = e instanceof Error ? e.message : ''
-    }
-  }, { immediate: true })
+    },
+    { immediate: true },
+  )
   const lines = computed<Line[]>(() => {
     const r = rehearsal.value
     if (!r) return []
-    return r.columns.flatMap((c, i) => (drawn.test(c.name) ? [{ column: c.name, foretold: true, data: straightened(r.t.map((t, k): [number, number | null] => [t, r.values[i]?.[k] ?? null])) }] : []))
+    return r.columns.flatMap((c, i) =>
+      drawn.test(c.name)
+        ? [
+            {
+              column: c.name,
+              foretold: true,
+              data: straightened(r.t.map((t, k): [number, number | null] => [t, r.values[i]?.[k] ?? null])),
+            },
+          ]
+        : [],
+    )
   })
   return { rehearsal, lines, none }
 }
 
-// straightened leaves out what lies on the straight line between its neighbours, as far as a screen can tell: a dotted line of thousands
-// of points is slow to draw.
+// straightened leaves out what lies on the straight line between its neighbours, as far as a screen can tell: a
+// dotted line of thousands of points is slow to draw.
 export function straightened(points: [number, number | null][]): [number, number | null][] {
   const values = points.flatMap(([, x]) => (x === null ? [] : [x]))
   if (values.length < 3) return points
@@ -49,7 +64,8 @@ export function straightened(points: [number, number | null][]): [number, number
   return kept
 }
 
-// liesOnLine tells whether the points between two places are within the tolerance of the line that joins them. Of many a few are looked at.
+// liesOnLine tells whether the points between two places are within the tolerance of the line that joins them. Of
+// many a few are looked at.
 function liesOnLine(points: [number, number | null][], from: number, to: number, tolerance: number): boolean {
   const a = points[from]!
   const b = points[to]

@@ -16,7 +16,8 @@ export interface LiveListener {
   gap?: () => void
 }
 
-// useLive keeps the newest state of every bay from the live stream. The stream comes back by itself and continues where it was.
+// useLive keeps the newest state of every bay from the live stream. The stream comes back by itself and continues
+// where it was.
 export const useLive = defineStore('live', () => {
   const bays = reactive(new Map<string, Bay>())
   const loaded = ref(false)
@@ -64,7 +65,10 @@ export const useLive = defineStore('live', () => {
       // A browser gives up for good on some errors; then the stream is opened anew.
       if (source?.readyState === EventSource.CLOSED) {
         clearTimeout(retry)
-        retry = window.setTimeout(() => { open(); void recover() }, 1500)
+        retry = window.setTimeout(() => {
+          open()
+          void recover()
+        }, 1500)
       }
     }
   }

@@ -8,7 +8,8 @@ const rank = { viewer: 1, operator: 2, engineer: 3, admin: 4 } as const
 // useSession knows who is signed in.
 export const useSession = defineStore('session', () => {
   const account = ref<Account | null>(null)
-  const may = (role: keyof typeof rank) => computed(() => account.value !== null && rank[account.value.role] >= rank[role])
+  const may = (role: keyof typeof rank) =>
+    computed(() => account.value !== null && rank[account.value.role] >= rank[role])
 
   async function load(): Promise<boolean> {
     try {

@@ -6,7 +6,8 @@ import { bands } from './curves'
 
 const drawn = /\.(volts|amps|watts)$/
 
-// useZoom shows a part of a recorded run: it fetches the visible window at the resolution of the screen, down to single frames.
+// useZoom shows a part of a recorded run: it fetches the visible window at the resolution of the screen, down to
+// single frames.
 export function useZoom(run: Ref<string>) {
   const data = shallowRef<Window | null>(null)
   const whole = ref<[number, number]>([0, 1])
@@ -21,7 +22,11 @@ export function useZoom(run: Ref<string>) {
       const [from, to] = view.value ?? [undefined, undefined]
       // A little more than is visible, so that panning shows curves at once.
       const spare = from !== undefined && to !== undefined ? (to - from) / 2 : 0
-      const w = await api.window(run.value, { from: from === undefined ? undefined : Math.max(from - spare, 0), to: to === undefined ? undefined : to + spare, buckets: 1600 })
+      const w = await api.window(run.value, {
+        from: from === undefined ? undefined : Math.max(from - spare, 0),
+        to: to === undefined ? undefined : to + spare,
+        buckets: 1600,
+      })
       if (ticket !== asked) return
       data.value = w
       whole.value = [w.from, Math.max(w.to, w.from + 1e-3)]
@@ -38,7 +43,18 @@ export function useZoom(run: Ref<string>) {
     timer = window.setTimeout(() => void fetchWindow(), 120)
   }
 
-  const lines = computed<Line[]>(() => (data.value?.traces ?? []).filter((t) => drawn.test(t.name)).map((t) => ({ column: t.name, data: bands(data.value!.t, t.min, t.max) })))
-  watch(run, () => { view.value = undefined; void fetchWindow() }, { immediate: true })
+  const lines = computed<Line[]>(() =>
+    (data.value?.traces ?? [])
+      .filter((t) => drawn.test(t.name))
+      .map((t) => ({ column: t.name, data: bands(data.value!.t, t.min, t.max) })),
+  )
+  watch(
+    run,
+    () => {
+      view.value = undefined
+      void fetchWindow()
+    },
+    { immediate: true },
+  )
   return { lines, data, whole, view, error, show, refetch: fetchWindow }
 }

@@ -14,8 +14,19 @@ const weights = ref({ capacity: '1', resistance: '1', curve: '1' })
 const matching = ref<Matching | null>(null)
 const error = ref<unknown>(null)
 const busy = ref(false)
-const request = computed(() => ({ lot: lot.value.trim(), size: Number(size.value), capacity: Number(weights.value.capacity), resistance: Number(weights.value.resistance), curve: Number(weights.value.curve) }))
-const sound = computed(() => request.value.lot !== '' && request.value.size >= 2 && [request.value.capacity, request.value.resistance, request.value.curve].every((w) => w >= 0))
+const request = computed(() => ({
+  lot: lot.value.trim(),
+  size: Number(size.value),
+  capacity: Number(weights.value.capacity),
+  resistance: Number(weights.value.resistance),
+  curve: Number(weights.value.curve),
+}))
+const sound = computed(
+  () =>
+    request.value.lot !== '' &&
+    request.value.size >= 2 &&
+    [request.value.capacity, request.value.resistance, request.value.curve].every((w) => w >= 0),
+)
 
 async function match() {
   busy.value = true
@@ -42,42 +53,93 @@ if (sound.value) void match()
 
 <template>
   <div class="page">
-    <header><h1>Cells that belong together</h1><span class="grow" />
-      <template v-if="matching"><v-btn variant="text" :to="{ name: 'overlay', query: { lot: matching.lot, over: 'charge' } }">Overlay of the lot</v-btn>
-        <v-btn data-test="labels" @click="labels">Labels</v-btn></template>
+    <header>
+      <h1>Cells that belong together</h1>
+      <span class="grow" />
+      <template v-if="matching"
+        ><v-btn variant="text" :to="{ name: 'overlay', query: { lot: matching.lot, over: 'charge' } }"
+          >Overlay of the lot</v-btn
+        >
+        <v-btn data-test="labels" @click="labels">Labels</v-btn></template
+      >
     </header>
     <form class="panel fields" @submit.prevent="match">
       <v-text-field v-model="lot" label="Lot" name="lot" hide-details density="compact" />
       <v-text-field v-model="size" label="Cells of a group" name="size" type="number" hide-details density="compact" />
-      <v-text-field v-model="weights.capacity" label="Weight of capacity" type="number" hide-details density="compact" />
+      <v-text-field
+        v-model="weights.capacity"
+        label="Weight of capacity"
+        type="number"
+        hide-details
+        density="compact"
+      />
       <v-text-field v-model="weights.resistance" label="of resistance" type="number" hide-details density="compact" />
       <v-text-field v-model="weights.curve" label="of the curve" type="number" hide-details density="compact" />
-      <v-btn type="submit" variant="flat" color="primary" :disabled="!sound" :loading="busy" data-test="match">Match</v-btn>
+      <v-btn type="submit" variant="flat" color="primary" :disabled="!sound" :loading="busy" data-test="match"
+        >Match</v-btn
+      >
     </form>
     <ProblemNote :error="error" />
-    <p v-if="!matching && !error" class="panel muted">Each cell of the lot counts with its last run that has a capacity. For cells in series raise the weight of capacity, in parallel that of resistance.</p>
+    <p v-if="!matching && !error" class="panel muted">
+      Each cell of the lot counts with its last run that has a capacity. For cells in series raise the weight of
+      capacity, in parallel that of resistance.
+    </p>
     <template v-if="matching">
-      <p class="panel" data-test="score"><strong>Score {{ fixed(matching.score, 2) }}.</strong> Groups cut from the list sorted by capacity have {{ fixed(matching.sorted, 2) }}; smaller is better.
-        <span class="muted">1 for each spread of 1 % of capacity, 5 % of resistance, and 5 mV of curve, squared.</span></p>
+      <p class="panel" data-test="score">
+        <strong>Score {{ fixed(matching.score, 2) }}.</strong> Groups cut from the list sorted by capacity have
+        {{ fixed(matching.sorted, 2) }}; smaller is better.
+        <span class="muted">1 for each spread of 1 % of capacity, 5 % of resistance, and 5 mV of curve, squared.</span>
+      </p>
       <div class="groups">
         <div v-for="g in matching.groups" :key="g.name" class="panel" data-test="group">
           <h2>{{ g.name }}</h2>
-          <p class="muted">capacity within {{ fixed(g.capacitySpread, 2) }} %, resistance within {{ fixed(g.resistanceSpread, 1) }} %, curves within {{ fixed(g.curveDistance, 1) }} mV · score {{ fixed(g.score, 2) }}</p>
-          <table class="plain"><thead><tr><th>cell</th><th class="right">capacity (Ah)</th><th class="right">resistance (mΩ)</th></tr></thead>
-            <tbody><tr v-for="c in g.cells" :key="c.serial"><td><router-link :to="{ name: 'run', params: { run: c.run } }">{{ c.serial }}</router-link></td>
-              <td class="right">{{ fixed(c.capacity, 4) }}</td><td class="right">{{ fixed(c.resistance, 1) }}</td></tr></tbody></table>
+          <p class="muted">
+            capacity within {{ fixed(g.capacitySpread, 2) }} %, resistance within {{ fixed(g.resistanceSpread, 1) }} %,
+            curves within {{ fixed(g.curveDistance, 1) }} mV · score {{ fixed(g.score, 2) }}
+          </p>
+          <table class="plain">
+            <thead>
+              <tr>
+                <th>cell</th>
+                <th class="right">capacity (Ah)</th>
+                <th class="right">resistance (mΩ)</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="c in g.cells" :key="c.serial">
+                <td>
+                  <router-link :to="{ name: 'run', params: { run: c.run } }">{{ c.serial }}</router-link>
+                </td>
+                <td class="right">{{ fixed(c.capacity, 4) }}</td>
+                <td class="right">{{ fixed(c.resistance, 1) }}</td>
+              </tr>
+            </tbody>
+          </table>
         </div>
       </div>
       <div v-if="matching.rejects.length" class="panel">
         <h2>Left over</h2>
-        <p v-for="r in matching.rejects" :key="r.serial"><strong>× {{ r.serial }}</strong> <span class="muted">{{ r.why }}</span></p>
+        <p v-for="r in matching.rejects" :key="r.serial">
+          <strong>× {{ r.serial }}</strong> <span class="muted">{{ r.why }}</span>
+        </p>
       </div>
     </template>
   </div>
 </template>
 
 <style scoped>
-.fields { display: grid; grid-template-columns: repeat(auto-fit, minmax(130px, 1fr)); gap: 12px; align-items: center; }
-.plain a { color: inherit; }
-.groups { display: grid; grid-template-columns: repeat(auto-fit, minmax(290px, 1fr)); gap: 16px; }
+.fields {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(130px, 1fr));
+  gap: 12px;
+  align-items: center;
+}
+.plain a {
+  color: inherit;
+}
+.groups {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(290px, 1fr));
+  gap: 16px;
+}
 </style>

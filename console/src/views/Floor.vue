@@ -42,21 +42,44 @@ async function stopAll() {
   <div class="page">
     <header>
       <h1>Floor</h1>
-      <span class="muted">{{ live.list.length }} bays · {{ liveCount }} live · {{ energised ? `outputs on or not yet confirmed off: ${energised}` : 'every output confirmed off' }}</span>
+      <span class="muted"
+        >{{ live.list.length }} bays · {{ liveCount }} live ·
+        {{ energised ? `outputs on or not yet confirmed off: ${energised}` : 'every output confirmed off' }}</span
+      >
       <span class="grow" />
-      <ConfirmButton label="Stop all and make safe" question="Stop every run and switch every output off?"
-        :consequence="liveCount ? `${liveCount} live runs end as aborted. What was recorded is kept.` : 'No run is live; outputs are switched off and read back.'"
-        :disabled="!session.mayOperate" :act="stopAll" />
+      <ConfirmButton
+        label="Stop all and make safe"
+        question="Stop every run and switch every output off?"
+        :consequence="
+          liveCount
+            ? `${liveCount} live runs end as aborted. What was recorded is kept.`
+            : 'No run is live; outputs are switched off and read back.'
+        "
+        :disabled="!session.mayOperate"
+        :act="stopAll"
+      />
     </header>
     <ProblemNote :error="error" />
     <div v-if="!live.loaded" class="muted">Asking the service for its bays …</div>
-    <div v-else-if="live.list.length === 0" class="panel muted">The bench has no bays yet. Describe instruments and bays in usher.yaml and start the service again.</div>
+    <div v-else-if="live.list.length === 0" class="panel muted">
+      The bench has no bays yet. Describe instruments and bays in usher.yaml and start the service again.
+    </div>
     <div class="tiles">
-      <BayTile v-for="b in live.list" :key="b.name" :bay="b" :fresh="live.connected" :curve="curves.get(b.name)?.values ?? []" />
+      <BayTile
+        v-for="b in live.list"
+        :key="b.name"
+        :bay="b"
+        :fresh="live.connected"
+        :curve="curves.get(b.name)?.values ?? []"
+      />
     </div>
   </div>
 </template>
 
 <style scoped>
-.tiles { display: grid; grid-template-columns: repeat(auto-fill, minmax(min(420px, 100%), 1fr)); gap: var(--gap); }
+.tiles {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(min(420px, 100%), 1fr));
+  gap: var(--gap);
+}
 </style>

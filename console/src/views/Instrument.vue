@@ -48,10 +48,15 @@ async function attempt(act: () => Promise<unknown>) {
   }
 }
 const save = () => attempt(() => api.putInstrument(props.name, { ...form }))
-const remove = () => attempt(async () => { await api.removeInstrument(props.name); await router.push({ name: 'bench' }) })
+const remove = () =>
+  attempt(async () => {
+    await api.removeInstrument(props.name)
+    await router.push({ name: 'bench' })
+  })
 const ms = (s: number) => `${(s * 1000).toFixed(2)} ms`
 const choices = computed(() => dialects.value.map((d) => ({ title: `${d.name} · ${d.title}`, value: d.name })))
-const time = (t: string) => new Date(t).toLocaleTimeString('en-GB') + '.' + String(new Date(t).getMilliseconds()).padStart(3, '0')
+const time = (t: string) =>
+  new Date(t).toLocaleTimeString('en-GB') + '.' + String(new Date(t).getMilliseconds()).padStart(3, '0')
 </script>
 
 <template>
@@ -60,30 +65,58 @@ const time = (t: string) => new Date(t).toLocaleTimeString('en-GB') + '.' + Stri
     <template v-if="instrument">
       <header>
         <h1>{{ instrument.name }}</h1>
-        <span v-if="instrument.healthy" class="good">● ok</span><span v-else class="bad">■ {{ instrument.problem }}</span>
+        <span v-if="instrument.healthy" class="good">● ok</span
+        ><span v-else class="bad">■ {{ instrument.problem }}</span>
         <span class="grow" />
         <v-btn :to="{ name: 'bench' }">All instruments</v-btn>
       </header>
       <div class="two">
         <div class="panel scroll">
-          <div class="tools"><h2>Last messages</h2><span class="grow" /><v-checkbox v-model="follow" label="Follow" hide-details density="compact" /><v-btn size="small" :href="api.exchangesURL(props.name)">CSV</v-btn></div>
+          <div class="tools">
+            <h2>Last messages</h2>
+            <span class="grow" /><v-checkbox v-model="follow" label="Follow" hide-details density="compact" /><v-btn
+              size="small"
+              :href="api.exchangesURL(props.name)"
+              >CSV</v-btn
+            >
+          </div>
           <table class="plain" data-test="messages">
-            <thead><tr><th>at</th><th>message</th><th>answer</th><th class="right">latency</th></tr></thead>
-            <tbody><tr v-for="(m, i) in messages" :key="i"><td class="muted nowrap">{{ time(m.at) }}</td><td class="code">{{ m.message }}</td>
-              <td class="code" :class="{ bad: m.error }">{{ m.error ? '■ ' + m.error : m.answer || '—' }}</td><td class="right">{{ ms(m.latency) }}</td></tr></tbody>
+            <thead>
+              <tr>
+                <th>at</th>
+                <th>message</th>
+                <th>answer</th>
+                <th class="right">latency</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="(m, i) in messages" :key="i">
+                <td class="muted nowrap">{{ time(m.at) }}</td>
+                <td class="code">{{ m.message }}</td>
+                <td class="code" :class="{ bad: m.error }">{{ m.error ? '■ ' + m.error : m.answer || '—' }}</td>
+                <td class="right">{{ ms(m.latency) }}</td>
+              </tr>
+            </tbody>
           </table>
         </div>
         <div class="stack">
           <div class="panel">
             <h2>Statistics</h2>
             <dl>
-              <dt>identity</dt><dd>{{ instrument.identity || '—' }}</dd>
-              <dt>fills</dt><dd>{{ instrument.fills.join(', ') || '—' }}</dd>
-              <dt>messages</dt><dd>{{ instrument.messages }}</dd>
-              <dt>without a usable answer</dt><dd>{{ instrument.errors }}</dd>
-              <dt>connections</dt><dd>{{ instrument.connects }}</dd>
-              <dt>half answer within</dt><dd>{{ ms(instrument.median) }}</dd>
-              <dt>99 of 100 within</dt><dd>{{ ms(instrument.p99) }}</dd>
+              <dt>identity</dt>
+              <dd>{{ instrument.identity || '—' }}</dd>
+              <dt>fills</dt>
+              <dd>{{ instrument.fills.join(', ') || '—' }}</dd>
+              <dt>messages</dt>
+              <dd>{{ instrument.messages }}</dd>
+              <dt>without a usable answer</dt>
+              <dd>{{ instrument.errors }}</dd>
+              <dt>connections</dt>
+              <dd>{{ instrument.connects }}</dd>
+              <dt>half answer within</dt>
+              <dd>{{ ms(instrument.median) }}</dd>
+              <dt>99 of 100 within</dt>
+              <dd>{{ ms(instrument.p99) }}</dd>
             </dl>
           </div>
           <form v-if="session.mayEngineer" class="panel fields" @submit.prevent="save">
@@ -94,7 +127,12 @@ const time = (t: string) => new Date(t).toLocaleTimeString('en-GB') + '.' + Stri
             <v-text-field v-model="form.due" label="Calibration due" type="date" hide-details density="compact" />
             <ProblemNote :error="problem" />
             <div class="d-flex ga-3">
-              <ConfirmButton label="Remove" :question="`Remove ${instrument.name}?`" consequence="No seat may need it. Its readings in the record stay." :act="remove" />
+              <ConfirmButton
+                label="Remove"
+                :question="`Remove ${instrument.name}?`"
+                consequence="No seat may need it. Its readings in the record stay."
+                :act="remove"
+              />
               <span class="grow" />
               <v-btn type="submit" variant="flat" color="primary">Save</v-btn>
             </div>
@@ -107,13 +145,43 @@ const time = (t: string) => new Date(t).toLocaleTimeString('en-GB') + '.' + Stri
 </template>
 
 <style scoped>
-.tools { display: flex; align-items: center; gap: 12px; }
-.good { color: var(--pass); }
-.bad { color: var(--fail); overflow-wrap: anywhere; }
-.code { font-family: ui-monospace, monospace; font-size: 12.5px; overflow-wrap: anywhere; }
-.nowrap { white-space: nowrap; }
-.fields { display: grid; gap: 10px; }
-dl { display: grid; grid-template-columns: auto 1fr; gap: 6px 14px; margin: 0; }
-dt { color: var(--muted); }
-dd { margin: 0; text-align: right; overflow-wrap: anywhere; font-variant-numeric: tabular-nums; }
+.tools {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+}
+.good {
+  color: var(--pass);
+}
+.bad {
+  color: var(--fail);
+  overflow-wrap: anywhere;
+}
+.code {
+  font-family: ui-monospace, monospace;
+  font-size: 12.5px;
+  overflow-wrap: anywhere;
+}
+.nowrap {
+  white-space: nowrap;
+}
+.fields {
+  display: grid;
+  gap: 10px;
+}
+dl {
+  display: grid;
+  grid-template-columns: auto 1fr;
+  gap: 6px 14px;
+  margin: 0;
+}
+dt {
+  color: var(--muted);
+}
+dd {
+  margin: 0;
+  text-align: right;
+  overflow-wrap: anywhere;
+  font-variant-numeric: tabular-nums;
+}
 </style>

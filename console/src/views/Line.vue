@@ -27,19 +27,29 @@ async function load() {
   }
 }
 void load()
-void api.procedures().then((p) => { procedures.value = p }, () => undefined)
+void api.procedures().then(
+  (p) => {
+    procedures.value = p
+  },
+  () => undefined,
+)
 const timer = window.setInterval(() => void load(), 2000)
 onUnmounted(() => clearInterval(timer))
 onUnmounted(live.listen({ run: () => void load() }))
 
 // A range of serial numbers counts up: GC-001..GC-024.
-const list = computed(() => serials.value.split(/[\s,;]+/).filter(Boolean).flatMap((s) => {
-  const m = /^(.*?)(\d+)\.\.(?:\1)?(\d+)$/.exec(s)
-  if (!m) return [s]
-  const [from, to] = [Number(m[2]), Number(m[3])]
-  if (to < from || to - from > 1999) return [s]
-  return Array.from({ length: to - from + 1 }, (_, k) => m[1] + String(from + k).padStart(m[2]!.length, '0'))
-}))
+const list = computed(() =>
+  serials.value
+    .split(/[\s,;]+/)
+    .filter(Boolean)
+    .flatMap((s) => {
+      const m = /^(.*?)(\d+)\.\.(?:\1)?(\d+)$/.exec(s)
+      if (!m) return [s]
+      const [from, to] = [Number(m[2]), Number(m[3])]
+      if (to < from || to - from > 1999) return [s]
+      return Array.from({ length: to - from + 1 }, (_, k) => m[1] + String(from + k).padStart(m[2]!.length, '0'))
+    }),
+)
 const runs = computed(() => list.value.length * chosen.value.length)
 
 async function change(work: () => Promise<unknown>) {
@@ -51,39 +61,106 @@ async function change(work: () => Promise<unknown>) {
     error.value = e
   }
 }
-const add = () => change(async () => {
-  await api.enqueue({ bays: bays.value, serials: list.value, procedures: chosen.value, lot: lot.value.trim(), ...(at.value ? { notBefore: new Date(at.value).toISOString() } : {}) })
-  serials.value = ''
-  adding.value = false
-})
+const add = () =>
+  change(async () => {
+    await api.enqueue({
+      bays: bays.value,
+      serials: list.value,
+      procedures: chosen.value,
+      lot: lot.value.trim(),
+      ...(at.value ? { notBefore: new Date(at.value).toISOString() } : {}),
+    })
+    serials.value = ''
+    adding.value = false
+  })
 </script>
 
 <template>
   <div class="page">
-    <header><h1>Line</h1><span class="muted">{{ waiting.length }} waiting</span><span class="grow" />
-      <v-btn v-if="session.mayOperate" variant="flat" color="primary" data-test="add" @click="adding = !adding">Put in line</v-btn></header>
+    <header>
+      <h1>Line</h1>
+      <span class="muted">{{ waiting.length }} waiting</span><span class="grow" />
+      <v-btn v-if="session.mayOperate" variant="flat" color="primary" data-test="add" @click="adding = !adding"
+        >Put in line</v-btn
+      >
+    </header>
     <ProblemNote :error="error" />
     <form v-if="adding" class="panel fields" @submit.prevent="add">
       <v-select v-model="bays" :items="live.list.map((b) => b.name)" label="Bays" multiple hide-details />
-      <v-select v-model="chosen" :items="procedures.map((p) => p.name)" label="Procedures, one after the other" multiple hide-details />
-      <v-text-field v-model="serials" label="Serial numbers, or a range such as GC-001..GC-024" name="serials" hide-details />
+      <v-select
+        v-model="chosen"
+        :items="procedures.map((p) => p.name)"
+        label="Procedures, one after the other"
+        multiple
+        hide-details
+      />
+      <v-text-field
+        v-model="serials"
+        label="Serial numbers, or a range such as GC-001..GC-024"
+        name="serials"
+        hide-details
+      />
       <v-text-field v-model="lot" label="Lot" hide-details />
       <v-text-field v-model="at" label="Not before" type="datetime-local" hide-details />
-      <v-btn type="submit" variant="flat" color="primary" :disabled="!bays.length || runs === 0" data-test="enqueue">Put {{ runs }} in line</v-btn>
-      <p class="muted">They begin by themselves, one after another; outputs go on then. Where a person changes the unit, the line holds until somebody lets it go on.</p>
+      <v-btn type="submit" variant="flat" color="primary" :disabled="!bays.length || runs === 0" data-test="enqueue"
+        >Put {{ runs }} in line</v-btn
+      >
+      <p class="muted">
+        They begin by themselves, one after another; outputs go on then. Where a person changes the unit, the line holds
+        until somebody lets it go on.
+      </p>
     </form>
     <div class="panel scroll">
-      <table v-if="waiting.length" class="plain" data-test="line"><thead><tr><th>bay</th><th>unit</th><th>lot</th><th>procedure</th><th>begins</th><th>by</th><th /></tr></thead>
-        <tbody><tr v-for="w in waiting" :key="w.id"><td>{{ w.bay }}</td><td class="nowrap"><strong>{{ w.serial }}</strong></td><td class="muted">{{ w.lot || '—' }}</td><td class="nowrap">{{ w.procedure }}</td>
-          <td>{{ w.held ? `held: ${w.held}` : w.notBefore ? `from ${dateTime(w.notBefore)}` : 'in its turn' }}</td><td class="muted">{{ w.by }}</td>
-          <td class="right nowrap"><v-btn v-if="w.held && session.mayOperate" size="small" data-test="release" @click="change(() => api.release(w.id))">{{ w.asks?.length ? 'I looked: let it begin' : 'Let it begin' }}</v-btn>
-            <v-btn v-if="session.mayOperate" size="small" variant="text" @click="change(() => api.dequeue(w.id))">Take out</v-btn></td></tr></tbody></table>
+      <table v-if="waiting.length" class="plain" data-test="line">
+        <thead>
+          <tr>
+            <th>bay</th>
+            <th>unit</th>
+            <th>lot</th>
+            <th>procedure</th>
+            <th>begins</th>
+            <th>by</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="w in waiting" :key="w.id">
+            <td>{{ w.bay }}</td>
+            <td class="nowrap">
+              <strong>{{ w.serial }}</strong>
+            </td>
+            <td class="muted">{{ w.lot || '—' }}</td>
+            <td class="nowrap">{{ w.procedure }}</td>
+            <td>{{ w.held ? `held: ${w.held}` : w.notBefore ? `from ${dateTime(w.notBefore)}` : 'in its turn' }}</td>
+            <td class="muted">{{ w.by }}</td>
+            <td class="right nowrap">
+              <v-btn
+                v-if="w.held && session.mayOperate"
+                size="small"
+                data-test="release"
+                @click="change(() => api.release(w.id))"
+                >{{ w.asks?.length ? 'I looked: let it begin' : 'Let it begin' }}</v-btn
+              >
+              <v-btn v-if="session.mayOperate" size="small" variant="text" @click="change(() => api.dequeue(w.id))"
+                >Take out</v-btn
+              >
+            </td>
+          </tr>
+        </tbody>
+      </table>
       <p v-else class="muted pa-2">Nothing waits.</p>
     </div>
   </div>
 </template>
 
 <style scoped>
-.fields { display: grid; grid-template-columns: repeat(auto-fit, minmax(220px, 1fr)); gap: 12px; align-items: center; }
-.fields p { grid-column: 1 / -1; }
+.fields {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(220px, 1fr));
+  gap: 12px;
+  align-items: center;
+}
+.fields p {
+  grid-column: 1 / -1;
+}
 </style>

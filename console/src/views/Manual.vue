@@ -22,8 +22,15 @@ const told = ref('')
 
 // Sensors: what is read can be zeroed now, or calibrated by two points.
 const sensor = ref<string | null>(null)
-const points = ref([{ reading: '', true: '' }, { reading: '', true: '' }])
-const sensors = computed(() => (bay.value?.seats ?? []).flatMap((s) => columnsOf(s.name, bay.value?.readings ?? {})).filter((c) => !c.endsWith('.watts') || c.startsWith('meter')))
+const points = ref([
+  { reading: '', true: '' },
+  { reading: '', true: '' },
+])
+const sensors = computed(() =>
+  (bay.value?.seats ?? [])
+    .flatMap((s) => columnsOf(s.name, bay.value?.readings ?? {}))
+    .filter((c) => !c.endsWith('.watts') || c.startsWith('meter')),
+)
 
 async function attempt(act: () => Promise<unknown>, words = '') {
   error.value = null
@@ -35,41 +42,72 @@ async function attempt(act: () => Promise<unknown>, words = '') {
     error.value = e
   }
 }
-const takeOver = () => attempt(async () => { taken.value = await api.takeOver(props.bay) })
-const copy = () => attempt(() => navigator.clipboard.writeText(taken.value?.stage ?? ''), 'The stage is in the clipboard.')
-const makeDefaults = () => attempt(async () => {
-  const config = await api.bench()
-  const b = config.bays[props.bay]
-  if (!b) return
-  for (const [seat, values] of Object.entries(taken.value?.defaults ?? {})) b.seats[seat] = { ...b.seats[seat], defaults: values }
-  await api.putBay(props.bay, b)
-}, 'Every run in this bay begins with these settings from now on.')
+const takeOver = () =>
+  attempt(async () => {
+    taken.value = await api.takeOver(props.bay)
+  })
+const copy = () =>
+  attempt(() => navigator.clipboard.writeText(taken.value?.stage ?? ''), 'The stage is in the clipboard.')
+const makeDefaults = () =>
+  attempt(async () => {
+    const config = await api.bench()
+    const b = config.bays[props.bay]
+    if (!b) return
+    for (const [seat, values] of Object.entries(taken.value?.defaults ?? {}))
+      b.seats[seat] = { ...b.seats[seat], defaults: values }
+    await api.putBay(props.bay, b)
+  }, 'Every run in this bay begins with these settings from now on.')
 const part = (c: string) => c.split('.') as [string, string]
 const zero = (c: string) => attempt(() => api.changeSensor(props.bay, ...part(c), { zero: true }), `${c} is zeroed.`)
-const plain = (c: string) => attempt(() => api.changeSensor(props.bay, ...part(c), { sensor: {} }), `${c} is read as it is.`)
-const calibrate = (c: string) => attempt(() => api.changeSensor(props.bay, ...part(c), {
-  points: points.value.map((p) => ({ reading: Number(p.reading.replace(',', '.')), true: Number(p.true.replace(',', '.')) })),
-}), `${c} is calibrated.`)
+const plain = (c: string) =>
+  attempt(() => api.changeSensor(props.bay, ...part(c), { sensor: {} }), `${c} is read as it is.`)
+const calibrate = (c: string) =>
+  attempt(
+    () =>
+      api.changeSensor(props.bay, ...part(c), {
+        points: points.value.map((p) => ({
+          reading: Number(p.reading.replace(',', '.')),
+          true: Number(p.true.replace(',', '.')),
+        })),
+      }),
+    `${c} is calibrated.`,
+  )
 </script>
 
 <template>
   <div class="page">
     <div v-if="!live.loaded" class="muted">Asking the service …</div>
-    <div v-else-if="!bay" class="panel">There is no bay named {{ props.bay }}. <router-link to="/">Go to the floor</router-link></div>
+    <div v-else-if="!bay" class="panel">
+      There is no bay named {{ props.bay }}. <router-link to="/">Go to the floor</router-link>
+    </div>
     <template v-else>
       <header>
         <h1>{{ bay.title }}, by hand</h1>
         <StateChip :state="bay.alarm ? 'alarm' : bay.state" />
         <span class="grow" />
         <v-btn :to="{ name: 'bay', params: { bay: props.bay } }">Back to the bay</v-btn>
-        <ConfirmButton label="Make safe" question="Switch every output of this bay off?" consequence="Loads first, then sources, each read back."
-          :disabled="!session.mayOperate" :act="() => attempt(() => api.makeSafe(props.bay))" />
+        <ConfirmButton
+          label="Make safe"
+          question="Switch every output of this bay off?"
+          consequence="Loads first, then sources, each read back."
+          :disabled="!session.mayOperate"
+          :act="() => attempt(() => api.makeSafe(props.bay))"
+        />
       </header>
       <p v-if="busy" class="panel">A run owns this bay; what is set by hand waits until it ends.</p>
       <p v-if="bay.alarm" class="panel alarm" role="alert">■ {{ bay.alarm }}</p>
       <ProblemNote :error="error" />
       <p v-if="told" class="muted" role="status">● {{ told }}</p>
-      <div class="seats"><SeatControl v-for="s in bay.seats" :key="s.name" :bay="bay" :seat="s" :fresh="live.connected" :disabled="disabled" /></div>
+      <div class="seats">
+        <SeatControl
+          v-for="s in bay.seats"
+          :key="s.name"
+          :bay="bay"
+          :seat="s"
+          :fresh="live.connected"
+          :disabled="disabled"
+        />
+      </div>
       <div class="seats">
         <div class="panel">
           <h2>Take over what is set now</h2>
@@ -79,7 +117,13 @@ const calibrate = (c: string) => attempt(() => api.changeSensor(props.bay, ...pa
             <pre data-test="taken">{{ taken.stage }}</pre>
             <div class="d-flex ga-3 flex-wrap">
               <v-btn @click="copy">Copy the stage</v-btn>
-              <ConfirmButton label="Make it the defaults" question="Begin every run in this bay with these settings?" consequence="The bay is made safe now; outputs are not part of the defaults." :disabled="disabled" :act="makeDefaults" />
+              <ConfirmButton
+                label="Make it the defaults"
+                question="Begin every run in this bay with these settings?"
+                consequence="The bay is made safe now; outputs are not part of the defaults."
+                :disabled="disabled"
+                :act="makeDefaults"
+              />
             </div>
           </template>
         </div>
@@ -94,7 +138,9 @@ const calibrate = (c: string) => attempt(() => api.changeSensor(props.bay, ...pa
             </div>
             <div class="d-flex ga-3 flex-wrap mt-3">
               <v-btn :disabled="disabled" @click="zero(sensor)">Zero now</v-btn>
-              <v-btn :disabled="disabled || points.some((p) => !p.reading || !p.true)" @click="calibrate(sensor)">Calibrate</v-btn>
+              <v-btn :disabled="disabled || points.some((p) => !p.reading || !p.true)" @click="calibrate(sensor)"
+                >Calibrate</v-btn
+              >
               <v-btn :disabled="disabled" @click="plain(sensor)">Read as it is</v-btn>
             </div>
           </template>
@@ -105,8 +151,29 @@ const calibrate = (c: string) => attempt(() => api.changeSensor(props.bay, ...pa
 </template>
 
 <style scoped>
-.seats { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(440px, 100%), 1fr)); gap: var(--gap); align-items: start; }
-.alarm { color: var(--fail); border-color: var(--fail); font-weight: 550; }
-pre { background: var(--paper); border-radius: 8px; padding: 10px 12px; margin: 12px 0; overflow-x: auto; font-size: 13px; }
-.point { display: grid; grid-template-columns: 1fr 1fr; gap: 10px; margin-top: 10px; }
+.seats {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(440px, 100%), 1fr));
+  gap: var(--gap);
+  align-items: start;
+}
+.alarm {
+  color: var(--fail);
+  border-color: var(--fail);
+  font-weight: 550;
+}
+pre {
+  background: var(--paper);
+  border-radius: 8px;
+  padding: 10px 12px;
+  margin: 12px 0;
+  overflow-x: auto;
+  font-size: 13px;
+}
+.point {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 10px;
+  margin-top: 10px;
+}
 </style>

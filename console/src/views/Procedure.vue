@@ -87,7 +87,12 @@ async function importTable(e: Event) {
   ;(e.target as HTMLInputElement).value = ''
 }
 
-onBeforeRouteLeave(() => !changed.value || !session.mayEngineer || window.confirm('Leave without saving? The changes of this text are lost.'))
+onBeforeRouteLeave(
+  () =>
+    !changed.value ||
+    !session.mayEngineer ||
+    window.confirm('Leave without saving? The changes of this text are lost.'),
+)
 </script>
 
 <template>
@@ -96,29 +101,67 @@ onBeforeRouteLeave(() => !changed.value || !session.mayEngineer || window.confir
       <h1>{{ name }}</h1>
       <span class="muted">{{ outline?.title }}</span>
       <span class="grow" />
-      <span v-if="sound" class="good" data-test="sound">● no findings, about {{ seconds(outline?.duration ?? 0) }}</span>
-      <span v-else-if="findings.length" class="bad" data-test="unsound">■ {{ findings.length }} {{ findings.length === 1 ? 'finding' : 'findings' }}</span>
+      <span v-if="sound" class="good" data-test="sound"
+        >● no findings, about {{ seconds(outline?.duration ?? 0) }}</span
+      >
+      <span v-else-if="findings.length" class="bad" data-test="unsound"
+        >■ {{ findings.length }} {{ findings.length === 1 ? 'finding' : 'findings' }}</span
+      >
       <template v-if="session.mayEngineer">
         <v-text-field v-model="why" label="Why this revision" density="compact" hide-details class="why" />
-        <v-btn variant="flat" color="primary" data-test="save" :disabled="!sound || !changed" :loading="saving" @click="save">{{ stored ? `Save as revision ${stored.revision + 1}` : 'Save' }}</v-btn>
+        <v-btn
+          variant="flat"
+          color="primary"
+          data-test="save"
+          :disabled="!sound || !changed"
+          :loading="saving"
+          @click="save"
+          >{{ stored ? `Save as revision ${stored.revision + 1}` : 'Save' }}</v-btn
+        >
       </template>
     </header>
     <ProblemNote :error="error" />
     <div class="halves">
       <div class="left">
-        <ProcedureText ref="editor" v-model="text" :findings="findings" :names="outline?.names ?? []" :readonly="!session.mayEngineer" />
+        <ProcedureText
+          ref="editor"
+          v-model="text"
+          :findings="findings"
+          :names="outline?.names ?? []"
+          :readonly="!session.mayEngineer"
+        />
         <ul v-if="findings.length" class="findings" data-test="finding-list">
-          <li v-for="(f, i) in findings" :key="i"><button type="button" @click="editor?.goTo(f.line)"><span class="muted">line {{ f.line }}</span> {{ f.message }}</button></li>
+          <li v-for="(f, i) in findings" :key="i">
+            <button type="button" @click="editor?.goTo(f.line)">
+              <span class="muted">line {{ f.line }}</span> {{ f.message }}
+            </button>
+          </li>
         </ul>
       </div>
       <div class="right-side panel">
         <div class="tabs" role="tablist">
-          <button v-for="t in ['outline', 'shapes', 'rehearsal', 'revisions']" :key="t" type="button" role="tab" :aria-selected="tab === t" :data-test="`tab-${t}`" @click="tab = t">{{ t }}</button>
+          <button
+            v-for="t in ['outline', 'shapes', 'rehearsal', 'revisions']"
+            :key="t"
+            type="button"
+            role="tab"
+            :aria-selected="tab === t"
+            :data-test="`tab-${t}`"
+            @click="tab = t"
+          >
+            {{ t }}
+          </button>
           <span class="grow" />
           <v-btn v-if="session.mayEngineer" size="small" @click="file?.click()">Import a table</v-btn>
           <input ref="file" type="file" accept=".csv,.xlsx" hidden @change="importTable" />
         </div>
-        <StageOutline v-if="tab === 'outline' && outline" v-model="text" v-model:chosen="chosen" :outline="outline" @line="editor?.goTo($event)" />
+        <StageOutline
+          v-if="tab === 'outline' && outline"
+          v-model="text"
+          v-model:chosen="chosen"
+          :outline="outline"
+          @line="editor?.goTo($event)"
+        />
         <div v-else-if="tab === 'shapes'" class="stack">
           <template v-for="s in drawn" :key="s.line">
             <h2>{{ s.name }}</h2>
@@ -127,8 +170,17 @@ onBeforeRouteLeave(() => !changed.value || !session.mayEngineer || window.confir
           <p v-if="!drawn.length" class="muted">No stage plays a shape. Add a play stage in the outline.</p>
           <p v-else-if="playing.length > 1" class="muted">Choose another stage that plays in the outline.</p>
         </div>
-        <RehearsalPanel v-else-if="tab === 'rehearsal'" :rehearsal="rehearsal" :busy="rehearsing" :stale="stale" :error="draftError" :sound="sound" :for-any="outline?.for === 'any'" :nameplates="nameplates"
-          @rehearse="rehearse" />
+        <RehearsalPanel
+          v-else-if="tab === 'rehearsal'"
+          :rehearsal="rehearsal"
+          :busy="rehearsing"
+          :stale="stale"
+          :error="draftError"
+          :sound="sound"
+          :for-any="outline?.for === 'any'"
+          :nameplates="nameplates"
+          @rehearse="rehearse"
+        />
         <RevisionsPanel v-else-if="tab === 'revisions' && stored" :name="name" :newest="stored.revision" />
         <p v-else class="muted">There is no revision yet.</p>
       </div>
@@ -137,18 +189,86 @@ onBeforeRouteLeave(() => !changed.value || !session.mayEngineer || window.confir
 </template>
 
 <style scoped>
-.halves { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: var(--gap); }
-.left { display: flex; flex-direction: column; gap: 10px; height: calc(100vh - 130px); min-height: 420px; position: sticky; top: 12px; }
-.left > :first-child { flex: 1; }
-.right-side { min-width: 0; align-self: start; }
-.tabs { display: flex; gap: 4px; align-items: center; margin-bottom: 12px; border-bottom: 1px solid var(--line); padding-bottom: 6px; }
-.tabs > button { padding: 6px 12px; border-radius: 8px; text-transform: capitalize; color: var(--muted); }
-.tabs > button[aria-selected='true'] { background: var(--idle-fill); color: var(--ink); font-weight: 600; }
-.why { flex: 0 1 190px; }
-header h1, header .muted { white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
-.good { color: var(--pass); font-weight: 550; white-space: nowrap; }
-.bad { color: var(--fail); font-weight: 600; white-space: nowrap; }
-.findings { list-style: none; margin: 0; padding: 8px 12px; max-height: 30vh; overflow: auto; border: 1px solid var(--fail); border-radius: 10px; }
-.findings button { text-align: left; padding: 3px 0; width: 100%; }
-@media (max-width: 1000px) { .halves { grid-template-columns: 1fr; } .left { position: static; height: 60vh; } }
+.halves {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: var(--gap);
+}
+.left {
+  display: flex;
+  flex-direction: column;
+  gap: 10px;
+  height: calc(100vh - 130px);
+  min-height: 420px;
+  position: sticky;
+  top: 12px;
+}
+.left > :first-child {
+  flex: 1;
+}
+.right-side {
+  min-width: 0;
+  align-self: start;
+}
+.tabs {
+  display: flex;
+  gap: 4px;
+  align-items: center;
+  margin-bottom: 12px;
+  border-bottom: 1px solid var(--line);
+  padding-bottom: 6px;
+}
+.tabs > button {
+  padding: 6px 12px;
+  border-radius: 8px;
+  text-transform: capitalize;
+  color: var(--muted);
+}
+.tabs > button[aria-selected='true'] {
+  background: var(--idle-fill);
+  color: var(--ink);
+  font-weight: 600;
+}
+.why {
+  flex: 0 1 190px;
+}
+header h1,
+header .muted {
+  white-space: nowrap;
+  overflow: hidden;
+  text-overflow: ellipsis;
+}
+.good {
+  color: var(--pass);
+  font-weight: 550;
+  white-space: nowrap;
+}
+.bad {
+  color: var(--fail);
+  font-weight: 600;
+  white-space: nowrap;
+}
+.findings {
+  list-style: none;
+  margin: 0;
+  padding: 8px 12px;
+  max-height: 30vh;
+  overflow: auto;
+  border: 1px solid var(--fail);
+  border-radius: 10px;
+}
+.findings button {
+  text-align: left;
+  padding: 3px 0;
+  width: 100%;
+}
+@media (max-width: 1000px) {
+  .halves {
+    grid-template-columns: 1fr;
+  }
+  .left {
+    position: static;
+    height: 60vh;
+  }
+}
 </style>

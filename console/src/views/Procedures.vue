@@ -28,20 +28,30 @@ async function load() {
 }
 void load()
 
-const shown = computed(() => procedures.value.filter((p) => `${p.name} ${p.title} ${p.for}`.toLowerCase().includes(search.value.toLowerCase())))
+const shown = computed(() =>
+  procedures.value.filter((p) => `${p.name} ${p.title} ${p.for}`.toLowerCase().includes(search.value.toLowerCase())),
+)
 const bases = computed(() => [
   ...procedures.value.map((p) => ({ title: `${p.name} · ${p.title}`, value: p.name })),
-  ...ready.value.filter((r) => !procedures.value.some((p) => p.name === r.name)).map((r) => ({ title: `${r.name} · ${r.title} (ready)`, value: r.name })),
+  ...ready.value
+    .filter((r) => !procedures.value.some((p) => p.name === r.name))
+    .map((r) => ({ title: `${r.name} · ${r.title} (ready)`, value: r.name })),
 ])
-const sound = computed(() => /^[a-z][a-z0-9-]{0,62}$/.test(name.value) && !procedures.value.some((p) => p.name === name.value))
-const begin = () => void router.push({ name: 'procedure', params: { name: name.value }, query: { from: base.value ?? '' } })
+const sound = computed(
+  () => /^[a-z][a-z0-9-]{0,62}$/.test(name.value) && !procedures.value.some((p) => p.name === name.value),
+)
+const begin = () =>
+  void router.push({ name: 'procedure', params: { name: name.value }, query: { from: base.value ?? '' } })
 </script>
 
 <template>
   <div class="page">
     <header>
-      <h1>Procedures</h1><span class="muted">{{ procedures.length }}</span><span class="grow" />
-      <v-btn v-if="session.mayEngineer" variant="flat" color="primary" data-test="new" @click="starting = !starting">New procedure</v-btn>
+      <h1>Procedures</h1>
+      <span class="muted">{{ procedures.length }}</span><span class="grow" />
+      <v-btn v-if="session.mayEngineer" variant="flat" color="primary" data-test="new" @click="starting = !starting"
+        >New procedure</v-btn
+      >
     </header>
     <ProblemNote :error="error" />
     <form v-if="starting" class="panel new" @submit.prevent="begin">
@@ -53,20 +63,57 @@ const begin = () => void router.push({ name: 'procedure', params: { name: name.v
     <div class="panel">
       <v-text-field v-model="search" label="Search" density="compact" hide-details class="mb-3" />
       <table v-if="shown.length" class="plain">
-        <thead><tr><th>Procedure</th><th>For</th><th>Title</th><th class="right">Rev</th><th>By</th><th>At</th></tr></thead>
-        <tbody><tr v-for="p in shown" :key="p.name">
-          <td><router-link :to="{ name: 'procedure', params: { name: p.name } }">{{ p.name }}</router-link></td><td>{{ p.for }}</td><td>{{ p.title }}</td><td class="right">{{ p.revision }}</td>
-          <td class="muted">{{ p.by }}</td><td class="muted nowrap">{{ dateTime(p.at) }}</td></tr></tbody>
+        <thead>
+          <tr>
+            <th>Procedure</th>
+            <th>For</th>
+            <th>Title</th>
+            <th class="right">Rev</th>
+            <th>By</th>
+            <th>At</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="p in shown" :key="p.name">
+            <td>
+              <router-link :to="{ name: 'procedure', params: { name: p.name } }">{{ p.name }}</router-link>
+            </td>
+            <td>{{ p.for }}</td>
+            <td>{{ p.title }}</td>
+            <td class="right">{{ p.revision }}</td>
+            <td class="muted">{{ p.by }}</td>
+            <td class="muted nowrap">{{ dateTime(p.at) }}</td>
+          </tr>
+        </tbody>
       </table>
-      <p v-else-if="loaded" class="muted">{{ procedures.length ? 'Nothing matches the search.' : 'There is no procedure yet. Begin from a ready one.' }}</p>
+      <p v-else-if="loaded" class="muted">
+        {{ procedures.length ? 'Nothing matches the search.' : 'There is no procedure yet. Begin from a ready one.' }}
+      </p>
     </div>
   </div>
 </template>
 
 <style scoped>
-.new { display: grid; grid-template-columns: minmax(220px, 2fr) minmax(160px, 1fr) auto; gap: 12px; align-items: center; }
-.new p { grid-column: 1 / -1; margin: 0; }
-a { color: var(--ink); font-weight: 600; }
-.nowrap { white-space: nowrap; }
-@media (max-width: 700px) { .new { grid-template-columns: 1fr; } }
+.new {
+  display: grid;
+  grid-template-columns: minmax(220px, 2fr) minmax(160px, 1fr) auto;
+  gap: 12px;
+  align-items: center;
+}
+.new p {
+  grid-column: 1 / -1;
+  margin: 0;
+}
+a {
+  color: var(--ink);
+  font-weight: 600;
+}
+.nowrap {
+  white-space: nowrap;
+}
+@media (max-width: 700px) {
+  .new {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

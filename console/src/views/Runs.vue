@@ -20,8 +20,13 @@ const overlay = () => void router.push({ name: 'overlay', query: { runs: picked.
 const pageSize = 50
 const names = ['serial', 'procedure', 'bay', 'lot', 'outcome'] as const
 // The filter lives in the address, so that a filtered list can be linked to.
-const filter = reactive(Object.fromEntries(names.map((n) => [n, String(route.query[n] ?? '')])) as Record<(typeof names)[number], string>)
-const outcomes = [{ title: 'any outcome', value: '' }, ...['pass', 'marginal', 'fail', 'aborted', 'undetermined'].map((o) => ({ title: o, value: o }))]
+const filter = reactive(
+  Object.fromEntries(names.map((n) => [n, String(route.query[n] ?? '')])) as Record<(typeof names)[number], string>,
+)
+const outcomes = [
+  { title: 'any outcome', value: '' },
+  ...['pass', 'marginal', 'fail', 'aborted', 'undetermined'].map((o) => ({ title: o, value: o })),
+]
 const runs = ref<RunSummary[]>([])
 const more = ref(false)
 const loading = ref(true)
@@ -60,12 +65,27 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
 
 <template>
   <div class="page">
-    <header><h1>Runs</h1><span class="muted">{{ runs.length }}{{ more ? ' and more' : '' }}</span><span class="grow" />
-      <v-btn v-if="session.mayEngineer" variant="text" data-test="import-open" @click="importing = !importing">Import a log</v-btn>
-      <v-btn :disabled="picked.length < 1" data-test="overlay" @click="overlay">Overlay {{ picked.length || '' }}</v-btn></header>
+    <header>
+      <h1>Runs</h1>
+      <span class="muted">{{ runs.length }}{{ more ? ' and more' : '' }}</span
+      ><span class="grow" />
+      <v-btn v-if="session.mayEngineer" variant="text" data-test="import-open" @click="importing = !importing"
+        >Import a log</v-btn
+      >
+      <v-btn :disabled="picked.length < 1" data-test="overlay" @click="overlay"
+        >Overlay {{ picked.length || '' }}</v-btn
+      >
+    </header>
     <ImportPanel v-if="importing" />
     <div class="filters">
-      <v-text-field v-model="filter.serial" label="Serial number" hide-details clearable density="compact" @click:clear="filter.serial = ''" />
+      <v-text-field
+        v-model="filter.serial"
+        label="Serial number"
+        hide-details
+        clearable
+        density="compact"
+        @click:clear="filter.serial = ''"
+      />
       <v-text-field v-model="filter.procedure" label="Procedure" hide-details density="compact" />
       <v-text-field v-model="filter.bay" label="Bay" hide-details density="compact" />
       <v-text-field v-model="filter.lot" label="Lot" hide-details density="compact" />
@@ -74,22 +94,51 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
     <ProblemNote :error="error" />
     <div class="panel scroll">
       <table class="plain" data-test="runs">
-        <thead><tr><th /><th>started</th><th>unit</th><th>lot</th><th>procedure</th><th>bay</th><th>operator</th><th class="right">duration</th><th>outcome</th></tr></thead>
+        <thead>
+          <tr>
+            <th />
+            <th>started</th>
+            <th>unit</th>
+            <th>lot</th>
+            <th>procedure</th>
+            <th>bay</th>
+            <th>operator</th>
+            <th class="right">duration</th>
+            <th>outcome</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="r in runs" :key="r.id" class="link" tabindex="0" @click="open(r)" @keydown.enter="open(r)">
-            <td @click.stop><input v-model="picked" type="checkbox" :value="r.id" :aria-label="`Choose the run of ${r.serial}`" /></td>
-            <td>{{ dateTime(r.startedAt) }}</td><td><strong>{{ r.serial }}</strong></td><td class="muted">{{ r.lot || '—' }}</td>
-            <td>{{ r.procedure }} <span class="muted">rev {{ r.revision }}</span></td><td>{{ r.bay }}</td><td class="muted">{{ r.operator }}</td>
-            <td class="right">{{ r.state === 'live' ? '—' : seconds(r.duration) }}</td><td><StateChip :state="r.outcome ?? r.state" /></td>
+            <td @click.stop>
+              <input v-model="picked" type="checkbox" :value="r.id" :aria-label="`Choose the run of ${r.serial}`" />
+            </td>
+            <td>{{ dateTime(r.startedAt) }}</td>
+            <td>
+              <strong>{{ r.serial }}</strong>
+            </td>
+            <td class="muted">{{ r.lot || '—' }}</td>
+            <td>
+              {{ r.procedure }} <span class="muted">rev {{ r.revision }}</span>
+            </td>
+            <td>{{ r.bay }}</td>
+            <td class="muted">{{ r.operator }}</td>
+            <td class="right">{{ r.state === 'live' ? '—' : seconds(r.duration) }}</td>
+            <td><StateChip :state="r.outcome ?? r.state" /></td>
           </tr>
         </tbody>
       </table>
-      <p v-if="!loading && runs.length === 0" class="muted pa-2">No run matches. Change the filter, or start one from a bay.</p>
+      <p v-if="!loading && runs.length === 0" class="muted pa-2">
+        No run matches. Change the filter, or start one from a bay.
+      </p>
     </div>
     <div v-if="more"><v-btn :loading="loading" @click="load(runs.at(-1)?.id)">Show older runs</v-btn></div>
   </div>
 </template>
 
 <style scoped>
-.filters { display: grid; grid-template-columns: repeat(auto-fit, minmax(150px, 1fr)); gap: 12px; }
+.filters {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(150px, 1fr));
+  gap: 12px;
+}
 </style>
