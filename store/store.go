@@ -53,52 +53,13 @@ func Open(path string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open database %s: %w", path, err)
 	}
-	if err := migrate(db); err != nil {
+	if err := migrate(db, path); err != nil {
 		return nil, fmt.Errorf("open database %s: %w", path, err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &Store{db: db, recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
 	go s.flushRegularly(ctx)
 	return s, nil
-}
-
-// migrations bring a database from one schema version to the next; the version is the number of those applied.
-var migrations = []func(tx *gorm.DB) error{
-	func(tx *gorm.DB) error {
-		return tx.AutoMigrate(&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{},
-			&pointRow{}, &Figure{}, &JournalEntry{})
-	},
-	// The bench can be configured through the API; runs keep the findings of their preflight.
-	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &BenchEntry{}) },
-	// Runs keep the texts that their procedure used; figures are judged again; rehearsals are kept.
-	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &Judgement{}, &Rehearsal{}) },
-	// Runs go on after the service was killed; runs are imported, wait in line, and are begun at a set time.
-	func(tx *gorm.DB) error { return tx.AutoMigrate(&Run{}, &snapshotRow{}, &Waiting{}, &Mapping{}) },
-	// That a unit in line is in place is known after a restart too.
-	func(tx *gorm.DB) error { return tx.AutoMigrate(&Waiting{}) },
-}
-
-func migrate(db *gorm.DB) error {
-	var version int
-	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
-		return err
-	}
-	if version > len(migrations) {
-		return fmt.Errorf("it was written by a newer program (schema %d, this one knows %d); use that program, or another "+
-			"data folder", version, len(migrations))
-	}
-	for ; version < len(migrations); version++ {
-		err := db.Transaction(func(tx *gorm.DB) error {
-			if err := migrations[version](tx); err != nil {
-				return err
-			}
-			return tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version+1)).Error
-		})
-		if err != nil {
-			return fmt.Errorf("migration to schema %d: %w", version+1, err)
-		}
-	}
-	return nil
 }
 
 // Close writes what is pending and closes the database.

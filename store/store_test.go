@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -296,20 +295,6 @@ func TestAccountsTokensAndFigures(t *testing.T) {
 	r, err := s.Run("01E")
 	require.NoError(t, err)
 	assert.Equal(t, "pass", r.Outcome)
-}
-
-func TestANewerDatabaseIsRefused(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "usher.db")
-	s, err := Open(path)
-	require.NoError(t, err)
-	require.NoError(t, s.Close())
-	db, err := sql.Open("sqlite3", path)
-	require.NoError(t, err)
-	_, err = db.Exec("PRAGMA user_version = 99")
-	require.NoError(t, err)
-	require.NoError(t, db.Close())
-	_, err = Open(path)
-	assert.ErrorContains(t, err, "written by a newer program")
 }
 
 func TestAPlaceInLineBecomesARunOnceAndIsKeptUntilThen(t *testing.T) {
