@@ -4,11 +4,12 @@ package api
 
 import (
 	_ "embed"
+	"encoding/json"
 	"time"
 
 	"usherbench/core/document"
-	"usherbench/core/figure"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 )
 
@@ -222,11 +223,11 @@ type Run struct {
 	Instruments []InstrumentUse    `json:"instruments"`
 	Preflight   []PreflightFinding `json:"preflight"`
 	Figures     []procedure.Judged `json:"figures"`
-	Points      []figure.Point     `json:"points"`
-	Marks       []stage.Mark       `json:"marks"`
+	Points      []record.Point     `json:"points"`
+	Marks       []record.Mark      `json:"marks"`
 	Curves      []procedure.Curve  `json:"curves"`
 	// Breaks are the times in which the service was away.
-	Breaks        []figure.Break `json:"breaks,omitempty"`
+	Breaks        []record.Break `json:"breaks,omitempty"`
 	ProcedureText string         `json:"procedureText"`
 	NameplateText string         `json:"nameplateText,omitempty"`
 }
@@ -351,12 +352,45 @@ type Frames struct {
 type MarkEvent struct {
 	Bay string `json:"bay"`
 	Run string `json:"run"`
-	stage.Mark
+	record.Mark
+}
+
+// markEventJSON is a MarkEvent as JSON: all in one object.
+type markEventJSON struct {
+	Bay   string          `json:"bay"`
+	Run   string          `json:"run"`
+	T     float64         `json:"t"`
+	Kind  record.MarkKind `json:"kind"`
+	Label string          `json:"label"`
+	About json.RawMessage `json:"about,omitempty"`
+}
+
+// MarshalJSON implements json.Marshaler.
+func (e MarkEvent) MarshalJSON() ([]byte, error) {
+	about, err := record.MarshalAbout(e.About)
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(markEventJSON{e.Bay, e.Run, e.T, e.Kind, e.Label, about})
+}
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (e *MarkEvent) UnmarshalJSON(data []byte) error {
+	var j markEventJSON
+	if err := json.Unmarshal(data, &j); err != nil {
+		return err
+	}
+	about, err := record.UnmarshalAbout(j.About)
+	if err != nil {
+		return err
+	}
+	*e = MarkEvent{Bay: j.Bay, Run: j.Run, Mark: record.Mark{T: j.T, Kind: j.Kind, Label: j.Label, About: about}}
+	return nil
 }
 
 // PointEvent is a point of a live run.
 type PointEvent struct {
 	Bay   string       `json:"bay"`
 	Run   string       `json:"run"`
-	Point figure.Point `json:"point"`
+	Point record.Point `json:"point"`
 }

@@ -5,6 +5,7 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/shape"
 	"usherbench/core/stage"
 )
@@ -154,7 +155,7 @@ type Rehearsal struct {
 	Columns []Column           `json:"columns"`
 	T       []float64          `json:"t"`
 	Values  [][]*float64       `json:"values"` // by column, in the column's unit
-	Marks   []stage.Mark       `json:"marks"`
+	Marks   []record.Mark      `json:"marks"`
 	Figures []procedure.Judged `json:"figures"`
 	// Spread says within what healthy units lie, by figure in order; nil where it was not computed.
 	Spread []*Band `json:"spread,omitempty"`

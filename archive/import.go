@@ -10,10 +10,10 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"usherbench/api"
-	"usherbench/core/figure"
 	"usherbench/core/foreignlog"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
@@ -98,7 +98,7 @@ func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error)
 	if err := s.CreateRun(&run); err != nil {
 		return run, err
 	}
-	if err := record(s, &run, log); err != nil {
+	if err := putOnRecord(s, &run, log); err != nil {
 		return run, err
 	}
 	if request.Mapping.Source != "" {
@@ -155,7 +155,7 @@ func usual(name, plateText string, log *foreignlog.Log) string {
 		b.WriteString("  thermo: {}\n")
 	}
 	fmt.Fprintf(&b, "stages:\n  - name: log\n    watch: {for: %g s}\nfigures:\n", math.Ceil(log.T[len(log.T)-1])+1)
-	spans := figure.LogSpans(log.T, log.Amps)
+	spans := record.LogSpans(log.T, log.Amps)
 	has := func(kind string) (n int) {
 		for _, s := range spans {
 			if s.Kind == kind && s.T1-s.T0 > 60 {
@@ -183,8 +183,8 @@ func usual(name, plateText string, log *foreignlog.Log) string {
 	return b.String()
 }
 
-// record writes the frames and marks of a log.
-func record(s *store.Store, run *store.Run, log *foreignlog.Log) error {
+// putOnRecord writes the frames and marks of a log.
+func putOnRecord(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 	r := s.NewRecorder(run.ID, run.Columns)
 	counters := trace.NewCounters(run.Columns, []string{"cycler"})
 	for k, t := range log.T {
@@ -196,15 +196,17 @@ func record(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 		counters.Fill(trace.Frame{T: t, Values: values})
 		r.Frame(trace.Frame{T: t, Values: values})
 	}
-	for _, span := range figure.LogSpans(log.T, log.Amps) {
-		r.Mark(stage.Mark{T: span.T0, Kind: stage.MarkStage, Label: span.Name})
+	for _, span := range record.LogSpans(log.T, log.Amps) {
+		r.Mark(record.Mark{T: span.T0, Kind: record.MarkStage, Label: span.Name, About: record.Began{Stage: span.Kind}})
 		if span.Kind != "rest" {
-			r.Mark(stage.Mark{T: span.T1, Kind: stage.MarkCondition, Label: span.Kind + " ended by the end of the current"})
+			const rule = "the end of the current"
+			r.Mark(record.Mark{T: span.T1, Kind: record.MarkCondition, Label: span.Kind + " ended by " + rule,
+				About: record.Ended{Stage: span.Kind, Rules: []string{rule}}})
 		}
-		r.Mark(stage.Mark{T: span.T1, Kind: stage.MarkStageEnd, Label: span.Name})
+		r.Mark(record.Mark{T: span.T1, Kind: record.MarkStageEnd, Label: span.Name})
 	}
 	if log.Dropped > 0 {
-		r.Mark(stage.Mark{T: 0, Kind: stage.MarkBench,
+		r.Mark(record.Mark{T: 0, Kind: record.MarkBench,
 			Label: fmt.Sprintf("%d rows repeated the time of the row before and were left out", log.Dropped)})
 	}
 	run.Duration = log.T[len(log.T)-1]
@@ -216,9 +218,9 @@ func record(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 }
 
 // importedSpans are the half-cycles of a log, and the time after the last discharge as one that was watched.
-func importedSpans(marks []stage.Mark, end float64) []figure.Span {
+func importedSpans(marks []record.Mark, end float64) []record.Span {
 	all := Spans(&procedure.Program{}, marks, end)
-	watched := figure.Span{Name: "log", Kind: "watch", T1: end}
+	watched := record.Span{Name: "log", Kind: "watch", T1: end}
 	for i := range all {
 		all[i].Kind, _, _ = strings.Cut(all[i].Name, " ")
 		if all[i].Kind == "discharge" {

@@ -6,6 +6,7 @@ import (
 	"math"
 
 	"usherbench/api"
+	"usherbench/core/catalogue"
 	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/population"
@@ -102,11 +103,11 @@ func cellsOf(s *store.Store, request api.MatchRequest) ([]population.Cell, map[s
 // cellOf reads a cell from a run; ok is false if the run has no capacity.
 func cellOf(s *store.Store, run store.Run) (population.Cell, bool) {
 	c := population.Cell{Serial: run.Serial, Capacity: math.NaN(), Resistance: math.NaN()}
-	_, record, err := Record(s, run)
+	_, rec, err := Record(s, run)
 	if err != nil {
 		return c, false
 	}
-	capacity := figure.Compute(record, figure.Request{ID: "capacity"})
+	capacity := catalogue.Figures().Compute(rec, figure.Request{ID: "capacity"})
 	figures, err := s.Figures(run.ID)
 	if err != nil {
 		return c, false
@@ -123,7 +124,7 @@ func cellOf(s *store.Store, run store.Run) (population.Cell, bool) {
 		return c, false
 	}
 	c.Capacity = capacity.Value
-	halves, err := record.HalfCurves()
+	halves, err := rec.HalfCurves()
 	if err == nil {
 		for _, h := range halves {
 			if h.Kind == "discharge" && (capacity.Stage == "" || h.Name == capacity.Stage) {

@@ -10,9 +10,10 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/figure"
+	"usherbench/core/figure/battery"
 	"usherbench/core/overlay"
 	"usherbench/core/procedure"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
@@ -175,7 +176,7 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 	if f, err := l.store.Figures(run.ID); err == nil {
 		l.figures[run.ID] = f
 	}
-	_, record, err := Record(l.store, run)
+	_, rec, err := Record(l.store, run)
 	if err != nil {
 		return err
 	}
@@ -183,7 +184,7 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 		return l.whole(ctx, run)
 	}
 	if l.request.Over == api.OverCycle {
-		f, err := record.Cycles(figure.Request{})
+		f, err := battery.Cycles(rec, figure.Request{})
 		if err != nil || len(f.Number) == 0 {
 			return fmt.Errorf("it has no complete cycle")
 		}
@@ -195,7 +196,7 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 		l.take(run, "discharge", 1, overlay.Curve{X: f.Number, Y: y})
 		return nil
 	}
-	halves, err := record.HalfCurves()
+	halves, err := rec.HalfCurves()
 	if err != nil {
 		return err
 	}
@@ -209,7 +210,7 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 		if l.request.Half != "both" && h.Kind != l.request.Half || h.Charge[len(h.Charge)-1] < leastPart*most[h.Kind] {
 			continue
 		}
-		c, err := l.curveOf(run, record, h)
+		c, err := l.curveOf(run, rec, h)
 		if err != nil {
 			return err
 		}
@@ -223,7 +224,7 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 }
 
 // curveOf draws one half-cycle on the asked axes.
-func (l *laid) curveOf(run store.Run, record *figure.Record, h figure.HalfCurve) (overlay.Curve, error) {
+func (l *laid) curveOf(run store.Run, record *record.Record, h record.HalfCurve) (overlay.Curve, error) {
 	c := overlay.Curve{Y: h.Volts}
 	l.out.YLabel, l.out.YUnit = "volts", "V"
 	if q := l.request.Quantity; q != "" && !strings.HasSuffix(q, ".volts") {
@@ -286,7 +287,7 @@ func (l *laid) aligned(run store.Run, c overlay.Curve, began float64) (overlay.C
 	if err != nil {
 		return c, err
 	}
-	i := slices.IndexFunc(marks, func(m stage.Mark) bool { return m.Label == l.request.Mark })
+	i := slices.IndexFunc(marks, func(m record.Mark) bool { return m.Label == l.request.Mark })
 	if i < 0 {
 		return c, fmt.Errorf("it has no mark %q", l.request.Mark)
 	}

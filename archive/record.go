@@ -6,11 +6,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"math"
 
-	"usherbench/core/figure"
 	"usherbench/core/procedure"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 	"usherbench/store"
@@ -21,7 +19,7 @@ import (
 const hiccup = 0.55
 
 // Record gathers what the figures of a run are computed from, and the program with its texts.
-func Record(s *store.Store, run store.Run) (*procedure.Program, *figure.Record, error) {
+func Record(s *store.Store, run store.Run) (*procedure.Program, *record.Record, error) {
 	program, plate, err := run.Program()
 	if err != nil {
 		return nil, nil, err
@@ -38,40 +36,27 @@ func Record(s *store.Store, run store.Run) (*procedure.Program, *figure.Record, 
 	if err := json.Unmarshal([]byte(run.Specs), &specs); run.Specs != "" && err != nil {
 		return nil, nil, fmt.Errorf("accuracies of run %s: %w", run.ID, err)
 	}
-	record := &figure.Record{Points: points, Stages: Spans(program, marks, run.Duration), Specs: specs,
+	rec := &record.Record{Points: points, Marks: marks, Stages: Spans(program, marks, run.Duration), Specs: specs,
 		Columns: run.Columns, AtLeast: program.Slowest(), Breaks: run.Breaks, Bridge: hiccup * run.TimeFactor}
 	if run.Source != "" {
-		record.Stages = importedSpans(marks, run.Duration)
-		record.AtLeast = 0
-	}
-	for _, m := range marks {
-		record.Events = append(record.Events, figure.Event{T: m.T, Kind: string(m.Kind), Label: m.Label})
+		rec.Stages = importedSpans(marks, run.Duration)
+		rec.AtLeast = 0
 	}
 	if plate != nil {
-		record.Ratings, record.Series = plate.Ratings, plate.Series
+		rec.Ratings, rec.Series = plate.Ratings, plate.Series
 	}
-	record.Trace = func(column string, t0, t1 float64) (trace.Series, error) {
+	rec.Trace = func(column string, t0, t1 float64) (trace.Series, error) {
 		return s.Trace(context.Background(), run, column, t0, t1)
 	}
-	return program, record, nil
+	return program, rec, nil
 }
 
-// Spans are the stages that happened, from the marks of their beginnings and ends.
-func Spans(p *procedure.Program, marks []stage.Mark, end float64) []figure.Span {
+// Spans are the stages that happened, from the marks of their beginnings and ends. Marks of earlier versions do not
+// say which kind of stage began; the program knows it by the name.
+func Spans(p *procedure.Program, marks []record.Mark, end float64) []record.Span {
 	kinds := map[string]string{}
 	for _, s := range p.Stages {
 		kinds[s.Name] = s.Kind()
 	}
-	var all []figure.Span
-	for _, m := range marks {
-		switch m.Kind {
-		case stage.MarkStage:
-			all = append(all, figure.Span{Name: m.Label, Kind: kinds[m.Label], T0: m.T, T1: math.Max(end, m.T)})
-		case stage.MarkStageEnd:
-			if len(all) > 0 {
-				all[len(all)-1].T1 = m.T
-			}
-		}
-	}
-	return all
+	return record.SpansOf(record.StagesByName(marks, kinds), end)
 }

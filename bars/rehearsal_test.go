@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
-	"usherbench/core/procedure"
 	"usherbench/demo"
 	"usherbench/rehearsal"
 )
@@ -24,7 +24,7 @@ func BenchmarkRehearsal(b *testing.B) {
 	require.NoError(b, err)
 	var hours, frames float64
 	took := median(5, func() float64 {
-		program, err := procedure.Parse([]byte(text), plate, map[string]string{"into": "0.15 C", "out": "0.13 C"},
+		program, err := catalogue.Parse([]byte(text), plate, map[string]string{"into": "0.15 C", "out": "0.13 C"},
 			demo.Library)
 		require.NoError(b, err)
 		began := time.Now()

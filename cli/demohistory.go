@@ -7,8 +7,8 @@ import (
 
 	"github.com/oklog/ulid/v2"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
-	"usherbench/core/procedure"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 	"usherbench/demo"
@@ -67,7 +67,7 @@ func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, b
 	if err != nil {
 		return err
 	}
-	program, err := procedure.Parse([]byte(revision.Text), plate, nil, demo.Library)
+	program, err := catalogue.Parse([]byte(revision.Text), plate, nil, demo.Library)
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,6 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
-	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/stage"
 )
@@ -99,13 +98,13 @@ func situation(b api.Bay) string {
 
 // promptWords is a prompt with what may be answered.
 func promptWords(a stage.Ask) string {
-	words := a.Prompt
+	words := a.Text
 	switch a.Form {
-	case procedure.AskConfirm:
+	case stage.AskConfirm:
 		words += " (yes or no)"
-	case procedure.AskChoice:
+	case stage.AskChoice:
 		words += " (" + strings.Join(a.Choice, ", ") + ")"
-	case procedure.AskNumber:
+	case stage.AskNumber:
 		words += " (a number in " + a.Unit + ")"
 	}
 	return words

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/document"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
@@ -136,6 +137,6 @@ func (a *app) checkHere(ctx context.Context, f procedureFile, plateFile string,
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := procedure.Parse(f.text, plate, values, a.library(ctx, f.path))
+	p, err := catalogue.Parse(f.text, plate, values, a.library(ctx, f.path))
 	return p, plate, err
 }

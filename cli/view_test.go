@@ -13,6 +13,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 )
 
@@ -52,9 +53,9 @@ func TestTheWatchViewShowsWhatItHears(t *testing.T) {
 	f.Values[0][3] = nil
 	v.take(event(t, api.EventFrames, f))
 	v.take(event(t, api.EventMark,
-		api.MarkEvent{Mark: stage.Mark{T: 3, Kind: stage.MarkCondition, Label: "load.volts > 14 V\x1b[2J"}}))
+		api.MarkEvent{Mark: record.Mark{T: 3, Kind: record.MarkCondition, Label: "load.volts > 14 V\x1b[2J"}}))
 	v.take(event(t, api.EventMark,
-		api.MarkEvent{Mark: stage.Mark{T: 3, Kind: stage.MarkCommand, Label: "load.amps = 1 A"}}))
+		api.MarkEvent{Mark: record.Mark{T: 3, Kind: record.MarkCommand, Label: "load.amps = 1 A"}}))
 	text := drawn(v)
 	for _, want := range []string{"Bay 1  ● live  TN-2208 · tern-line-load, rev 2", "48.001 V", "—", "−0.5000 A",
 		"efficiency map 12 of 48 points  18.00 s to go", "output runs away  2 V to trip",

@@ -16,7 +16,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 	"usherbench/report"
 )
 
@@ -162,7 +162,7 @@ type view struct {
 }
 
 // quiet marks are too many, or say nothing that the next one does not.
-var quiet = map[stage.MarkKind]bool{stage.MarkCommand: true, stage.MarkPointDone: true, stage.MarkStageEnd: true}
+var quiet = map[record.MarkKind]bool{record.MarkCommand: true, record.MarkPointDone: true, record.MarkStageEnd: true}
 
 // keptFrames bounds the curve of a terminal, which is at most a few hundred columns wide.
 const keptFrames = 3000

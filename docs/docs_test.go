@@ -11,10 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/condition"
-	"usherbench/core/figure"
 	"usherbench/core/nameplate"
-	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/shape"
 	"usherbench/demo"
@@ -59,7 +58,7 @@ func TestTheReferenceNamesEveryProfileAsItIs(t *testing.T) {
 
 func TestTheReferenceNamesEverythingThatTheParserKnows(t *testing.T) {
 	text := reference(t)
-	for _, word := range procedure.KindWords() {
+	for _, word := range catalogue.Language().KindWords() {
 		assert.Regexp(t, `(?m)^(### .*\b`+word+`\b|\*\*`+word+`\*\*)`, text)
 	}
 	for _, word := range condition.FunctionNames() {
@@ -68,7 +67,7 @@ func TestTheReferenceNamesEverythingThatTheParserKnows(t *testing.T) {
 	for _, form := range shape.Forms() {
 		assert.Contains(t, text, "`"+form+"`")
 	}
-	for _, id := range figure.IDs() {
+	for _, id := range catalogue.Figures().IDs() {
 		assert.Contains(t, text, "`"+id+"`")
 	}
 }
@@ -118,7 +117,7 @@ func TestEveryExampleIsRead(t *testing.T) {
 		default:
 			continue
 		}
-		_, err := procedure.Parse([]byte(text), p, nil, demo.Library)
+		_, err := catalogue.Parse([]byte(text), p, nil, demo.Library)
 		assert.NoError(t, err, text)
 		seen++
 	}
@@ -128,7 +127,7 @@ func TestEveryExampleIsRead(t *testing.T) {
 		text := frame +
 			"tables: {dip.csv: \"time [s],volts [V]\\n0,48\\n1,40\\n\"}\nstages:\n  - play:\n      source.volts: [hold 1 s " +
 			"at 48 V, " + quoted(m[1]) + "]\n"
-		_, err := procedure.Parse([]byte(text), plate, nil, nil)
+		_, err := catalogue.Parse([]byte(text), plate, nil, nil)
 		assert.NoError(t, err, m[1])
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"usherbench/api"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/store"
 )
@@ -36,11 +37,11 @@ func (r *liveRun) conclude(safeErr error) {
 	}
 	if safeErr != nil {
 		reason = strings.TrimPrefix(reason+"; an output was not confirmed off", "; ")
-		r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: "not confirmed off: " + safeErr.Error()})
+		r.recorder.Mark(record.Mark{T: r.finish.T, Kind: record.MarkBench, Label: "not confirmed off: " + safeErr.Error()})
 	}
 	for _, words := range []string{r.coarse(), r.still.String()} {
 		if words != "" {
-			r.recorder.Mark(stage.Mark{T: r.finish.T, Kind: stage.MarkBench, Label: words})
+			r.recorder.Mark(record.Mark{T: r.finish.T, Kind: record.MarkBench, Label: words})
 		}
 	}
 	r.keeper.flush(r.recorder)

@@ -10,7 +10,9 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/figure"
+	"usherbench/core/kinds"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
@@ -42,7 +44,7 @@ type liveRun struct {
 	listed   []int             // where each stage of the program stands in the list that people see
 	prompt   *stage.Ask        // what the operator is asked now
 	// performing is what instruments play by themselves; nil if nothing.
-	performing *procedure.Play
+	performing *kinds.Play
 	// back is what the run goes on from after the service was away; nil for one that begins.
 	back      *comeback
 	kept      time.Time // when its state was last kept
@@ -247,7 +249,7 @@ func (r *liveRun) tick() {
 	r.act(effects)
 	if skew > mostSkew && time.Since(r.skewed) > skewPause {
 		r.skewed = time.Now()
-		r.mark(stage.Mark{T: t, Kind: stage.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart",
+		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart",
 			skew.Milliseconds())})
 	}
 	if trouble := b.sampler.trouble(r.began, time.Duration(b.config.LostAfter)); trouble != "" && r.finish == nil {
@@ -300,7 +302,7 @@ func (r *liveRun) act(effects []stage.Effect) {
 				}
 			case stage.Perform:
 				commanded = true
-				if err := r.perform(context.Background(), e.Play); err != nil {
+				if err := r.perform(context.Background(), e.Action); err != nil {
 					r.fail(err)
 					return
 				}
@@ -318,7 +320,7 @@ func (r *liveRun) act(effects []stage.Effect) {
 			case stage.Need:
 				r.compute(e)
 			case stage.Mark:
-				r.mark(e)
+				r.mark(e.Mark)
 			case stage.Point:
 				if err := r.recorder.Point(e.Point); err != nil {
 					r.bay.engine.log.Error("record a point", "err", err)
@@ -352,12 +354,12 @@ func (r *liveRun) compute(need stage.Need) {
 	r.keeper.flush(r.recorder)
 	engine, t := r.bay.engine, run.Duration
 	go func() {
-		result := figure.Result{Request: need.Request, Undetermined: &figure.Undetermined{Code: figure.NoData}}
+		result := figure.Result{Request: need.Request, Undetermined: &record.Undetermined{Code: record.NoData}}
 		err := engine.store.Flush()
 		if err == nil {
-			var record *figure.Record
-			if _, record, err = engine.Record(run); err == nil {
-				result = figure.Compute(record, need.Request)
+			var left *record.Record
+			if _, left, err = engine.Record(run); err == nil {
+				result = need.Compute(left)
 			}
 		}
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/document"
+	"usherbench/core/kinds"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/stage"
@@ -109,7 +110,7 @@ func (r *liveRun) answer(by string, t float64, text string, refuse func(string, 
 	if err := r.machine.CheckAnswer(text); err != nil {
 		return refuse("%s", err)
 	}
-	if a := r.machine.Asking(); a.Form == procedure.AskSerial && strings.TrimSpace(text) != r.record.Serial {
+	if a := r.machine.Asking(); a.Form == stage.AskSerial && strings.TrimSpace(text) != r.record.Serial {
 		return refuse("this is %s, but the run is of %s; check which unit is in the bay", strings.TrimSpace(text),
 			r.record.Serial)
 	}
@@ -164,8 +165,8 @@ func (r *liveRun) resolve(values map[string]string) (*procedure.Program, error) 
 	}
 	program.LostAfter = r.program.LostAfter
 	for i, s := range program.Stages {
-		if play, ok := s.Action.(*procedure.Play); ok && i < len(r.program.Stages) {
-			if before, ok := r.program.Stages[i].Action.(*procedure.Play); ok {
+		if play, ok := s.Action.(*kinds.Play); ok && i < len(r.program.Stages) {
+			if before, ok := r.program.Stages[i].Action.(*kinds.Play); ok {
 				play.By, play.Pace = before.By, before.Pace
 			}
 		}

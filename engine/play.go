@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"usherbench/core/kinds"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/shape"
@@ -28,7 +29,7 @@ const (
 func (p *preflight) players() {
 	factor := p.bay.engine.Config().TimeFactor
 	for _, s := range p.program.Stages {
-		play, ok := s.Action.(*procedure.Play)
+		play, ok := s.Action.(*kinds.Play)
 		if !ok {
 			continue
 		}
@@ -36,18 +37,18 @@ func (p *preflight) players() {
 		notService := serviceCannot(play)
 		notInstrument := p.bay.instrumentCannot(play)
 		switch {
-		case play.By != procedure.ByInstrument && notService == "":
-			play.By = procedure.ByService
+		case play.By != kinds.ByInstrument && notService == "":
+			play.By = kinds.ByService
 			p.fine("shape", "%q is paced by the service, a level every %s at least", s.Name, show(play.Pace, quantity.Time))
-		case play.By != procedure.ByService && notInstrument == "":
-			play.By = procedure.ByInstrument
+		case play.By != kinds.ByService && notInstrument == "":
+			play.By = kinds.ByInstrument
 			p.fine("shape", "%q is played by the instrument: %s", s.Name, p.bay.staircaseWords(play))
 		default:
 			var why []string
-			if play.By != procedure.ByInstrument {
+			if play.By != kinds.ByInstrument {
 				why = append(why, "the service cannot pace it: "+notService)
 			}
-			if play.By != procedure.ByService {
+			if play.By != kinds.ByService {
 				why = append(why, "the instrument cannot play it: "+notInstrument)
 			}
 			p.blocks("shape", "use a supply with a program for this, or slower edges", "%q cannot be played. %s", s.Name,
@@ -59,7 +60,7 @@ func (p *preflight) players() {
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // serviceCannot says why the service cannot pace a play; empty if it can.
-func serviceCannot(play *procedure.Play) string {
+func serviceCannot(play *kinds.Play) string {
 	for _, t := range play.Tracks {
 		if edge := t.Shape.ShortestEdge(); edge < edgeLevels*play.Pace*(1-1e-9) {
 			return fmt.Sprintf("%s has an edge of %s, and a level every %s makes no edge of that", t.Column(),
@@ -74,7 +75,7 @@ func serviceCannot(play *procedure.Play) string {
 }
 
 // instrumentCannot says why the instruments cannot play by their own programs; empty if they can.
-func (b *Bay) instrumentCannot(play *procedure.Play) string {
+func (b *Bay) instrumentCannot(play *kinds.Play) string {
 	for _, t := range play.Tracks {
 		x := b.seat(t.Seat)
 		if x == nil {
@@ -101,7 +102,7 @@ func (b *Bay) instrumentCannot(play *procedure.Play) string {
 
 // staircase makes the steps of a track as fine as the instrument has room for. off is how far they are from the
 // shape at most.
-func staircase(x *seat, play *procedure.Play, t procedure.Track) (steps []shape.Step, off float64, err error) {
+func staircase(x *seat, play *kinds.Play, t kinds.Track) (steps []shape.Step, off float64, err error) {
 	program := x.first().Dialect.Program
 	low, high := t.Shape.Extremes()
 	resolution := math.Max(high-low, 1e-9) * finestShare
@@ -118,7 +119,7 @@ func staircase(x *seat, play *procedure.Play, t procedure.Track) (steps []shape.
 	return steps, off, err
 }
 
-func (b *Bay) staircaseWords(play *procedure.Play) string {
+func (b *Bay) staircaseWords(play *kinds.Play) string {
 	var words []string
 	for _, t := range play.Tracks {
 		steps, off, err := staircase(b.seat(t.Seat), play, t)
@@ -132,7 +133,11 @@ func (b *Bay) staircaseWords(play *procedure.Play) string {
 }
 
 // perform loads the programs of all tracks, then starts them one directly after the other.
-func (r *liveRun) perform(ctx context.Context, play *procedure.Play) error {
+func (r *liveRun) perform(ctx context.Context, action procedure.Action) error {
+	play, ok := action.(*kinds.Play)
+	if !ok {
+		return fmt.Errorf("no instrument can do %q by a program of its own", action.Kind())
+	}
 	r.keeper.command(r.recorder)
 	r.tickedAt = 0
 	for _, t := range play.Tracks {

@@ -88,8 +88,8 @@ func (p *preflight) unit(ctx context.Context) error {
 // charges tells whether the program charges the unit.
 func (p *preflight) charges() bool {
 	return slices.ContainsFunc(p.program.Stages, func(s procedure.Stage) bool {
-		d, ok := s.Action.(*procedure.Drive)
-		return ok && !d.Discharge
+		a, ok := s.Action.(procedure.Battered)
+		return ok && !a.OfBattery().Discharge
 	})
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/archive"
+	"usherbench/core/catalogue"
 	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
@@ -36,7 +37,7 @@ func (e *Engine) Rehearse(d api.Draft) (api.Rehearsal, error) {
 	if err != nil {
 		return api.Rehearsal{}, err
 	}
-	program, err := procedure.Parse([]byte(d.Text), plate, d.Parameters, e.Library)
+	program, err := catalogue.Parse([]byte(d.Text), plate, d.Parameters, e.Library)
 	if err != nil {
 		return api.Rehearsal{}, err
 	}
@@ -315,7 +316,7 @@ func (e *Engine) Judge(run store.Run, by string, j api.JudgeAgain) (api.Judgemen
 		if err != nil {
 			return api.Judgement{}, err
 		}
-		if program, err = procedure.Parse([]byte(j.Text), plate, run.Parameters, e.Library); err != nil {
+		if program, err = catalogue.Parse([]byte(j.Text), plate, run.Parameters, e.Library); err != nil {
 			return api.Judgement{}, err
 		}
 	}

@@ -10,9 +10,9 @@ import (
 	"time"
 
 	"usherbench/api"
-	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
@@ -47,7 +47,7 @@ type offTime struct {
 type comeback struct {
 	state runState
 	plate *nameplate.Nameplate
-	gap   figure.Break
+	gap   record.Break
 }
 
 // mayGoOn tells whether the run could be taken up again later.
@@ -176,15 +176,15 @@ const surelyOff = 10 * time.Second
 
 // gapOf works out what is known of the time in which nobody looked: from the last that is on record to when the
 // outputs went off the last current went on; after that nothing flowed.
-func (b *Bay) gapOf(record *store.Run, back *comeback, off offTime, factor float64) {
+func (b *Bay) gapOf(run *store.Run, back *comeback, off offTime, factor float64) {
 	s := &back.state
 	bench := func(at time.Time) float64 { return s.T + at.Sub(s.At).Seconds()*factor }
 	if s.Counted == nil {
 		s.Counted = map[string]trace.Counted{}
 	}
-	b.sinceState(record, s)
+	b.sinceState(run, s)
 	low, high := s.T, bench(off.confirmed)
-	switch at, took, ok := b.engine.wardenActed(record.Bay, s.At); {
+	switch at, took, ok := b.engine.wardenActed(run.Bay, s.At); {
 	case s.Off != nil:
 		low, high = bench(*s.Off), bench(*s.Off)
 	case ok:
@@ -193,7 +193,7 @@ func (b *Bay) gapOf(record *store.Run, back *comeback, off offTime, factor float
 		low = high
 	}
 	low, high = math.Max(low, s.T), math.Max(high, s.T)
-	gap := figure.Break{T0: s.T, Off: (low + high) / 2, T1: high}
+	gap := record.Break{T0: s.T, Off: (low + high) / 2, T1: high}
 	if high-low > surelyOff.Seconds()*factor {
 		gap.Off = unknownOff
 	}
@@ -301,7 +301,7 @@ func (b *Bay) remember(r *liveRun) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, m := range marks {
-		if m.Kind != stage.MarkStage {
+		if m.Kind != record.MarkStage {
 			continue
 		}
 		for i := range b.stages {

@@ -17,9 +17,10 @@ import (
 
 	"usherbench/api"
 	"usherbench/archive"
-	"usherbench/core/figure"
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/uncertainty"
 	"usherbench/store"
@@ -118,7 +119,7 @@ func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) 
 			return nil, nil, fmt.Errorf("nameplate %s: %w", stored.Name, err)
 		}
 	}
-	program, err := procedure.Parse([]byte(revision.Text), plate, parameters, e.Library)
+	program, err := catalogue.Parse([]byte(revision.Text), plate, parameters, e.Library)
 	return program, plate, err
 }
 
@@ -224,6 +225,6 @@ func (e *Engine) judge(run store.Run, columns map[string]any) ([]procedure.Judge
 }
 
 // Record gathers what the figures of a run are computed from, and the program with its texts.
-func (e *Engine) Record(run store.Run) (*procedure.Program, *figure.Record, error) {
+func (e *Engine) Record(run store.Run) (*procedure.Program, *record.Record, error) {
 	return archive.Record(e.store, run)
 }

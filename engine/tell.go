@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 )
@@ -21,17 +22,17 @@ func (r *liveRun) ask(prompt *stage.Ask) {
 	b.publish()
 }
 
-func (r *liveRun) mark(m stage.Mark) {
+func (r *liveRun) mark(m record.Mark) {
 	r.recorder.Mark(m)
 	b := r.bay
-	if m.Kind == stage.MarkStage {
+	if m.Kind == record.MarkStage {
 		b.mu.Lock()
 		if i := r.listed[r.machine.Stage()]; i < len(b.stages) {
 			b.stages[i].Began = &m.T
 		}
 		b.mu.Unlock()
 	}
-	if m.Kind == stage.MarkGuard {
+	if m.Kind == record.MarkGuard {
 		r.tripped = m.Label // goes to the journal when the outputs are off: the disk may be slow
 	}
 	b.engine.Hub.Publish(api.EventMark, b.name, api.MarkEvent{Bay: b.name, Run: r.record.ID, Mark: m})

@@ -8,10 +8,10 @@ import (
 	"sort"
 	"strings"
 
-	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 )
@@ -20,7 +20,7 @@ import (
 type Foretold struct {
 	*Result
 	Others  []*Result
-	anchors map[*Result][]figure.Span
+	anchors map[*Result][]record.Span
 }
 
 // thin keeps at most so many frames, evenly chosen.
@@ -59,7 +59,7 @@ var others = []string{"spread-1", "spread-2", "spread-3", "spread-4", "spread-5"
 // healthy.
 func Foretell(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Foretold, error) {
 	o.Fault, o.MostFrames = "", foretoldFrames
-	f := &Foretold{anchors: map[*Result][]figure.Span{}}
+	f := &Foretold{anchors: map[*Result][]record.Span{}}
 	for _, serial := range append([]string{""}, others...) {
 		o.Serial = serial
 		r, err := Run(program, plate, o)
@@ -112,8 +112,8 @@ type Trace struct {
 
 // Actual is what really happened in a run.
 type Actual struct {
-	Spans    []figure.Span
-	Marks    []stage.Mark
+	Spans    []record.Span
+	Marks    []record.Mark
 	Duration float64
 	Ending   stage.Ending // empty while it goes on
 	Traces   []Trace
@@ -133,15 +133,15 @@ type Deviation struct {
 
 // Anchors are the stretches by which a run and its rehearsal are laid over one another: they begin where stages
 // begin, and where points and passes of loops end.
-func Anchors(marks []stage.Mark, end float64) []figure.Span {
-	var all []figure.Span
+func Anchors(marks []record.Mark, end float64) []record.Span {
+	var all []record.Span
 	for _, m := range marks {
 		switch m.Kind {
-		case stage.MarkStage, stage.MarkPointDone, stage.MarkLoop:
+		case record.MarkStage, record.MarkPointDone, record.MarkLoop:
 			if n := len(all); n > 0 {
 				all[n-1].T1 = m.T
 			}
-			all = append(all, figure.Span{Name: m.Label, T0: m.T, T1: math.Max(end, m.T)})
+			all = append(all, record.Span{Name: m.Label, T0: m.T, T1: math.Max(end, m.T)})
 		}
 	}
 	return all
@@ -149,7 +149,7 @@ func Anchors(marks []stage.Mark, end float64) []figure.Span {
 
 // Aligned maps a time of the run to the time of a rehearsal at which the same was due: by stages, and within a
 // stage that both have finished in proportion. ok is false where the two went different ways.
-func Aligned(run, rehearsed []figure.Span, t float64) (at float64, ok bool) {
+func Aligned(run, rehearsed []record.Span, t float64) (at float64, ok bool) {
 	i := sort.Search(len(run), func(k int) bool { return run[k].T0 > t }) - 1
 	if i < 0 || i >= len(rehearsed) || run[i].Name != rehearsed[i].Name {
 		return 0, false
@@ -164,7 +164,7 @@ func Aligned(run, rehearsed []figure.Span, t float64) (at float64, ok bool) {
 
 // Onto maps a time of a rehearsal to the time of the run, past and future. What has not begun follows the stage
 // that is under way, which lasts as long as foretold, and at least until now.
-func Onto(run, rehearsed []figure.Span, t, now float64) float64 {
+func Onto(run, rehearsed []record.Span, t, now float64) float64 {
 	i := sort.Search(len(rehearsed), func(k int) bool { return rehearsed[k].T0 > t }) - 1
 	if i < 0 || len(run) == 0 {
 		return t
@@ -225,7 +225,7 @@ func (f *Foretold) Deviations(run Actual) []Deviation {
 }
 
 // traceDeviations are stretches of at least two buckets that lie wholly outside what healthy units do.
-func (f *Foretold) traceDeviations(run Actual, anchors []figure.Span, t Trace) (all []Deviation) {
+func (f *Foretold) traceDeviations(run Actual, anchors []record.Span, t Trace) (all []Deviation) {
 	slack := math.Max(math.Max(timeSlack, timeShare*run.Duration), 2.5*median(t.T))
 	unit := trace.UnitOf(t.Column)
 	var largest float64
@@ -290,7 +290,7 @@ func (a Actual) accuracy(column string, x float64) float64 {
 
 // expected is the range of a column over the units and over the slack around a time of the run, with half of
 // the spread of the units on both sides: so few units do not show the whole of it.
-func (f *Foretold) expected(anchors []figure.Span, column string, t, slack float64) (Band, bool) {
+func (f *Foretold) expected(anchors []record.Span, column string, t, slack float64) (Band, bool) {
 	band, middles := Band{math.Inf(1), math.Inf(-1)}, Band{math.Inf(1), math.Inf(-1)}
 	for _, r := range f.units() {
 		at, ok := Aligned(anchors, f.anchors[r], t)

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
-	"usherbench/core/procedure"
 	"usherbench/core/stage"
 	"usherbench/rehearsal"
 	"usherbench/simbench/plant"
@@ -123,7 +123,7 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 				"V, amps: 30 A, modes: [power, resistance]}, thermo: {}}\n"+
 				"stages:\n  - name: drive\n    %s\n  - name: rest\n    rest: {for: 1 min}\nfigures:\n  - {figure: termination, "+
 				"stage: drive}\n", c.drive)
-			program, err := procedure.Parse([]byte(text), plate, nil, nil)
+			program, err := catalogue.Parse([]byte(text), plate, nil, nil)
 			require.NoError(t, err)
 			o := rehearsal.Options{State: c.state, Fault: string(c.fault)}
 			if c.happens != nil {
@@ -159,7 +159,7 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 // cell too.
 func TestARehearsedCapacityIsThatOfThePlant(t *testing.T) {
 	plate := plates(t)["gannet"]
-	program, err := procedure.Parse([]byte("procedure: down\nfor: gannet\nneeds: {cycler: {volts: 29.4 V, amps: 9.6 "+
+	program, err := catalogue.Parse([]byte("procedure: down\nfor: gannet\nneeds: {cycler: {volts: 29.4 V, amps: 9.6 "+
 		"A}, thermo: {}}\nstages:\n  - name: empty\n    discharge: {amps: 0.5 C, cutoff: 21.037 V}\nfigures:\n  - "+
 		"{figure: capacity, cutoff: 21.037 V}\n"), plate, nil, nil)
 	require.NoError(t, err)

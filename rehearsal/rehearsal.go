@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 
-	"usherbench/core/figure"
+	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
@@ -40,15 +42,15 @@ type Result struct {
 	Columns  trace.Columns
 	T        []float64
 	Values   [][]float64 // by column, SI
-	Marks    []stage.Mark
-	Points   []figure.Point
+	Marks    []record.Mark
+	Points   []record.Point
 	Ending   stage.Ending
 	Reason   string
 	Duration float64 // s
 	// Energy that the sources gave and Heat that stayed in the unit, W·s; Hottest in °C.
 	Energy, Heat, Hottest float64
 	Figures               []procedure.Judged
-	Spans                 []figure.Span
+	Spans                 []record.Span
 }
 
 // Model is the plant that stands for the units of a nameplate.
@@ -111,21 +113,14 @@ func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Re
 	return r.conclude(), nil
 }
 
-// paced is the program with every shape paced by the service: the model has no instruments with programs of their own.
+// paced is the program with every shape paced by the service, as fast as the edges need and no faster than a drawing
+// shows: the model has no instruments with programs of their own.
 func paced(program *procedure.Program) *procedure.Program {
 	p := *program
-	p.Stages = append([]procedure.Stage(nil), program.Stages...)
+	p.Stages = slices.Clone(program.Stages)
 	for i, s := range p.Stages {
-		if play, ok := s.Action.(*procedure.Play); ok {
-			own := *play
-			own.By = procedure.ByService
-			edge, part := math.Inf(1), math.Inf(1)
-			for _, t := range play.Tracks {
-				edge, part = math.Min(edge, t.Shape.ShortestEdge()), math.Min(part, t.Shape.Shortest())
-			}
-			// As fast as the edges need, and no faster than a drawing shows.
-			own.Pace = math.Max(math.Min(math.Min(math.Max(own.Pace, part/50), coarsest), edge/5), 1e-3)
-			p.Stages[i].Action = &own
+		if play, ok := s.Action.(*kinds.Play); ok {
+			p.Stages[i].Action = play.PacedFor(coarsest)
 		}
 	}
 	return &p
@@ -198,31 +193,9 @@ const (
 // while nothing happens.
 func (r *rehearsal) interval(last float64) float64 {
 	dt := math.Min(math.Max((last-r.stirred)/10, finest), coarsest)
-	s := r.program.Stages[r.machine.Stage()]
 	most := coarsest
-	stable := func(h procedure.Hold) {
-		if h.For > 0 {
-			most = math.Min(most, h.For/50)
-		}
-		if h.Stable != nil {
-			most = math.Min(most, h.Stable.Window/20)
-		}
-	}
-	switch a := s.Action.(type) {
-	case *procedure.Grid:
-		most = a.Average / 8
-	case *procedure.Acquire:
-		most = a.Average / 8
-	case *procedure.Seek:
-		most = a.Dwell / 8
-	case *procedure.Play:
-		for _, t := range a.Tracks {
-			most = math.Min(most, t.Shape.Shortest()/10)
-		}
-	case *procedure.Hold:
-		stable(*a)
-	case *procedure.Rest:
-		stable(a.Hold)
+	if a, ok := r.program.Stages[r.machine.Stage()].Action.(procedure.Sampled); ok {
+		most = math.Min(most, a.FramesEvery())
 	}
 	if pace := math.Max(r.machine.Pace(), finest); pace < dt {
 		dt = pace
@@ -245,7 +218,7 @@ func (r *rehearsal) act(effects []stage.Effect) {
 					r.counters.Split(r.now)
 				}
 			case stage.Mark:
-				r.mark(e)
+				r.mark(e.Mark)
 			case stage.Point:
 				r.result.Points = append(r.result.Points, e.Point)
 			case stage.Ask:
@@ -265,14 +238,14 @@ func (r *rehearsal) act(effects []stage.Effect) {
 	}
 }
 
-func (r *rehearsal) mark(m stage.Mark) {
+func (r *rehearsal) mark(m record.Mark) {
 	r.result.Marks = append(r.result.Marks, m)
 	spans := &r.result.Spans
 	switch m.Kind {
-	case stage.MarkStage:
-		*spans = append(*spans, figure.Span{Name: m.Label, Kind: r.program.Stages[r.machine.Stage()].Kind(), T0: m.T,
-			T1: m.T})
-	case stage.MarkStageEnd:
+	case record.MarkStage:
+		began, _ := m.About.(record.Began)
+		*spans = append(*spans, record.Span{Name: m.Label, Kind: began.Stage, T0: m.T, T1: m.T})
+	case record.MarkStageEnd:
 		if n := len(*spans); n > 0 {
 			(*spans)[n-1].T1 = m.T
 		}
@@ -289,25 +262,25 @@ func (r *rehearsal) people() {
 	}
 	if ask := r.asked; ask != nil {
 		r.asked = nil
-		r.act(r.machine.Advance(stage.Answered{T: r.now, By: "the rehearsal", Text: answer(ask.Ask, r.options.Serial)}))
+		r.act(r.machine.Advance(stage.Answered{T: r.now, By: "the rehearsal", Text: answer(ask.Prompt, r.options.Serial)}))
 	}
 	if need := r.need; need != nil {
 		r.need = nil
-		r.act(r.machine.Advance(stage.Figured{T: r.now, Result: figure.Compute(r.record(), need.Request)}))
+		r.act(r.machine.Advance(stage.Figured{T: r.now, Result: need.Compute(r.record())}))
 	}
 	s := r.program.Stages[r.machine.Stage()]
-	if w, ok := s.Action.(*procedure.Watch); ok && w.For == 0 && s.Until == "" {
+	if e, ok := s.Action.(procedure.Ending); ok && e.Ends().Open && s.Duration() == 0 && s.Until == "" {
 		if n := len(r.result.Spans); n > 0 && r.now-r.result.Spans[n-1].T0 > watched {
 			r.act(r.machine.Advance(stage.Skipped{T: r.now, By: "the rehearsal"}))
 		}
 	}
 }
 
-func answer(a procedure.Ask, serial string) string {
+func answer(a stage.Prompt, serial string) string {
 	switch a.Form {
-	case procedure.AskChoice:
+	case stage.AskChoice:
 		return a.Choice[0]
-	case procedure.AskNumber:
+	case stage.AskNumber:
 		switch {
 		case a.Min != nil && a.Max != nil:
 			return fmt.Sprint((*a.Min + *a.Max) / 2)
@@ -320,20 +293,21 @@ func answer(a procedure.Ask, serial string) string {
 			return fmt.Sprint(plant.Ambient)
 		}
 		return "1"
-	case procedure.AskSerial:
+	case stage.AskSerial:
 		if serial != "" {
 			return serial
 		}
-	case procedure.AskConfirm:
+	case stage.AskConfirm:
 		return "yes"
 	}
 	return "rehearsed"
 }
 
 // record is what figures are computed from.
-func (r *rehearsal) record() *figure.Record {
+func (r *rehearsal) record() *record.Record {
 	result := r.result
-	rec := &figure.Record{Points: result.Points, Stages: result.Spans, Specs: r.options.Specs, Columns: result.Columns,
+	rec := &record.Record{Points: result.Points, Marks: result.Marks, Stages: result.Spans, Specs: r.options.Specs,
+		Columns: result.Columns,
 		AtLeast: coarsest * float64(r.stride), Bridge: coarsest * 10 * float64(r.stride),
 		Trace: func(column string, t0, t1 float64) (trace.Series, error) {
 			i := result.Columns.Index(column)
@@ -342,9 +316,6 @@ func (r *rehearsal) record() *figure.Record {
 			}
 			return trace.Series{T: result.T, X: result.Values[i]}.Between(t0, t1), nil
 		}}
-	for _, m := range result.Marks {
-		rec.Events = append(rec.Events, figure.Event{T: m.T, Kind: string(m.Kind), Label: m.Label})
-	}
 	if r.plate != nil {
 		rec.Ratings, rec.Series = r.plate.Ratings, r.plate.Series
 	}

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
@@ -32,7 +33,7 @@ func ready(t testing.TB, text string) (*procedure.Program, *nameplate.Nameplate)
 	if plate == nil {
 		plate = plates(t)["tern"]
 	}
-	p, err := procedure.Parse([]byte(text), plate, nil, demo.Library)
+	p, err := catalogue.Parse([]byte(text), plate, nil, demo.Library)
 	require.NoError(t, err, header.Name)
 	return p, plate
 }

@@ -9,9 +9,9 @@ import (
 
 	"usherbench/api"
 	"usherbench/archive"
-	"usherbench/core/figure"
 	"usherbench/core/overlay"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/store"
 )
 
@@ -75,7 +75,7 @@ func BatteryPictures(ctx context.Context, s *store.Store, run store.Run) ([]Pict
 	return all, nil
 }
 
-func halfName(h figure.HalfCurve, all []figure.HalfCurve) string {
+func halfName(h record.HalfCurve, all []record.HalfCurve) string {
 	n := 0
 	for _, x := range all {
 		if x.Kind == h.Kind {

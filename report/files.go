@@ -15,7 +15,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"usherbench/archive"
-	"usherbench/core/figure"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
@@ -156,7 +156,7 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 
 // cycleAt is the number of the cycle that a stage belongs to: a new one begins with each charge that follows a
 // discharge.
-func cycleAt(stages []figure.Span, at int) int {
+func cycleAt(stages []record.Span, at int) int {
 	n, discharged := 1, false
 	for _, s := range stages[:min(at+1, len(stages))] {
 		switch {

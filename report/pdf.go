@@ -14,7 +14,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/outcome"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 )
 
 // The page: A4, millimetres.
@@ -358,9 +358,9 @@ const mostMarks = 40
 
 // marks lists guards and what else happened, without commands and points.
 func (p page) marks(doc api.Run) {
-	var list []stage.Mark
+	var list []record.Mark
 	for _, m := range doc.Marks {
-		if m.Kind != stage.MarkCommand && m.Kind != stage.MarkPointDone && m.Kind != stage.MarkStageEnd {
+		if m.Kind != record.MarkCommand && m.Kind != record.MarkPointDone && m.Kind != record.MarkStageEnd {
 			list = append(list, m)
 		}
 	}
@@ -375,7 +375,7 @@ func (p page) marks(doc api.Run) {
 			return
 		}
 		color := inkColor
-		if m.Kind == stage.MarkGuard || m.Kind == stage.MarkBench || m.Kind == stage.MarkTimeout {
+		if m.Kind == record.MarkGuard || m.Kind == record.MarkBench || m.Kind == record.MarkTimeout {
 			color = outcomes["fail"][0]
 		}
 		p.row([]cell{{Seconds(m.T), 24, "R", mutedColor, false}, {"", 3, "L", inkColor, false},

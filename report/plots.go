@@ -16,9 +16,9 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 
 	"usherbench/api"
-	"usherbench/core/figure"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 )
 
@@ -48,7 +48,7 @@ func Pictures(doc api.Run) []Picture {
 	if len(curves) == 0 {
 		curves = defaultCurves
 	}
-	points := slices.DeleteFunc(slices.Clone(doc.Points), func(p figure.Point) bool { return p.Row != "" })
+	points := slices.DeleteFunc(slices.Clone(doc.Points), func(p record.Point) bool { return p.Row != "" })
 	var pictures []Picture
 	for _, c := range curves {
 		if p := picture(points, c); len(p.Lines) > 0 {
@@ -58,7 +58,7 @@ func Pictures(doc api.Run) []Picture {
 	return pictures
 }
 
-func picture(points []figure.Point, c procedure.Curve) Picture {
+func picture(points []record.Point, c procedure.Curve) Picture {
 	p := Picture{Title: fmt.Sprintf("%s by %s", label(c.Of), strings.ToLower(label(c.By))), XLabel: axis(c.By),
 		YLabel: axis(c.Of)}
 	lines := map[float64]*Line{}
@@ -92,7 +92,7 @@ func picture(points []figure.Point, c procedure.Curve) Picture {
 }
 
 // value is a quantity of a point in its unit; efficiency and loss are computed from the two powers.
-func value(p figure.Point, of string) (float64, bool) {
+func value(p record.Point, of string) (float64, bool) {
 	in, out := p.Averages["source.watts"], p.Averages["load.watts"]
 	switch of {
 	case "efficiency":

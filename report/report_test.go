@@ -20,7 +20,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
@@ -37,7 +37,7 @@ func TestFiguresAreWordedToTheirUncertainty(t *testing.T) {
 		"−0.242 ± 0.049 %":    {Result: result("output-accuracy", "%", -0.24161, 0.0489)},
 		"120 ± 17 W":          {Result: result("loss", "W", 119.6, 17.2)},
 		"0.8203 W":            {Result: result("no-load-power", "W", 0.82034, 0)},
-		"undetermined":        {Result: figure.Result{Undetermined: &figure.Undetermined{Code: "no-point"}}},
+		"undetermined":        {Result: figure.Result{Undetermined: &record.Undetermined{Code: "no-point"}}},
 		"0.04475 ± 0.00080 %": {Result: result("line-regulation", "%", 0.044751, 0.0008)},
 	} {
 		assert.Equal(t, want, Value(f))
@@ -84,19 +84,19 @@ func document() api.Run {
 		Parameters: map[string]string{"top": "6 A"}, TimeFactor: 10,
 		Instruments: []api.InstrumentUse{{Seat: "source", Instrument: "supply1", Channel: 1,
 			Identity: "Usher Bench,SIM-S2,S2-0101,1.0", Calibrated: "2024-03-16", Due: "2025-03-16"}},
-		Marks: []stage.Mark{{T: 0, Kind: stage.MarkStage, Label: "power up"},
-			{T: 1, Kind: stage.MarkCommand, Label: "not shown"}, {T: 3, Kind: stage.MarkGuard, Label: "output runs away"}},
+		Marks: []record.Mark{{T: 0, Kind: record.MarkStage, Label: "power up"},
+			{T: 1, Kind: record.MarkCommand, Label: "not shown"}, {T: 3, Kind: record.MarkGuard, Label: "output runs away"}},
 		Figures: []procedure.Judged{
 			{Result: result("load-regulation", "%", 0.748, 0.001), Title: "Load regulation", Where: "source.volts 48 V",
 				Max: number(0.5), Outcome: outcome.Fail},
 			{Result: figure.Result{Request: figure.Request{ID: "efficiency"},
-				Undetermined: &figure.Undetermined{Code: "no-point", Sentence: "no point was measured there"}}, Title: "Efficiency",
+				Undetermined: &record.Undetermined{Code: "no-point", Sentence: "no point was measured there"}}, Title: "Efficiency",
 				Outcome: outcome.Undetermined},
 		},
 	}
 	for i, line := range []float64{36, 36, 48, 48} {
 		amps := float64(1 + 3*(i%2))
-		doc.Points = append(doc.Points, figure.Point{Index: i, Place: map[string]float64{"source.volts": line,
+		doc.Points = append(doc.Points, record.Point{Index: i, Place: map[string]float64{"source.volts": line,
 			"load.amps": amps}, Averages: map[string]trace.Average{
 			"source.watts": {Mean: 16 * amps, N: 9}, "load.watts": {Mean: 15 * amps, N: 9}, "load.volts": {Mean: 15 - 0.01*amps,
 				N: 9}, "load.amps": {Mean: amps, N: 9}, "source.volts": {Mean: line, N: 9},
@@ -124,7 +124,7 @@ func TestTheReportSaysEverythingItMust(t *testing.T) {
 func TestALongReportStaysWithinThreePages(t *testing.T) {
 	doc := document()
 	for i := range 500 {
-		doc.Marks = append(doc.Marks, stage.Mark{T: float64(i), Kind: stage.MarkCondition,
+		doc.Marks = append(doc.Marks, record.Mark{T: float64(i), Kind: record.MarkCondition,
 			Label: strings.Repeat("a long label ", 20)})
 	}
 	pdf, err := PDF(doc)

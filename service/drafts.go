@@ -13,7 +13,9 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 
 	"usherbench/api"
+	"usherbench/core/catalogue"
 	"usherbench/core/document"
+	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
@@ -30,7 +32,7 @@ func (s *Service) outline(c *echo.Context) error {
 		return err
 	}
 	plate, findings := s.draftPlate(d)
-	program, found := procedure.Draft([]byte(d.Text), plate, d.Parameters, s.engine.Library)
+	program, found := catalogue.Draft([]byte(d.Text), plate, d.Parameters, s.engine.Library)
 	return c.JSON(http.StatusOK, outlineOf(program, append(findings, found...)))
 }
 
@@ -79,7 +81,7 @@ func outlineOf(p *procedure.Program, findings document.Findings) api.Outline {
 		if len(findings) == 0 { // of a draft with mistakes, actions may be only half there
 			stage.Duration, stage.Words = s.Duration(), s.Words()
 		}
-		if play, ok := s.Action.(*procedure.Play); ok {
+		if play, ok := s.Action.(*kinds.Play); ok {
 			for _, t := range play.Tracks {
 				stage.Tracks = append(stage.Tracks, trackOf(t))
 			}
@@ -97,7 +99,7 @@ func outlineOf(p *procedure.Program, findings document.Findings) api.Outline {
 	return o
 }
 
-func trackOf(t procedure.Track) api.OutlineTrack {
+func trackOf(t kinds.Track) api.OutlineTrack {
 	kind, _ := quantity.KindOf(t.Quantity)
 	low, high := t.Shape.Extremes()
 	track := api.OutlineTrack{Column: t.Column(), Unit: kind.Unit.Symbol, Low: low, High: high,
@@ -227,7 +229,7 @@ func (s *Service) writeTable(c *echo.Context) error {
 		return err
 	}
 	plate, _ := s.draftPlate(d)
-	program, err := procedure.Parse([]byte(d.Text), plate, d.Parameters, s.engine.Library)
+	program, err := catalogue.Parse([]byte(d.Text), plate, d.Parameters, s.engine.Library)
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"usherbench/api"
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/store"
@@ -73,7 +74,7 @@ func (s *Service) parse(text string) (store.Revision, *procedure.Program, error)
 	program, _, err := s.engine.Resolve(r, nil)
 	if errors.Is(err, store.ErrNotFound) {
 		// Without its nameplate the procedure is checked as far as that goes; the finding names the missing nameplate.
-		_, err = procedure.Parse([]byte(text), nil, nil, s.engine.Library)
+		_, err = catalogue.Parse([]byte(text), nil, nil, s.engine.Library)
 	}
 	return r, program, err
 }

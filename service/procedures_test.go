@@ -15,8 +15,11 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/catalogue"
+	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/shape"
 	"usherbench/core/stage"
 	"usherbench/demo"
@@ -34,12 +37,12 @@ func answering(t *testing.T, h *servicetest.House) {
 			if e.Kind != api.EventBay || e.Into(&b) != nil || b.Prompt == nil || b.Run == nil {
 				return nil
 			}
-			text := map[procedure.AskForm]string{procedure.AskConfirm: "yes", procedure.AskSerial: b.Run.Serial,
-				procedure.AskNumber: "25", procedure.AskText: "fine"}[b.Prompt.Form]
+			text := map[stage.AskForm]string{stage.AskConfirm: "yes", stage.AskSerial: b.Run.Serial,
+				stage.AskNumber: "25", stage.AskText: "fine"}[b.Prompt.Form]
 			if _, done := once.LoadOrStore([2]any{b.Run.ID, b.Prompt.T}, true); !done {
 				_, err := h.Local.Intervene(ctx, b.Name, api.Intervention{Do: api.DoAnswer, Text: text})
 				if err != nil && ctx.Err() == nil {
-					t.Errorf("answer %s: %v", b.Prompt.Prompt, err)
+					t.Errorf("answer %s: %v", b.Prompt.Text, err)
 				}
 			}
 			return nil
@@ -90,7 +93,7 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 	// Each stage and point may wait for a frame more than foretold.
 	waits := 0
 	for _, m := range run.Marks {
-		if m.Kind == stage.MarkStage || m.Kind == stage.MarkPointDone {
+		if m.Kind == record.MarkStage || m.Kind == record.MarkPointDone {
 			waits++
 		}
 	}
@@ -185,10 +188,10 @@ func shapeOf(t *testing.T, name string) *shape.Shape {
 			plate = p
 		}
 	}
-	program, err := procedure.Parse([]byte(text), plate, nil, demo.Library)
+	program, err := catalogue.Parse([]byte(text), plate, nil, demo.Library)
 	require.NoError(t, err)
 	for _, s := range program.Stages {
-		if play, ok := s.Action.(*procedure.Play); ok {
+		if play, ok := s.Action.(*kinds.Play); ok {
 			return play.Tracks[0].Shape
 		}
 	}
@@ -351,18 +354,18 @@ stages:
 	_, err := h.Local.Intervene(ctx, "bay1", api.Intervention{Do: api.DoPause})
 	assert.Equal(t, http.StatusConflict, problemOf(t, err).Status)
 
-	labels := map[stage.MarkKind][]string{}
+	labels := map[record.MarkKind][]string{}
 	for _, m := range doc.Marks {
 		labels[m.Kind] = append(labels[m.Kind], m.Label)
 	}
-	hand := strings.Join(labels[stage.MarkHand], "\n")
+	hand := strings.Join(labels[record.MarkHand], "\n")
 	for _, words := range []string{"paused by this machine", "resumed by this machine",
 		"changed the length of wait by +600 s", "changed level from 2 A to 3 A", "skipped the rest of wait"} {
 		assert.Contains(t, hand, words)
 	}
-	assert.Equal(t, []string{"this machine: the fan was switched on"}, labels[stage.MarkNote])
-	assert.Len(t, labels[stage.MarkAnswer], 2)
-	assert.Equal(t, []string{"it is cold"}, labels[stage.MarkSignal])
+	assert.Equal(t, []string{"this machine: the fan was switched on"}, labels[record.MarkNote])
+	assert.Len(t, labels[record.MarkAnswer], 2)
+	assert.Equal(t, []string{"it is cold"}, labels[record.MarkSignal])
 	journal, err := h.Local.Journal(ctx, "bay1", doc.ID, 100)
 	require.NoError(t, err)
 	var what []string

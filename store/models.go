@@ -11,7 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"usherbench/api"
-	"usherbench/core/figure"
+	"usherbench/core/record"
 )
 
 // Account is a person or a program that may use the service.
@@ -85,7 +85,7 @@ type Run struct {
 	Specs  string
 	Frames int64
 	// Breaks are the times in which nobody recorded, since the service was not there.
-	Breaks []figure.Break `gorm:"serializer:json"`
+	Breaks []record.Break `gorm:"serializer:json"`
 	// Source says what an imported run was read from; empty for one of a bay.
 	Source string
 	// Preflight holds what was checked before the start.
@@ -140,6 +140,9 @@ type markRow struct {
 	T     float64
 	Kind  string
 	Label string
+	// About is what the mark says for programs, as JSON; empty in marks of schema 5 and earlier, and where there
+	// is no more to say.
+	About string
 }
 
 func (markRow) TableName() string { return "marks" }
@@ -147,7 +150,7 @@ func (markRow) TableName() string { return "marks" }
 type pointRow struct {
 	RunID string `gorm:"primaryKey"`
 	Seq   int    `gorm:"primaryKey;autoIncrement:false"`
-	Data  string // JSON of a figure.Point
+	Data  string // JSON of a record.Point
 }
 
 func (pointRow) TableName() string { return "points" }

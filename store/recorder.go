@@ -12,8 +12,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
-	"usherbench/core/figure"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 )
 
@@ -125,15 +124,20 @@ func (r *Recorder) raise(l int, t float64, members []trace.Bucket) {
 func framesPerBucket(level int) int64 { return int64(math.Pow(pyramidBase, float64(level))) }
 
 // Mark records a mark.
-func (r *Recorder) Mark(m stage.Mark) {
+func (r *Recorder) Mark(m record.Mark) {
+	row := markRow{RunID: r.runID, T: m.T, Kind: string(m.Kind), Label: m.Label}
+	if about, err := record.MarshalAbout(m.About); err == nil { // plain data can always be written
+		row.About = string(about)
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.marks = append(r.marks, markRow{RunID: r.runID, Seq: r.nMarks, T: m.T, Kind: string(m.Kind), Label: m.Label})
+	row.Seq = r.nMarks
+	r.marks = append(r.marks, row)
 	r.nMarks++
 }
 
 // Point records a point.
-func (r *Recorder) Point(p figure.Point) error {
+func (r *Recorder) Point(p record.Point) error {
 	data, err := json.Marshal(p)
 	if err != nil {
 		return fmt.Errorf("point %d: %w", p.Index, err)

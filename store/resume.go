@@ -7,7 +7,7 @@ import (
 
 	"gorm.io/gorm"
 
-	"usherbench/core/figure"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 )
 
@@ -23,7 +23,7 @@ func (s *Store) DropSnapshot(runID string) error {
 }
 
 // SaveBreaks keeps the times in which nobody recorded a run.
-func (s *Store) SaveBreaks(runID string, breaks []figure.Break) error {
+func (s *Store) SaveBreaks(runID string, breaks []record.Break) error {
 	return s.write(func(tx *gorm.DB) error {
 		return tx.Model(&Run{ID: runID}).Select("breaks").Updates(Run{Breaks: breaks}).Error
 	})

@@ -7,10 +7,10 @@ import (
 
 	"gorm.io/gorm"
 
-	"usherbench/core/figure"
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 )
 
 // Live is the state of a run that has not ended.
@@ -25,7 +25,7 @@ func (r Run) Program() (*procedure.Program, *nameplate.Nameplate, error) {
 			return nil, nil, fmt.Errorf("nameplate of run %s: %w", r.ID, err)
 		}
 	}
-	program, err := procedure.Parse([]byte(r.ProcedureText), plate, r.Parameters, r.library)
+	program, err := catalogue.Parse([]byte(r.ProcedureText), plate, r.Parameters, r.library)
 	if err != nil {
 		return nil, nil, fmt.Errorf("procedure of run %s: %w", r.ID, err)
 	}
@@ -151,12 +151,12 @@ func (s *Store) Figures(runID string) ([]procedure.Judged, error) {
 }
 
 // Points reads the points of a run in order.
-func (s *Store) Points(runID string) ([]figure.Point, error) {
+func (s *Store) Points(runID string) ([]record.Point, error) {
 	var rows []pointRow
 	if err := s.db.Where("run_id = ?", runID).Order("seq").Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	return decodeRows(rows, func(r pointRow) string { return r.Data }, figure.Point{})
+	return decodeRows(rows, func(r pointRow) string { return r.Data }, record.Point{})
 }
 
 // decodeRows unpacks the JSON of rows; the last argument only gives the type.
@@ -171,16 +171,30 @@ func decodeRows[R, T any](rows []R, data func(R) string, _ T) ([]T, error) {
 }
 
 // Marks reads the marks of a run in order.
-func (s *Store) Marks(runID string) ([]stage.Mark, error) {
+func (s *Store) Marks(runID string) ([]record.Mark, error) {
 	var rows []markRow
-	if err := s.db.Where("run_id = ?", runID).Order("seq").Find(&rows).Error; err != nil {
+	err := s.db.Where("run_id = ?", runID).Order("seq").Find(&rows).Error
+	if err != nil {
 		return nil, err
 	}
-	marks := make([]stage.Mark, len(rows))
+	marks := make([]record.Mark, len(rows))
 	for i, r := range rows {
-		marks[i] = stage.Mark{T: r.T, Kind: stage.MarkKind(r.Kind), Label: r.Label}
+		if marks[i], err = r.mark(); err != nil {
+			return nil, fmt.Errorf("mark %d of run %s: %w", r.Seq, runID, err)
+		}
 	}
 	return marks, nil
+}
+
+// mark reads a row; of an earlier schema its label says what there is to say.
+func (r markRow) mark() (m record.Mark, err error) {
+	m = record.Mark{T: r.T, Kind: record.MarkKind(r.Kind), Label: r.Label}
+	if r.About == "" {
+		m.About = record.AboutOfLabel(m.Kind, m.Label)
+		return m, nil
+	}
+	m.About, err = record.UnmarshalAbout([]byte(r.About))
+	return m, err
 }
 
 // AbandonedRuns lists runs that are on record as live. At the start of the service these are what a killed run

@@ -17,7 +17,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
-	"usherbench/core/stage"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 )
 
@@ -178,8 +178,8 @@ func TestWhatWasFlushedSurvivesAKill(t *testing.T) {
 	for _, f := range frames(5000) {
 		r.Frame(f)
 	}
-	r.Mark(stage.Mark{T: 1, Kind: stage.MarkStage, Label: "power up"})
-	require.NoError(t, r.Point(figure.Point{Index: 0, Stage: "map"}))
+	r.Mark(record.Mark{T: 1, Kind: record.MarkStage, Label: "power up"})
+	require.NoError(t, r.Point(record.Point{Index: 0, Stage: "map"}))
 	require.NoError(t, s.flush())
 	// A second process opens the file while the first still holds it, as after a kill: the log is taken over.
 	again, err := Open(path)

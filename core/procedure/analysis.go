@@ -13,11 +13,11 @@ import (
 )
 
 // readProtect reads what the hardware protections are set to: {source: {volts above: 64 V}}.
-func (r *reader) readProtect(n document.Node) {
+func (r *Reader) readProtect(n document.Node) {
 	for _, e := range n.Entries() {
-		seat, ok := r.seat(e.Key)
+		seat, ok := r.Seat(e.Key)
 		if !ok || !seat.Kind.Switches() {
-			e.At.Fail("there is no seat %q to protect; %s", e.Key, document.Suggest(e.Key, r.seatNames()))
+			e.At.Fail("there is no seat %q to protect; %s", e.Key, document.Suggest(e.Key, r.SeatNames()))
 			continue
 		}
 		levels := map[string]float64{}
@@ -27,7 +27,7 @@ func (r *reader) readProtect(n document.Node) {
 				p.At.Fail("%q is no protection; %s", p.Key, document.Suggest(p.Key, seats.Protections()))
 				continue
 			}
-			levels[p.Key] = r.value(p.Value, kind.Unit.Dim)
+			levels[p.Key] = r.Value(p.Value, kind.Unit.Dim)
 		}
 		r.p.Protect[e.Key] = levels
 	}
@@ -46,35 +46,12 @@ func (p *Program) Extremes() map[string]Extent {
 		}
 		all[column] = Extent{math.Min(e.Min, x), math.Max(e.Max, x)}
 	}
-	set := func(settings []Setting) {
-		for _, x := range settings {
-			if x.Word == "" {
-				add(x.Column(), x.Value)
-			}
-		}
-	}
 	for _, s := range p.Stages {
-		switch a := s.Action.(type) {
-		case *Set:
-			set(a.Settings)
-		case *Drive:
-			set(a.Settings)
-		case *Seek:
-			add(a.Column(), a.From)
-			add(a.Column(), a.To)
-			set(a.Relief)
-		case *Play:
-			for _, t := range a.Tracks {
-				low, high := t.Shape.Extremes()
-				add(t.Column(), low)
-				add(t.Column(), high)
-			}
-		case *Grid:
-			for _, axis := range a.Axes {
-				for _, x := range axis.Values {
-					add(axis.Column(), x)
-				}
-			}
+		if a, ok := s.Action.(Moving); ok {
+			a.Extremes(func(column string, low, high float64) {
+				add(column, low)
+				add(column, high)
+			})
 		}
 	}
 	return all
@@ -108,19 +85,9 @@ func (s Stage) conditions() (texts []string) {
 		}
 	}
 	add(s.Until)
-	switch a := s.Action.(type) {
-	case *Grid:
-		add(a.SettleUntil)
-	case *Seek:
-		add(a.Until)
-		add(a.Recovered)
-	case *Repeat:
-		add(a.Until)
-	case *When:
-		add(a.If)
-	case *Drive:
-		for _, e := range a.Ends {
-			add(e.When)
+	if a, ok := s.Action.(Waiting); ok {
+		for _, text := range a.Conditions() {
+			add(text)
 		}
 	}
 	return texts
@@ -156,14 +123,9 @@ func (p *Program) Reads() []string {
 		}
 	}
 	for _, s := range p.Stages {
-		switch a := s.Action.(type) {
-		case *Hold:
-			add(a.Stable.column())
-		case *Rest:
-			add(a.Stable.column())
-		case *Acquire:
-			for _, c := range a.Columns {
-				add(c)
+		if a, ok := s.Action.(Reading); ok {
+			for _, column := range a.Reads() {
+				add(column)
 			}
 		}
 	}
@@ -189,13 +151,6 @@ func (p *Program) Reads() []string {
 	return names
 }
 
-func (s *Stable) column() string {
-	if s == nil {
-		return ""
-	}
-	return s.Column
-}
-
 // RunsFor says about how long the program takes, s, with every wait for a condition taken at its bound.
 func (p *Program) RunsFor() (least, most float64) {
 	least = p.Duration()
@@ -206,23 +161,20 @@ func (p *Program) RunsFor() (least, most float64) {
 	return least, most
 }
 
+// Drawn actions can be written as a table with absolute times.
+type Drawn interface{ Table() *shape.Table }
+
 // Table draws the shapes of a stage that plays as a table with absolute times.
 func (p *Program) Table(stage string) (*shape.Table, error) {
 	var names []string
 	for _, s := range p.Stages {
-		play, ok := s.Action.(*Play)
+		drawn, ok := s.Action.(Drawn)
 		if !ok {
 			continue
 		}
-		if names = append(names, s.Name); s.Name != stage && stage != "" {
-			continue
+		if names = append(names, s.Name); s.Name == stage || stage == "" {
+			return drawn.Table(), nil
 		}
-		var columns []string
-		var shapes []*shape.Shape
-		for _, t := range play.Tracks {
-			columns, shapes = append(columns, t.Column()), append(shapes, t.Shape)
-		}
-		return shape.TableOf(columns, shapes, play.Pace), nil
 	}
 	if len(names) == 0 {
 		return nil, fmt.Errorf("no stage of the procedure plays a shape")

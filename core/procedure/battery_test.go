@@ -1,4 +1,4 @@
-package procedure
+package procedure_test
 
 import (
 	"strings"
@@ -7,16 +7,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/core/catalogue"
+	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
 )
 
 const lithium = "nameplate: pack\nkind: battery\nchemistry: NMC\ncells: {series: 7, parallel: 2}\nratings: " +
 	"{rated_capacity: 9.6 Ah, charge_volts: 29.2 V, target_capacity: 9 Ah}\n"
 
-func forPack(t *testing.T, needs, stages string) (*Program, error) {
+func forPack(t *testing.T, needs, stages string) (*procedure.Program, error) {
 	plate, err := nameplate.Parse([]byte(lithium))
 	require.NoError(t, err)
-	return Parse([]byte("procedure: p\nfor: pack\nneeds: {"+needs+"}\nstages:\n"+stages), plate, nil, nil)
+	return catalogue.Parse([]byte("procedure: p\nfor: pack\nneeds: {"+needs+"}\nstages:\n"+stages), plate, nil, nil)
 }
 
 func TestABatteryIsGuardedByItsNameplate(t *testing.T) {
@@ -44,13 +47,13 @@ func TestABatteryIsGuardedByItsNameplate(t *testing.T) {
 func TestAChargeTakesWhatItDoesNotSayFromTheNameplate(t *testing.T) {
 	p, err := forPack(t, "cycler: {}", "  - {name: fill, charge: {precharge: {}}}\n  - {name: empty, discharge: {}}\n")
 	require.NoError(t, err)
-	fill, empty := p.Stages[0].Action.(*Drive), p.Stages[1].Action.(*Drive)
-	assert.InDelta(t, 4.8, setValue(fill.Settings, "amps"), 1e-9)
-	assert.InDelta(t, 29.2, setValue(fill.Settings, "volts"), 1e-9)
-	assert.Equal(t, []string{"taper", "time"}, []string{fill.Ends[0].Word, fill.Ends[1].Word})
+	fill, empty := p.Stages[0].Action.(*kinds.Drive), p.Stages[1].Action.(*kinds.Drive)
+	assert.InDelta(t, 4.8, procedure.ValueOf(fill.Settings, "amps"), 1e-9)
+	assert.InDelta(t, 29.2, procedure.ValueOf(fill.Settings, "volts"), 1e-9)
+	assert.Equal(t, []string{"taper", "time"}, []string{fill.Terminations[0].Word, fill.Terminations[1].Word})
 	assert.InDelta(t, 0.96, fill.Before.Amps, 1e-9)
 	assert.InDelta(t, 21, fill.Before.Below, 1e-9)
-	assert.InDelta(t, -1.92, setValue(empty.Settings, "amps"), 1e-9)
+	assert.InDelta(t, -1.92, procedure.ValueOf(empty.Settings, "amps"), 1e-9)
 	assert.InDelta(t, 21, empty.Cutoff, 1e-9)
 }
 
@@ -67,7 +70,7 @@ func TestALoopEndsByFigures(t *testing.T) {
 		"{figure: capacity-gain, max: 1 %}]}\n    stages: [{charge: {}}, {discharge: {}}]\n"
 	p, err := forPack(t, "cycler: {}", text)
 	require.NoError(t, err)
-	loop := p.Stages[0].Action.(*Repeat)
+	loop := p.Stages[0].Action.(*procedure.Repeat)
 	require.Len(t, loop.Enough, 2)
 	assert.InDelta(t, 9, loop.Enough[0].Min, 1e-9)
 	assert.Contains(t, p.Stages[0].Words(), "capacity ≥ 9 Ah or capacity-gain ≤ 1 %")
@@ -95,16 +98,17 @@ func TestEachChemistryIsChargedAndDischargedItsOwnWay(t *testing.T) {
 			plate, err := nameplate.Parse([]byte("nameplate: pack\nkind: battery\nchemistry: " + chemistry +
 				"\ncells: {series: 4}\nratings: {rated_capacity: 2 Ah}\n"))
 			require.NoError(t, err)
-			p, err := Parse([]byte("procedure: p\nfor: pack\nneeds: {cycler: {}, thermo: {}}\nstages:\n  - {name: fill, "+
+			p, err := catalogue.Parse([]byte("procedure: p\nfor: pack\nneeds: {cycler: {}, thermo: {}}\nstages:\n  - {name: "+
+				"fill, "+
 				"charge: {}}\n  - {name: empty, discharge: {}}\n"), plate, nil, nil)
 			require.NoError(t, err)
-			fill, empty := p.Stages[0].Action.(*Drive), p.Stages[1].Action.(*Drive)
-			assert.InDelta(t, want.volts, setValue(fill.Settings, "volts"), 1e-9)
-			assert.InDelta(t, want.amps, setValue(fill.Settings, "amps"), 1e-9)
-			assert.InDelta(t, -want.out, setValue(empty.Settings, "amps"), 1e-9)
+			fill, empty := p.Stages[0].Action.(*kinds.Drive), p.Stages[1].Action.(*kinds.Drive)
+			assert.InDelta(t, want.volts, procedure.ValueOf(fill.Settings, "volts"), 1e-9)
+			assert.InDelta(t, want.amps, procedure.ValueOf(fill.Settings, "amps"), 1e-9)
+			assert.InDelta(t, -want.out, procedure.ValueOf(empty.Settings, "amps"), 1e-9)
 			assert.InDelta(t, want.cutoff, empty.Cutoff, 1e-9)
 			var ends, guards []string
-			for _, e := range fill.Ends {
+			for _, e := range fill.Terminations {
 				ends = append(ends, e.Word)
 			}
 			for _, g := range p.Guards {

@@ -18,7 +18,7 @@ type Library func(name string) (text string, err error)
 
 // readRepeat writes a loop. Over a list of values each pass is written out, so that every setpoint of it is
 // known beforehand.
-func (r *reader) readRepeat(c *common, n document.Node) Action {
+func (r *Reader) readRepeat(c *Common, n document.Node) Action {
 	var times, until, over document.Node
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
 	n.Fields(map[string]func(document.Node){"times": keep(&times), "until": keep(&until), "over": keep(&over)})
@@ -37,7 +37,7 @@ func (r *reader) readRepeat(c *common, n document.Node) Action {
 	}
 	loop := &Repeat{}
 	if times.Present() {
-		loop.Times = r.whole(times, 1, mostPasses)
+		loop.Times = r.Whole(times, 1, mostPasses)
 	}
 	var later []document.Node
 	switch {
@@ -46,7 +46,7 @@ func (r *reader) readRepeat(c *common, n document.Node) Action {
 	case until.IsList():
 		later = until.Items()
 	case until.Present():
-		loop.Until = r.condition(until)
+		loop.Until = r.Condition(until)
 	}
 	if !times.Present() && !until.Present() && n.IsMap() {
 		n.Fail("the loop never ends: give times, until or over")
@@ -73,12 +73,12 @@ func (r *reader) readRepeat(c *common, n document.Node) Action {
 // mostPasses bounds a loop.
 const mostPasses = 1_000_000
 
-// whole reads a whole number, or a parameter that is one.
-func (r *reader) whole(n document.Node, least, most int) int {
+// Whole reads a whole number, or a parameter that is one.
+func (r *Reader) Whole(n document.Node, least, most int) int {
 	if !parameterName.MatchString(n.Text()) {
 		return n.Whole(least, most)
 	}
-	x := r.value(n, quantity.Number)
+	x := r.Value(n, quantity.Number)
 	if x != math.Trunc(x) || x < float64(least) || x > float64(most) {
 		n.Fail("%s is %g; here belongs a whole number from %d to %d", n.Text(), x, least, most)
 		return least
@@ -87,7 +87,7 @@ func (r *reader) whole(n document.Node, least, most int) int {
 }
 
 // repeatOver writes the stages once for each value of a list of parameters.
-func (r *reader) repeatOver(c *common, over document.Node) {
+func (r *Reader) repeatOver(c *Common, over document.Node) {
 	type list struct {
 		name   string
 		values []document.Node
@@ -136,7 +136,7 @@ func (r *reader) repeatOver(c *common, over document.Node) {
 }
 
 // constantOf reads any constant quantity.
-func (r *reader) constantOf(n document.Node) (quantity.Quantity, bool) {
+func (r *Reader) constantOf(n document.Node) (quantity.Quantity, bool) {
 	q, err := condition.Value(n.Text(), r.p.constant)
 	if err != nil {
 		n.FailAt(columnOf(err), "%s", err)
@@ -145,12 +145,12 @@ func (r *reader) constantOf(n document.Node) (quantity.Quantity, bool) {
 }
 
 // readWhen writes a choice between stages.
-func (r *reader) readWhen(c *common, n document.Node) Action {
+func (r *Reader) readWhen(c *Common, n document.Node) Action {
 	w := &When{Min: math.Inf(-1), Max: math.Inf(1)}
 	if n.IsMap() {
 		r.readWhenFigure(w, n)
 	} else {
-		w.If = r.condition(n)
+		w.If = r.Condition(n)
 	}
 	if !c.stages.Present() {
 		c.at.Fail("there is nothing to choose; give stages")
@@ -171,31 +171,31 @@ func (r *reader) readWhen(c *common, n document.Node) Action {
 	return nil
 }
 
-func (r *reader) readWhenFigure(w *When, n document.Node) {
+func (r *Reader) readWhenFigure(w *When, n document.Node) {
 	if b, ok := r.readBand(n); ok {
 		w.Figure, w.Min, w.Max = &b.Figure, b.Min, b.Max
 	}
 }
 
 // readBand reads a figure of the run so far with the band in which something is done.
-func (r *reader) readBand(n document.Node) (Band, bool) {
+func (r *Reader) readBand(n document.Node) (Band, bool) {
 	b := Band{Min: math.Inf(-1), Max: math.Inf(1)}
-	f, def, ok := r.readRequest(n, map[string]func(document.Node){
+	f, ok := r.readRequest(n, map[string]func(document.Node){
 		"min": func(document.Node) {}, "max": func(document.Node) {},
 	})
 	if !ok {
 		return b, false
 	}
-	unit, err := quantity.ParseUnit(r.unitOf(def, f))
+	unit, err := quantity.ParseUnit(unitOf(f))
 	if err != nil {
 		unit = quantity.Unit{Dim: quantity.Number, Factor: 1}
 	}
 	for _, e := range n.Entries() {
 		switch e.Key {
 		case "min":
-			b.Min = r.value(e.Value, unit.Dim) / unit.Factor
+			b.Min = r.Value(e.Value, unit.Dim) / unit.Factor
 		case "max":
-			b.Max = r.value(e.Value, unit.Dim) / unit.Factor
+			b.Max = r.Value(e.Value, unit.Dim) / unit.Factor
 		}
 	}
 	if math.IsInf(b.Min, 0) && math.IsInf(b.Max, 0) {
@@ -215,7 +215,7 @@ type inside struct {
 const deepestUse = 5
 
 // readUse writes the stages and guards of another procedure, with values for its parameters.
-func (r *reader) readUse(c *common, n document.Node) Action {
+func (r *Reader) readUse(c *Common, n document.Node) Action {
 	name := n.Text()
 	if name == "" {
 		return nil
@@ -259,7 +259,7 @@ func exact(q quantity.Quantity) string {
 }
 
 // inline reads another procedure with this program's seats and adds what it does.
-func (r *reader) inline(c *common, n document.Node, name, text string, values map[string]string) {
+func (r *Reader) inline(c *Common, n document.Node, name, text string, values map[string]string) {
 	doc, err := document.Parse([]byte(text))
 	if err != nil {
 		n.Fail("procedure %s: %s", name, err)
@@ -272,8 +272,9 @@ func (r *reader) inline(c *common, n document.Node, name, text string, values ma
 	if r.inside != nil {
 		line = r.inside.line
 	}
-	sub := &reader{p: scratch, plate: r.plate, values: values, library: r.library, using: append(slices.Clone(r.using),
-		name), tables: maps.Clone(r.tables),
+	sub := &Reader{p: scratch, plate: r.plate, values: values, library: r.library, language: r.language,
+		using: append(slices.Clone(r.using),
+			name), tables: maps.Clone(r.tables),
 		rows: r.rows, segments: r.segments, record: c.Record, path: append(slices.Clone(r.path), c.Name),
 		inside: &inside{name: name, line: line}}
 	sub.readUsed(doc.Root())
@@ -316,7 +317,7 @@ func (r *reader) inline(c *common, n document.Node, name, text string, values ma
 
 // readUsed reads of a used procedure what matters here: parameters, tables, guards and stages. Its seats must
 // be among the present.
-func (r *reader) readUsed(root document.Node) {
+func (r *Reader) readUsed(root document.Node) {
 	if r.plate != nil {
 		for name, q := range r.plate.Ratings {
 			r.p.Constants["nameplate."+name] = q
@@ -327,7 +328,7 @@ func (r *reader) readUsed(root document.Node) {
 		parts[e.Key] = e.Value
 	}
 	for _, e := range parts["needs"].Entries() {
-		if _, ok := r.seat(e.Key); !ok {
+		if _, ok := r.Seat(e.Key); !ok {
 			e.At.Fail("it needs a seat %q that the procedure that uses it does not need", e.Key)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
+	"usherbench/core/record"
 )
 
 // Judged is a figure with its limit and what came of it.
@@ -26,11 +27,10 @@ type Judged struct {
 
 // Judge computes every figure that the program asks for from the record and judges it against its limit. A
 // figure without a limit has no outcome.
-func (p *Program) Judge(rec *figure.Record) []Judged {
+func (p *Program) Judge(rec *record.Record) []Judged {
 	judged := make([]Judged, 0, len(p.Figures))
 	for _, f := range p.Figures {
-		definition, _ := figure.Lookup(f.ID)
-		j := Judged{Result: figure.Compute(rec, f.Request), Title: definition.Title, Version: figure.Version}
+		j := Judged{Result: f.Compute(rec), Title: f.Definition.Title, Version: figure.Version}
 		var where []string
 		for _, w := range []string{j.Request.Where(), f.Stage} {
 			if w != "" {

@@ -1,4 +1,4 @@
-package procedure
+package procedure_test
 
 import (
 	"fmt"
@@ -8,8 +8,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/document"
+	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
 )
 
 func battery(t testing.TB) *nameplate.Nameplate {
@@ -29,7 +32,7 @@ stages:
 
 // TestEveryMistakeOfADocumentIsFoundAtOnce plants ten mistakes in one document.
 func TestEveryMistakeOfADocumentIsFoundAtOnce(t *testing.T) {
-	_, err := Parse([]byte(`procedure: all
+	_, err := catalogue.Parse([]byte(`procedure: all
 for: pack
 needs: {source: {volts: 80 V, amps: 5 A}, load: {volts: 60 V, amps: 9 A}}
 guards:
@@ -109,7 +112,7 @@ func TestMistakesInStagesAreExplained(t *testing.T) {
 		"- hold: {for: 1 s}\n  record: {every: 1 s, on change: {load.volts: 1 V}}": "give one of the two",
 		"- hold: {for: 1 s}\n  tries: 0":                                           "from 1 to 1000",
 	} {
-		_, err := Parse([]byte(seatsOfAll+"  "+strings.ReplaceAll(text, "\n", "\n  ")+"\n"), battery(t), nil, nil)
+		_, err := catalogue.Parse([]byte(seatsOfAll+"  "+strings.ReplaceAll(text, "\n", "\n  ")+"\n"), battery(t), nil, nil)
 		if assert.Error(t, err, text) {
 			assert.Regexp(t, "(?i)"+quoteAll(want), err.Error(), text)
 		}
@@ -127,12 +130,12 @@ func quoteAll(want string) string {
 func TestAProgramIsWrittenOut(t *testing.T) {
 	library := func(name string) (string, error) {
 		if name != "part" {
-			return "", ErrNoLibrary
+			return "", procedure.ErrNoLibrary
 		}
 		return "procedure: part\nfor: any\nneeds: {load: {}}\nparameters: {long: {value: 1 s}}\nguards: [{when: " +
 			"load.volts > 50 V}]\nstages: [{name: inner, hold: {for: long}}]\n", nil
 	}
-	p, err := Parse([]byte(seatsOfAll+`  - repeat: {over: {level: [1 A, 3 A]}}
+	p, err := catalogue.Parse([]byte(seatsOfAll+`  - repeat: {over: {level: [1 A, 3 A]}}
     stages:
       - set: {load: {amps: level}}
       - hold: {until: load.amps > level, within: 1 s}
@@ -149,26 +152,30 @@ func TestAProgramIsWrittenOut(t *testing.T) {
   - rest: {for: 60 s}
 `), battery(t), nil, library)
 	require.NoError(t, err)
-	var kinds []string
+	var words []string
 	for _, s := range p.Stages {
-		kinds = append(kinds, s.Kind())
+		words = append(words, s.Kind())
 	}
 	assert.Equal(t, []string{"set", "hold", "set", "hold", "repeat", "hold", "again", "when", "hold", "skip", "hold",
-		"charge", "discharge", "rest"}, kinds)
-	assert.Equal(t, 3.0, p.Stages[2].Action.(*Set).Settings[0].Value)
+		"charge", "discharge", "rest"}, words)
+	assert.Equal(t, 3.0, p.Stages[2].Action.(*kinds.Set).Settings[0].Value)
 	assert.Equal(t, 3.0, p.Stages[3].Locals["level"].Value, "a condition knows the value of its pass")
 	assert.Equal(t, []string{"stage 1, level 3 A"}, p.Stages[2].Path)
-	assert.Equal(t, 7, p.Stages[4].Action.(*Repeat).End)
-	assert.Equal(t, []int{10, 11}, []int{p.Stages[7].Action.(*When).Otherwise, p.Stages[9].Action.(*Skip).To})
-	assert.Equal(t, []Guard{{When: "load.volts > 50 V", From: 5, To: 6, Locals: p.Guards[0].Locals},
+	assert.Equal(t, 7, p.Stages[4].Action.(*procedure.Repeat).End)
+	assert.Equal(t, []int{10, 11}, []int{p.Stages[7].Action.(*procedure.When).Otherwise,
+		p.Stages[9].Action.(*procedure.Skip).To})
+	assert.Equal(t, []procedure.Guard{{When: "load.volts > 50 V", From: 5, To: 6, Locals: p.Guards[0].Locals},
 		{When: "load.amps > 8 A", Warn: true, From: 4, To: 7}}, p.Guards)
-	charge, discharge := p.Stages[11].Action.(*Drive), p.Stages[12].Action.(*Drive)
-	assert.Equal(t, []Termination{{"taper", "(cycler.volts >= 29.1416 V and cycler.amps <= 0.48 A) for 10 s"}},
-		charge.Ends)
-	assert.Equal(t, "cycler.volts = 29.2 V, cycler.amps = 4.8 A, cycler.output = on", settingWords(charge.Settings))
-	assert.Equal(t, []Termination{{"cutoff", "cycler.volts <= 21 V"}}, discharge.Ends)
+	charge, discharge := p.Stages[11].Action.(*kinds.Drive), p.Stages[12].Action.(*kinds.Drive)
+	assert.Equal(t,
+		[]kinds.Termination{{Word: "taper", When: "(cycler.volts >= 29.1416 V and cycler.amps <= 0.48 A) for 10 s"}},
+		charge.Terminations)
+	assert.Equal(t, "cycler.volts = 29.2 V, cycler.amps = 4.8 A, cycler.output = on",
+		procedure.SettingWords(charge.Settings))
+	assert.Equal(t, []kinds.Termination{{Word: "cutoff", When: "cycler.volts <= 21 V"}}, discharge.Terminations)
 	assert.Equal(t, 4, discharge.Down.Steps(4.8))
-	assert.Equal(t, map[string]Extent{"load.amps": {1, 3}, "cycler.amps": {-4.8, 4.8}, "cycler.volts": {29.2, 29.2}},
+	assert.Equal(t, map[string]procedure.Extent{"load.amps": {1, 3}, "cycler.amps": {-4.8, 4.8},
+		"cycler.volts": {29.2, 29.2}},
 		p.Extremes())
 	assert.InDelta(t, 4*3+10+7200+7200+60, p.Duration(), 1e-6)
 	least, most := p.RunsFor()
@@ -177,7 +184,7 @@ func TestAProgramIsWrittenOut(t *testing.T) {
 	assert.True(t, ok)
 	assert.Equal(t, 21.0, volts)
 	for _, s := range p.Stages {
-		if !Control(s.Action) {
+		if !procedure.Control(s.Action) {
 			assert.NotEmpty(t, s.Words(), s.Kind())
 		}
 	}
@@ -188,7 +195,7 @@ func TestAProcedureCannotUseItself(t *testing.T) {
 		return fmt.Sprintf("procedure: %s\nfor: any\nneeds: {}\nstages: [{use: %s}]\n", name,
 			map[string]string{"a": "b", "b": "a"}[name]), nil
 	}
-	_, err := Parse([]byte(seatsOfAll+"  - use: a\n"), battery(t), nil, library)
+	_, err := catalogue.Parse([]byte(seatsOfAll+"  - use: a\n"), battery(t), nil, library)
 	assert.ErrorContains(t, err, "a uses itself: all → a → b → a")
 }
 
@@ -199,7 +206,7 @@ func FuzzDraft(f *testing.F) {
 	f.Add("stages: [{repeat: {over: {a: [1]}}, stages: [{use: x}]}]")
 	plate := battery(f)
 	f.Fuzz(func(t *testing.T, text string) {
-		p, _ := Draft([]byte(text), plate, nil, nil)
+		p, _ := catalogue.Draft([]byte(text), plate, nil, nil)
 		require.NotNil(t, p)
 	})
 }

@@ -12,7 +12,7 @@ import (
 	"usherbench/core/quantity"
 )
 
-func (r *reader) readParameters(root, n document.Node) {
+func (r *Reader) readParameters(root, n document.Node) {
 	r.given = map[string]bool{}
 	for _, e := range n.Entries() {
 		if !parameterName.MatchString(e.Key) || e.Key == "elapsed" {
@@ -39,10 +39,10 @@ func (r *reader) readParameters(root, n document.Node) {
 		p.Value = q
 		r.p.Constants[e.Key] = q
 		if low.Present() {
-			p.Min = r.value(low, q.Dim)
+			p.Min = r.Value(low, q.Dim)
 		}
 		if high.Present() {
-			p.Max = r.value(high, q.Dim)
+			p.Max = r.Value(high, q.Dim)
 		}
 		if q.Value < p.Min || q.Value > p.Max {
 			e.At.Fail("parameter %s is %s, outside its bounds %s", p.Name, q, boundsWords(p, q.Dim))
@@ -63,7 +63,7 @@ func boundsWords(p Parameter, dim quantity.Dimension) string {
 }
 
 // parameter is the value given for the run, else the rating it is taken from, else its value in the document.
-func (r *reader) parameter(e document.Entry, value, from document.Node) (quantity.Quantity, bool) {
+func (r *Reader) parameter(e document.Entry, value, from document.Node) (quantity.Quantity, bool) {
 	var q quantity.Quantity
 	var err error
 	switch {
@@ -120,18 +120,18 @@ func asAsked(q quantity.Quantity, dim quantity.Dimension, capacity float64) quan
 	return q
 }
 
-// value reads a quantity, a parameter, a rating or an expression of them, of the given dimension.
-func (r *reader) value(n document.Node, dim quantity.Dimension) float64 {
+// Value reads a quantity, a parameter, a rating or an expression of them, of the given dimension.
+func (r *Reader) Value(n document.Node, dim quantity.Dimension) float64 {
 	if text := n.Text(); text != "" {
-		x, _ := r.valueOf(n, text, 1, dim)
+		x, _ := r.ValueOf(n, text, 1, dim)
 		return x
 	}
 	return 0
 }
 
-// valueOf computes a text that begins at a column of a node. A C-rate is a current when the nameplate states
+// ValueOf computes a text that begins at a column of a node. A C-rate is a current when the nameplate states
 // the capacity.
-func (r *reader) valueOf(n document.Node, text string, column int, dim quantity.Dimension) (float64, bool) {
+func (r *Reader) ValueOf(n document.Node, text string, column int, dim quantity.Dimension) (float64, bool) {
 	q, err := condition.Value(text, r.p.constant)
 	if err != nil {
 		n.FailAt(column+columnOf(err)-1, "%s", err)
@@ -156,8 +156,8 @@ func (r *reader) valueOf(n document.Node, text string, column int, dim quantity.
 	return q.Value, true
 }
 
-// condition compiles a condition to see that it is sound, and returns its text.
-func (r *reader) condition(n document.Node) string {
+// Condition compiles a condition to see that it is sound, and returns its text.
+func (r *Reader) Condition(n document.Node) string {
 	text := n.Text()
 	c, err := condition.Compile(text, r.p.Scope)
 	switch {
@@ -170,7 +170,7 @@ func (r *reader) condition(n document.Node) string {
 }
 
 // expression compiles an expression to see that it is sound, and gives its dimension.
-func (r *reader) expression(n document.Node) (quantity.Dimension, bool) {
+func (r *Reader) expression(n document.Node) (quantity.Dimension, bool) {
 	e, err := condition.CompileExpression(n.Text(), r.p.Scope)
 	if err != nil {
 		n.FailAt(columnOf(err), "%s", err)

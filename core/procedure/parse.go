@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"usherbench/core/document"
+	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
@@ -51,15 +52,22 @@ func ReadHeader(text []byte) (Header, error) {
 	return h, doc.Findings().Err()
 }
 
-// Parse checks a procedure and resolves it with a nameplate (nil for a procedure that is for any unit) and
-// values for its parameters, given as text by name. library gives the procedures that it may use; nil: it may
-// use none. The error is a document.Findings with everything that is wrong.
-func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string, library Library) (*Program, error) {
+// Language is what a document may say: which kinds of stages and which figures there are.
+type Language struct {
+	Kinds   []Kind
+	Figures figure.Catalogue
+}
+
+// Parse checks a procedure and resolves it with a nameplate (nil for a procedure that is for any unit) and values
+// for its parameters, given as text by name. library gives the procedures that it may use; nil: it may use none.
+// The error is a document.Findings with everything that is wrong.
+func (l Language) Parse(text []byte, plate *nameplate.Nameplate, values map[string]string,
+	library Library) (*Program, error) {
 	doc, err := document.Parse(text)
 	if err != nil {
 		return nil, err
 	}
-	r := newReader(plate, values, library)
+	r := newReader(l, plate, values, library)
 	r.read(doc.Root())
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err
@@ -67,7 +75,9 @@ func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string, li
 	return r.p, nil
 }
 
-type reader struct {
+// Reader reads a document into a program. What is wrong it notes at the node, and goes on.
+type Reader struct {
+	language Language
 	p        *Program
 	plate    *nameplate.Nameplate
 	values   map[string]string
@@ -83,8 +93,8 @@ type reader struct {
 	segments int // of all shapes together
 }
 
-func newReader(plate *nameplate.Nameplate, values map[string]string, library Library) *reader {
-	return &reader{plate: plate, values: values, library: library, tables: map[string]*shape.Table{},
+func newReader(l Language, plate *nameplate.Nameplate, values map[string]string, library Library) *Reader {
+	return &Reader{language: l, plate: plate, values: values, library: library, tables: map[string]*shape.Table{},
 		rows: map[string]int{}, record: Record{Every: 0.1}, p: &Program{
 			LostAfter: 2, Record: Record{Every: 0.1}, Constants: map[string]quantity.Quantity{},
 			Protect: map[string]map[string]float64{},
@@ -93,7 +103,7 @@ func newReader(plate *nameplate.Nameplate, values map[string]string, library Lib
 }
 
 // read goes through the document in the order in which names become known, whatever the order of the text.
-func (r *reader) read(root document.Node) {
+func (r *Reader) read(root document.Node) {
 	parts := map[string]document.Node{}
 	fields := map[string]func(document.Node){
 		"procedure": func(n document.Node) {
@@ -147,7 +157,7 @@ func (r *reader) read(root document.Node) {
 	}
 }
 
-func (r *reader) readFor(n document.Node) {
+func (r *Reader) readFor(n document.Node) {
 	r.p.For = n.Text()
 	switch {
 	case r.p.For == "any" || r.p.For == "":
@@ -158,7 +168,7 @@ func (r *reader) readFor(n document.Node) {
 	}
 }
 
-func (r *reader) readNeeds(n document.Node) {
+func (r *Reader) readNeeds(n document.Node) {
 	for _, e := range n.Entries() {
 		kind, ok := seats.KindOf(e.Key)
 		if !ok {
@@ -196,15 +206,15 @@ func (r *reader) readNeeds(n document.Node) {
 const restBefore, awayWithin = 60.0, 24 * 3600.0
 
 // readResume reads never, always, or {rest: 5 min, within: 12 h}.
-func (r *reader) readResume(n document.Node) {
+func (r *Reader) readResume(n document.Node) {
 	r.p.Resume = Resume{Allowed: r.plate.Battery(), Rest: restBefore, Within: awayWithin}
 	switch {
 	case !n.Present():
 	case n.IsMap():
 		r.p.Resume.Allowed = true
 		n.Fields(map[string]func(document.Node){
-			"rest":   func(n document.Node) { r.p.Resume.Rest = r.value(n, quantity.Time) },
-			"within": func(n document.Node) { r.p.Resume.Within = r.value(n, quantity.Time) },
+			"rest":   func(n document.Node) { r.p.Resume.Rest = r.Value(n, quantity.Time) },
+			"within": func(n document.Node) { r.p.Resume.Within = r.Value(n, quantity.Time) },
 		})
 		if r.p.Resume.Rest < 0 || r.p.Resume.Within <= 0 {
 			n.Fail("rest is a time, and within more than 0 s")
@@ -217,17 +227,56 @@ func (r *reader) readResume(n document.Node) {
 var parameterName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
 // readGuard reads a guard that is watched in the stages from one index to another, the latter excluded.
-func (r *reader) readGuard(n document.Node, from, to int) {
+func (r *Reader) readGuard(n document.Node, from, to int) {
 	g := Guard{From: from, To: to, Locals: maps.Clone(r.locals)}
 	n.Fields(map[string]func(document.Node){
-		"when": func(n document.Node) { g.When = r.condition(n) },
+		"when": func(n document.Node) { g.When = r.Condition(n) },
 		"do":   func(n document.Node) { g.Warn = n.Word("trip", "warn") == "warn" },
 		"note": func(n document.Node) { g.Note = n.Text() },
 	}, "when")
 	r.p.Guards = append(r.p.Guards, g)
 }
 
-func (r *reader) seat(name string) (Seat, bool) {
+// Program is the program as far as it has been read.
+func (r *Reader) Program() *Program { return r.p }
+
+// Plate is the nameplate of the unit; nil for a procedure that is for any unit.
+func (r *Reader) Plate() *nameplate.Nameplate { return r.plate }
+
+// Fills notes that a stage fills a row.
+func (r *Reader) Fills(row string, line int) { r.rows[row] = line }
+
+// WillAnswer notes a number that the operator is asked for.
+func (r *Reader) WillAnswer(name string, dim quantity.Dimension) { r.p.Answers[name] = dim }
+
+// Table finds a table that travels with the document, and fails at the node if there is none of that name.
+func (r *Reader) Table(n document.Node) (*shape.Table, bool) {
+	table, found := r.tables[n.Text()]
+	if !found {
+		n.Fail("there is no table %q under tables; %s", n.Text(), document.Suggest(n.Text(),
+			slices.Collect(maps.Keys(r.tables))))
+	}
+	return table, found
+}
+
+// mostSegments bounds all shapes of a procedure together.
+const mostSegments = 5 * shape.MostSegments
+
+// CountSegments adds to the segments of all shapes, and fails at the node when they become too many. After that
+// it stays false without another finding.
+func (r *Reader) CountSegments(n document.Node, more int) bool {
+	if r.segments > mostSegments {
+		return false
+	}
+	if r.segments += more; r.segments > mostSegments {
+		n.Fail("the shapes of the procedure have more than %d segments when its repeats are written out", mostSegments)
+		return false
+	}
+	return true
+}
+
+// Seat finds a seat that the procedure needs.
+func (r *Reader) Seat(name string) (Seat, bool) {
 	i := slices.IndexFunc(r.p.Seats, func(s Seat) bool { return s.Name == name })
 	if i < 0 {
 		return Seat{}, false
@@ -235,19 +284,20 @@ func (r *reader) seat(name string) (Seat, bool) {
 	return r.p.Seats[i], true
 }
 
-func (r *reader) seatNames() (names []string) {
+// SeatNames lists the seats that the procedure needs.
+func (r *Reader) SeatNames() (names []string) {
 	for _, s := range r.p.Seats {
 		names = append(names, s.Name)
 	}
 	return names
 }
 
-// settable looks up a quantity that can be set, such as "source.volts", and fails at the node if it cannot.
-func (r *reader) settable(n document.Node, column string) (seat Seat, q string, ok bool) {
+// Settable looks up a quantity that can be set, such as "source.volts", and fails at the node if it cannot.
+func (r *Reader) Settable(n document.Node, column string) (seat Seat, q string, ok bool) {
 	name, q, _ := strings.Cut(column, ".")
-	seat, ok = r.seat(name)
+	seat, ok = r.Seat(name)
 	if !ok {
-		n.Fail("unknown seat %q; %s", name, document.Suggest(name, r.seatNames()))
+		n.Fail("unknown seat %q; %s", name, document.Suggest(name, r.SeatNames()))
 		return seat, q, false
 	}
 	if !slices.Contains(seat.Kind.Sets, q) {
@@ -257,8 +307,8 @@ func (r *reader) settable(n document.Node, column string) (seat Seat, q string, 
 	return seat, q, true
 }
 
-// bounded checks a setpoint against what the seat must be able to do and the nameplate's safe window.
-func (r *reader) bounded(n document.Node, seat Seat, q string, value float64) {
+// Bounded checks a setpoint against what the seat must be able to do and the nameplate's safe window.
+func (r *Reader) Bounded(n document.Node, seat Seat, q string, value float64) {
 	column := seat.Name + "." + q
 	kind, _ := quantity.KindOf(q)
 	show := func(x float64) string { return quantity.Quantity{Value: x, Dim: kind.Unit.Dim}.String() }
@@ -289,6 +339,7 @@ func windowWords(w nameplate.Window, show func(float64) string) string {
 	return show(w.Min) + " to " + show(w.Max)
 }
 
-func unknownName(name string, words []string) error {
+// UnknownName says that a name is not known, and which may be meant.
+func UnknownName(name string, words []string) error {
 	return fmt.Errorf("%q is not known; %s", name, document.Suggest(name, words))
 }

@@ -1,4 +1,4 @@
-package procedure
+package procedure_test
 
 import (
 	"bytes"
@@ -11,8 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/document"
+	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 )
 
@@ -31,7 +34,7 @@ func source(t testing.TB) string {
 }
 
 func TestAProcedureIsResolved(t *testing.T) {
-	p, err := Parse([]byte(source(t)), tern(t), nil, nil)
+	p, err := catalogue.Parse([]byte(source(t)), tern(t), nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "line-load", p.Name)
 	assert.Equal(t, []string{"source.volts", "source.amps", "source.limited", "source.watts", "source.charge",
@@ -39,14 +42,14 @@ func TestAProcedureIsResolved(t *testing.T) {
 		"load.volts", "load.amps", "load.watts", "load.charge", "load.energy"}, []string(p.Columns))
 	require.Len(t, p.Stages, 3)
 
-	set := p.Stages[0].Action.(*Set).Settings
+	set := p.Stages[0].Action.(*kinds.Set).Settings
 	assert.Equal(t, "load.mode = current", set[0].String(), "modes come before levels")
 	assert.Equal(t, "source.output = on", set[len(set)-2].String(), "what feeds goes on before what drains")
 	assert.Equal(t, "load.output = on", set[len(set)-1].String())
 
-	g := p.Stages[1].Action.(*Grid)
+	g := p.Stages[1].Action.(*kinds.Grid)
 	assert.Equal(t, 48, g.Places())
-	assert.Equal(t, []Setting{{Seat: "source", Quantity: "volts", Value: 48},
+	assert.Equal(t, []procedure.Setting{{Seat: "source", Quantity: "volts", Value: 48},
 		{Seat: "load", Quantity: "amps", Value: 0.5}}, g.Place(16))
 	assert.Equal(t, 8.0, g.Axes[1].Values[15], "to: top takes the rating of the nameplate")
 	assert.InDelta(t, 12+48*0.5, p.Duration(), 1e-9)
@@ -54,20 +57,20 @@ func TestAProcedureIsResolved(t *testing.T) {
 	require.NotNil(t, p.Figures[0].Limit)
 	assert.InDelta(t, 93, p.Figures[0].Limit.Min, 1e-12, "limits are in the figure's unit")
 	assert.True(t, math.IsInf(p.Figures[0].Limit.Max, 1))
-	assert.Equal(t, Curve{"efficiency", "load.amps", "source.volts"}, p.Curves[0])
+	assert.Equal(t, procedure.Curve{"efficiency", "load.amps", "source.volts"}, p.Curves[0])
 }
 
 func TestParametersCanBeGiven(t *testing.T) {
-	p, err := Parse([]byte(source(t)), tern(t), map[string]string{"top": "6 A"}, nil)
+	p, err := catalogue.Parse([]byte(source(t)), tern(t), map[string]string{"top": "6 A"}, nil)
 	require.NoError(t, err)
-	assert.Equal(t, 6.0, p.Stages[1].Action.(*Grid).Axes[1].Values[15])
+	assert.Equal(t, 6.0, p.Stages[1].Action.(*kinds.Grid).Axes[1].Values[15])
 	assert.Equal(t, 6.0, p.Figures[0].At["load.amps"])
 	for text, want := range map[string]string{"6 V": "takes amperes", "six": "does not begin with a number",
 		"20 A": "above the 10 A"} {
-		_, err = Parse([]byte(source(t)), tern(t), map[string]string{"top": text}, nil)
+		_, err = catalogue.Parse([]byte(source(t)), tern(t), map[string]string{"top": text}, nil)
 		assert.ErrorContains(t, err, want)
 	}
-	_, err = Parse([]byte(source(t)), tern(t), map[string]string{"tip": "6 A"}, nil)
+	_, err = catalogue.Parse([]byte(source(t)), tern(t), map[string]string{"tip": "6 A"}, nil)
 	assert.ErrorContains(t, err, `no parameter "tip"`)
 	assert.ErrorContains(t, err, `did you mean "top"`)
 }
@@ -105,7 +108,7 @@ func TestMistakesAreFoundWhereTheyStand(t *testing.T) {
 	} {
 		text := source(t)
 		require.Contains(t, text, c.old, c.name)
-		_, err := Parse([]byte(strings.Replace(text, c.old, c.new, 1)), tern(t), nil, nil)
+		_, err := catalogue.Parse([]byte(strings.Replace(text, c.old, c.new, 1)), tern(t), nil, nil)
 		var findings document.Findings
 		require.ErrorAs(t, err, &findings, c.name)
 		assert.Len(t, findings, 1, "%s: %v", c.name, err)
@@ -117,7 +120,7 @@ func TestMistakesAreFoundWhereTheyStand(t *testing.T) {
 func TestAllMistakesAreReportedAtOnce(t *testing.T) {
 	text := strings.NewReplacer("48 V, amps: 4 A", "48 A, amps: 4 A", "figure: efficiency", "figure: effciency",
 		"settle: 300 ms", "settle: 300 mV").Replace(source(t))
-	_, err := Parse([]byte(text), tern(t), nil, nil)
+	_, err := catalogue.Parse([]byte(text), tern(t), nil, nil)
 	var findings document.Findings
 	require.ErrorAs(t, err, &findings)
 	assert.Len(t, findings, 3)
@@ -138,7 +141,7 @@ func TestWhatIsNoProcedureAtAll(t *testing.T) {
 		"two documents": []byte(source(t) + "\n---\na: 1\n"), "tabs": []byte("procedure:\tx\n\tfor: y"),
 		"anchor": []byte("procedure: &a x\nfor: *a\n"),
 	} {
-		_, err := Parse(text, nil, nil, nil)
+		_, err := catalogue.Parse(text, nil, nil, nil)
 		var findings document.Findings
 		require.ErrorAs(t, err, &findings, name)
 		assert.Positive(t, findings[0].Line, name)
@@ -149,18 +152,11 @@ func TestWhatIsNoProcedureAtAll(t *testing.T) {
 func TestAnyUnitNeedsNoNameplate(t *testing.T) {
 	text := "procedure: soak\nfor: any\nneeds: {source: {volts: 20 V}}\nstages:\n  - set: {source: {volts: 12 V, " +
 		"output: on}}\n  - hold: {for: 1 min}\n"
-	p, err := Parse([]byte(text), nil, nil, nil)
+	p, err := catalogue.Parse([]byte(text), nil, nil, nil)
 	require.NoError(t, err)
-	assert.Equal(t, 60.0, p.Stages[1].Action.(*Hold).For)
-	_, err = Parse([]byte(source(t)), nil, nil, nil)
+	assert.Equal(t, 60.0, p.Stages[1].Action.(*kinds.Hold).For)
+	_, err = catalogue.Parse([]byte(source(t)), nil, nil, nil)
 	assert.ErrorContains(t, err, `nameplate "tern" is not known`)
-}
-
-func TestSweepsAreTidy(t *testing.T) {
-	assert.Equal(t, []float64{0.1, 0.2, 0.3, 0.4}, linear(0.1, 0.4, 4))
-	assert.Equal(t, []float64{0.01, 0.1, 1, 10}, logarithmic(0.01, 10, 4))
-	a := Axis{Values: []float64{1, 2, 3}, BothWays: true}
-	assert.Equal(t, []float64{1, 2, 3, 2, 1}, a.Sequence())
 }
 
 func TestNameplateMistakes(t *testing.T) {
@@ -181,7 +177,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("procedure: x\nfor: any\nneeds: {source: {}}\nstages: [{hold: {for: 1 s}}]"))
 	plate := tern(f)
 	f.Fuzz(func(t *testing.T, text []byte) {
-		p, err := Parse(text, plate, nil, nil)
+		p, err := catalogue.Parse(text, plate, nil, nil)
 		if err != nil {
 			var findings document.Findings
 			require.ErrorAs(t, err, &findings)

@@ -8,7 +8,6 @@ package procedure
 import (
 	"fmt"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 
@@ -181,7 +180,7 @@ func (s Setting) String() string {
 
 // FigureRequest asks for a figure, with or without a limit.
 type FigureRequest struct {
-	figure.Request
+	figure.Asked
 	Limit *outcome.Limit
 }
 
@@ -248,7 +247,7 @@ func (p *Program) constant(name string) (condition.Ref, error) {
 	}
 	words := slices.Collect(maps.Keys(p.Constants))
 	words = append(words, p.Columns...)
-	return condition.Ref{}, unknownName(name, words)
+	return condition.Ref{}, UnknownName(name, words)
 }
 
 // Duration estimates how long the program takes when every wait for a condition ends at once, s.
@@ -280,27 +279,8 @@ func (p *Program) Between(from, to int) float64 {
 
 // Duration is the known part of a stage's time, s.
 func (s Stage) Duration() float64 {
-	switch a := s.Action.(type) {
-	case *Hold:
-		return a.For
-	case *Rest:
-		return a.For
-	case *Watch:
-		return a.For
-	case *Drive:
-		return a.Expect
-	case *Play:
-		return float64(a.Times) * a.Once()
-	case *Grid:
-		return float64(a.Places()) * (a.Settle + a.Average)
-	case *Acquire:
-		return float64(a.Times-1)*math.Max(a.Every, a.Average) + a.Average
-	case *Seek:
-		steps := math.Abs(a.To-a.From) / a.Coarse / 2 // as if it were found half way
-		if a.Fine > 0 {
-			steps += a.Coarse / a.Fine / 2
-		}
-		return (steps + 1) * a.Dwell
+	if a, ok := s.Action.(Lasting); ok {
+		return a.Duration()
 	}
 	return 0
 }

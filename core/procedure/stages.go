@@ -11,14 +11,59 @@ import (
 	"usherbench/core/seats"
 )
 
-// mostPlaces bounds a grid; at one point a second it would take a day.
-const mostPlaces = 100_000
+// MostPlaces bounds a grid; at one point a second it would take a day.
+const MostPlaces = 100_000
 
 // mostStages bounds a program after its repeats over values were written out.
 const mostStages = 5000
 
+// Kind is one kind of stage: how it is written, and what it may carry. How it runs is said by its actions, which the
+// stage machine executes.
+type Kind struct {
+	// Word is the key of the document, About a few words for completion and the language reference.
+	Word, About string
+	// Keys says which of until, within, else and tries go with it.
+	Keys Keys
+	// Read reads what a stage does. A nil action is none that the program must execute.
+	Read func(*Reader, *Common, document.Node) Action
+}
+
+// Keys says which of the common keys go with a kind.
+type Keys int
+
+// What goes with a kind.
+const (
+	Plain   Keys = iota // none: it ends by itself, and there is nothing that it could fail to reach
+	Bounded             // within, else and tries: it ends by itself, or in vain
+	Waits               // until as well
+)
+
+// flowKinds are the kinds that hold other stages; they are part of the language itself.
+func flowKinds() []Kind {
+	return []Kind{
+		{Word: "repeat", About: "does stages again", Read: (*Reader).readRepeat},
+		{Word: "when", About: "chooses between stages", Read: (*Reader).readWhen},
+		{Word: "use", About: "does what another procedure does", Read: (*Reader).readUse},
+	}
+}
+
+// KindList lists the kinds of stages by their words, those that hold others included.
+func (l Language) KindList() []Kind {
+	all := slices.Concat(l.Kinds, flowKinds())
+	slices.SortFunc(all, func(a, b Kind) int { return strings.Compare(a.Word, b.Word) })
+	return all
+}
+
+// KindWords lists the words of the kinds of stages.
+func (l Language) KindWords() (words []string) {
+	for _, k := range l.KindList() {
+		words = append(words, k.Word)
+	}
+	return words
+}
+
 // readStages adds the stages of a list to the program.
-func (r *reader) readStages(n document.Node) {
+func (r *Reader) readStages(n document.Node) {
 	for _, item := range n.Items() {
 		if len(r.p.Stages) > mostStages {
 			n.Fail("the procedure has more than %d stages when its repeats are written out", mostStages)
@@ -28,38 +73,49 @@ func (r *reader) readStages(n document.Node) {
 	}
 }
 
-// kindReader reads what a stage does. Kinds that hold other stages add them to the program themselves and return nil.
-type kindReader func(c *common, n document.Node) Action
-
-func (r *reader) kinds() map[string]kindReader {
-	return map[string]kindReader{
-		"set": r.readSet, "hold": r.readHold, "rest": r.readRest, "watch": r.readWatch, "grid": r.readGrid,
-		"play": r.readPlay, "seek": r.readSeek,
-		"acquire": r.readAcquire, "ask": r.readAsk, "signal": r.readSignal, "charge": r.readCharge,
-		"discharge": r.readDischarge,
-		"repeat":    r.readRepeat, "when": r.readWhen, "use": r.readUse,
-	}
-}
-
-// KindWords lists the kinds of stages.
-func KindWords() []string { return slices.Sorted(maps.Keys((&reader{}).kinds())) }
-
-// common is a stage while it is read, with the nodes of the keys that every stage may have.
-type common struct {
+// Common is a stage while it is read, with the nodes of the keys that every stage may have.
+type Common struct {
 	Stage
 	until, within, otherwise, tries, record, guards, stages, otherwiseStages, with document.Node
 }
 
-func (r *reader) readStage(n document.Node) {
-	line, _ := n.Position()
-	c := &common{Stage: Stage{Name: fmt.Sprintf("stage %d", len(r.p.Stages)+1), Path: slices.Clone(r.path), Line: line,
-		Else: ElseFail, Tries: 1, at: n,
-		Locals: maps.Clone(r.locals), Record: r.record}}
-	if r.inside != nil {
-		c.Line = r.inside.line
+func (r *Reader) readStage(n document.Node) {
+	c := r.newCommon(n)
+	kind, what, ok := r.readKeys(c, n)
+	if !ok {
+		return
 	}
-	var kind string
-	var what document.Node
+	r.readCommon(c, kind)
+	outer := r.record
+	r.record = c.Record
+	from := len(r.p.Stages)
+	c.Action = kind.Read(r, c, what)
+	r.record = outer
+	if c.Action != nil {
+		if kind.Keys == Waits {
+			r.checkEnd(c, n)
+		}
+		r.p.Stages = append(r.p.Stages, c.Stage)
+	}
+	for _, g := range c.guards.Items() {
+		r.readGuard(g, from, len(r.p.Stages))
+	}
+}
+
+// newCommon is a stage of which nothing has been read.
+func (r *Reader) newCommon(n document.Node) *Common {
+	line, _ := n.Position()
+	if r.inside != nil {
+		line = r.inside.line
+	}
+	return &Common{Stage: Stage{
+		Name: fmt.Sprintf("stage %d", len(r.p.Stages)+1), Path: slices.Clone(r.path), Line: line, Else: ElseFail, Tries: 1,
+		at: n, Locals: maps.Clone(r.locals), Record: r.record,
+	}}
+}
+
+// readKeys reads the keys of a stage: those of every stage, and the one that says what it does.
+func (r *Reader) readKeys(c *Common, n document.Node) (kind Kind, what document.Node, ok bool) {
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
 	fields := map[string]func(document.Node){
 		"name": func(n document.Node) {
@@ -69,86 +125,54 @@ func (r *reader) readStage(n document.Node) {
 		},
 		"note":  func(n document.Node) { c.Note = n.Text() },
 		"until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries),
-		"record": keep(&c.record), "guards": keep(&c.guards),
-		"stages": keep(&c.stages), "otherwise": keep(&c.otherwiseStages), "with": keep(&c.with),
+		"record": keep(&c.record), "guards": keep(&c.guards), "stages": keep(&c.stages),
+		"otherwise": keep(&c.otherwiseStages), "with": keep(&c.with),
 	}
-	readers := r.kinds()
-	for word := range readers {
-		fields[word] = func(n document.Node) {
-			if kind != "" {
-				n.Fail("the stage does %s and %s; write a stage for each", kind, word)
+	for _, k := range r.language.KindList() {
+		fields[k.Word] = func(n document.Node) {
+			if kind.Word != "" {
+				n.Fail("the stage does %s and %s; write a stage for each", kind.Word, k.Word)
 				return
 			}
-			kind, what = word, n
+			kind, what = k, n
 		}
 	}
 	n.Fields(fields)
-	switch {
-	case !n.IsMap():
-		return
-	case kind == "":
-		n.Fail("the stage says nothing to do; give it one of %s", strings.Join(KindWords(), ", "))
-		return
+	if kind.Word == "" && n.IsMap() {
+		n.Fail("the stage says nothing to do; give it one of %s", strings.Join(r.language.KindWords(), ", "))
 	}
-	r.readCommon(c, kind)
-	outer := r.record
-	r.record = c.Record
-	from := len(r.p.Stages)
-	c.Action = readers[kind](c, what)
-	r.record = outer
-	if c.Action != nil {
-		r.checkEnd(c, kind, n)
-		r.p.Stages = append(r.p.Stages, c.Stage)
-	}
-	for _, g := range c.guards.Items() {
-		r.readGuard(g, from, len(r.p.Stages))
-	}
+	return kind, what, kind.Word != ""
 }
 
-// Which kinds wait, so that until and within go with them; which go on failing; which hold other stages.
-var (
-	waiting   = []string{"set", "hold", "rest", "watch", "play", "charge", "discharge"}
-	bounded   = []string{"seek", "ask"}
-	composite = []string{"repeat", "when", "use"}
-)
-
-func (r *reader) readCommon(c *common, kind string) {
+// readCommon reads the keys that every stage may have, and refuses those that do not go with its kind.
+func (r *Reader) readCommon(c *Common, kind Kind) {
 	if c.record.Present() {
 		c.Record = r.readRecord(c.record)
 	}
 	refuse := func(n document.Node, key, why string) {
 		if n.Present() {
-			n.Fail("%s does not go with %s; %s", key, kind, why)
+			n.Fail("%s does not go with %s; %s", key, kind.Word, why)
 		}
 	}
-	switch {
-	case slices.Contains(waiting, kind):
-		if c.until.Present() {
-			c.Until = r.condition(c.until)
-		}
-		if c.within.Present() {
-			c.Within = r.value(c.within, quantity.Time)
-		}
-	case slices.Contains(bounded, kind):
+	if kind.Keys == Waits {
+		r.Until(c, c.until)
+	} else {
 		refuse(c.until, "until", "it ends by itself")
-		if c.within.Present() {
-			c.Within = r.value(c.within, quantity.Time)
-		}
-	default:
-		refuse(c.until, "until", "it ends by itself")
+	}
+	if kind.Keys == Plain {
 		refuse(c.within, "within", "it ends by itself")
-	}
-	if slices.Contains(composite, kind) || kind == "grid" || kind == "signal" || kind == "acquire" {
 		refuse(c.otherwise, "else", "there is nothing that it could fail to reach")
 		refuse(c.tries, "tries", "there is nothing that it could fail to reach")
+	} else {
+		r.Within(c, c.within)
 	}
-	if kind != "use" {
+	if kind.Word != "use" {
 		refuse(c.with, "with", "it belongs to use")
 	}
-	if kind != "when" {
+	if kind.Word != "when" {
 		refuse(c.otherwiseStages, "otherwise", "it belongs to when")
 	}
-	if kind != "repeat" && kind != "when" {
+	if kind.Word != "repeat" && kind.Word != "when" {
 		refuse(c.stages, "stages", "it belongs to repeat and when")
 	}
 	if c.otherwise.Present() {
@@ -164,33 +188,43 @@ func (r *reader) readCommon(c *common, kind string) {
 	}
 }
 
-// checkEnd finds stages that may never end.
-func (r *reader) checkEnd(c *common, kind string, n document.Node) {
-	known := c.Stage.Duration()
-	var stable bool
-	switch a := c.Action.(type) {
-	case *Hold:
-		stable = a.Stable != nil
-	case *Rest:
-		stable = a.Stable != nil
+// Until reads the condition that ends a stage, if there is one.
+func (r *Reader) Until(c *Common, n document.Node) {
+	if n.Present() {
+		c.until, c.Until = n, r.Condition(n)
 	}
+}
+
+// Within reads the bound of a wait, if there is one.
+func (r *Reader) Within(c *Common, n document.Node) {
+	if n.Present() {
+		c.within, c.Stage.Within = n, r.Value(n, quantity.Time)
+	}
+}
+
+// checkEnd finds stages that may never end.
+func (r *Reader) checkEnd(c *Common, n document.Node) {
+	var ends Ends
+	if e, ok := c.Action.(Ending); ok {
+		ends = e.Ends()
+	}
+	word, known := c.Kind(), c.Stage.Duration()
 	switch {
-	case !slices.Contains(waiting, kind):
-	case (kind == "hold" || kind == "rest") && known == 0 && !stable && c.Until == "":
-		n.Fail("the %s never ends: give it for, until or stable", kind)
-	case (c.Until != "" || stable) && !c.within.Present() && known == 0 && kind != "watch":
+	case ends.Needed && known == 0 && !ends.Waits && c.Until == "":
+		n.Fail("the %s never ends: give it for, until or stable", word)
+	case (c.Until != "" || ends.Waits) && !c.within.Present() && known == 0 && !ends.Open:
 		at := c.until
 		if !at.Present() {
 			at = n
 		}
 		at.Fail("the stage may never end: say within which time the condition must hold")
-	case c.Within > 0 && c.Until == "" && !stable && kind != "charge" && kind != "discharge":
+	case c.Stage.Within > 0 && c.Until == "" && !ends.Waits && !ends.Bounded:
 		c.within.Fail("within bounds a wait, but there is no until to wait for")
 	}
 }
 
 // resolveJumps finds the stages that else leads to: the next one of that name, else the first.
-func (r *reader) resolveJumps() {
+func (r *Reader) resolveJumps() {
 	for i := range r.p.Stages {
 		s := &r.p.Stages[i]
 		if s.Else != ElseGoto {
@@ -215,21 +249,17 @@ func (r *reader) resolveJumps() {
 	}
 }
 
-func (r *reader) readSet(_ *common, n document.Node) Action {
-	return &Set{r.readSettings(n, true)}
-}
-
-// readSettings reads what is set on which seats, in a safe order unless it says otherwise.
-func (r *reader) readSettings(n document.Node, ordered bool) (settings []Setting) {
+// Settings reads what is set on which seats, in a safe order unless it says otherwise.
+func (r *Reader) Settings(n document.Node, ordered bool) (settings []Setting) {
 	asWritten := false
 	for _, e := range n.Entries() {
 		if e.Key == "order" && ordered {
 			asWritten = e.Value.Word("safe", "as written") == "as written"
 			continue
 		}
-		seat, ok := r.seat(e.Key)
+		seat, ok := r.Seat(e.Key)
 		if !ok {
-			e.At.Fail("unknown seat %q; %s", e.Key, document.Suggest(e.Key, r.seatNames()))
+			e.At.Fail("unknown seat %q; %s", e.Key, document.Suggest(e.Key, r.SeatNames()))
 			continue
 		}
 		for _, q := range e.Value.Entries() {
@@ -239,17 +269,18 @@ func (r *reader) readSettings(n document.Node, ordered bool) (settings []Setting
 		}
 	}
 	if !asWritten {
-		inSafeOrder(settings)
+		InSafeOrder(settings)
 	}
 	return settings
 }
 
-func inSafeOrder(settings []Setting) {
+// InSafeOrder sorts settings so that they can be carried out one after the other.
+func InSafeOrder(settings []Setting) {
 	slices.SortStableFunc(settings, func(a, b Setting) int { return safeRank(a) - safeRank(b) })
 }
 
-func (r *reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
-	if _, _, ok := r.settable(e.At, seat.Name+"."+e.Key); !ok {
+func (r *Reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
+	if _, _, ok := r.Settable(e.At, seat.Name+"."+e.Key); !ok {
 		return Setting{}, false
 	}
 	s := Setting{Seat: seat.Name, Quantity: e.Key}
@@ -263,8 +294,8 @@ func (r *reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
 		}
 	default:
 		kind, _ := quantity.KindOf(e.Key)
-		s.Value = r.value(e.Value, kind.Unit.Dim)
-		r.bounded(e.Value, seat, e.Key, s.Value)
+		s.Value = r.Value(e.Value, kind.Unit.Dim)
+		r.Bounded(e.Value, seat, e.Key, s.Value)
 	}
 	return s, true
 }
@@ -286,63 +317,4 @@ func safeRank(s Setting) int {
 		return 4
 	}
 	return 5
-}
-
-func (r *reader) readHold(c *common, n document.Node) Action {
-	h := r.holding(c, n)
-	return &h
-}
-
-// holding reads for, until, stable and within.
-func (r *reader) holding(c *common, n document.Node) (h Hold) {
-	n.Fields(map[string]func(document.Node){
-		"for": func(n document.Node) {
-			if h.For = r.value(n, quantity.Time); h.For <= 0 {
-				n.Fail("a hold lasts for more than no time")
-			}
-		},
-		"until":  func(n document.Node) { c.until, c.Until = n, r.condition(n) },
-		"stable": func(n document.Node) { h.Stable = r.readStable(n) },
-		"within": func(n document.Node) { c.within, c.Within = n, r.value(n, quantity.Time) },
-	})
-	return h
-}
-
-// readRest reads a hold before which every output is switched off.
-func (r *reader) readRest(c *common, n document.Node) Action {
-	rest := &Rest{Hold: r.holding(c, n)}
-	for _, s := range r.p.Seats {
-		if s.Kind.Switches() {
-			rest.Settings = append(rest.Settings, Setting{Seat: s.Name, Quantity: "output", Word: "off"})
-		}
-	}
-	inSafeOrder(rest.Settings)
-	return rest
-}
-
-// readWatch reads a stage that only records; without for and until it goes on until somebody ends it.
-func (r *reader) readWatch(c *common, n document.Node) Action {
-	h := r.holding(c, n)
-	if h.Stable != nil {
-		n.Fail("watch ends by for, until or by hand; use hold to wait until something is stable")
-	}
-	return &Watch{For: h.For}
-}
-
-func (r *reader) readStable(n document.Node) *Stable {
-	s := &Stable{}
-	var band document.Node
-	n.Fields(map[string]func(document.Node){
-		"quantity": func(n document.Node) {
-			if s.Column = n.Text(); r.p.Columns.Index(s.Column) < 0 {
-				n.Fail("%s", unknownName(s.Column, r.p.Columns))
-			}
-		},
-		"window": func(n document.Node) { s.Window = r.value(n, quantity.Time) },
-		"band":   func(n document.Node) { band = n },
-	}, "quantity", "window", "band")
-	if kind, ok := quantity.KindOfColumn(s.Column); ok && band.Present() {
-		s.Band = r.value(band, kind.Unit.Dim.Per(quantity.Time))
-	}
-	return s
 }

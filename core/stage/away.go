@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/seats"
 )
 
@@ -23,6 +24,12 @@ func (m *Machine) Resumable() error {
 	return nil
 }
 
+// ByInstrument tells whether instruments act by programs of their own now.
+func (m *Machine) ByInstrument() bool {
+	r, ok := m.runner().(Delegating)
+	return ok && r.ByInstrument() && !m.state.Finished
+}
+
 // onInterrupted stops the run's clock at the instant since when nobody looked after it.
 func (m *Machine) onInterrupted(e Interrupted) []Effect {
 	if m.state.Away {
@@ -38,7 +45,7 @@ func (m *Machine) onInterrupted(e Interrupted) []Effect {
 		g.Reset() // what held before says nothing about now
 		m.state.Unknown[i] = -1
 	}
-	return []Effect{Mark{e.T, MarkBreak, e.Why}}
+	return []Effect{NewMark(e.T, record.MarkBreak, e.Why)}
 }
 
 // onReturned goes on: what was in force is set again, loads and sources in the order in which they are safely
@@ -51,12 +58,12 @@ func (m *Machine) onReturned(e Returned) []Effect {
 	m.state.Away, m.state.Paused = false, m.state.Held
 	if !m.state.Held { // what somebody had paused stays so
 		m.state.StageT += dt
-		m.runner().shift(dt)
+		m.runner().Shift(dt)
 	}
 	m.state.Now = e.T
-	effects := []Effect{Mark{e.T, MarkBreak, fmt.Sprintf("goes on after %.4g s", dt)}}
-	if r, ok := m.runner().(asking); ok {
-		effects = append(effects, r.asked()...)
+	effects := []Effect{NewMark(e.T, record.MarkBreak, fmt.Sprintf("goes on after %.4g s", dt))}
+	if r, ok := m.runner().(Asking); ok {
+		effects = append(effects, r.Asked()...)
 	}
 	settings := m.inForce()
 	owed := m.state.Owed

@@ -3,6 +3,7 @@ package stage
 import (
 	"usherbench/core/figure"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 )
 
@@ -116,15 +117,15 @@ type Command struct {
 	Paced bool
 }
 
-// Perform has instruments play shapes by their own programs, all begun together.
-type Perform struct{ Play *procedure.Play }
+// Perform has instruments carry out an action by programs of their own, all begun together.
+type Perform struct{ Action procedure.Action }
 
 // Halt stops what Perform began.
 type Halt struct{}
 
 // Ask shows a prompt to the operator until [Answered], or until a Dismiss.
 type Ask struct {
-	procedure.Ask
+	Prompt
 	T float64 `json:"t"`
 	// Until is the time at which it is given up, s since the start; 0: it waits for ever.
 	Until float64 `json:"until,omitempty"`
@@ -136,47 +137,53 @@ type Dismiss struct{}
 
 // Signal tells the operator something.
 type Signal struct {
-	procedure.Signal
-	T float64 `json:"t"`
+	Message string  `json:"message"`
+	Sound   bool    `json:"sound"`
+	T       float64 `json:"t"`
 }
 
 // Need asks for a figure of the run so far; [Figured] brings it.
-type Need struct{ Request figure.Request }
+type Need struct{ figure.Asked }
 
 // Mark is a labelled instant of the run.
-type Mark struct {
-	T     float64  `json:"t"`
-	Kind  MarkKind `json:"kind"`
-	Label string   `json:"label"`
+type Mark struct{ record.Mark }
+
+// NewMark is a mark of which its kind says all there is for programs; MarkAbout says more.
+func NewMark(t float64, kind record.MarkKind, label string) Mark {
+	return MarkAbout(t, kind, label, nil)
 }
 
-// MarkKind says what a mark is about.
-type MarkKind string
+// MarkAbout is a mark that says for programs what it is about.
+func MarkAbout(t float64, kind record.MarkKind, label string, about record.About) Mark {
+	return Mark{record.Mark{T: t, Kind: kind, Label: label, About: about}}
+}
 
-// The kinds of marks.
-const (
-	MarkStage     MarkKind = "stage"      // a stage began
-	MarkStageEnd  MarkKind = "stage-end"  // a stage ended
-	MarkCommand   MarkKind = "command"    // something was set
-	MarkCondition MarkKind = "condition"  // a condition that was waited for holds
-	MarkGuard     MarkKind = "guard"      // a guard tripped
-	MarkWarning   MarkKind = "warning"    // a guard that only warns holds
-	MarkBench     MarkKind = "bench"      // something about the instruments
-	MarkEnd       MarkKind = "end"        // the run ended
-	MarkTimeout   MarkKind = "timed-out"  // a wait was in vain
-	MarkPointDone MarkKind = "point-done" // a point or row was measured
-	MarkLoop      MarkKind = "loop"       // a pass of a loop began
-	MarkTry       MarkKind = "try"        // a stage is tried again
-	MarkHand      MarkKind = "hand"       // somebody paused, resumed, skipped, extended or changed something
-	MarkNote      MarkKind = "note"       // somebody wrote a note
-	MarkAnswer    MarkKind = "answer"     // the operator answered
-	MarkSignal    MarkKind = "signal"     // the operator was told something
-	MarkBreak     MarkKind = "break"      // the service was away, or is back
-	MarkDeviation MarkKind = "deviation"  // the run left what its rehearsal foretells
-)
+// Commanded is the mark of what was set.
+func Commanded(t float64, settings []procedure.Setting) Mark {
+	about := record.Commanded{Levels: map[string]float64{}, Words: map[string]string{}}
+	for _, s := range settings {
+		if s.Word != "" {
+			about.Words[s.Column()] = s.Word
+		} else {
+			about.Levels[s.Column()] = s.Value
+		}
+	}
+	return MarkAbout(t, record.MarkCommand, settingsLabel(settings), about)
+}
+
+func settingsLabel(settings []procedure.Setting) string {
+	label := ""
+	for i, s := range settings {
+		if i > 0 {
+			label += ", "
+		}
+		label += s.String()
+	}
+	return label
+}
 
 // Point is the settled average at one place of a grid, or a row of an acquire or seek.
-type Point struct{ figure.Point }
+type Point struct{ record.Point }
 
 // Finish ends the run: the bay must be made safe.
 type Finish struct {

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"usherbench/core/condition"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 )
 
@@ -17,7 +18,7 @@ func (m *Machine) watched(i int) bool {
 
 // watch evaluates every guard, before any stage sees the frame.
 func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
-	s := m.sample(f)
+	s := m.Sample(f)
 	for i, g := range m.guards {
 		truth := g.Evaluate(s) // those of other stages too, so that what looks back has seen every frame
 		if !m.watched(i) {
@@ -29,11 +30,11 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 		switch {
 		case truth == condition.True && spec.Warn:
 			if !m.state.Warned[i] {
-				effects = append(effects, Mark{f.T, MarkWarning, words})
+				effects = append(effects, NewMark(f.T, record.MarkWarning, words))
 			}
 			m.state.Warned[i] = true
 		case truth == condition.True:
-			return append(effects, m.trip(f.T, words, "guard tripped: "+words)...), true
+			return append(effects, m.Trip(f.T, words, "guard tripped: "+words)...), true
 		case truth == condition.Unknown && !g.Filling():
 			if m.state.Unknown[i] < 0 {
 				m.state.Unknown[i] = f.T
@@ -41,7 +42,7 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 			if f.T-m.state.Unknown[i] >= m.program.LostAfter && !spec.Warn {
 				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter,
 					words)
-				return append(effects, m.trip(f.T, reason, reason)...), true
+				return append(effects, m.Trip(f.T, reason, reason)...), true
 			}
 		default:
 			m.state.Unknown[i], m.state.Warned[i] = -1, false
@@ -50,13 +51,13 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 	return effects, false
 }
 
-func (m *Machine) trip(t float64, label, reason string) []Effect {
-	return append([]Effect{Mark{t, MarkGuard, label}}, m.finish(t, Aborted, reason)...)
+func (m *Machine) Trip(t float64, label, reason string) []Effect {
+	return append([]Effect{NewMark(t, record.MarkGuard, label)}, m.finish(t, Aborted, reason)...)
 }
 
 // peek has guards that can be told already act at once. What they do not know yet comes with the frame.
 func (m *Machine) peek(f trace.Frame) []Effect {
-	s := m.sample(f)
+	s := m.Sample(f)
 	for i, g := range m.guards {
 		missing := func(c int) bool { return c < len(f.Values) && math.IsNaN(f.Values[c]) }
 		if !m.watched(i) || m.program.Guards[i].Warn || slices.ContainsFunc(g.Columns(), missing) {
@@ -64,7 +65,7 @@ func (m *Machine) peek(f trace.Frame) []Effect {
 		}
 		if g.Evaluate(s) == condition.True {
 			words := m.program.Guards[i].Words()
-			return m.trip(f.T, words, "guard tripped: "+words)
+			return m.Trip(f.T, words, "guard tripped: "+words)
 		}
 	}
 	return nil
@@ -81,7 +82,7 @@ type GuardState struct {
 
 // Guards tells the distance of each guard of the current stage to tripping on a frame.
 func (m *Machine) Guards(f trace.Frame) []GuardState {
-	s := m.sample(f)
+	s := m.Sample(f)
 	states := []GuardState{}
 	for i, g := range m.guards {
 		if !m.watched(i) {

@@ -12,6 +12,7 @@ import (
 
 	"usherbench/core/condition"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 )
 
@@ -19,7 +20,7 @@ import (
 type Machine struct {
 	program *procedure.Program
 	guards  []*condition.Condition
-	stages  []runner
+	stages  []Runner
 	derived []derived
 	state   state
 	to      int    // where a verdict elsewhere leads
@@ -60,59 +61,6 @@ type state struct {
 	PausedT float64            `json:"pausedT,omitempty"`
 }
 
-// runner is one stage in execution. Its methods return what to do, and whether the stage is over.
-type runner interface {
-	// enter begins the stage. A stage that sets nothing may be over at once.
-	enter(m *Machine) ([]Effect, verdict)
-	// applied tells that the commands of the last effects are in force since t.
-	applied(m *Machine, t float64) ([]Effect, verdict)
-	// frame takes a frame while no command is outstanding.
-	frame(m *Machine, f trace.Frame) ([]Effect, verdict)
-	// progress tells how far the stage is: a share 0 … 1, the seconds that are left as far as they are known,
-	// and a detail.
-	progress(m *Machine) (share, left float64, detail string)
-	// shift moves every time that the stage remembers, after a pause.
-	shift(seconds float64)
-	save() any
-	load(data []byte) error
-}
-
-// Some stages also take other events.
-type (
-	timed interface {
-		dueAt() float64
-		due(m *Machine, t float64) ([]Effect, verdict)
-	}
-	answering interface {
-		answered(m *Machine, e Answered) ([]Effect, verdict)
-	}
-	figuring interface {
-		figured(m *Machine, e Figured) ([]Effect, verdict)
-	}
-	// asking stages wait for what somebody must be asked again after an interruption: a figure, an operator.
-	asking    interface{ asked() []Effect }
-	extending interface{ extend(seconds float64) }
-	pausing   interface {
-		// paused and resumed give commands for a stage whose setpoints must not stay in force meanwhile.
-		paused() []procedure.Setting
-		resumed() []procedure.Setting
-	}
-	// pacing stages want frames sooner when something is about to happen.
-	pacing interface{ pace() float64 }
-	// leaving stages have something to undo when they are skipped.
-	leaving interface{ leave() []Effect }
-)
-
-type verdict int
-
-const (
-	goesOn verdict = iota
-	over
-	timedOut
-	lost      // the readings that would tell did not come
-	elsewhere // the run goes on at Machine.to
-)
-
 // New prepares a machine. The program's conditions must be sound, as procedure.Parse has checked.
 func New(program *procedure.Program) (*Machine, error) {
 	m := &Machine{program: program, state: state{Stage: -1, Setpoints: map[string]float64{}, SetBy: map[string]int{},
@@ -151,13 +99,16 @@ type derived struct {
 
 // Derive fills the derived columns of a frame, whose values must have room for all columns of the program.
 func (m *Machine) Derive(f trace.Frame) {
-	s := m.sample(f)
+	s := m.Sample(f)
 	for _, d := range m.derived {
 		if d.column < len(f.Values) {
 			f.Values[d.column] = d.of.Value(s)
 		}
 	}
 }
+
+// Program is what the machine executes.
+func (m *Machine) Program() *procedure.Program { return m.program }
 
 // Start gives the first effects. It is called once, at time 0.
 func (m *Machine) Start() []Effect { return m.enter(nil, 0) }
@@ -176,8 +127,8 @@ func (m *Machine) DueAt() float64 {
 	if m.state.Finished || m.state.Pending || m.state.Paused || m.state.Stage < 0 {
 		return math.Inf(1)
 	}
-	if t, ok := m.stages[m.state.Stage].(timed); ok {
-		return t.dueAt()
+	if t, ok := m.stages[m.state.Stage].(Timed); ok {
+		return t.DueAt()
 	}
 	return math.Inf(1)
 }
@@ -187,8 +138,8 @@ func (m *Machine) Pace() float64 {
 	if m.state.Finished || m.state.Stage < 0 {
 		return math.Inf(1)
 	}
-	if p, ok := m.stages[m.state.Stage].(pacing); ok {
-		return p.pace()
+	if p, ok := m.stages[m.state.Stage].(Pacing); ok {
+		return p.Pace()
 	}
 	return math.Inf(1)
 }
@@ -215,7 +166,7 @@ func (m *Machine) Advance(e Event) []Effect {
 	return m.byHand(e)
 }
 
-func (m *Machine) runner() runner { return m.stages[m.state.Stage] }
+func (m *Machine) runner() Runner { return m.stages[m.state.Stage] }
 
 func (m *Machine) onApplied(t float64) []Effect {
 	if !m.state.Pending {
@@ -226,7 +177,7 @@ func (m *Machine) onApplied(t float64) []Effect {
 		m.state.Aside = false
 		return nil
 	}
-	return m.follow(m.runner().applied(m, t))
+	return m.follow(m.runner().Applied(m, t))
 }
 
 func (m *Machine) onFrame(f trace.Frame) []Effect {
@@ -235,19 +186,19 @@ func (m *Machine) onFrame(f trace.Frame) []Effect {
 	if tripped || m.state.Pending || m.state.Paused {
 		return effects
 	}
-	return append(effects, m.follow(m.runner().frame(m, f))...)
+	return append(effects, m.follow(m.runner().Frame(m, f))...)
 }
 
 func (m *Machine) onDue(t float64) []Effect {
-	r, ok := m.runner().(timed)
+	r, ok := m.runner().(Timed)
 	if !ok || t < m.DueAt() {
 		return nil
 	}
 	m.state.Now = t
-	return m.follow(r.due(m, t))
+	return m.follow(r.Due(m, t))
 }
 
-func (m *Machine) sample(f trace.Frame) condition.Sample {
+func (m *Machine) Sample(f trace.Frame) condition.Sample {
 	began := m.state.StageT
 	if m.state.Paused {
 		began += f.T - m.state.PausedT
@@ -280,5 +231,5 @@ func (m *Machine) finish(t float64, ending Ending, reason string) []Effect {
 	if reason != "" {
 		label += ": " + reason
 	}
-	return []Effect{Dismiss{}, Mark{t, MarkEnd, label}, Finish{t, ending, reason}}
+	return []Effect{Dismiss{}, NewMark(t, record.MarkEnd, label), Finish{t, ending, reason}}
 }

@@ -28,7 +28,7 @@ func (m *Machine) Progress() Progress {
 	if m.state.Finished {
 		return p
 	}
-	p.Share, p.Left, p.Detail = m.stages[i].progress(m)
+	p.Share, p.Left, p.Detail = m.stages[i].Progress(m)
 	if math.IsNaN(p.Share) || math.IsInf(p.Share, 0) {
 		p.Share = 0
 	}
@@ -36,7 +36,7 @@ func (m *Machine) Progress() Progress {
 		p.Detail = fmt.Sprintf("try %d of %d; %s", m.state.Try, m.program.Stages[i].Tries, p.Detail)
 	}
 	p.Left += m.leftAfter(i)
-	if _, ok := m.stages[i].(extending); ok {
+	if _, ok := m.stages[i].(Extending); ok {
 		p.Can = append(p.Can, "extend")
 	}
 	if !procedure.Control(m.program.Stages[i].Action) {
@@ -66,4 +66,5 @@ func (m *Machine) leftAfter(i int) (sum float64) {
 	return sum
 }
 
-func seconds(s float64) string { return fmt.Sprintf("%g s", s) }
+// Seconds words a time.
+func Seconds(s float64) string { return fmt.Sprintf("%g s", s) }

@@ -26,7 +26,7 @@ func (m *Machine) Snapshot() ([]byte, error) {
 		s.Derived = append(s.Derived, d.of.State())
 	}
 	if i := m.state.Stage; i >= 0 && i < len(m.stages) {
-		data, err := json.Marshal(m.stages[i].save())
+		data, err := json.Marshal(m.stages[i].Save())
 		if err != nil {
 			return nil, fmt.Errorf("save stage %q: %w", m.program.Stages[i].Name, err)
 		}
@@ -61,7 +61,7 @@ func Restore(program *procedure.Program, data []byte) (*Machine, error) {
 		m.guards[i].Restore(g)
 	}
 	if i := m.state.Stage; i >= 0 && i < len(m.stages) && len(s.Runner) > 0 {
-		if err := m.stages[i].load(s.Runner); err != nil {
+		if err := m.stages[i].Load(s.Runner); err != nil {
 			return nil, fmt.Errorf("restore stage %q: %w", program.Stages[i].Name, err)
 		}
 	}

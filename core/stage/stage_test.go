@@ -1,4 +1,4 @@
-package stage
+package stage_test
 
 import (
 	"encoding/json"
@@ -11,8 +11,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/seats"
+	"usherbench/core/stage"
 	"usherbench/core/trace"
 )
 
@@ -28,7 +31,7 @@ func newBench() *bench {
 		missing: map[string]bool{}}
 }
 
-func (b *bench) apply(c Command) {
+func (b *bench) apply(c stage.Command) {
 	for _, s := range c.Settings {
 		switch {
 		case s.Quantity == "output":
@@ -41,7 +44,7 @@ func (b *bench) apply(c Command) {
 	}
 }
 
-func (b *bench) frame(t float64, columns trace.Columns) Frame {
+func (b *bench) frame(t float64, columns trace.Columns) stage.Frame {
 	amps := 0.0
 	if b.on["load"] {
 		amps = b.load["amps"]
@@ -66,11 +69,11 @@ func (b *bench) frame(t float64, columns trace.Columns) Frame {
 			f.Values[i] = volts * amps
 		}
 	}
-	return Frame{f}
+	return stage.Frame{Frame: f}
 }
 
 func program(t testing.TB, stages string) *procedure.Program {
-	p, err := procedure.Parse([]byte(`
+	p, err := catalogue.Parse([]byte(`
 procedure: test
 for: any
 needs:
@@ -107,16 +110,16 @@ const sweep = `
 
 // play runs the machine against the bench with frames every 20 ms until it finishes. Commands take effect at
 // once; each is acknowledged 5 ms after the frame that caused it. intervene may act before each frame.
-func play(t testing.TB, m *Machine, effects []Effect, b *bench, from float64,
-	intervene func(now float64, b *bench) Event) []Effect {
+func play(t testing.TB, m *stage.Machine, effects []stage.Effect, b *bench, from float64,
+	intervene func(now float64, b *bench) stage.Event) []stage.Effect {
 	all := effects
-	p := m.program
+	p := m.Program()
 	now := from
-	handle := func(es []Effect) {
+	handle := func(es []stage.Effect) {
 		for len(es) > 0 {
 			var commanded bool
 			for _, e := range es {
-				if c, ok := e.(Command); ok {
+				if c, ok := e.(stage.Command); ok {
 					b.apply(c)
 					commanded = true
 				}
@@ -124,7 +127,7 @@ func play(t testing.TB, m *Machine, effects []Effect, b *bench, from float64,
 			if !commanded {
 				return
 			}
-			es = m.Advance(Applied{now + 0.005})
+			es = m.Advance(stage.Applied{T: now + 0.005})
 			all = append(all, es...)
 		}
 	}
@@ -145,23 +148,23 @@ func play(t testing.TB, m *Machine, effects []Effect, b *bench, from float64,
 	return all
 }
 
-func finish(t testing.TB, effects []Effect) Finish {
-	f, ok := effects[len(effects)-1].(Finish)
+func finish(t testing.TB, effects []stage.Effect) stage.Finish {
+	f, ok := effects[len(effects)-1].(stage.Finish)
 	require.True(t, ok, "the last effect ends the run")
 	return f
 }
 
-func points(effects []Effect) (ps []Point) {
+func points(effects []stage.Effect) (ps []stage.Point) {
 	for _, e := range effects {
-		if p, ok := e.(Point); ok {
+		if p, ok := e.(stage.Point); ok {
 			ps = append(ps, p)
 		}
 	}
 	return ps
 }
 
-func run(t testing.TB, stages string, intervene func(float64, *bench) Event) []Effect {
-	m, err := New(program(t, stages))
+func run(t testing.TB, stages string, intervene func(float64, *bench) stage.Event) []stage.Effect {
+	m, err := stage.New(program(t, stages))
 	require.NoError(t, err)
 	return play(t, m, m.Start(), newBench(), 0, intervene)
 }
@@ -169,7 +172,7 @@ func run(t testing.TB, stages string, intervene func(float64, *bench) Event) []E
 func TestAProgramRunsToItsEnd(t *testing.T) {
 	effects := run(t, powerUp+sweep, nil)
 	end := finish(t, effects)
-	assert.Equal(t, Done, end.Ending)
+	assert.Equal(t, stage.Done, end.Ending)
 	assert.InDelta(t, 0.1+6*0.52+1, end.T, 0.3)
 	ps := points(effects)
 	require.Len(t, ps, 6)
@@ -181,7 +184,7 @@ func TestAProgramRunsToItsEnd(t *testing.T) {
 
 	var names []string
 	for _, e := range effects {
-		if mark, ok := e.(Mark); ok && mark.Kind == MarkStage {
+		if mark, ok := e.(stage.Mark); ok && mark.Kind == record.MarkStage {
 			names = append(names, mark.Label)
 		}
 	}
@@ -189,7 +192,7 @@ func TestAProgramRunsToItsEnd(t *testing.T) {
 }
 
 func TestASlowBenchIsAveragedForLonger(t *testing.T) {
-	ps := points(run(t, powerUp+sweep, func(now float64, b *bench) Event {
+	ps := points(run(t, powerUp+sweep, func(now float64, b *bench) stage.Event {
 		// Two of three frames come without the load's readings.
 		b.missing["load"] = int(math.Round(now/0.02))%3 != 0
 		return nil
@@ -199,7 +202,8 @@ func TestASlowBenchIsAveragedForLonger(t *testing.T) {
 		assert.GreaterOrEqual(t, p.Averages["load.volts"].N, 5)
 		assert.Greater(t, p.T1-p.T0, 0.2)
 	}
-	dead := points(run(t, powerUp+sweep, func(now float64, b *bench) Event { b.missing["source"] = now > 1; return nil }))
+	dead := points(run(t, powerUp+sweep,
+		func(now float64, b *bench) stage.Event { b.missing["source"] = now > 1; return nil }))
 	require.Len(t, dead, 6, "what does not come at all does not hold the run up for ever")
 	assert.Zero(t, dead[5].Averages["source.volts"].N)
 }
@@ -207,7 +211,7 @@ func TestASlowBenchIsAveragedForLonger(t *testing.T) {
 func TestAGridCommandsOnlyWhatChanges(t *testing.T) {
 	var sizes []int
 	for _, e := range run(t, powerUp+sweep, nil) {
-		if c, ok := e.(Command); ok {
+		if c, ok := e.(stage.Command); ok {
 			sizes = append(sizes, len(c.Settings))
 		}
 	}
@@ -216,38 +220,39 @@ func TestAGridCommandsOnlyWhatChanges(t *testing.T) {
 
 func TestEveryWayARunCanEndEarly(t *testing.T) {
 	for name, c := range map[string]struct {
-		intervene func(now float64, b *bench) Event
+		intervene func(now float64, b *bench) stage.Event
 		stages    string
-		ending    Ending
+		ending    stage.Ending
 		reason    string
 	}{
-		"a unit that does not start": {func(_ float64, b *bench) Event { b.source["volts"] = 0; return nil }, powerUp + sweep,
-			Failure, `stage "power up": load.volts > 14 V for 100 ms did not hold within 2 s`},
-		"a guard": {func(now float64, b *bench) Event {
+		"a unit that does not start": {func(_ float64, b *bench) stage.Event { b.source["volts"] = 0; return nil },
+			powerUp + sweep,
+			stage.Failure, `stage "power up": load.volts > 14 V for 100 ms did not hold within 2 s`},
+		"a guard": {func(now float64, b *bench) stage.Event {
 			if now > 1 {
 				f := b.frame(now, seats.ColumnsFor([]string{"source", "load"}))
 				f.Values[6] = 18
 				return f
 			}
 			return nil
-		}, powerUp + sweep, Aborted, "guard tripped: runs away (load.volts > 17 V for 50 ms)"},
-		"readings missing for too long": {func(now float64, b *bench) Event { b.missing["load"] = now > 1; return nil },
-			powerUp + sweep, Aborted, "guard cannot be watched"},
-		"a wait without readings": {func(_ float64, b *bench) Event { b.missing["load"] = true; return nil },
-			strings.Replace(powerUp, "within: 2 s", "within: 1 s", 1), Aborted, "missing"},
-		"a stop": {func(now float64, _ *bench) Event {
+		}, powerUp + sweep, stage.Aborted, "guard tripped: runs away (load.volts > 17 V for 50 ms)"},
+		"readings missing for too long": {func(now float64, b *bench) stage.Event { b.missing["load"] = now > 1; return nil },
+			powerUp + sweep, stage.Aborted, "guard cannot be watched"},
+		"a wait without readings": {func(_ float64, b *bench) stage.Event { b.missing["load"] = true; return nil },
+			strings.Replace(powerUp, "within: 2 s", "within: 1 s", 1), stage.Aborted, "missing"},
+		"a stop": {func(now float64, _ *bench) stage.Event {
 			return eventAfter(now, 1,
-				StopAsked{now, "ada"})
-		}, powerUp + sweep, Aborted, "stopped by ada"},
-		"a lost instrument": {func(now float64, _ *bench) Event {
+				stage.StopAsked{T: now, By: "ada"})
+		}, powerUp + sweep, stage.Aborted, "stopped by ada"},
+		"a lost instrument": {func(now float64, _ *bench) stage.Event {
 			return eventAfter(now, 1,
-				Failed{now, "supply silent"})
-		}, powerUp + sweep, Aborted, "supply silent"},
+				stage.Failed{T: now, Reason: "supply silent"})
+		}, powerUp + sweep, stage.Aborted, "supply silent"},
 		"a wait that may be in vain": {nil,
 			powerUp + "  - set: {load: {amps: 1 A}}\n    until: load.volts > 16 V\n    within: 1 s\n    else: next\n" + sweep,
-			Done, ""},
+			stage.Done, ""},
 		"a wait that ends the run": {nil,
-			powerUp + "  - hold: {until: load.volts > 16 V, within: 1 s}\n    else: stop\n" + sweep, Done,
+			powerUp + "  - hold: {until: load.volts > 16 V, within: 1 s}\n    else: stop\n" + sweep, stage.Done,
 			"did not hold within 1 s"},
 	} {
 		end := finish(t, run(t, c.stages, c.intervene))
@@ -256,7 +261,7 @@ func TestEveryWayARunCanEndEarly(t *testing.T) {
 	}
 }
 
-func eventAfter(now, then float64, e Event) Event {
+func eventAfter(now, then float64, e stage.Event) stage.Event {
 	if now > then {
 		return e
 	}
@@ -267,35 +272,35 @@ func TestAStableHoldEndsWhenTheSlopeIsSmall(t *testing.T) {
 	stages := powerUp + `  - name: soak
     hold: {stable: {quantity: source.amps, window: 1 s, band: 0.1 A/s}, within: 20 s}
 `
-	m, err := New(program(t, stages))
+	m, err := stage.New(program(t, stages))
 	require.NoError(t, err)
 	b := newBench()
-	i := m.program.Columns.Index("source.amps")
-	effects := play(t, m, m.Start(), b, 0, func(now float64, b *bench) Event {
-		f := b.frame(now, m.program.Columns)
+	i := m.Program().Columns.Index("source.amps")
+	effects := play(t, m, m.Start(), b, 0, func(now float64, b *bench) stage.Event {
+		f := b.frame(now, m.Program().Columns)
 		f.Values[i] = 2 - math.Exp(-now/2) // the slope falls below 0.1 A/s at 3.2 s
 		es := m.Advance(f)
 		for _, e := range es {
-			if c, ok := e.(Command); ok {
+			if c, ok := e.(stage.Command); ok {
 				b.apply(c)
 			}
 		}
-		return Applied{now}
+		return stage.Applied{T: now}
 	})
-	end := m.state.Now
+	end := m.Now()
 	_ = effects
 	assert.InDelta(t, 2*math.Log(5)+0.5, end, 0.15, "the window's middle decides")
 }
 
 func TestProgressAndGuardDistance(t *testing.T) {
-	m, err := New(program(t, powerUp+sweep))
+	m, err := stage.New(program(t, powerUp+sweep))
 	require.NoError(t, err)
 	b := newBench()
 	m.Start()
 	assert.InDelta(t, 4, m.Progress().Left, 1e-9)
 	b.on["source"], b.source["volts"] = true, 48
-	states := m.Guards(b.frame(1, m.program.Columns).Frame)
-	assert.Equal(t, []GuardState{{Words: "runs away (load.volts > 17 V for 50 ms)", Distance: "2 V"}}, states)
+	states := m.Guards(b.frame(1, m.Program().Columns).Frame)
+	assert.Equal(t, []stage.GuardState{{Words: "runs away (load.volts > 17 V for 50 ms)", Distance: "2 V"}}, states)
 }
 
 // A run that is killed after any event and restored from its snapshot gives the same effects as one left alone.
@@ -304,17 +309,17 @@ func TestASnapshotAfterAnyEventGoesOnTheSame(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		kills := rapid.SliceOfN(rapid.IntRange(0, 230), 1, 5).Draw(rt, "kills")
 		p := program(t, powerUp+sweep)
-		m, err := New(p)
+		m, err := stage.New(p)
 		require.NoError(rt, err)
 		b, events := newBench(), 0
-		advance := func(e Event) []Effect {
+		advance := func(e stage.Event) []stage.Effect {
 			es := m.Advance(e)
 			for _, k := range kills {
 				if k == events {
 					data, err := m.Snapshot()
 					require.NoError(rt, err)
 					require.True(rt, json.Valid(data))
-					m, err = Restore(p, data)
+					m, err = stage.Restore(p, data)
 					require.NoError(rt, err)
 				}
 			}
@@ -326,7 +331,7 @@ func TestASnapshotAfterAnyEventGoesOnTheSame(t *testing.T) {
 		for step := 0; !m.Finished(); step++ {
 			now := 0.02 * float64(step)
 			for hasCommand(pending, b) {
-				pending = advance(Applied{now + 0.005})
+				pending = advance(stage.Applied{T: now + 0.005})
 				all = append(all, pending...)
 			}
 			if m.Finished() {
@@ -337,13 +342,13 @@ func TestASnapshotAfterAnyEventGoesOnTheSame(t *testing.T) {
 		}
 		require.Equal(rt, plain, fmt.Sprintf("%v", readable(all)))
 	})
-	_, err := Restore(program(t, powerUp), []byte(`{"state":{"stage":7}}`))
+	_, err := stage.Restore(program(t, powerUp), []byte(`{"state":{"stage":7}}`))
 	assert.Error(t, err)
 }
 
-func hasCommand(es []Effect, b *bench) (found bool) {
+func hasCommand(es []stage.Effect, b *bench) (found bool) {
 	for _, e := range es {
-		if c, ok := e.(Command); ok {
+		if c, ok := e.(stage.Command); ok {
 			b.apply(c)
 			found = true
 		}
@@ -352,7 +357,7 @@ func hasCommand(es []Effect, b *bench) (found bool) {
 }
 
 // readable drops nothing but makes effects comparable as text.
-func readable(es []Effect) []string {
+func readable(es []stage.Effect) []string {
 	out := make([]string, len(es))
 	for i, e := range es {
 		out[i] = fmt.Sprintf("%T %+v", e, e)
@@ -364,11 +369,11 @@ func readable(es []Effect) []string {
 func TestAUnitIsNotBlamedForMissingReadings(t *testing.T) {
 	p := program(t, powerUp+sweep)
 	p.Guards = nil
-	m, err := New(p)
+	m, err := stage.New(p)
 	require.NoError(t, err)
 	end := finish(t, play(t, m, m.Start(), newBench(), 0,
-		func(_ float64, b *bench) Event { b.missing["load"] = true; return nil }))
-	assert.Equal(t, Aborted, end.Ending)
+		func(_ float64, b *bench) stage.Event { b.missing["load"] = true; return nil }))
+	assert.Equal(t, stage.Aborted, end.Ending)
 	assert.Equal(t, `stage "power up": load.volts > 14 V for 100 ms cannot be told, its readings are missing`, end.Reason)
 	assert.InDelta(t, 4, end.T, 0.1, "the time of the wait, and that of a silent instrument")
 }

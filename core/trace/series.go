@@ -250,36 +250,51 @@ func ChargeAt(qk, ik, ik1, h, delta float64) float64 {
 // Line is a straight line fitted by least squares.
 type Line struct {
 	Slope, SlopeSD float64 // per second; SlopeSD is the standard error of the slope
+	Intercept      float64 // the value at t = 0
 	N              int
 }
 
 // Slope fits a straight line through the present samples. It needs five of them.
 func (s Series) Slope() (Line, error) {
 	p := s.Present()
-	n := p.Len()
-	if n < 5 {
+	if n := p.Len(); n < 5 {
+		return Line{N: n}, ErrTooFew
+	}
+	return Fit(p.T, p.X)
+}
+
+// Fit is the least-squares line x = a + b·t through two places or more, with t about its mean so that no digits are
+// lost. It fails with ErrOrder when all t are the same. Through two places it has no deviation to tell.
+func Fit(t, x []float64) (Line, error) {
+	n := len(t)
+	if n < 2 {
 		return Line{N: n}, ErrTooFew
 	}
 	var mt, mx float64
-	for k := range p.T {
-		mt += p.T[k] / float64(n)
-		mx += p.X[k] / float64(n)
+	for k := range t {
+		mt += t[k] / float64(n)
+		mx += x[k] / float64(n)
 	}
 	var stt, stx float64
-	for k := range p.T {
-		stt += (p.T[k] - mt) * (p.T[k] - mt)
-		stx += (p.T[k] - mt) * (p.X[k] - mx)
+	for k := range t {
+		stt += (t[k] - mt) * (t[k] - mt)
+		stx += (t[k] - mt) * (x[k] - mx)
 	}
 	if stt == 0 {
 		return Line{N: n}, ErrOrder
 	}
-	b := stx / stt
+	line := Line{Slope: stx / stt, N: n}
+	line.Intercept = mx - line.Slope*mt
+	if n == 2 {
+		return line, nil
+	}
 	var rr float64
-	for k := range p.T {
-		r := p.X[k] - mx - b*(p.T[k]-mt)
+	for k := range t {
+		r := x[k] - mx - line.Slope*(t[k]-mt)
 		rr += r * r
 	}
-	return Line{Slope: b, SlopeSD: math.Sqrt(rr / float64(n-2) / stt), N: n}, nil
+	line.SlopeSD = math.Sqrt(rr / float64(n-2) / stt)
+	return line, nil
 }
 
 // Stable tells whether the slope, noise included, lies inside the band: |b| + 2·s_b ≤ band (per second).

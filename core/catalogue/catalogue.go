@@ -1,0 +1,43 @@
+// Package catalogue says which kinds of stages and which families of figures there are, and is the one list of them.
+// Whoever reads procedures or computes figures asks it; the rest of core knows no list.
+package catalogue
+
+import (
+	"usherbench/core/document"
+	"usherbench/core/figure"
+	"usherbench/core/figure/battery"
+	"usherbench/core/figure/charger"
+	"usherbench/core/figure/converter"
+	"usherbench/core/figure/rows"
+	"usherbench/core/kinds"
+	"usherbench/core/nameplate"
+	"usherbench/core/procedure"
+)
+
+// Stages are the kinds of stages that do something; those that hold other stages are part of the language.
+func Stages() []procedure.Kind {
+	return []procedure.Kind{
+		kinds.SetKind, kinds.HoldKind, kinds.RestKind, kinds.WatchKind, kinds.GridKind, kinds.PlayKind, kinds.SeekKind,
+		kinds.AcquireKind, kinds.AskKind, kinds.SignalKind, kinds.ChargeKind, kinds.DischargeKind,
+	}
+}
+
+// Figures are the figures that there are.
+func Figures() figure.Catalogue {
+	return figure.NewCatalogue(converter.Figures, rows.Figures, battery.Figures, charger.Figures)
+}
+
+// Language is what a procedure may say.
+func Language() procedure.Language { return procedure.Language{Kinds: Stages(), Figures: Figures()} }
+
+// Parse checks a procedure and resolves it; see [procedure.Language.Parse].
+func Parse(text []byte, plate *nameplate.Nameplate, values map[string]string,
+	library procedure.Library) (*procedure.Program, error) {
+	return Language().Parse(text, plate, values, library)
+}
+
+// Draft reads a procedure that may still have mistakes; see [procedure.Language.Draft].
+func Draft(text []byte, plate *nameplate.Nameplate, values map[string]string,
+	library procedure.Library) (*procedure.Program, document.Findings) {
+	return Language().Draft(text, plate, values, library)
+}

@@ -1,0 +1,67 @@
+package rows
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"usherbench/core/figure"
+	"usherbench/core/record"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+)
+
+func volts(x float64) map[string]trace.Average {
+	return map[string]trace.Average{"source.volts": {Mean: x, N: 10}, "load.volts": {Mean: 2 * x, SE: 1e-3, N: 10}}
+}
+
+// exact is an instrument whose errors are far below a step.
+var exact = map[string]uncertainty.Spec{
+	"source.volts": {{To: 100, Resolution: 1e-6}}, "load.volts": {{To: 100, Reading: 0.001, Resolution: 1e-6}},
+}
+
+func TestLockoutOfTheTextbook(t *testing.T) {
+	rec := &record.Record{Specs: exact, Points: []record.Point{
+		{Row: "starts", Averages: volts(34.45), Before: volts(34.40)}, {Row: "stops", Averages: volts(32.85),
+			Before: volts(32.90), Recovery: "recovers by itself"},
+	}}
+	on := compute(rec, figure.Request{ID: "lockout-on", Row: "starts"})
+	off := compute(rec, figure.Request{ID: "lockout-off", Row: "stops"})
+	hysteresis := compute(rec, figure.Request{ID: "lockout-hysteresis", Row: "starts", Against: "stops"})
+	assert.InDelta(t, 34.425, on.Value, 1e-9)
+	assert.InDelta(t, 32.875, off.Value, 1e-9)
+	assert.Equal(t, []string{"recovers by itself"}, off.Remarks)
+	assert.InDelta(t, 1.550, hysteresis.Value, 1e-9)
+	assert.InDelta(t, 0.0144, on.U/on.K, 1e-4)
+	assert.InDelta(t, 0.039, hysteresis.U, 1e-3)
+	assert.InDelta(t, 34.425,
+		compute(rec, figure.Request{ID: "found-level", Row: "starts", Quantity: "source.volts"}).Value,
+		1e-9)
+}
+
+func TestRowsThatSayTooLittleAreUndetermined(t *testing.T) {
+	rec := &record.Record{Specs: exact, Points: []record.Point{{Row: "starts", Averages: volts(34)},
+		{Row: "stops", Averages: volts(36),
+			Before: volts(35)}, {Row: "idle", Averages: volts(30)}}}
+	for name, c := range map[string]struct {
+		request figure.Request
+		code    string
+	}{
+		"held at the first step": {figure.Request{ID: "lockout-on", Row: "starts"}, record.AlreadyBeyond},
+		"no such row":            {figure.Request{ID: "reading", Row: "none", Quantity: "load.volts"}, record.NoPoint},
+		"not read":               {figure.Request{ID: "reading", Row: "idle", Quantity: "load.amps"}, record.IsMissing},
+	} {
+		r := compute(rec, c.request)
+		if assert.NotNil(t, r.Undetermined, name) {
+			assert.Equal(t, c.code, r.Undetermined.Code, name)
+		}
+	}
+	r := compute(rec, figure.Request{ID: "reading", Row: "idle", Quantity: "load.volts"})
+	assert.Equal(t, []any{60.0, "V"}, []any{r.Value, r.Unit})
+	assert.InDelta(t, 0.06*0.95, r.U, 2e-3, "one rectangle of 0.1 %% of the reading")
+}
+
+// compute computes a figure of this family.
+func compute(rec *record.Record, req figure.Request) figure.Result {
+	return figure.NewCatalogue(Figures).Compute(rec, req)
+}

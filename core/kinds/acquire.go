@@ -1,0 +1,141 @@
+package kinds
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+
+	"usherbench/core/document"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/record"
+	"usherbench/core/stage"
+	"usherbench/core/trace"
+)
+
+// AcquireKind takes readings into a row.
+var AcquireKind = procedure.Kind{
+	Word: "acquire", About: "takes readings into a row", Keys: procedure.Plain, Read: readAcquire,
+}
+
+// Acquire takes readings into a named row.
+type Acquire struct {
+	Row     string
+	Columns []string
+	Average float64 // s
+	Times   int
+	Every   float64 // s between the beginnings of repeated readings
+}
+
+// Kind implements procedure.Action.
+func (*Acquire) Kind() string { return "acquire" }
+
+// Duration implements procedure.Lasting.
+func (a *Acquire) Duration() float64 {
+	return float64(a.Times-1)*math.Max(a.Every, a.Average) + a.Average
+}
+
+// Reads implements procedure.Reading.
+func (a *Acquire) Reads() []string { return a.Columns }
+
+// FramesEvery implements procedure.Sampled.
+func (a *Acquire) FramesEvery() float64 { return a.Average / 8 }
+
+// Words implements procedure.Worded.
+func (a *Acquire) Words() string {
+	return fmt.Sprintf("row %q, %d × %s", a.Row, a.Times, procedure.SpanWords(a.Average))
+}
+
+// Run implements stage.Runnable.
+func (a *Acquire) Run(p *stage.Parts) stage.Runner {
+	return &acquireRunner{name: p.Stage.Name, spec: a}
+}
+
+// readAcquire reads the taking of readings into a row.
+func readAcquire(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
+	a := &Acquire{Row: c.Name, Times: 1, Average: 0.2}
+	n.Fields(map[string]func(document.Node){
+		"into": func(n document.Node) { a.Row = n.Text() },
+		"quantities": func(n document.Node) {
+			for _, item := range n.Items() {
+				if column := r.Column(item); column != "" {
+					a.Columns = append(a.Columns, column)
+				}
+			}
+		},
+		"average": func(n document.Node) {
+			if a.Average = r.Value(n, quantity.Time); a.Average <= 0 {
+				n.Fail("a reading is an average over some time; it must be more than 0")
+			}
+		},
+		"times": func(n document.Node) { a.Times = n.Whole(1, procedure.MostPlaces) },
+		"every": func(n document.Node) { a.Every = r.Value(n, quantity.Time) },
+	})
+	r.Fills(a.Row, c.Line)
+	return a
+}
+
+// acquireRunner averages readings into a row.
+type acquireRunner struct {
+	stage.Idle
+	name string
+	spec *Acquire
+	row  acquireState
+}
+
+type acquireState struct {
+	Since  float64          `json:"since"` // when the present reading began
+	Done   int              `json:"done"`
+	Frames stage.KeptFrames `json:"frames,omitempty"` // only in a snapshot
+	frames []trace.Frame
+}
+
+func (r *acquireRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
+	r.row = acquireState{Since: m.Now()}
+	return nil, stage.GoesOn
+}
+
+func (r *acquireRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
+	if f.T < r.row.Since {
+		return nil, stage.GoesOn // the next reading has not begun
+	}
+	r.row.frames = append(r.row.frames, f)
+	past := f.T - r.row.frames[0].T
+	if past < r.spec.Average || len(r.row.frames) < stage.FewestReadings && past < stage.LongestAverage*r.spec.Average {
+		return nil, stage.GoesOn
+	}
+	p := m.NewPoint(r.name, r.row.frames, r.spec.Columns)
+	p.Row = r.spec.Row
+	r.row.Done++
+	r.row.Since, r.row.frames = max(r.row.Since+r.spec.Every, f.T), nil
+	effects := []stage.Effect{stage.Point{Point: p}, stage.NewMark(f.T, record.MarkPointDone,
+		fmt.Sprintf("%s, reading %d of %d", r.spec.Row,
+			r.row.Done,
+			r.spec.Times))}
+	if r.row.Done == r.spec.Times {
+		return effects, stage.Over
+	}
+	return effects, stage.GoesOn
+}
+
+func (r *acquireRunner) Progress(*stage.Machine) (share, left float64, detail string) {
+	n := float64(r.spec.Times)
+	return float64(r.row.Done) / n, (n - float64(r.row.Done)) * max(r.spec.Every, r.spec.Average),
+		fmt.Sprintf("%d of %d readings", r.row.Done, r.spec.Times)
+}
+
+func (r *acquireRunner) Shift(s float64) { r.row.Since, r.row.frames = r.row.Since+s, nil }
+
+func (r *acquireRunner) Save() any {
+	s := r.row
+	s.Frames = stage.Keep(s.frames)
+	return s
+}
+
+func (r *acquireRunner) Load(data []byte) error {
+	if err := json.Unmarshal(data, &r.row); err != nil {
+		return err
+	}
+	r.row.frames, r.row.Frames = r.row.Frames.Frames(), nil
+	return nil
+}

@@ -1,0 +1,117 @@
+package kinds
+
+import (
+	"usherbench/core/document"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+)
+
+// ChargeKind charges a battery.
+var ChargeKind = procedure.Kind{
+	Word: "charge", About: "constant current, then constant voltage", Keys: procedure.Waits,
+	Read: func(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
+		return readDrive(r, c, n, false)
+	},
+}
+
+// The terminations of a charge, as texts of conditions. Percentages, times of confirmation and watching delays are
+// those of the figures: see docs/figures.md, termination.
+const (
+	confirmed = "10 s"  // a slow rule must hold for so long
+	watchFrom = "5 min" // −ΔV and dT/dt are not watched before
+	slopeOver = "120 s" // window of dT/dt
+	nearLimit = 0.998   // share of the charge voltage from which taper counts
+	nearAmps  = 0.95    // share of the charge current above which −ΔV counts
+
+	tapered     = "(%s >= %s and %s <= %s) for %s"
+	voltsDrop   = "(stage.elapsed >= %s and %s >= %s and drop(mean(%s, %s)) >= %s) for %s"
+	celsiusRate = "stage.elapsed >= %s and rate(%s, %s) >= %s"
+)
+
+func chargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n document.Node, f map[string]document.Node) {
+	amps := r.Required(n, f["amps"], "amps", quantity.Current, "charge_current")
+	volts := r.Required(n, f["volts"], "volts", quantity.Voltage, "charge_volts")
+	r.Bounded(n, seat, "amps", amps)
+	r.Bounded(n, seat, "volts", volts)
+	d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: "volts", Value: volts},
+		{Seat: seat.Name, Quantity: "amps",
+			Value: amps}, {Seat: seat.Name, Quantity: "output", Word: "on"}}
+	if f["precharge"].Present() {
+		d.Before = readPrecharge(r, f["precharge"], amps)
+	}
+	v, i := seat.Name+".volts", seat.Name+".amps"
+	if f["taper"].Present() {
+		taper := r.Value(f["taper"], quantity.Current)
+		if taper <= 0 || taper >= amps {
+			f["taper"].Fail("the taper current lies between 0 A and the charge current")
+		}
+		d.Taper = taper
+		d.end("taper", tapered, v, procedure.Literal(nearLimit*volts, "V"), i, procedure.Literal(taper, "A"), confirmed)
+	}
+	if f["voltage"].Present() {
+		d.end("voltage", "%s >= %s for 2 s", v, procedure.Literal(r.Value(f["voltage"], quantity.Voltage), "V"))
+	}
+	if f["volts drop"].Present() {
+		d.end("volts drop", voltsDrop, watchFrom, i, procedure.Literal(nearAmps*amps, "A"), v, confirmed,
+			procedure.Literal(r.Value(f["volts drop"], quantity.Voltage), "V"), confirmed)
+	}
+	for _, word := range []string{"celsius rise", "celsius rate"} {
+		if !f[word].Present() {
+			continue
+		}
+		column, ok := r.Temperature()
+		if !ok {
+			f[word].Fail("%s needs a temperature: a thermo seat, or a cycler", word)
+			continue
+		}
+		if word == "celsius rise" {
+			d.end(word, "rise(%s) >= %s for %s", column, procedure.Literal(r.Value(f[word], quantity.Temperature), "K"),
+				confirmed)
+		} else {
+			rate := r.Value(f[word], quantity.Temperature.Per(quantity.Time))
+			d.end(word, celsiusRate, watchFrom, column, slopeOver, procedure.Literal(rate, "K/s"))
+		}
+	}
+}
+
+// readPrecharge reads {below: 21 V, amps: 0.1 C, time: 1 h}; the nameplate gives what is left out.
+func readPrecharge(r *procedure.Reader, n document.Node, amps float64) *Precharge {
+	b := &Precharge{Most: 3600}
+	var below, current document.Node
+	n.Fields(map[string]func(document.Node){
+		"below": func(n document.Node) { below = n },
+		"amps":  func(n document.Node) { current = n },
+		"time":  func(n document.Node) { b.Most = r.Value(n, quantity.Time) },
+	})
+	b.Below = r.Required(n, below, "below", quantity.Voltage, "cutoff")
+	b.Amps = r.Required(n, current, "amps", quantity.Current, "precharge_current")
+	switch {
+	case b.Amps <= 0 || b.Amps > amps:
+		n.Fail("the current before the charge lies between 0 A and the charge current")
+	case b.Most <= 0:
+		n.Fail("a battery that does not come up must be given up after some time")
+	}
+	return b
+}
+
+// chemistryEnds takes the terminations of a charge that states none from the nameplate: −ΔV and dT/dt where
+// they say something for the chemistry, else the taper current; and as many hours as the capacity needs at the
+// charge current, and half as many again.
+func chemistryEnds(r *procedure.Reader, d *Drive, seat procedure.Seat) {
+	v, i := seat.Name+".volts", seat.Name+".amps"
+	amps, volts := procedure.ValueOf(d.Settings, "amps"), procedure.ValueOf(d.Settings, "volts")
+	if r.Plate().Chemistry.Drop > 0 {
+		d.end("volts drop", voltsDrop, watchFrom, i, procedure.Literal(nearAmps*amps, "A"), v, confirmed,
+			r.Rating("volts_drop", "V"),
+			confirmed)
+		if column, ok := r.Temperature(); ok && r.Plate().Chemistry.Warming > 0 {
+			d.end("celsius rate", celsiusRate, watchFrom, column, slopeOver, r.Rating("celsius_rate", "K/s"))
+		}
+	} else if taper := r.Plate().Ratings["taper_current"].Value; taper < amps {
+		d.Taper = taper
+		d.end("taper", tapered, v, procedure.Literal(nearLimit*volts, "V"), i, procedure.Literal(taper, "A"), confirmed)
+	}
+	if q, err := r.Plate().Rating("rated_capacity", quantity.Charge); err == nil && amps > 0 {
+		d.end("time", "stage.elapsed >= %s", procedure.Literal(1.5*q/amps+7200, "s"))
+	}
+}

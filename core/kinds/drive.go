@@ -1,0 +1,215 @@
+package kinds
+
+import (
+	"fmt"
+	"math"
+	"strings"
+
+	"usherbench/core/document"
+	"usherbench/core/figure"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/core/stage"
+)
+
+// Drive is a charge or a discharge: it sets a seat going, and the first of its terminations ends it and
+// switches the seat off.
+type Drive struct {
+	Discharge    bool
+	Seat         string
+	Settings     []procedure.Setting
+	Terminations []Termination
+	// Down lowers the current at each crossing of the cutoff instead of ending; nil: it does not.
+	Down *StepDown
+	// Before is a gentle beginning of a charge; nil: none.
+	Before *Precharge
+	// Taper is the current that ends a charge at constant voltage, A; 0: it does not end so.
+	Taper float64
+	// Cutoff is the voltage at which a discharge ends, V; 0: there is none.
+	Cutoff float64
+	// Expect is about how long it takes, s, from the rated capacity; 0: not known.
+	Expect float64
+}
+
+// Termination is a rule that ends a charge or discharge.
+type Termination struct {
+	// Word is what the procedure calls it: taper, time, cutoff …
+	Word string
+	When string
+}
+
+// Precharge keeps the current of a charge low for as long as the battery is below some volts.
+type Precharge struct {
+	Below float64 // V
+	Amps  float64
+	Most  float64 // s, after which the battery counts as not to be charged
+}
+
+// StepDown divides the current by Factor at the cutoff, for as long as it stays at or above Least.
+type StepDown struct {
+	Factor float64
+	Least  float64 // A
+	Blank  float64 // s after a command in which the cutoff is not watched
+}
+
+// Steps is the number of currents of a step-down that begins at amps.
+func (d StepDown) Steps(amps float64) int {
+	return 1 + int(math.Floor(math.Log(math.Abs(amps)/d.Least)/math.Log(d.Factor)+1e-9))
+}
+
+// Kind implements procedure.Action: charge or discharge.
+func (d *Drive) Kind() string {
+	if d.Discharge {
+		return "discharge"
+	}
+	return "charge"
+}
+
+// Duration implements procedure.Lasting.
+func (d *Drive) Duration() float64 { return d.Expect }
+
+// Ends implements procedure.Ending.
+func (d *Drive) Ends() procedure.Ends { return procedure.Ends{Bounded: true} }
+
+// Extremes implements procedure.Moving.
+func (d *Drive) Extremes(add func(column string, low, high float64)) { extremesOf(d.Settings, add) }
+
+// Commands implements procedure.Commanding.
+func (d *Drive) Commands() []procedure.Setting { return d.Settings }
+
+// Conditions implements procedure.Waiting.
+func (d *Drive) Conditions() (texts []string) {
+	for _, e := range d.Terminations {
+		texts = append(texts, e.When)
+	}
+	return texts
+}
+
+// Feeds implements procedure.Feeding.
+func (d *Drive) Feeds() []figure.Need { return []figure.Need{figure.Need(d.Kind())} }
+
+// OfBattery implements procedure.Battered.
+func (d *Drive) OfBattery() procedure.BatteryUse {
+	use := procedure.BatteryUse{Discharge: d.Discharge, Seat: d.Seat}
+	for _, e := range d.Terminations {
+		if e.Word == "cutoff" && d.Down == nil {
+			use.Cutoff = e.When
+		}
+	}
+	return use
+}
+
+// Words implements procedure.Worded.
+func (d *Drive) Words() string {
+	return procedure.SettingWords(d.Settings) + ", until " + strings.Join(d.rules(), " or ")
+}
+
+// rules lists the words of the terminations.
+func (d *Drive) rules() (words []string) {
+	for _, e := range d.Terminations {
+		words = append(words, e.Word)
+	}
+	return words
+}
+
+// Run implements stage.Runnable.
+func (d *Drive) Run(p *stage.Parts) stage.Runner {
+	r := &driveRunner{spec: d, until: p.Condition(p.Stage.Until), within: p.Stage.Within,
+		volts: p.Program.Columns.Index(d.Seat + ".volts"), amps: p.Program.Columns.Index(d.Seat + ".amps"),
+		lastT: math.NaN()}
+	for _, e := range d.Terminations {
+		r.ends = append(r.ends, p.Condition(e.When))
+	}
+	return r
+}
+
+// readDrive reads a charge or discharge: what is set, and what ends it.
+func readDrive(r *procedure.Reader, c *procedure.Common, n document.Node, discharge bool) procedure.Action {
+	d := &Drive{Discharge: discharge}
+	fields := map[string]document.Node{}
+	words := []string{"on", "amps", "time", "charge", "energy"}
+	if discharge {
+		words = append(words, "watts", "ohms", "cutoff", "step down")
+	} else {
+		words = append(words, "volts", "taper", "voltage", "volts drop", "celsius rise", "celsius rate", "precharge")
+	}
+	readers := map[string]func(document.Node){}
+	for _, w := range words {
+		readers[w] = func(n document.Node) { fields[w] = n }
+	}
+	n.Fields(readers)
+	seat, ok := driveSeat(r, n, fields["on"], discharge)
+	if !ok {
+		return d
+	}
+	d.Seat = seat.Name
+	if discharge {
+		dischargeSettings(r, d, seat, n, fields)
+	} else {
+		chargeSettings(r, d, seat, n, fields)
+	}
+	bounds(r, d, fields)
+	if len(d.Terminations) == 0 && c.Until == "" && !discharge && r.Plate().Battery() {
+		chemistryEnds(r, d, seat)
+	}
+	if len(d.Terminations) == 0 && c.Until == "" {
+		n.Fail("the %s never ends: give it a termination, such as time", d.Kind())
+	}
+	if q, err := r.Plate().Rating("rated_capacity", quantity.Charge); err == nil {
+		for _, s := range d.Settings {
+			if s.Quantity == "amps" && s.Value != 0 {
+				d.Expect = q / math.Abs(s.Value)
+			}
+		}
+	}
+	return d
+}
+
+func driveSeat(r *procedure.Reader, n, on document.Node, discharge bool) (procedure.Seat, bool) {
+	kinds := []string{"cycler", "source"}
+	if discharge {
+		kinds = []string{"cycler", "load"}
+	}
+	if on.Present() {
+		seat, ok := r.Seat(on.Text())
+		if !ok || seat.Kind.Name != kinds[0] && seat.Kind.Name != kinds[1] {
+			on.Fail("%q is no seat for this; it needs a %s or a %s of needs", on.Text(), kinds[0], kinds[1])
+			return seat, false
+		}
+		return seat, true
+	}
+	for _, kind := range kinds {
+		for _, s := range r.Program().Seats {
+			if s.Kind.Name == kind {
+				return s, true
+			}
+		}
+	}
+	n.Fail("there is no seat for this; needs must have a %s or a %s", kinds[0], kinds[1])
+	return procedure.Seat{}, false
+}
+
+// bounds are the terminations that charge and discharge share.
+func bounds(r *procedure.Reader, d *Drive, f map[string]document.Node) {
+	sign, compare := "", ">="
+	if d.Discharge {
+		sign = "-"
+	}
+	if f["time"].Present() {
+		if t := r.Value(f["time"], quantity.Time); t > 0 { // no limit if zero
+			d.end("time", "stage.elapsed >= %s", procedure.Literal(t, "s"))
+		}
+	}
+	if f["charge"].Present() {
+		d.end("charge", "%sstage.charge %s %s", sign, compare, procedure.Literal(r.Value(f["charge"], quantity.Charge)/3600,
+			"Ah"))
+	}
+	if f["energy"].Present() {
+		d.end("energy", "%sstage.energy %s %s", sign, compare, procedure.Literal(r.Value(f["energy"], quantity.Energy)/3600,
+			"Wh"))
+	}
+}
+
+func (d *Drive) end(word, format string, args ...any) {
+	d.Terminations = append(d.Terminations, Termination{word, fmt.Sprintf(format, args...)})
+}

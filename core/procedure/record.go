@@ -1,0 +1,90 @@
+package procedure
+
+import (
+	"slices"
+
+	"usherbench/core/document"
+	"usherbench/core/quantity"
+)
+
+// column reads the name of a column of the run.
+func (r *Reader) Column(n document.Node) string {
+	name := n.Text()
+	if r.p.Columns.Index(name) < 0 {
+		n.Fail("%s", UnknownName(name, r.p.Columns))
+		return ""
+	}
+	return name
+}
+
+// readRecord reads which frames are kept: {every: 100 ms, on change: {load.volts: 10 mV}, at least: 10 s,
+// columns: [load.volts]}.
+func (r *Reader) readRecord(n document.Node) Record {
+	record := r.record
+	var every, changes, atLeast document.Node
+	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
+	n.Fields(map[string]func(document.Node){
+		"every": keep(&every), "on change": keep(&changes), "at least": keep(&atLeast),
+		"columns": func(n document.Node) {
+			record.Columns = nil
+			for _, item := range n.Items() {
+				if column := r.Column(item); column != "" {
+					record.Columns = append(record.Columns, column)
+				}
+			}
+		},
+	})
+	positive := func(n document.Node) float64 {
+		x := r.Value(n, quantity.Time)
+		if x <= 0 {
+			n.Fail("the interval must be more than 0")
+		}
+		return x
+	}
+	if every.Present() {
+		record.Every = positive(every)
+		record.Changes, record.AtLeast = nil, 0
+	}
+	switch {
+	case changes.Present() && every.Present():
+		changes.Fail("frames are kept every so often, or on change; give one of the two")
+	case changes.Present():
+		record.Every, record.Changes, record.AtLeast = 0, map[string]float64{}, 10
+		for _, e := range changes.Entries() {
+			if column := r.Column(e.At); column != "" {
+				kind, _ := quantity.KindOfColumn(column)
+				record.Changes[column] = r.Value(e.Value, kind.Unit.Dim)
+			}
+		}
+	}
+	if atLeast.Present() {
+		record.AtLeast = positive(atLeast)
+		if record.Changes == nil {
+			atLeast.Fail("at least goes with on change; every already says how often")
+		}
+	}
+	return record
+}
+
+// readDerived reads columns that are computed: {shunt.amps: "meter.volts / 1 mΩ"}.
+func (r *Reader) readDerived(n document.Node) {
+	for _, e := range n.Entries() {
+		kind, ok := quantity.KindOfColumn(e.Key)
+		switch {
+		case !ok:
+			e.At.Fail("a derived column is named like a seat's: shunt.amps, unit.watts; the last word says what it is")
+			continue
+		case slices.Contains(r.p.Columns, e.Key):
+			e.At.Fail("%s is read or counted already; choose another name", e.Key)
+			continue
+		}
+		if dim, ok := r.expression(e.Value); ok {
+			if dim != kind.Unit.Dim {
+				e.Value.Fail("the expression is %s, but %s are %s", dim, e.Key, kind.Unit.Dim)
+				continue
+			}
+			r.p.Derived = append(r.p.Derived, Derived{e.Key, e.Value.Text()})
+			r.p.Columns = append(r.p.Columns, e.Key)
+		}
+	}
+}

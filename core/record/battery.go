@@ -1,0 +1,182 @@
+package record
+
+import (
+	"math"
+	"slices"
+	"sort"
+
+	"usherbench/core/trace"
+)
+
+// Battery is what was recorded at the terminals of a battery: the same times for all, charge and energy counted
+// into it, SI.
+type Battery struct {
+	T, Volts, Amps, Charge, Energy []float64
+	// VoltsColumn and AmpsColumn are where they were read, and whose accuracies count.
+	VoltsColumn, AmpsColumn string
+}
+
+// around is how far a window reaches beyond a stage, s, so that a frame before its command and one after its end are
+// there.
+const around = 120
+
+// window is a part of a record with some frames on both sides.
+type window struct {
+	rec    *Record
+	t0, t1 float64
+}
+
+// read gives a column of the window; ok is false if it has no reading there.
+func (w window) read(column string) (s trace.Series, ok bool) {
+	if !w.rec.Has(column) {
+		return trace.Series{}, false
+	}
+	s, err := w.rec.Trace(column, w.t0-around, w.t1+around)
+	return s, err == nil && slices.ContainsFunc(s.X, func(x float64) bool { return !math.IsNaN(x) })
+}
+
+// Terminals reads the battery from the frame before t0 to the first after t1. Frames that miss a reading are left
+// out. The volts are those of the first seat that has some; the current is that of the seat through which most
+// flows: a cycler, a source and a load together, or a meter in somebody else's line.
+func (rec *Record) Terminals(t0, t1 float64) (*Battery, error) {
+	w := window{rec, t0, t1}
+	b := &Battery{}
+	var volts trace.Series
+	for _, seat := range []string{"cycler", "load", "source", "meter"} {
+		if s, ok := w.read(seat + ".volts"); ok {
+			volts, b.VoltsColumn = s, seat+".volts"
+			break
+		}
+	}
+	var through flow
+	most := -1.0
+	for _, f := range []flow{w.flow("cycler"), w.between("source", "load"), w.flow("meter")} {
+		if moved := w.moved(f); f.column != "" && moved > most {
+			most, through = moved, f
+		}
+	}
+	if b.AmpsColumn = through.column; b.VoltsColumn == "" || b.AmpsColumn == "" {
+		return b, Because(NoData, "the run has no volts and amps of a battery in this time")
+	}
+	b.join(volts, through)
+	if len(b.T) < 2 {
+		return b, Because(TooFew, "%d frames have volts and amps in this time; two are needed", len(b.T))
+	}
+	for k := 1; k < len(b.T); k++ {
+		if b.T[k] <= b.T[k-1] {
+			return b, Because(TimeOrder, "the times of the record do not increase")
+		}
+	}
+	return b, nil
+}
+
+// flow is a current into a battery with what was counted of it, SI.
+type flow struct {
+	column               string // the ammeter whose accuracy counts; empty: nothing was read
+	amps, charge, energy trace.Series
+}
+
+// flow is the current of one seat.
+func (w window) flow(seat string) flow {
+	amps, ok := w.read(seat + ".amps")
+	if !ok {
+		return flow{}
+	}
+	charge, _ := w.read(seat + ".charge")
+	energy, _ := w.read(seat + ".energy")
+	return flow{seat + ".amps", amps, charge, energy}
+}
+
+// between is the current that one seat gives less what the other takes.
+func (w window) between(giver, taker string) flow {
+	into, out := w.flow(giver), w.flow(taker)
+	if out.column == "" {
+		return into
+	}
+	return flow{out.column, less(into.amps, out.amps), less(into.charge, out.charge), less(into.energy, out.energy)}
+}
+
+// less is a − b, reading by reading; of series that do not belong together only −b.
+func less(a, b trace.Series) trace.Series {
+	if len(b.X) == 0 {
+		return a
+	}
+	d := trace.Series{T: b.T, X: make([]float64, len(b.X))}
+	if len(a.X) == len(b.X) {
+		copy(d.X, a.X)
+	}
+	for k, x := range b.X {
+		d.X[k] -= x
+	}
+	return d
+}
+
+// moved tells how much flows in a window, as a sum that serves to compare: what is below the offset of an ammeter
+// does not count.
+func (w window) moved(f flow) (sum float64) {
+	for _, amps := range f.amps.Between(w.t0, w.t1).X {
+		if w.rec.Flowing(f.column, amps) {
+			sum += math.Abs(amps)
+		}
+	}
+	return sum
+}
+
+// Flowing tells whether a current is above the offset of its ammeter.
+func (rec *Record) Flowing(column string, amps float64) bool {
+	spec, _ := rec.Specs[column].Find(amps)
+	return math.Abs(amps) > math.Max(2*spec.Offset, 1e-4)
+}
+
+// join keeps the frames that have volts and amps; charge and energy are taken from the recorded counters, else
+// integrated.
+func (b *Battery) join(volts trace.Series, f flow) {
+	counted := len(f.charge.T) == len(volts.T) && len(f.energy.T) == len(volts.T)
+	var charge, energy float64
+	for k, t := range volts.T {
+		if k >= len(f.amps.T) || math.IsNaN(volts.X[k]) || math.IsNaN(f.amps.X[k]) {
+			continue
+		}
+		if counted && (math.IsNaN(f.charge.X[k]) || math.IsNaN(f.energy.X[k])) {
+			continue
+		}
+		v, i := volts.X[k], f.amps.X[k]
+		if n := len(b.T); counted {
+			charge, energy = f.charge.X[k], f.energy.X[k]
+		} else if n > 0 {
+			h := t - b.T[n-1]
+			charge += 0.5 * (b.Amps[n-1] + i) * h
+			energy += 0.5 * (b.Amps[n-1]*b.Volts[n-1] + i*v) * h
+		}
+		b.T = append(b.T, t)
+		b.Volts, b.Amps = append(b.Volts, v), append(b.Amps, i)
+		b.Charge, b.Energy = append(b.Charge, charge), append(b.Energy, energy)
+	}
+}
+
+// Count is charge and energy at time t: counted up to the last frame, and from there at the reading of the side
+// on which t lies. before says that t is the instant of a command, and that what counts is the side before it.
+func (b *Battery) Count(t float64, before bool) (charge, energy float64) {
+	k := sort.SearchFloat64s(b.T, t) // the first frame at or after t
+	switch {
+	case k < len(b.T) && b.T[k] == t:
+		return b.Charge[k], b.Energy[k]
+	case k == 0:
+		h := b.T[0] - t
+		return b.Charge[0] - b.Amps[0]*h, b.Energy[0] - b.Amps[0]*b.Volts[0]*h
+	case k == len(b.T) || before:
+		h := t - b.T[k-1]
+		return b.Charge[k-1] + b.Amps[k-1]*h, b.Energy[k-1] + b.Amps[k-1]*b.Volts[k-1]*h
+	}
+	h := t - b.T[k-1]
+	share := h / (b.T[k] - b.T[k-1])
+	return b.Charge[k-1] + share*(b.Charge[k]-b.Charge[k-1]), b.Energy[k-1] + share*(b.Energy[k]-b.Energy[k-1])
+}
+
+// Within gives the frames with from ≤ t ≤ to.
+func (b *Battery) Within(from, to float64) *Battery {
+	i := sort.SearchFloat64s(b.T, from)
+	j := sort.Search(len(b.T), func(k int) bool { return b.T[k] > to })
+	j = max(i, j)
+	return &Battery{b.T[i:j], b.Volts[i:j], b.Amps[i:j], b.Charge[i:j], b.Energy[i:j], b.VoltsColumn, b.AmpsColumn}
+}

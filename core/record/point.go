@@ -1,0 +1,139 @@
+package record
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"sort"
+	"strings"
+
+	"usherbench/core/quantity"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+)
+
+// PlaceTolerance is how far, relatively, a setpoint may be from a place and still be at it.
+const PlaceTolerance = 0.005
+
+// Point is the settled average of all quantities at one operating point of a grid.
+type Point struct {
+	Index int     `json:"index"`
+	Stage string  `json:"stage"`
+	T0    float64 `json:"t0"` // begin and end of the average, s
+	T1    float64 `json:"t1"`
+	// Place holds every setpoint in force, SI, by full name.
+	Place map[string]float64 `json:"place"`
+	// Averages by column, SI.
+	Averages map[string]trace.Average `json:"averages"`
+	// Row names the row of an acquire or seek that the point belongs to; the points of a grid have none.
+	Row string `json:"row,omitempty"`
+	// Before are the averages at the last step of a seek at which its condition did not hold; nil if there was none.
+	Before map[string]trace.Average `json:"before,omitempty"`
+	// Recovery says how the unit recovered after a seek; empty if nobody looked.
+	Recovery string `json:"recovery,omitempty"`
+}
+
+// Words says where the point is: "source.volts 48 V, load.amps 8 A".
+func (p Point) Words() string { return strings.Join(PlaceWords(p.Place), ", ") }
+
+// PlaceWords words setpoints, one each, the source's before the load's.
+func PlaceWords(place map[string]float64) []string {
+	var words []string
+	for _, column := range slices.Sorted(maps.Keys(place)) {
+		q := quantity.Quantity{Value: place[column], Dim: trace.UnitOf(column).Dim}
+		words = append(words, column+" "+q.String())
+	}
+	slices.Reverse(words)
+	return words
+}
+
+// At tells whether a point lies at the given setpoints.
+func (p Point) At(place map[string]float64) bool {
+	for column, want := range place {
+		have, ok := p.Place[column]
+		if !ok || math.Abs(have-want) > PlaceTolerance*max(math.Abs(want), math.Abs(have)) {
+			return false
+		}
+	}
+	return true
+}
+
+// Mean is the settled average of a column at a point, or why there is none.
+func (p Point) Mean(column string) (float64, error) {
+	a, ok := p.Averages[column]
+	switch {
+	case !ok || a.N == 0:
+		return 0, Because(IsMissing, "%s was not read at %s", column, p.Words())
+	case a.N < 3:
+		return 0, Because(TooFew, "%s has %d readings at %s; three are needed, so average longer or read faster", column,
+			a.N, p.Words())
+	}
+	return a.Mean, nil
+}
+
+// Unlimited reports a point at which the bench, not the unit, set the value.
+func Unlimited(p Point, seat string) error {
+	if a, ok := p.Averages[seat+".limited"]; ok && a.N > 0 && a.Mean > 0 {
+		return Because(Limited, "%s was in its limit at %s, so the bench set the value; raise the limit", seat, p.Words())
+	}
+	return nil
+}
+
+// PointsAt is the points of grids at a place, ordered by the given column's measured mean.
+func (rec *Record) PointsAt(place map[string]float64, along string) []Point {
+	var points []Point
+	for _, p := range rec.Points {
+		if p.Row == "" && p.At(place) {
+			points = append(points, p)
+		}
+	}
+	if along != "" {
+		sort.SliceStable(points,
+			func(i, j int) bool { return points[i].Averages[along].Mean < points[j].Averages[along].Mean })
+	}
+	return points
+}
+
+// Row gives the points of a row.
+func (rec *Record) Row(name string) ([]Point, error) {
+	var points []Point
+	for _, p := range rec.Points {
+		if p.Row == name {
+			points = append(points, p)
+		}
+	}
+	if len(points) == 0 {
+		return nil, Because(NoPoint, "the run has no row %q", name)
+	}
+	return points, nil
+}
+
+// driftShare is the drift over the averaging window, relative to the mean, above which a point is not settled.
+const driftShare = 0.001
+
+// Settled reports a point that still drifts in its window by more than 0.1 % or the channel's accuracy.
+func (rec *Record) Settled(p Point, columns ...string) error {
+	for _, column := range columns {
+		a := p.Averages[column]
+		tolerance := driftShare * math.Abs(a.Mean)
+		if r, ok := rec.Specs[column].Find(a.Mean); ok {
+			tolerance = max(tolerance, r.Bound(a.Mean))
+		}
+		if math.Abs(a.Drift) > tolerance {
+			return Because(NotSettled, "%s still drifts at %s; settle longer", column, p.Words())
+		}
+	}
+	return nil
+}
+
+// Reading makes the input of an uncertainty from a column's average at a point; stated is false where the column
+// has no accuracy.
+func (rec *Record) Reading(p Point, column string) (reading uncertainty.Reading, stated bool) {
+	a := p.Averages[column]
+	r, stated := rec.Specs[column].Find(a.Mean)
+	return uncertainty.Reading{
+		Value: a.Mean, Group: fmt.Sprintf("%s to %g", column, r.To), Gain: r.Reading, Offset: r.Offset,
+		Noise: max(a.SE, uncertainty.Resolution(r.Resolution)), N: a.N,
+	}, stated
+}

@@ -1,0 +1,68 @@
+package record
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"usherbench/core/trace"
+)
+
+// Undetermined is the reason why a figure has no value.
+type Undetermined struct {
+	Code     string `json:"code"`
+	Sentence string `json:"sentence"`
+	// Known is what can be said all the same; often empty.
+	Known string `json:"known,omitempty"`
+}
+
+func (u *Undetermined) Error() string { return u.Code + ": " + u.Sentence }
+
+// The codes of what keeps a figure from being known.
+const (
+	NoData          = "no-data"
+	TooFew          = "too-few"
+	IsMissing       = "missing"
+	Gap             = "gap"
+	TimeOrder       = "time-order"
+	NoPoint         = "no-point"
+	NoMark          = "no-mark"
+	NoRating        = "no-rating"
+	NotSettled      = "not-settled"
+	ZeroDivisor     = "zero-divisor"
+	BelowFloor      = "below-floor"
+	Limited         = "limited"
+	WrongConditions = "wrong-conditions"
+	Implausible     = "implausible"
+	Ambiguous       = "ambiguous"
+	NotReached      = "not-reached"
+	AlreadyBeyond   = "already-beyond" // past the level at the start
+	WrongSign       = "wrong-sign"
+	NotFound        = "not-found"
+)
+
+// Because makes the reason why a figure has no value.
+func Because(code, format string, args ...any) *Undetermined {
+	return &Undetermined{Code: code, Sentence: fmt.Sprintf(format, args...)}
+}
+
+// CodeOf gives an error of the trace package the code of an undetermined figure.
+func CodeOf(err error, column string) error {
+	for _, c := range []struct {
+		err  error
+		code string
+	}{{trace.ErrNoData, NoData}, {trace.ErrTooFew, TooFew}, {trace.ErrMissing, IsMissing}, {trace.ErrOrder, TimeOrder}} {
+		if errors.Is(err, c.err) {
+			return Because(c.code, "%s: %s", column, err)
+		}
+	}
+	return err
+}
+
+// AddRemark adds a remark that is not there yet.
+func AddRemark(remarks []string, remark string) []string {
+	if slices.Contains(remarks, remark) {
+		return remarks
+	}
+	return append(remarks, remark)
+}

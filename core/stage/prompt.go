@@ -1,0 +1,132 @@
+package stage
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"usherbench/core/quantity"
+)
+
+// Prompt is a question to the operator.
+type Prompt struct {
+	Form   AskForm  `json:"form"`
+	Text   string   `json:"prompt"`         // what is asked
+	Into   string   `json:"into,omitempty"` // name of the answer
+	Unit   string   `json:"unit,omitempty"`
+	Choice []string `json:"choice,omitempty"`
+	// Min and Max bound a number, in Unit; nil: open.
+	Min *float64 `json:"min,omitempty"`
+	Max *float64 `json:"max,omitempty"`
+}
+
+// AskForm is what kind of answer is wanted.
+type AskForm string
+
+// The forms of prompts.
+const (
+	AskConfirm AskForm = "confirm"
+	AskNumber  AskForm = "number"
+	AskText    AskForm = "text"
+	AskChoice  AskForm = "choice"
+	AskSerial  AskForm = "serial"
+)
+
+// AnswerUnit is the unit of a number that is asked for.
+func (a *Prompt) AnswerUnit() (quantity.Unit, error) {
+	if a.Unit == "" {
+		return quantity.Unit{Factor: 1}, nil
+	}
+	return quantity.ParseUnit(a.Unit)
+}
+
+// Prompting actions ask the operator.
+type Prompting interface{ Prompting() *Prompt }
+
+func (m *Machine) onAnswer(e Answered) []Effect {
+	r, ok := m.runner().(Answering)
+	if !ok || m.state.Finished {
+		return nil
+	}
+	m.state.Now = math.Max(m.state.Now, e.T)
+	return m.follow(r.Answered(m, e))
+}
+
+// Asking is the prompt that waits for an answer; nil if there is none.
+func (m *Machine) Asking() *Prompt {
+	if m.state.Finished || m.state.Stage < 0 {
+		return nil
+	}
+	if a, ok := m.program.Stages[m.state.Stage].Action.(Prompting); ok {
+		return a.Prompting()
+	}
+	return nil
+}
+
+// CheckAnswer tells whether a text answers the present prompt, and what is wrong with it otherwise.
+func (m *Machine) CheckAnswer(text string) error {
+	a := m.Asking()
+	if a == nil {
+		return fmt.Errorf("nothing is asked now")
+	}
+	_, err := AnswerOf(a, text)
+	return err
+}
+
+// answerOf reads an answer; of a number its value in SI.
+func AnswerOf(a *Prompt, text string) (float64, error) {
+	text = strings.TrimSpace(text)
+	switch a.Form {
+	case AskConfirm:
+		if text != "yes" && text != "no" {
+			return 0, fmt.Errorf("%q does not answer it; say yes or no", text)
+		}
+	case AskChoice:
+		if !slices.Contains(a.Choice, text) {
+			return 0, fmt.Errorf("%q is not among the choices: %s", text, strings.Join(a.Choice, ", "))
+		}
+	case AskText, AskSerial:
+		if text == "" {
+			return 0, fmt.Errorf("the answer is empty")
+		}
+	case AskNumber:
+		return numberOf(a, text)
+	}
+	return 0, nil
+}
+
+func numberOf(a *Prompt, text string) (float64, error) {
+	unit, err := a.AnswerUnit()
+	if err != nil {
+		return 0, err
+	}
+	x, err := strconv.ParseFloat(strings.ReplaceAll(text, "−", "-"), 64)
+	if err == nil {
+		x *= unit.Factor
+	} else {
+		q, qerr := quantity.Parse(text)
+		if qerr != nil || q.Dim != unit.Dim {
+			return 0, fmt.Errorf("%q is not a number in %s", text, a.Unit)
+		}
+		x = q.Value
+	}
+	shown := x / unit.Factor
+	if math.IsNaN(x) || math.IsInf(x, 0) || a.Min != nil && shown < *a.Min || a.Max != nil && shown > *a.Max {
+		return 0, fmt.Errorf("%g %s is outside %s", shown, a.Unit, boundsOf(a))
+	}
+	return x, nil
+}
+
+func boundsOf(a *Prompt) string {
+	switch {
+	case a.Min != nil && a.Max != nil:
+		return fmt.Sprintf("%g to %g %s", *a.Min, *a.Max, a.Unit)
+	case a.Min != nil:
+		return fmt.Sprintf("from %g %s", *a.Min, a.Unit)
+	case a.Max != nil:
+		return fmt.Sprintf("up to %g %s", *a.Max, a.Unit)
+	}
+	return "what is possible"
+}
