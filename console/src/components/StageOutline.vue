@@ -14,6 +14,10 @@ const chosen = defineModel<number>('chosen', { required: true })
 const emit = defineEmits<{ line: [line: number] }>()
 const adding = ref(false)
 
+function choose(i: number, line: number) {
+  chosen.value = i === chosen.value ? -1 : i
+  emit('line', line)
+}
 function add(stage: string) {
   text.value = withStage(text.value, stage)
   adding.value = false
@@ -28,10 +32,7 @@ function add(stage: string) {
           type="button"
           :style="{ paddingLeft: `${8 + 16 * s.path.length}px` }"
           :aria-expanded="i === chosen"
-          @click="
-            chosen = i === chosen ? -1 : i
-            emit('line', s.line)
-          "
+          @click="choose(i, s.line)"
         >
           <span class="kind">{{ s.kind }}</span><span class="name">{{ s.name }}</span>
           <span class="words muted">{{ s.words }}</span><span class="grow" />

@@ -28,6 +28,12 @@ const { lines, data, whole, view, error: windowError, show, refetch } = useZoom(
 
 const judgements = shallowRef<Judgement[]>([])
 const showForetold = ref(false)
+// A deviation is shown beside the rehearsal, with some of the run around it.
+function lookAt(from: number, to: number) {
+  const around = 0.2 * (to - from)
+  showForetold.value = true
+  show(Math.max(from - around, whole.value[0]), Math.min(to + around, whole.value[1]))
+}
 const { rehearsal, lines: foretold } = useForetold(
   computed(() => doc.value?.id),
   computed(() => doc.value?.state),
@@ -172,12 +178,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
       <DeviationsPanel
         v-if="rehearsal && doc.state !== 'live'"
         :rehearsal="rehearsal"
-        @look="
-          (a, b) => {
-            showForetold = true
-            show(Math.max(a - 0.2 * (b - a), whole[0]), Math.min(b + 0.2 * (b - a), whole[1]))
-          }
-        "
+        @look="lookAt"
       />
       <div v-if="judgements.length" class="panel">
         <h2>Judged again</h2>
