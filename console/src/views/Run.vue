@@ -175,11 +175,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         </p>
         <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" />
       </div>
-      <DeviationsPanel
-        v-if="rehearsal && doc.state !== 'live'"
-        :rehearsal="rehearsal"
-        @look="lookAt"
-      />
+      <DeviationsPanel v-if="rehearsal && doc.state !== 'live'" :rehearsal="rehearsal" @look="lookAt" />
       <div v-if="judgements.length" class="panel">
         <h2>Judged again</h2>
         <table class="plain">
