@@ -14,6 +14,7 @@ import (
 	"usherbench/api"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
@@ -77,8 +78,7 @@ func newBay(e *Engine, name string, c BayConfig) *Bay {
 	for _, seatName := range slices.Sorted(maps.Keys(c.Seats)) {
 		b.seats = append(b.seats, newSeat(seatName, c.Seats[seatName], e.instruments))
 	}
-	// What feeds stands before what drains, in columns and readouts.
-	slices.SortStableFunc(b.seats, func(x, y *seat) int { return drainsLast(x) - drainsLast(y) })
+	slices.SortStableFunc(b.seats, func(x, y *seat) int { return seats.ShownBefore(x.kind, y.kind) })
 	if run, err := e.store.LatestRun(name); err == nil {
 		summary := run.Summary()
 		b.last = &summary
@@ -87,20 +87,10 @@ func newBay(e *Engine, name string, c BayConfig) *Bay {
 	return b
 }
 
-func drainsLast(x *seat) int {
-	switch {
-	case x.kind.Drains:
-		return 1
-	case !x.kind.Switches():
-		return 2 // what only measures stands last
-	}
-	return 0
-}
-
-// offOrder lists the seats that have an output in the order in which they are switched off: what drains first.
+// offOrder lists the seats that have an output in the order in which they are switched off.
 func (b *Bay) offOrder() []*seat {
-	order := slices.DeleteFunc(slices.Clone(b.seats), func(x *seat) bool { return !x.kind.Switches() })
-	slices.SortStableFunc(order, func(x, y *seat) int { return drainsLast(y) - drainsLast(x) })
+	order := slices.DeleteFunc(slices.Clone(b.seats), func(x *seat) bool { return !x.kind.HasOutput() })
+	slices.SortStableFunc(order, func(x, y *seat) int { return seats.OffBefore(x.kind, y.kind) })
 	return order
 }
 

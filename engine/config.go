@@ -130,9 +130,9 @@ func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Librar
 		fail("channels that work as one are at least two, and gang says series or parallel")
 	case s.Gang != "" && len(s.Channels) == 0:
 		fail("gang %s needs channels: [{instrument: …, channel: 1}, …]", s.Gang)
-	case kind.Drains && s.Gang == gangSeries:
+	case kind.Is(seats.Drains) && s.Gang == gangSeries:
 		fail("loads work together in parallel only: in series they would fight over the current")
-	case !kind.Switches() && s.Gang != "":
+	case !kind.HasOutput() && s.Gang != "":
 		fail("only what has an output can be ganged")
 	}
 	s.Channels = slices.Clone(s.Channels)
@@ -155,7 +155,7 @@ func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Librar
 		if !ok {
 			continue // reported with the instrument
 		}
-		if other, taken := used[ref]; taken && !(slices.Contains(d.Seats, "cycler") && strings.HasPrefix(other, bay+".")) {
+		if other, taken := used[ref]; taken && !(bothWays(d) && strings.HasPrefix(other, bay+".")) {
 			fail("channel %d of %s fills %s already; a channel can be in one place only", ref.Channel, ref.Instrument, other)
 		}
 		used[ref] = bay + "." + name
@@ -196,7 +196,7 @@ func checkExtras(s SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []erro
 		}
 	}
 	for _, q := range slices.Sorted(maps.Keys(s.Defaults)) {
-		if q == "output" {
+		if q == seats.Output {
 			fail("defaults: an output is not switched on by default; take it away")
 			continue
 		}
@@ -205,4 +205,12 @@ func checkExtras(s SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []erro
 		}
 	}
 	return errs
+}
+
+// bothWays tells whether a channel may fill a seat that feeds and drains: it then may fill one of each in its place.
+func bothWays(d *dialect.Dialect) bool {
+	return slices.ContainsFunc(d.Seats, func(name string) bool {
+		kind, ok := seats.KindOf(name)
+		return ok && kind.Is(seats.Feeds|seats.Drains)
+	})
 }

@@ -32,7 +32,7 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	defer b.release()
 	// On record before it is done, so that a service killed meanwhile finds what to switch off.
 	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
-	if setting.Quantity == "output" && setting.Word == "on" {
+	if setting.Quantity == seats.Output && setting.Word == "on" {
 		b.mu.Lock()
 		b.safeSince, b.byHand = time.Time{}, true
 		b.mu.Unlock()
@@ -52,7 +52,7 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 func (b *Bay) command(ctx context.Context, x *seat, s procedure.Setting) error {
 	b.alive(x.within() + joinWait)
 	defer b.alive(idleInterval + joinWait)
-	if s.Quantity == "output" && s.Word == "on" {
+	if s.Quantity == seats.Output && s.Word == "on" {
 		b.energise(x)
 		if err := b.armWatchdogs(ctx, x); err != nil {
 			return err
@@ -64,7 +64,7 @@ func (b *Bay) command(ctx context.Context, x *seat, s procedure.Setting) error {
 	b.mu.Lock()
 	b.settings[s.Column()] = s
 	b.mu.Unlock()
-	if s.Quantity == "output" && s.Word == "off" {
+	if s.Quantity == seats.Output && s.Word == "off" {
 		b.settle(ctx, x)
 	}
 	return nil
@@ -189,7 +189,7 @@ func (b *Bay) controls(x *seat) []api.Control {
 		switch {
 		case d.Words[q] != nil:
 			c.Words = slices.Sorted(maps.Keys(d.Words[q]))
-			if q == "output" {
+			if q == seats.Output {
 				c.Words = []string{"off", "on"}
 			}
 		case number:
@@ -240,14 +240,14 @@ func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 			if err != nil {
 				return taken, fmt.Errorf("%w: %w", ErrNotReady, err)
 			}
-			if q == "mode" {
+			if q == seats.Mode {
 				mode = value
 			}
-			if value == "" || levelOf[mode] != "" && q != "mode" && q != "output" && q != levelOf[mode] {
+			if value == "" || levelOf[mode] != "" && q != seats.Mode && q != seats.Output && q != levelOf[mode] {
 				continue
 			}
 			parts = append(parts, q+": "+value)
-			if q != "output" {
+			if q != seats.Output {
 				values[q] = value
 			}
 		}
@@ -271,7 +271,7 @@ var levelOf = map[string]string{"voltage": "volts", "current": "amps", "power": 
 
 // present is what a quantity is set to now, as text; empty if nobody knows.
 func (b *Bay) present(ctx context.Context, x *seat, q string) (string, error) {
-	if q == "output" {
+	if q == seats.Output {
 		on, err := x.first().OutputOn(ctx)
 		return map[bool]string{true: "on", false: "off"}[on], err
 	}

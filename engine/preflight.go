@@ -15,6 +15,7 @@ import (
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 	"usherbench/instrument"
 )
 
@@ -165,7 +166,7 @@ func (p *preflight) seats() {
 			continue
 		}
 		for _, mode := range need.Modes {
-			if _, ok := x.first().Dialect.Words["mode"][mode]; !ok {
+			if _, ok := x.first().Dialect.Words[seats.Mode][mode]; !ok {
 				p.blocks("seats", "use another instrument", "%s must know the mode %s, which %s does not have", need.Name, mode,
 					x.channels())
 			}

@@ -9,6 +9,7 @@ import (
 	"usherbench/api"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/store"
 )
@@ -61,7 +62,7 @@ func (p *preflight) unit(ctx context.Context) error {
 				p.cells(volts))
 			continue
 		}
-		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Drains && volts < empty {
+		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Is(seats.Drains) && volts < empty {
 			what := fmt.Sprintf("%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column,
 				show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
 			switch before := p.before(); {

@@ -13,6 +13,7 @@ import (
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
@@ -205,22 +206,13 @@ func (b *Bay) gapOf(run *store.Run, back *comeback, off offTime, factor float64)
 		charge, energy := x.Amps*(gap.Off-gap.T0), x.Watts*(gap.Off-gap.T0)
 		x.Charge, x.Energy = x.Charge+charge, x.Energy+energy
 		s.Counted[column] = x
-		if sign := intoBattery(seat); sign != 0 {
+		kind, _ := seats.KindOf(seat)
+		if sign := kind.Gives(); sign != 0 {
 			gap.Charge, gap.Energy = gap.Charge+sign*charge, gap.Energy+sign*energy
 			gap.Within += math.Abs(x.Amps) * (high - low) / 2
 		}
 	}
 	back.gap = gap
-}
-
-func intoBattery(seat string) float64 {
-	switch {
-	case strings.HasPrefix(seat, "cycler"), strings.HasPrefix(seat, "source"):
-		return 1
-	case strings.HasPrefix(seat, "load"):
-		return -1
-	}
-	return 0
 }
 
 // sinceState brings the counters of a state up to the last frame that is on record after it.

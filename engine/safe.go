@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"usherbench/core/procedure"
+	"usherbench/core/seats"
 	"usherbench/store"
 )
 
@@ -91,8 +92,8 @@ func (b *Bay) setSafe(err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, x := range b.seats {
-		if x.kind.Switches() && !x.energised.Load() {
-			b.settings[x.name+".output"] = procedure.Setting{Seat: x.name, Quantity: "output", Word: "off"}
+		if x.kind.HasOutput() && !x.energised.Load() {
+			b.settings[x.name+".output"] = procedure.Setting{Seat: x.name, Quantity: seats.Output, Word: seats.Off}
 		}
 	}
 	if err != nil {

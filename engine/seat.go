@@ -163,7 +163,7 @@ func (x *seat) within() time.Duration {
 
 // switchOff switches the output off and reads it back.
 func (x *seat) switchOff(ctx context.Context) error {
-	if !x.kind.Switches() {
+	if !x.kind.HasOutput() {
 		return nil
 	}
 	var errs []error

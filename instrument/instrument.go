@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"usherbench/core/seats"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/messages"
 	"usherbench/instrument/modbus"
@@ -197,7 +198,7 @@ func pause(ctx context.Context, d time.Duration) {
 // SwitchOff sends what makes the channel safe.
 func (c *Channel) SwitchOff(ctx context.Context) error {
 	if len(c.Dialect.MakeSafe) == 0 {
-		return c.SetWord(ctx, "output", "off")
+		return c.SetWord(ctx, seats.Output, "off")
 	}
 	var errs []error
 	for _, s := range c.Dialect.MakeSafe {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"usherbench/core/procedure"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 	"usherbench/simbench/plant"
 )
@@ -27,7 +28,7 @@ type bench struct {
 
 // settings are what was set on a seat.
 type settings struct {
-	name, kind               string
+	kind                     seats.Kind
 	branch                   int // of cells side by side: meter is at the first, meter2 at the second …
 	on                       bool
 	mode                     string
@@ -43,7 +44,7 @@ type read struct {
 func newBench(program *procedure.Program, unit plant.Unit) *bench {
 	b := &bench{unit: unit, columns: program.Columns, seats: map[string]*settings{}, hottest: math.Inf(-1)}
 	for _, s := range program.Seats {
-		x := &settings{name: s.Name, kind: s.Kind.Name, mode: "current", branch: branchOf(s.Name)}
+		x := &settings{kind: s.Kind, mode: "current", branch: branchOf(s.Name)}
 		b.seats[s.Name] = x
 		b.order = append(b.order, x)
 	}
@@ -70,9 +71,9 @@ func (b *bench) apply(all []procedure.Setting) {
 			continue
 		}
 		switch s.Quantity {
-		case "output":
-			x.on = s.Word == "on"
-		case "mode":
+		case seats.Output:
+			x.on = s.Word == seats.On
+		case seats.Mode:
 			x.mode = s.Word
 		case "volts":
 			x.volts = s.Value
@@ -93,11 +94,11 @@ func (b *bench) terminals() (source plant.Source, load plant.Load) {
 			continue
 		}
 		switch {
-		case x.kind == "source", x.kind == "cycler" && x.amps >= 0:
+		case x.kind.Is(seats.Feeds) && !(x.kind.Is(seats.Drains) && x.amps < 0):
 			source = plant.Source{On: true, Volts: math.Max(source.Volts, x.volts), Amps: source.Amps + x.amps}
-		case x.kind == "cycler":
+		case x.kind.Is(seats.Feeds):
 			load = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: -x.amps}
-		case x.kind == "load":
+		case x.kind.Is(seats.Drains):
 			level := map[string]float64{"voltage": x.volts, "current": x.amps, "power": x.watts, "resistance": x.ohms}[x.mode]
 			load = plant.Load{On: true, Mode: plant.Mode(x.mode), Level: level}
 		}
@@ -131,32 +132,30 @@ func (b *bench) frame(t float64) trace.Frame {
 
 func (b *bench) value(x *settings, q string) float64 {
 	o := b.o
-	if x.kind == "meter" && q == "amps" && len(o.Branches) > 0 {
+	if x.kind.Is(seats.Measures) && q == "amps" && len(o.Branches) > 0 {
 		if x.branch < len(o.Branches) {
 			return o.Branches[x.branch]
 		}
 		return 0
 	}
-	switch x.kind + " " + q {
-	case "source volts", "meter volts":
-		return o.LineVolts
-	case "source amps", "meter amps":
-		return o.LineAmps
-	case "meter watts":
-		return o.LineVolts * o.LineAmps
-	case "source limited", "cycler limited":
-		if o.SourceLimited {
-			return 1
-		}
-		return 0
-	case "load volts", "cycler volts":
-		return o.OutputVolts
-	case "load amps":
-		return o.LoadAmps
-	case "cycler amps":
-		return o.LineAmps - o.LoadAmps
-	case "thermo celsius", "cycler celsius":
+	drains, both := x.kind.Is(seats.Drains), x.kind.Is(seats.Feeds|seats.Drains)
+	switch {
+	case q == "celsius":
 		return o.Celsius
+	case q == "limited" && o.SourceLimited:
+		return 1
+	case q == "volts" && drains:
+		return o.OutputVolts
+	case q == "volts":
+		return o.LineVolts
+	case q == "amps" && both:
+		return o.LineAmps - o.LoadAmps
+	case q == "amps" && drains:
+		return o.LoadAmps
+	case q == "amps":
+		return o.LineAmps
+	case q == "watts" && !drains:
+		return o.LineVolts * o.LineAmps
 	}
 	return 0
 }

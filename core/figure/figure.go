@@ -15,6 +15,7 @@ import (
 
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 )
@@ -173,7 +174,7 @@ func (d Definition) completed(req Request) Request {
 			req.Choices = With(req.Choices, name, words[0])
 		}
 	}
-	req.Output, req.Input = cmp.Or(req.Output, "load"), cmp.Or(req.Input, "source")
+	req.Output, req.Input = cmp.Or(req.Output, seats.DefaultOutput), cmp.Or(req.Input, seats.DefaultInput)
 	return req
 }
 

@@ -4,6 +4,7 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 )
 
 // ChargeKind charges a battery.
@@ -35,7 +36,7 @@ func chargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n docume
 	r.Bounded(n, seat, "volts", volts)
 	d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: "volts", Value: volts},
 		{Seat: seat.Name, Quantity: "amps",
-			Value: amps}, {Seat: seat.Name, Quantity: "output", Word: "on"}}
+			Value: amps}, {Seat: seat.Name, Quantity: seats.Output, Word: seats.On}}
 	if f["precharge"].Present() {
 		d.Before = readPrecharge(r, f["precharge"], amps)
 	}

@@ -4,6 +4,7 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 )
 
 // DischargeKind discharges a battery.
@@ -36,7 +37,7 @@ func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n doc
 	case level == "":
 		n.Fail("the discharge does not say how much: give amps, watts or ohms")
 		return
-	case seat.Kind.Name == "cycler" && level != "amps":
+	case seat.Kind.Signed("amps") && level != "amps":
 		f[level].Fail("%s discharges with amps only; use a load for %s", seat.Name, level)
 		return
 	}
@@ -45,15 +46,15 @@ func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n doc
 	if x <= 0 {
 		n.Fail("the discharge takes something: more than 0")
 	}
-	if seat.Kind.Name == "cycler" {
+	if seat.Kind.Signed("amps") {
 		r.Bounded(n, seat, "amps", -x)
 		d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: "amps", Value: -x}}
 	} else {
 		r.Bounded(n, seat, level, x)
-		d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: "mode", Word: mode}, {Seat: seat.Name, Quantity: level,
+		d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: seats.Mode, Word: mode}, {Seat: seat.Name, Quantity: level,
 			Value: x}}
 	}
-	d.Settings = append(d.Settings, procedure.Setting{Seat: seat.Name, Quantity: "output", Word: "on"})
+	d.Settings = append(d.Settings, procedure.Setting{Seat: seat.Name, Quantity: seats.Output, Word: seats.On})
 	if cutoff := r.Required(n, f["cutoff"], "cutoff", quantity.Voltage, "cutoff"); cutoff > 0 {
 		d.Cutoff = cutoff
 		if least, ok := r.SafeLeast(); ok && cutoff < least {

@@ -9,6 +9,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 )
 
@@ -165,27 +166,28 @@ func readDrive(r *procedure.Reader, c *procedure.Common, n document.Node, discha
 	return d
 }
 
+// driveSeat finds the seat that charges or discharges: the one named with on, else the best that the procedure needs.
 func driveSeat(r *procedure.Reader, n, on document.Node, discharge bool) (procedure.Seat, bool) {
-	kinds := []string{"cycler", "source"}
+	role := seats.Feeds
 	if discharge {
-		kinds = []string{"cycler", "load"}
+		role = seats.Drains
 	}
 	if on.Present() {
 		seat, ok := r.Seat(on.Text())
-		if !ok || seat.Kind.Name != kinds[0] && seat.Kind.Name != kinds[1] {
-			on.Fail("%q is no seat for this; it needs a %s or a %s of needs", on.Text(), kinds[0], kinds[1])
+		if !ok || !seat.Kind.Is(role) {
+			on.Fail("%q is no seat for this; it needs a %s of needs", on.Text(), seats.NamesHaving(role))
 			return seat, false
 		}
 		return seat, true
 	}
-	for _, kind := range kinds {
+	for _, kind := range seats.Having(role) {
 		for _, s := range r.Program().Seats {
-			if s.Kind.Name == kind {
+			if s.Kind.Name == kind.Name {
 				return s, true
 			}
 		}
 	}
-	n.Fail("there is no seat for this; needs must have a %s or a %s", kinds[0], kinds[1])
+	n.Fail("there is no seat for this; needs must have a %s", seats.NamesHaving(role))
 	return procedure.Seat{}, false
 }
 

@@ -10,6 +10,7 @@ import (
 	"usherbench/core/condition"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 )
@@ -186,7 +187,7 @@ func (r *driveRunner) end(t float64, rules []string) []stage.Effect {
 }
 
 func (r *driveRunner) off() []procedure.Setting {
-	return []procedure.Setting{{Seat: r.spec.Seat, Quantity: "output", Word: "off"}}
+	return []procedure.Setting{{Seat: r.spec.Seat, Quantity: seats.Output, Word: seats.Off}}
 }
 
 // current is the setting of the present step; a cycler discharges with a negative one.
@@ -213,7 +214,7 @@ func (r *driveRunner) Resumed() []procedure.Setting {
 	if r.drive.Ended != "" {
 		return nil
 	}
-	return []procedure.Setting{{Seat: r.spec.Seat, Quantity: "output", Word: "on"}}
+	return []procedure.Setting{{Seat: r.spec.Seat, Quantity: seats.Output, Word: seats.On}}
 }
 
 func (r *driveRunner) Progress(m *stage.Machine) (share, left float64, detail string) {

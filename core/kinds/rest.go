@@ -4,6 +4,7 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/figure"
 	"usherbench/core/procedure"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 )
 
@@ -34,8 +35,8 @@ func (r *Rest) Run(p *stage.Parts) stage.Runner { return r.runner(p, r.Settings)
 func readRest(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
 	rest := &Rest{Hold: holding(r, c, n)}
 	for _, s := range r.Program().Seats {
-		if s.Kind.Switches() {
-			rest.Settings = append(rest.Settings, procedure.Setting{Seat: s.Name, Quantity: "output", Word: "off"})
+		if s.Kind.HasOutput() {
+			rest.Settings = append(rest.Settings, procedure.Setting{Seat: s.Name, Quantity: seats.Output, Word: seats.Off})
 		}
 	}
 	procedure.InSafeOrder(rest.Settings)

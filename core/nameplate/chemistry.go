@@ -7,6 +7,7 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 )
 
 // Chemistry is what the cells of a type of battery bear. Volts are per cell, rates in C, temperatures in °C. A
@@ -206,12 +207,12 @@ func (p *Nameplate) assumedWords(name string) string {
 // terminals.
 func (p *Nameplate) window() {
 	least, most := p.Ratings["safe_least_volts"].Value, p.Ratings["safe_most_volts"].Value
-	for _, seat := range []string{"cycler", "source", "load"} {
-		column := seat + ".volts"
-		if _, ok := p.Windows[column]; !ok && seat != "load" {
+	for _, kind := range seats.All() {
+		column := kind.Name + ".volts"
+		if _, ok := p.Windows[column]; !ok && kind.Is(seats.Feeds) {
 			p.Windows[column] = Window{Min: 0, Max: most}
 		}
-		if _, ok := p.AtRest[column]; !ok && seat != "source" {
+		if _, ok := p.AtRest[column]; !ok && kind.Is(seats.Drains) {
 			p.AtRest[column] = Window{Min: least, Max: most}
 		}
 	}

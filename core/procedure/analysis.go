@@ -16,7 +16,7 @@ import (
 func (r *Reader) readProtect(n document.Node) {
 	for _, e := range n.Entries() {
 		seat, ok := r.Seat(e.Key)
-		if !ok || !seat.Kind.Switches() {
+		if !ok || !seat.Kind.HasOutput() {
 			e.At.Fail("there is no seat %q to protect; %s", e.Key, document.Suggest(e.Key, r.SeatNames()))
 			continue
 		}

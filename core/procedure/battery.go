@@ -2,11 +2,13 @@ package procedure
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
 	"usherbench/core/document"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 )
 
 // watchBattery adds the guards that follow from what a battery bears: its safe volts, its temperature windows
@@ -57,7 +59,8 @@ func (r *Reader) watchBattery() {
 // whose needs name celsius.
 func (r *Reader) sensor() (string, bool) {
 	for _, s := range r.p.Seats {
-		if _, named := s.Ratings["celsius"]; s.Kind.Name == "thermo" || s.Kind.Name == "cycler" && named {
+		_, named := s.Ratings["celsius"]
+		if slices.Contains(s.Kind.Reads, "celsius") && (s.Kind.Is(seats.Measures) || named) {
 			return s.Name + ".celsius", true
 		}
 	}
@@ -66,9 +69,9 @@ func (r *Reader) sensor() (string, bool) {
 
 // terminals is the column of the battery's volts: the seat that charges or discharges it, best one that does both.
 func (r *Reader) terminals() (string, bool) {
-	for _, kind := range []string{"cycler", "load", "source"} {
+	for _, kind := range seats.All() {
 		for _, s := range r.p.Seats {
-			if s.Kind.Name == kind {
+			if s.Kind.Name == kind.Name && kind.Gives() != 0 {
 				return s.Name + ".volts", true
 			}
 		}
@@ -103,12 +106,12 @@ func ValueOf(settings []Setting, q string) float64 {
 
 // Temperature is the column of the unit's temperature: that of the thermometer, else of the cycler's sensor.
 func (r *Reader) Temperature() (string, bool) {
-	for _, kind := range []string{"thermo", "cycler"} {
-		for _, s := range r.p.Seats {
-			if s.Kind.Name == kind && r.p.Columns.Index(s.Name+".celsius") >= 0 {
-				return s.Name + ".celsius", true
-			}
-		}
+	sensors := slices.DeleteFunc(slices.Clone(r.p.Seats), func(s Seat) bool {
+		return r.p.Columns.Index(s.Name+".celsius") < 0
+	})
+	own := slices.IndexFunc(sensors, func(s Seat) bool { return s.Kind.Is(seats.Measures) })
+	if len(sensors) > 0 {
+		return sensors[max(own, 0)].Name + ".celsius", true
 	}
 	return "", false
 }

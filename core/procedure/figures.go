@@ -12,6 +12,7 @@ import (
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -39,7 +40,7 @@ func unitOf(a figure.Asked) string {
 
 // readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
 func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Asked, bool) {
-	f := figure.Asked{Request: figure.Request{Output: "load", Input: "source"}}
+	f := figure.Asked{Request: figure.Request{Output: seats.DefaultOutput, Input: seats.DefaultInput}}
 	var id, at, row, against, q document.Node
 	fields := map[string]func(document.Node){
 		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },

@@ -182,7 +182,7 @@ func (r *Reader) readNeeds(n document.Node) {
 				fields[q] = func(n document.Node) { seat.Ratings[q] = n.Quantity(k.Unit.Dim).Value }
 			}
 		}
-		if kind.Switches() {
+		if kind.HasOutput() {
 			fields["sense"] = func(n document.Node) { seat.Sense = n.Word("remote", "local") }
 		}
 		if len(kind.Modes) > 0 {
@@ -312,7 +312,7 @@ func (r *Reader) Bounded(n document.Node, seat Seat, q string, value float64) {
 	column := seat.Name + "." + q
 	kind, _ := quantity.KindOf(q)
 	show := func(x float64) string { return quantity.Quantity{Value: x, Dim: kind.Unit.Dim}.String() }
-	if value < 0 && !(seat.Kind.Name == "cycler" && q == "amps") {
+	if value < 0 && !seat.Kind.Signed(q) {
 		n.Fail("%s = %s: a setpoint is not negative", column, show(value))
 	}
 	if most, ok := seat.Ratings[q]; ok && math.Abs(value) > most {

@@ -219,19 +219,19 @@ func (p *Program) scope(locals map[string]quantity.Quantity, name string) (condi
 	return p.constant(name)
 }
 
-// counter is the charge or energy of a battery: what a cycler or a source gave it less what a load took.
+// counter is the charge or energy of a battery: that of a seat which does both, else what was fed less what was drained.
 func (p *Program) counter(name string) (condition.Ref, error) {
 	q := strings.TrimPrefix(name, "stage.")
 	ref := condition.Ref{SinceStage: q != name, Dim: trace.UnitOf("x." + q).Dim}
 	for _, s := range p.Seats {
 		i := p.Columns.Index(s.Name + "." + q)
-		switch {
+		switch gives := s.Kind.Gives(); {
 		case i < 0:
-		case s.Kind.Name == "cycler":
+		case s.Kind.Is(seats.Feeds | seats.Drains):
 			return condition.Ref{Sum: []int{i}, SinceStage: ref.SinceStage, Dim: ref.Dim}, nil
-		case s.Kind.Name == "source":
+		case gives > 0:
 			ref.Sum = append(ref.Sum, i)
-		case s.Kind.Name == "load":
+		case gives < 0:
 			ref.Less = append(ref.Less, i)
 		}
 	}

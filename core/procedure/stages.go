@@ -276,7 +276,7 @@ func (r *Reader) Settings(n document.Node, ordered bool) (settings []Setting) {
 
 // InSafeOrder sorts settings so that they can be carried out one after the other.
 func InSafeOrder(settings []Setting) {
-	slices.SortStableFunc(settings, func(a, b Setting) int { return safeRank(a) - safeRank(b) })
+	slices.SortStableFunc(settings, SafeBefore)
 }
 
 func (r *Reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
@@ -285,9 +285,9 @@ func (r *Reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
 	}
 	s := Setting{Seat: seat.Name, Quantity: e.Key}
 	switch e.Key {
-	case "output":
-		s.Word = e.Value.Word("on", "off")
-	case "mode":
+	case seats.Output:
+		s.Word = e.Value.Word(seats.On, seats.Off)
+	case seats.Mode:
 		s.Word = e.Value.Word(seat.Kind.Modes...)
 		if s.Word != "" && len(seat.Modes) > 0 && !slices.Contains(seat.Modes, s.Word) {
 			e.Value.Fail("mode %s is not among the modes that needs asks of %s", s.Word, seat.Name)
@@ -300,21 +300,8 @@ func (r *Reader) readSetting(seat Seat, e document.Entry) (Setting, bool) {
 	return s, true
 }
 
-// safeRank orders settings: outputs off (what drains first), then modes, then levels, then outputs on (what
-// feeds first).
-func safeRank(s Setting) int {
-	kind, _ := seats.KindOf(s.Seat)
-	switch {
-	case s.Quantity == "output" && s.Word == "off" && kind.Drains:
-		return 0
-	case s.Quantity == "output" && s.Word == "off":
-		return 1
-	case s.Quantity == "mode":
-		return 2
-	case s.Quantity != "output":
-		return 3
-	case !kind.Drains:
-		return 4
-	}
-	return 5
-}
+// rank is the place of a setting in the safe order.
+func (s Setting) rank() int { return seats.Rank(s.Seat, s.Quantity, s.Word) }
+
+// SafeBefore compares two settings for slices.SortFunc: what is set first comes first.
+func SafeBefore(a, b Setting) int { return a.rank() - b.rank() }

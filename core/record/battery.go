@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sort"
 
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -42,15 +43,15 @@ func (rec *Record) Terminals(t0, t1 float64) (*Battery, error) {
 	w := window{rec, t0, t1}
 	b := &Battery{}
 	var volts trace.Series
-	for _, seat := range []string{"cycler", "load", "source", "meter"} {
-		if s, ok := w.read(seat + ".volts"); ok {
-			volts, b.VoltsColumn = s, seat+".volts"
+	for _, kind := range seats.All() {
+		if s, ok := w.read(kind.Name + ".volts"); ok {
+			volts, b.VoltsColumn = s, kind.Name+".volts"
 			break
 		}
 	}
 	var through flow
 	most := -1.0
-	for _, f := range []flow{w.flow("cycler"), w.between("source", "load"), w.flow("meter")} {
+	for _, f := range w.flows() {
 		if moved := w.moved(f); f.column != "" && moved > most {
 			most, through = moved, f
 		}
@@ -76,6 +77,27 @@ type flow struct {
 	amps, charge, energy trace.Series
 }
 
+// flows are the currents that may be the battery's: of a seat that does both, of what feeds less what drains, and of
+// what measures in somebody else's line.
+func (w window) flows() []flow {
+	var both, fed, drained, measured flow
+	for _, kind := range seats.All() {
+		f := w.flow(kind.Name)
+		switch {
+		case f.column == "":
+		case kind.Is(seats.Feeds | seats.Drains):
+			both = f
+		case kind.Is(seats.Feeds):
+			fed = f
+		case kind.Is(seats.Drains):
+			drained = f
+		case kind.Is(seats.Measures):
+			measured = f
+		}
+	}
+	return []flow{both, between(fed, drained), measured}
+}
+
 // flow is the current of one seat.
 func (w window) flow(seat string) flow {
 	amps, ok := w.read(seat + ".amps")
@@ -87,9 +109,8 @@ func (w window) flow(seat string) flow {
 	return flow{seat + ".amps", amps, charge, energy}
 }
 
-// between is the current that one seat gives less what the other takes.
-func (w window) between(giver, taker string) flow {
-	into, out := w.flow(giver), w.flow(taker)
+// between is the current that is fed less the one that is drained.
+func between(into, out flow) flow {
 	if out.column == "" {
 		return into
 	}

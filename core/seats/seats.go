@@ -1,61 +1,143 @@
-// Package seats knows the functions in a bay that channels of instruments fill: what each kind of seat reads,
-// what can be set on it, and in which order it is switched off.
+// Package seats knows the functions in a bay that channels of instruments fill: what each kind of seat reads, what can
+// be set on it, what it does to the unit, and in which order it is switched. It is the one place that knows a kind by
+// its name: everybody else asks for what a kind does.
+//
+// To add a kind of seat add its entry to the table. Procedures, preflight, manual control, recording, make safe,
+// rehearsal and console follow.
 package seats
 
 import (
-	"maps"
+	"math/bits"
 	"slices"
 	"strings"
 
 	"usherbench/core/trace"
 )
 
-// Kind says what a kind of seat reads and what can be set on it.
+// Role is something that a seat does for the unit. A seat may have several.
+type Role uint8
+
+// The roles.
+const (
+	// Feeds gives power to the unit, Drains takes power out of it. A seat that does both counts what it gives as
+	// positive, and its current is set with a sign.
+	Feeds Role = 1 << iota
+	Drains
+	// Measures reads, and does nothing to the unit.
+	Measures
+	// Connects makes and breaks connections.
+	Connects
+)
+
+// Kind says what a kind of seat reads, what can be set on it, and what it does.
 type Kind struct {
-	Name string
+	Name  string
+	Roles Role
 	// Reads are the quantities that it can give; an instrument need not give all of them.
 	Reads []string
 	Sets  []string
 	// Must are those of Sets without which an instrument cannot fill it.
-	Must  []string
+	Must []string
+	// Modes are what it can keep constant.
 	Modes []string
-	// Drains is true for seats that take power out of the unit; they are switched off first.
-	Drains bool
 }
+
+// Output is what switches a seat on and off. Of one that connects, on is closed.
+const Output = "output"
+
+// The words that a setting may take in place of a number.
+const (
+	On  = "on"
+	Off = "off"
+)
+
+// Mode is the setting that says what a seat keeps constant.
+const Mode = "mode"
 
 var modes = []string{"voltage", "current", "power", "resistance"}
 
-var kinds = map[string]Kind{
-	"source": {Name: "source", Reads: []string{"volts", "amps", "limited"}, Sets: []string{"volts", "amps", "output"},
-		Must: []string{"volts", "output"}},
-	"load": {Name: "load", Reads: []string{"volts", "amps"}, Sets: []string{"mode", "volts", "amps", "watts", "ohms",
-		"output"}, Must: []string{"output"},
-		Modes: modes, Drains: true},
+// The table of kinds, in the order in which their volts are taken for those at the unit's terminals: a seat that only
+// gives power reads them before the cable.
+var kinds = []Kind{
 	// A cycler charges with positive amps and discharges with negative ones.
-	"cycler": {Name: "cycler", Reads: []string{"volts", "amps", "limited", "celsius"},
-		Sets: []string{"mode", "volts", "amps", "output"}, Must: []string{"amps", "output"},
-		Modes: []string{"voltage", "current"}, Drains: true},
-	"meter":  {Name: "meter", Reads: []string{"volts", "amps", "watts", "ohms", "hertz"}},
-	"thermo": {Name: "thermo", Reads: []string{"celsius"}},
+	{Name: "cycler", Roles: Feeds | Drains, Reads: []string{"volts", "amps", "limited", "celsius"},
+		Sets: []string{Mode, "volts", "amps", Output}, Must: []string{"amps", Output}, Modes: modes[:2]},
+	{Name: "load", Roles: Drains, Reads: []string{"volts", "amps"},
+		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Output}, Must: []string{Output}, Modes: modes},
+	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"},
+		Sets: []string{"volts", "amps", Output}, Must: []string{"volts", Output}},
+	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "ohms", "hertz"}},
+	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}},
 }
 
 // KindOf tells the kind of a seat from its name: "source" and "source2" are sources.
 func KindOf(name string) (Kind, bool) {
-	kind, ok := kinds[strings.TrimRight(name, "0123456789")]
-	return kind, ok
+	word := strings.TrimRight(name, "0123456789")
+	i := slices.IndexFunc(kinds, func(k Kind) bool { return k.Name == word })
+	if i < 0 {
+		return Kind{}, false
+	}
+	return kinds[i], true
 }
 
-// Names lists the kinds of seats.
-func Names() []string { return slices.Sorted(maps.Keys(kinds)) }
+// All lists the kinds of seats, in the order in which their volts are taken for those at the unit's terminals.
+func All() []Kind { return slices.Clone(kinds) }
+
+// Names lists the kinds of seats by name.
+func Names() (names []string) {
+	for _, k := range kinds {
+		names = append(names, k.Name)
+	}
+	slices.Sort(names)
+	return names
+}
 
 // Modes lists what an instrument can keep constant.
 func Modes() []string { return slices.Clone(modes) }
 
-// Switches tells whether seats of the kind have an output.
-func (k Kind) Switches() bool { return slices.Contains(k.Sets, "output") }
+// Having lists the kinds that have all the given roles; those that have more come first.
+func Having(roles Role) []Kind {
+	all := slices.DeleteFunc(All(), func(k Kind) bool { return !k.Is(roles) })
+	more := func(k Kind) int { return bits.OnesCount8(uint8(k.Roles &^ roles)) }
+	slices.SortStableFunc(all, func(a, b Kind) int { return more(b) - more(a) })
+	return all
+}
 
-// Columns lists what a seat gives to a run when its instrument reads the given quantities: readings, then what
-// is derived from them.
+// NamesHaving words the kinds that have all the given roles: "cycler or a source".
+func NamesHaving(roles Role) string {
+	var names []string
+	for _, k := range Having(roles) {
+		names = append(names, k.Name)
+	}
+	return strings.Join(names, " or a ")
+}
+
+// DefaultInput and DefaultOutput are the seats on the unit's two sides where nobody names others.
+const DefaultInput, DefaultOutput = "source", "load"
+
+// Is tells whether the kind has all the given roles.
+func (k Kind) Is(roles Role) bool { return k.Roles&roles == roles }
+
+// HasOutput tells whether seats of the kind are switched on and off.
+func (k Kind) HasOutput() bool { return slices.Contains(k.Sets, Output) }
+
+// Signed tells whether a quantity is set with a sign: the current of a seat that feeds and drains.
+func (k Kind) Signed(q string) bool { return q == "amps" && k.Is(Feeds|Drains) }
+
+// Gives is the sign with which what a seat counts goes into a battery: +1 for one that feeds it, −1 for one that only
+// drains it, 0 for others.
+func (k Kind) Gives() float64 {
+	switch {
+	case k.Is(Feeds):
+		return 1
+	case k.Is(Drains):
+		return -1
+	}
+	return 0
+}
+
+// Columns lists what a seat gives to a run when its instrument reads the given quantities: readings, then what is
+// derived from them.
 func (k Kind) Columns(seat string, gives []string) trace.Columns {
 	var columns trace.Columns
 	for _, q := range k.Reads {
@@ -84,13 +166,3 @@ func ColumnsFor(names []string) trace.Columns {
 	}
 	return columns
 }
-
-// Hardware protections of a channel, and the quantity that each bounds.
-var protections = map[string]string{"volts above": "volts", "amps above": "amps", "watts above": "watts",
-	"volts below": "volts"}
-
-// Protections lists the hardware protections.
-func Protections() []string { return slices.Sorted(maps.Keys(protections)) }
-
-// ProtectedQuantity is what a protection bounds; empty if there is no such protection.
-func ProtectedQuantity(protection string) string { return protections[protection] }

@@ -1,6 +1,7 @@
 package stage
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -80,28 +81,13 @@ func (m *Machine) onReturned(e Returned) []Effect {
 func (m *Machine) inForce() []procedure.Setting {
 	var settings []procedure.Setting
 	for _, s := range m.state.InForce {
-		if s.Quantity == "output" && s.Word != "on" {
+		if s.Quantity == seats.Output && s.Word != seats.On {
 			continue
 		}
 		settings = append(settings, s)
 	}
-	rank := func(s procedure.Setting) int {
-		switch {
-		case s.Quantity == "mode":
-			return 0
-		case s.Quantity != "output":
-			return 1
-		}
-		if kind, ok := seats.KindOf(s.Seat); ok && kind.Drains {
-			return 3
-		}
-		return 2
-	}
 	slices.SortFunc(settings, func(a, b procedure.Setting) int {
-		if rank(a) != rank(b) {
-			return rank(a) - rank(b)
-		}
-		return strings.Compare(a.Column(), b.Column())
+		return cmp.Or(procedure.SafeBefore(a, b), strings.Compare(a.Column(), b.Column()))
 	})
 	return settings
 }

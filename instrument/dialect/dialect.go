@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 	"usherbench/core/uncertainty"
 	"usherbench/instrument/modbus"
 	"usherbench/instrument/scpi"
@@ -44,7 +45,7 @@ type Dialect struct {
 	Numbers Numbers
 	// Set holds what sets each quantity that takes a number.
 	Set map[string]Setter
-	// Words holds what sets what takes a word: Words["output"]["on"].
+	// Words holds what sets what takes a word: Words[seats.Output][seats.On].
 	Words map[string]map[string]Setter
 	// Ask reads settings back, by quantity: "volts", "mode", "output", "sense".
 	Ask map[string]Query
@@ -228,7 +229,7 @@ func (d *Dialect) For(kind string) *Dialect {
 }
 
 // Modes lists the modes that can be set.
-func (d *Dialect) Modes() []string { return slices.Sorted(maps.Keys(d.Words["mode"])) }
+func (d *Dialect) Modes() []string { return slices.Sorted(maps.Keys(d.Words[seats.Mode])) }
 
 // ChannelName stands for {channel} in messages.
 func (d *Dialect) ChannelName(channel int) string {

@@ -297,11 +297,11 @@ func (r *reader) complete(root document.Node) {
 				root.Fail("a %s must let %s be set; add it under set", seat, q)
 			}
 		}
-		if v.Words["output"] != nil && !v.Confirm.Exists() {
+		if v.Words[seats.Output] != nil && !v.Confirm.Exists() {
 			root.Fail(`an output can be switched, but nothing reads back whether it is on; add confirm, which make safe ` +
 				`trusts: confirm: {message: "OUTP?", "on": "1", "off": "0"}`)
 		}
-		if len(kind.Sets) == 0 && v.Words["output"] != nil {
+		if len(kind.Sets) == 0 && v.Words[seats.Output] != nil {
 			root.Fail("a %s has no output; take output away, or name another seat", seat)
 		}
 	}

@@ -23,15 +23,15 @@ func (r *reader) readSet(n document.Node) {
 		switch {
 		case !e.Value.Present():
 			e.At.Fail("%q has no value", e.Key)
-		case e.Key == "output":
-			r.d.Words["output"] = r.words(e.Value, "output", []string{"on", "off"})
-		case e.Key == "mode":
-			r.d.Words["mode"] = r.words(e.Value, "mode", seats.Modes())
+		case e.Key == seats.Output:
+			r.d.Words[seats.Output] = r.words(e.Value, seats.Output, []string{seats.On, seats.Off})
+		case e.Key == seats.Mode:
+			r.d.Words[seats.Mode] = r.words(e.Value, "mode", seats.Modes())
 		case slices.Contains(settable, e.Key):
 			kind, _ := quantity.KindOf(e.Key)
 			r.d.Set[e.Key] = r.setter(e.Value, e.Key, kind.Unit)
 		default:
-			e.At.Fail("%q cannot be set; %s", e.Key, document.Suggest(e.Key, append(slices.Clone(settable), "output", "mode")))
+			e.At.Fail("%q cannot be set; %s", e.Key, document.Suggest(e.Key, append(slices.Clone(settable), seats.Output, seats.Mode)))
 		}
 	}
 }
@@ -85,7 +85,7 @@ func (r *reader) words(n document.Node, of string, possible []string) map[string
 		}
 		r.d.Ask[of] = ask
 	}
-	if of == "output" && (!setters["on"].Exists() || !setters["off"].Exists()) {
+	if of == seats.Output && (!setters["on"].Exists() || !setters["off"].Exists()) {
 		n.Fail("output needs what switches it on and what switches it off")
 	}
 	return setters

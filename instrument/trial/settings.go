@@ -2,6 +2,8 @@ package trial
 
 import (
 	"errors"
+
+	"usherbench/core/seats"
 )
 
 func (t *trial) program(as string) {
@@ -18,7 +20,7 @@ func (t *trial) program(as string) {
 // energise switches the output on with every setpoint at its least, and off again.
 func (t *trial) energise(as string) {
 	d := t.channel.Dialect
-	t.step(as+"output on", d.Words["output"]["on"].Place, func() (string, string, error) {
+	t.step(as+"output on", d.Words[seats.Output][seats.On].Place, func() (string, string, error) {
 		for q := range d.Set {
 			least := 0.0
 			if most, ok := d.Most(q); ok && q == "ohms" {
@@ -28,7 +30,7 @@ func (t *trial) energise(as string) {
 				return "", "", err
 			}
 		}
-		err := t.channel.SetWord(t.ctx, "output", "on")
+		err := t.channel.SetWord(t.ctx, seats.Output, "on")
 		on, confirmErr := t.channel.OutputOn(t.ctx)
 		if err = errors.Join(err, confirmErr); err == nil && !on {
 			err = errors.New("after on it reads back as off")
@@ -41,7 +43,7 @@ func (t *trial) energise(as string) {
 // off switches the output off and reads it back.
 func (t *trial) off(as string) bool {
 	d := t.channel.Dialect
-	off := d.Words["output"]["off"]
+	off := d.Words[seats.Output][seats.Off]
 	if !t.step(as+"output off", off.Place, func() (string, string, error) {
 		err := t.channel.SwitchOff(t.ctx)
 		return "sent", t.headerIf(err, off, ""), err

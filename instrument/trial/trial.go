@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"usherbench/core/seats"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/messages"
@@ -196,7 +197,7 @@ func (t *trial) note(name string, at dialect.Place, what string) {
 func (t *trial) seat(seat string) {
 	d := t.channel.Dialect
 	as := "as " + seat + ": "
-	if words := d.Words["output"]; words != nil && !t.off(as) {
+	if words := d.Words[seats.Output]; words != nil && !t.off(as) {
 		return // nothing may be set while it is not sure that the output is off
 	}
 	for _, q := range d.Read {
@@ -205,7 +206,7 @@ func (t *trial) seat(seat string) {
 	for _, q := range slices.Sorted(maps.Keys(d.Set)) {
 		t.number(as+"set "+q, q, d.Set[q], func(x float64) error { return t.channel.Set(t.ctx, q, x) })
 	}
-	for _, of := range []string{"mode", "sense"} {
+	for _, of := range []string{seats.Mode, "sense"} {
 		t.words(as, of)
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Protect)) {
@@ -221,7 +222,7 @@ func (t *trial) seat(seat string) {
 	}
 	t.watchdog(as)
 	t.program(as)
-	if t.options.Energise && d.Words["output"] != nil {
+	if t.options.Energise && d.Words[seats.Output] != nil {
 		t.energise(as)
 	}
 }

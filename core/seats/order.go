@@ -1,0 +1,69 @@
+package seats
+
+// The one safe order. What drains goes off before what feeds, so that nothing is left that pushes current into a load
+// that is gone or pulls it out of a source that is; connections are broken last, without current. The way on is the
+// way off reversed: connections, levels, what feeds, what drains.
+const (
+	rankDrainsOff = iota
+	rankFeedsOff
+	rankOpened
+	rankMode
+	rankLevel
+	rankClosed
+	rankFeedsOn
+	rankDrainsOn
+)
+
+// Rank orders settings: of two that must be made, the one with the lower rank is made first. word is the setting's
+// where it has one.
+func Rank(seat, quantity, word string) int {
+	kind, _ := KindOf(seat)
+	switch {
+	case quantity == Mode:
+		return rankMode
+	case quantity != Output:
+		return rankLevel
+	case word == Off:
+		return kind.rankOff()
+	}
+	return kind.rankOn()
+}
+
+func (k Kind) rankOff() int {
+	switch {
+	case k.Is(Drains):
+		return rankDrainsOff
+	case k.Is(Connects):
+		return rankOpened
+	}
+	return rankFeedsOff
+}
+
+func (k Kind) rankOn() int {
+	switch {
+	case k.Is(Drains):
+		return rankDrainsOn
+	case k.Is(Connects):
+		return rankClosed
+	}
+	return rankFeedsOn
+}
+
+// ShownBefore compares two kinds for columns and readouts: what feeds stands before what drains, then what measures,
+// then what connects.
+func ShownBefore(a, b Kind) int { return a.place() - b.place() }
+
+func (k Kind) place() int {
+	switch {
+	case k.Is(Drains):
+		return 1
+	case k.Is(Feeds):
+		return 0
+	case k.Is(Connects):
+		return 3
+	}
+	return 2
+}
+
+// OffBefore compares two kinds for slices.SortFunc: what is switched off first comes first.
+func OffBefore(a, b Kind) int { return a.rankOff() - b.rankOff() }
