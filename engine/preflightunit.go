@@ -62,7 +62,8 @@ func (p *preflight) unit(ctx context.Context) error {
 				p.cells(volts))
 			continue
 		}
-		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Is(seats.Drains) && volts < empty {
+		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Is(seats.Drains) &&
+			volts < empty {
 			what := fmt.Sprintf("%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column,
 				show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))
 			switch before := p.before(); {

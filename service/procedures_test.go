@@ -337,7 +337,7 @@ stages:
 			math.Abs(*b.Readings["load.amps"]-3) < 0.05
 	})
 	act(api.Intervention{Do: api.DoSkip})
-	assert.Equal(t, "Which lamp is on", inStage("colour").Prompt.Prompt)
+	assert.Equal(t, "Which lamp is on", inStage("colour").Prompt.Text)
 	refused(http.StatusBadRequest, `"blue" is not among the choices: red, green`, api.Intervention{Do: api.DoAnswer,
 		Text: "blue"})
 	act(api.Intervention{Do: api.DoAnswer, Text: "green"})

@@ -51,8 +51,9 @@ func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n doc
 		d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: "amps", Value: -x}}
 	} else {
 		r.Bounded(n, seat, level, x)
-		d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: seats.Mode, Word: mode}, {Seat: seat.Name, Quantity: level,
-			Value: x}}
+		d.Settings = []procedure.Setting{{Seat: seat.Name, Quantity: seats.Mode, Word: mode},
+			{Seat: seat.Name, Quantity: level,
+				Value: x}}
 	}
 	d.Settings = append(d.Settings, procedure.Setting{Seat: seat.Name, Quantity: seats.Output, Word: seats.On})
 	if cutoff := r.Required(n, f["cutoff"], "cutoff", quantity.Voltage, "cutoff"); cutoff > 0 {

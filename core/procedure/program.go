@@ -219,7 +219,8 @@ func (p *Program) scope(locals map[string]quantity.Quantity, name string) (condi
 	return p.constant(name)
 }
 
-// counter is the charge or energy of a battery: that of a seat which does both, else what was fed less what was drained.
+// counter is the charge or energy of a battery: that of a seat which does both, else what was fed less what was
+// drained.
 func (p *Program) counter(name string) (condition.Ref, error) {
 	q := strings.TrimPrefix(name, "stage.")
 	ref := condition.Ref{SinceStage: q != name, Dim: trace.UnitOf("x." + q).Dim}

@@ -31,7 +31,8 @@ func (r *reader) readSet(n document.Node) {
 			kind, _ := quantity.KindOf(e.Key)
 			r.d.Set[e.Key] = r.setter(e.Value, e.Key, kind.Unit)
 		default:
-			e.At.Fail("%q cannot be set; %s", e.Key, document.Suggest(e.Key, append(slices.Clone(settable), seats.Output, seats.Mode)))
+			e.At.Fail("%q cannot be set; %s", e.Key, document.Suggest(e.Key, append(slices.Clone(settable), seats.Output,
+				seats.Mode)))
 		}
 	}
 }
