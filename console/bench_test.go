@@ -38,6 +38,52 @@ func TestAnEngineerSetsByHandAndTakesOver(t *testing.T) {
 	assert.False(t, state.SourceOn)
 }
 
+// holdAnswers has the page wait for every answer to a change until release() is called there; held counts them.
+const holdAnswers = `(() => {
+	const ask = window.fetch
+	let open
+	const opened = new Promise((release) => { open = release })
+	window.held = 0
+	window.release = open
+	window.fetch = async (...request) => {
+		const answer = await ask(...request)
+		if ((request[1]?.method ?? 'GET') === 'GET') return answer
+		window.held++
+		await opened
+		window.held--
+		return answer
+	}
+})()`
+
+// A field that is left sends its value. Its answer may come when the question of the output is open already, and
+// leaves it open.
+func TestAnAnswerDoesNotCloseAQuestionThatItDidNotAsk(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{}, api.Engineer)
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1/manual"), Visible(`[data-seat=source] input[name="source.volts"]`),
+		Script(holdAnswers), Fill(`input[name="source.volts"]`, "46.5"), Until(`window.held === 1`),
+		Click(`[data-seat=source] [data-test=output-on]`), Visible(`[data-test=confirm-on]`),
+		Script(`window.release()`), Until(`window.held === 0`),
+		Until(`new Promise((later) => requestAnimationFrame(() => requestAnimationFrame(() => later(true))))`),
+		Click(`.v-overlay--active [data-test=confirm-on]`),
+		Until(`document.querySelector('[data-seat=source]').innerText.includes('energised')`))
+	state, err := h.Bench.State("bay1")
+	require.NoError(t, err)
+	assert.True(t, state.SourceOn)
+}
+
+// A note that is being written stays when the answer to something else comes.
+func TestAnAnswerLeavesANoteThatIsBeingWritten(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{}, api.Operator)
+	h.Push("procedure: soak\nfor: any\nneeds: {source: {volts: 50 V}}\nstages:\n  - hold: {for: 10 min}\n")
+	run := h.Start("bay1", "soak", "TN-2208")
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), Visible(`[data-test=pause]`), Script(holdAnswers),
+		Click(`[data-test=pause]`), Until(`window.held === 1`), Click(`[data-test=note]`), Visible(`input[name=note]`),
+		Fill(`input[name=note]`, "the fan is loud"), Script(`window.release()`), Visible(`[data-test=resume]`),
+		Until(`document.querySelector('input[name=note]').value === 'the fan is loud'`))
+	_, err := h.Local.Stop(t.Context(), run.Bay, "")
+	require.NoError(t, err)
+}
+
 func TestAnEngineerAddsAnInstrumentAndReadsItsMessages(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.Metered}}, api.Engineer)
 	address := ""

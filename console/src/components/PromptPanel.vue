@@ -2,14 +2,14 @@
 import { computed, ref, watch } from 'vue'
 
 import { api, type Bay } from '../api'
+import { useRequest } from '../composables/request'
 import ProblemNote from './ProblemNote.vue'
 
 // What the run asks the operator. It stays until it is answered or given up.
 const props = defineProps<{ bay: Bay; disabled: boolean }>()
 const answer = ref('')
-const error = ref<unknown>(null)
-const busy = ref(false)
 const prompt = computed(() => props.bay.prompt)
+const { busy, error, run: reply } = useRequest((text: string) => api.intervene(props.bay.name, { do: 'answer', text }))
 watch(
   () => prompt.value?.t,
   () => {
@@ -18,17 +18,6 @@ watch(
   },
 )
 
-async function reply(text: string) {
-  busy.value = true
-  error.value = null
-  try {
-    await api.intervene(props.bay.name, { do: 'answer', text })
-  } catch (e) {
-    error.value = e
-  } finally {
-    busy.value = false
-  }
-}
 const bounds = computed(() => {
   const p = prompt.value
   if (!p || (p.min === undefined && p.max === undefined)) return ''

@@ -2,13 +2,12 @@
 import { computed, ref } from 'vue'
 
 import { api, type Bay, type Intervention } from '../api'
+import { useRequest } from '../composables/request'
 import { seconds } from '../format'
 import ProblemNote from './ProblemNote.vue'
 
 // What people do to a run while it goes on. Guards are watched whatever is done here.
 const props = defineProps<{ bay: Bay; disabled: boolean }>()
-const error = ref<unknown>(null)
-const busy = ref(false)
 const open = ref<'' | 'note' | 'extend' | 'skip' | 'adjust'>('')
 const note = ref('')
 const minutes = ref('10')
@@ -16,19 +15,16 @@ const values = ref<Record<string, string>>({})
 const can = computed(() => props.bay.progress?.can ?? [])
 const paused = computed(() => props.bay.progress?.paused ?? false)
 
+// What is done from a panel that is open; pausing has none, and its answer touches none.
+const doing = useRequest((i: Intervention) => api.intervene(props.bay.name, i))
+const pausing = useRequest((i: Intervention) => api.intervene(props.bay.name, i))
+const error = computed(() => doing.error.value ?? pausing.error.value)
+
 async function act(i: Intervention) {
   const asked = open.value
-  busy.value = true
-  error.value = null
-  try {
-    await api.intervene(props.bay.name, i)
-    if (open.value === asked) open.value = '' // something else may have been opened meanwhile
-    note.value = ''
-  } catch (e) {
-    error.value = e
-  } finally {
-    busy.value = false
-  }
+  if (!(await doing.run(i))) return
+  if (i.do === 'note') note.value = ''
+  if (open.value === asked) open.value = '' // something else may have been opened meanwhile
 }
 const toggle = (what: typeof open.value) => {
   open.value = open.value === what ? '' : what
@@ -44,8 +40,8 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('âˆ
         size="small"
         data-test="pause"
         :disabled="disabled"
-        :loading="busy"
-        @click="act({ do: 'pause' })"
+        :loading="pausing.busy.value"
+        @click="pausing.run({ do: 'pause' })"
         >Pause</v-btn
       >
       <v-btn
@@ -55,8 +51,8 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('âˆ
         color="primary"
         data-test="resume"
         :disabled="disabled"
-        :loading="busy"
-        @click="act({ do: 'resume' })"
+        :loading="pausing.busy.value"
+        @click="pausing.run({ do: 'resume' })"
         >Go on</v-btn
       >
       <v-btn size="small" data-test="note" :disabled="disabled" @click="toggle('note')">Note</v-btn>

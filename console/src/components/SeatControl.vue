@@ -3,6 +3,7 @@ import { computed, reactive, ref } from 'vue'
 
 import { api, type Bay, type Control } from '../api'
 import { useLive } from '../composables/live'
+import { useRequest } from '../composables/request'
 import { columnsOf } from '../format'
 import ProblemNote from './ProblemNote.vue'
 import Readout from './Readout.vue'
@@ -11,8 +12,6 @@ import Readout from './Readout.vue'
 // before it goes on.
 const props = defineProps<{ bay: Bay; seat: Bay['seats'][number]; fresh: boolean; disabled: boolean }>()
 const live = useLive()
-const error = ref<unknown>(null)
-const busy = ref('')
 const asking = ref(false)
 const typed = reactive<Record<string, string>>({})
 
@@ -24,41 +23,51 @@ const output = computed(() => props.seat.controls.find((c) => c.quantity === 'ou
 
 const prefixes: Record<string, number> = { m: 1e-3, k: 1e3, µ: 1e-6 }
 
-// set is the present setting as a number in the control's unit: what was typed, else what was set last.
-function set(c: Control): number | null {
+// present is the setting in force as a number in the control's unit: what was typed, else what was set last.
+function present(c: Control): number | null {
   const text = typed[c.quantity] ?? c.value ?? ''
   const m = /^([−+-]?[\d.]+)\s*([mkµ]?)/.exec(text)
   if (!m) return null
   const factor = typed[c.quantity] !== undefined ? 1 : (prefixes[m[2] ?? ''] ?? 1)
   return Number((m[1] ?? '').replace('−', '-')) * factor
 }
-const field = (c: Control) => typed[c.quantity] ?? (set(c) === null ? '' : String(Number(set(c)!.toPrecision(6))))
+const field = (c: Control) =>
+  typed[c.quantity] ?? (present(c) === null ? '' : String(Number(present(c)!.toPrecision(6))))
 // A step is a hundredth of the range, to a round number.
 const step = (c: Control) => (c.most ? 10 ** Math.round(Math.log10(c.most / 100)) : 0.1)
 
-async function send(quantity: string, text: string) {
-  busy.value = quantity
-  error.value = null
-  try {
-    const pending = typed[quantity]
-    const bay = await api.set(props.bay.name, props.seat.name, quantity, text)
-    live.bays.set(bay.name, bay) // so that the field does not wait for the live stream
-    if (typed[quantity] === pending) delete typed[quantity]
-  } catch (e) {
-    error.value = e
-  } finally {
-    busy.value = ''
-    asking.value = false
-  }
+async function set(quantity: string, text: string) {
+  const pending = typed[quantity]
+  const bay = await api.set(props.bay.name, props.seat.name, quantity, text)
+  live.bays.set(bay.name, bay) // so that the field does not wait for the live stream
+  if (typed[quantity] === pending) delete typed[quantity]
+}
+// Each thing is asked for by itself: a field that is left sends its value, and its answer must not touch the question
+// of the output.
+const switching = useRequest((word: 'on' | 'off') => set('output', word))
+const settings = Object.fromEntries(
+  props.seat.controls.map((c) => [c.quantity, useRequest((text: string) => set(c.quantity, text))]),
+)
+const error = computed(
+  () =>
+    switching.error.value ??
+    Object.values(settings)
+      .map((s) => s.error.value)
+      .find(Boolean),
+)
+
+async function energise() {
+  await switching.run('on')
+  asking.value = false
 }
 function nudge(c: Control, by: number) {
-  const next = Math.min(Math.max((set(c) ?? 0) + by * step(c), 0), c.most ?? Infinity)
+  const next = Math.min(Math.max((present(c) ?? 0) + by * step(c), 0), c.most ?? Infinity)
   typed[c.quantity] = String(Number(next.toPrecision(6))) // the next step counts from here
-  void send(c.quantity, `${typed[c.quantity]} ${c.unit}`)
+  void settings[c.quantity]?.run(`${typed[c.quantity]} ${c.unit}`)
 }
 function commit(c: Control) {
   const text = typed[c.quantity]?.trim()
-  if (text) void send(c.quantity, `${text.replace(',', '.')} ${c.unit}`)
+  if (text) void settings[c.quantity]?.run(`${text.replace(',', '.')} ${c.unit}`)
 }
 </script>
 
@@ -85,9 +94,9 @@ function commit(c: Control) {
           v-else
           class="danger"
           :disabled="disabled"
-          :loading="busy === 'output'"
+          :loading="switching.busy.value"
           data-test="output-off"
-          @click="send('output', 'off')"
+          @click="switching.run('off')"
           >Output off</v-btn
         >
       </template>
@@ -122,7 +131,7 @@ function commit(c: Control) {
           :variant="c.value === w ? 'flat' : 'outlined'"
           :color="c.value === w ? 'primary' : undefined"
           :disabled="disabled"
-          @click="send(c.quantity, w)"
+          @click="settings[c.quantity]?.run(w)"
           >{{ w }}</v-btn
         >
       </div>
@@ -141,8 +150,8 @@ function commit(c: Control) {
             color="primary"
             data-test="confirm-on"
             autofocus
-            :loading="busy === 'output'"
-            @click="send('output', 'on')"
+            :loading="switching.busy.value"
+            @click="energise"
             >Output on</v-btn
           >
         </div>

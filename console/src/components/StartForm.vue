@@ -3,6 +3,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, ApiError, type PreflightFinding, type Procedure } from '../api'
+import { useRequest } from '../composables/request'
 import { seconds } from '../format'
 import FindingsList from './FindingsList.vue'
 import ProblemNote from './ProblemNote.vue'
@@ -21,8 +22,7 @@ const detail = ref<Procedure | null>(null)
 const serial = ref('')
 const lot = ref('')
 const parameters = ref<Record<string, string>>({})
-const error = ref<unknown>(null)
-const busy = ref(false)
+const loadError = ref<unknown>(null)
 const asking = ref(false)
 const findings = ref<PreflightFinding[] | null>(null)
 const vouched = ref<string[]>([])
@@ -46,7 +46,7 @@ onMounted(async () => {
     chosen.value = (last ?? fitting.value[0])?.name ?? null
     lot.value = props.last?.lot ?? ''
   } catch (e) {
-    error.value = e
+    loadError.value = e
   }
 })
 
@@ -60,7 +60,7 @@ watch(chosen, async (name) => {
     detail.value = p
     parameters.value = { ...p.parameters }
   } catch (e) {
-    error.value = e
+    loadError.value = e
   }
 })
 
@@ -78,34 +78,30 @@ watch([chosen, serial], () => {
 })
 
 // check makes the preflight that every start makes, without starting.
-async function check() {
-  busy.value = true
-  error.value = null
-  try {
-    findings.value = (await api.preflight(request())).findings
-  } catch (e) {
-    error.value = e
-  } finally {
-    busy.value = false
-  }
-}
+const check = useRequest(async () => {
+  const asked = request()
+  const found = (await api.preflight(asked)).findings
+  // They say nothing of another unit that was scanned meanwhile.
+  if (asked.serial === request().serial && asked.procedure === request().procedure) findings.value = found
+})
 
-async function start() {
-  busy.value = true
-  error.value = null
+const begin = useRequest(async () => {
   try {
     await api.startRun(request())
-    serial.value = ''
-    vouched.value = []
-    findings.value = null
   } catch (e) {
-    error.value = e
     if (e instanceof ApiError && e.problem.preflight) findings.value = e.problem.preflight
-  } finally {
-    busy.value = false
-    asking.value = false
+    throw e
   }
+  serial.value = ''
+  vouched.value = []
+  findings.value = null
+})
+async function start() {
+  check.error.value = null
+  await begin.run()
+  asking.value = false
 }
+const error = computed(() => begin.error.value ?? check.error.value ?? loadError.value)
 </script>
 
 <template>
@@ -127,8 +123,8 @@ async function start() {
         size="large"
         data-test="preflight"
         :disabled="disabled || !serial.trim() || !chosen"
-        :loading="busy"
-        @click="check"
+        :loading="check.busy.value"
+        @click="check.run()"
         >Preflight</v-btn
       >
       <v-btn
@@ -138,7 +134,7 @@ async function start() {
         size="large"
         data-test="start"
         :disabled="disabled || !serial.trim() || !chosen"
-        :loading="busy"
+        :loading="begin.busy.value"
         >Start</v-btn
       >
     </div>
@@ -165,7 +161,7 @@ async function start() {
         </p>
         <div class="d-flex ga-3 mt-5 justify-end">
           <v-btn @click="asking = false">Not yet</v-btn>
-          <v-btn variant="flat" color="primary" data-test="confirm" autofocus :loading="busy" @click="start"
+          <v-btn variant="flat" color="primary" data-test="confirm" autofocus :loading="begin.busy.value" @click="start"
             >Start</v-btn
           >
         </div>
