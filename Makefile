@@ -29,7 +29,7 @@ demo: build
 test: tools build lint
 	go test -p 1 -timeout 15m ./... # one package at a time: real-time tests and browsers do not share a core well
 
-bars: build
+bars: tools build
 	go test -run '^$$' -bench . -benchtime 1x ./bars
 
 screenshots: tools build

@@ -227,6 +227,13 @@ func (a *app) prepareDemo(ctx context.Context, cl *client.Client, r *service.Run
 		"bay4": {Procedure: "tern-soak", Serial: "TN-2212", Lot: "L-2026-11"},
 	} {
 		start.Bay = bay
+		now, err := cl.Bay(ctx, bay)
+		if err != nil {
+			return err
+		}
+		if now.State != api.BayIdle { // a battery of the last time goes on
+			continue
+		}
 		if _, err := cl.StartRun(ctx, start); err != nil {
 			return err
 		}

@@ -83,7 +83,13 @@ func situation(b api.Bay) string {
 	if p == nil {
 		return b.Name + " is " + string(b.State)
 	}
-	line := fmt.Sprintf("%s: %s", b.Name, p.Name)
+	return b.Name + ": " + standing(b)
+}
+
+// standing says how far a run is: its stage, what that waits for, and what is asked.
+func standing(b api.Bay) string {
+	p := b.Progress
+	line := p.Name
 	if p.Detail != "" {
 		line += ", " + p.Detail
 	}

@@ -17,6 +17,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/report"
+	"usherbench/store"
 )
 
 func (a *app) run() *cobra.Command {
@@ -199,13 +200,50 @@ func (a *app) show() *cobra.Command {
 			if err != nil || a.json {
 				return a.jsonOr(run, err)
 			}
+			if run.State == store.Live {
+				bay, err := cl.Bay(ctx, run.Bay)
+				if err != nil {
+					return err
+				}
+				return a.printLive(run, bay)
+			}
 			return a.printRun(run)
 		}),
 	}
 }
 
+// printLive shows how far a run is: where it stands, what is on record by now, and the newest readings.
+func (a *app) printLive(r api.Run, bay api.Bay) error {
+	a.printHead(r)
+	if bay.Run == nil || bay.Run.ID != r.ID || bay.Progress == nil { // it has just begun, or is ending
+		fmt.Fprintf(a.out, "%s is %s.\n", bay.Title, bay.State)
+		return nil
+	}
+	p := bay.Progress
+	fmt.Fprintf(a.out, "Stage %d of %d: %s", p.Stage+1, len(bay.Stages), standing(bay))
+	if p.Left > 0 {
+		fmt.Fprintf(a.out, "; %s to go as far as is known", report.Seconds(p.Left))
+	}
+	fmt.Fprint(a.out, "\n\n")
+	if err := a.table(readings(bay)); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "\nFigures come when the run has ended. Watch it with: usher watch %s\n", r.Bay)
+	return nil
+}
+
 // printRun shows a run for people.
 func (a *app) printRun(r api.Run) error {
+	a.printHead(r)
+	if len(r.Figures) == 0 {
+		fmt.Fprintln(a.out, "No figures.")
+		return nil
+	}
+	return a.printFigures(r.Figures)
+}
+
+// printHead says which run it is and what is on record of it.
+func (a *app) printHead(r api.Run) {
 	word := r.Outcome
 	switch {
 	case r.State == "live":
@@ -224,11 +262,6 @@ func (a *app) printRun(r api.Run) error {
 	}
 	fmt.Fprintf(a.out, "  %s, %s%s, %d frames, %d points\n\n", r.StartedAt.Local().Format("2006-01-02 15:04:05"),
 		report.Seconds(r.Duration), factor, r.Frames, len(r.Points))
-	if len(r.Figures) == 0 {
-		fmt.Fprintln(a.out, "No figures.")
-		return nil
-	}
-	return a.printFigures(r.Figures)
 }
 
 // printFigures shows figures with limits, uncertainty and outcome, and what is to be said of them.

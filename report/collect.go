@@ -25,6 +25,11 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	doc.Instruments = append(doc.Instruments, run.Instruments...)
 	doc.Preflight = append(doc.Preflight, run.Preflight...)
 	var err error
+	if run.State == store.Live { // how far it is, as far as it is on record
+		if doc.Duration, doc.Frames, err = s.Recorded(run.ID); err != nil {
+			return doc, fmt.Errorf("frames of run %s: %w", run.ID, err)
+		}
+	}
 	if doc.Figures, err = s.Figures(run.ID); err != nil {
 		return doc, fmt.Errorf("figures of run %s: %w", run.ID, err)
 	}

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 
 import LanternMark from './components/LanternMark.vue'
+import PlacesBar from './components/PlacesBar.vue'
 import { useLive } from './composables/live'
 import { useSession } from './composables/session'
 import { timeOfDay } from './format'
@@ -55,9 +56,7 @@ async function leave() {
     <div v-if="session.account && !route.meta.open" class="frame">
       <nav aria-label="Places">
         <router-link class="mark" to="/"><LanternMark />Usher Bench</router-link>
-        <router-link v-for="p in places" :key="p.name" :to="{ name: p.name }" class="place" :class="{ on: p.on }">
-          {{ p.title }} <span>{{ p.note }}</span>
-        </router-link>
+        <PlacesBar :places="places" />
         <span class="grow" />
         <div class="account muted">
           <span :title="`role ${session.account.role}`">{{ session.account.name }}</span>
@@ -109,22 +108,6 @@ nav {
   color: var(--ink);
   text-decoration: none;
 }
-.place {
-  padding: 9px 12px;
-  border-radius: 8px;
-  color: var(--muted);
-  text-decoration: none;
-  display: flex;
-  justify-content: space-between;
-  gap: 8px;
-  white-space: nowrap;
-}
-.place.on {
-  background: var(--surface);
-  color: var(--ink);
-  font-weight: 600;
-  box-shadow: inset 3px 0 0 var(--live-fill);
-}
 .account {
   display: flex;
   align-items: center;
@@ -167,7 +150,8 @@ main {
     font-size: 0;
     gap: 0;
   }
-  .account span {
+  .account span,
+  nav > .grow {
     display: none;
   }
 }

@@ -38,7 +38,8 @@ func (rec *Record) HalfCurves() ([]HalfCurve, error) {
 			}
 			for k, t := range w.T {
 				c.T, c.Volts, c.Amps = append(c.T, t-h.From), append(c.Volts, w.Volts[k]), append(c.Amps, math.Abs(w.Amps[k]))
-				c.Charge, c.Energy = append(c.Charge, sign*(w.Charge[k]-q0)), append(c.Energy, sign*(w.Energy[k]-e0))
+				// a 0 has no sign: −0 would be shown as such
+				c.Charge, c.Energy = append(c.Charge, sign*(w.Charge[k]-q0)+0), append(c.Energy, sign*(w.Energy[k]-e0)+0)
 			}
 			all = append(all, c)
 		}

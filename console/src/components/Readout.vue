@@ -38,6 +38,16 @@ const text = computed(() => reading(props.column, props.value))
 .small .number {
   font-size: 20px;
 }
+@media (max-width: 480px) {
+  /* Three numbers of a seat stand on one line of a phone. */
+  .number {
+    font-size: clamp(17px, 5.6vw, 26px);
+  }
+  .number small {
+    font-size: 12px;
+    margin-left: 2px;
+  }
+}
 .number small {
   font-size: 14px;
   font-weight: 500;

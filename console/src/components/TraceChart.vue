@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { useTheme } from 'vuetify'
+import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
 import { dashes, type Option, palette, quantityColor, save, svgOf, VChart } from '../chart'
@@ -39,8 +39,13 @@ const panelGap = 34
 const quantities = computed(() =>
   ['volts', 'amps', 'watts', 'celsius', 'charge'].filter((q) => props.lines.some((l) => quantityOf(l.column) === q)),
 )
-// A legend of many traces takes a second line.
-const head = computed(() => (props.lines.filter((l) => !l.foretold).length > 5 ? 50 : 34))
+// A legend of many traces takes a second line; on a phone three traces fill one.
+const { width } = useDisplay()
+const head = computed(() => {
+  const entries = new Set(props.lines.map((l) => (l.foretold ? 'rehearsed' : l.column))).size
+  if (width.value < 600) return 16 * Math.ceil(entries / 3) + 20
+  return entries > 5 ? 50 : 34
+})
 const height = computed(() => quantities.value.length * (panelHeight + panelGap) + head.value + 12)
 const titles: Record<string, string> = {
   volts: 'Volts (V)',

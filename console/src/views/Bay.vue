@@ -216,6 +216,15 @@ async function guarded(act: () => Promise<unknown>) {
 .seat {
   width: 44px;
 }
+@media (max-width: 480px) {
+  /* The name of a seat stands above its numbers, which share one line. */
+  .group {
+    gap: 0 14px;
+  }
+  .seat {
+    width: 100%;
+  }
+}
 .ended {
   display: flex;
   gap: 12px;

@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, type Matching } from '../api'
+import EmptyPlace from '../components/EmptyPlace.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { fixed } from '../format'
 
@@ -80,10 +81,15 @@ if (sound.value) void match()
       >
     </form>
     <ProblemNote :error="error" />
-    <p v-if="!matching && !error" class="panel muted">
-      Each cell of the lot counts with its last run that has a capacity. For cells in series raise the weight of
-      capacity, in parallel that of resistance.
-    </p>
+    <EmptyPlace
+      v-if="!matching && !error"
+      title="No cells matched yet"
+      about="Here the cells of a lot are sorted into packs whose cells are alike in capacity, resistance and the course of
+        their discharge. Each cell counts with its last run that has a capacity."
+    >
+      Name the lot and the number of cells in a group, and press <strong>Match</strong>. For cells in series raise the
+      weight of capacity, in parallel that of resistance.
+    </EmptyPlace>
     <template v-if="matching">
       <p class="panel" data-test="score">
         <strong>Score {{ fixed(matching.score, 2) }}.</strong> Groups cut from the list sorted by capacity have

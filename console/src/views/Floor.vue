@@ -4,6 +4,7 @@ import { computed, onUnmounted, reactive, ref } from 'vue'
 import { api, type Frames } from '../api'
 import BayTile from '../components/BayTile.vue'
 import ConfirmButton from '../components/ConfirmButton.vue'
+import EmptyPlace from '../components/EmptyPlace.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../composables/live'
 import { useSession } from '../composables/session'
@@ -61,9 +62,15 @@ async function stopAll() {
     </header>
     <ProblemNote :error="error" />
     <div v-if="!live.loaded" class="muted">Asking the service for its bays …</div>
-    <div v-else-if="live.list.length === 0" class="panel muted">
-      The bench has no bays yet. Describe instruments and bays in usher.yaml and start the service again.
-    </div>
+    <EmptyPlace
+      v-else-if="live.list.length === 0"
+      title="No bay yet"
+      about="Here every bay has a tile: the unit, the procedure, how far it is, and its live curve. A bay is a place where
+        one unit at a time is tested, with instruments in its seats."
+    >
+      Add instruments by their address on the <router-link :to="{ name: 'bench' }">bench</router-link>, then a bay with
+      what fills its seats; or describe both in usher.yaml before the service starts.
+    </EmptyPlace>
     <div class="tiles">
       <BayTile
         v-for="b in live.list"

@@ -2,6 +2,7 @@
 import { computed, onUnmounted, ref } from 'vue'
 
 import { api, type Procedure, type Waiting } from '../api'
+import EmptyPlace from '../components/EmptyPlace.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useLive } from '../composables/live'
 import { useSession } from '../composables/session'
@@ -12,6 +13,7 @@ const session = useSession()
 const waiting = ref<Waiting[]>([])
 const procedures = ref<Procedure[]>([])
 const error = ref<unknown>(null)
+const loaded = ref(false)
 const adding = ref(false)
 const bays = ref<string[]>([])
 const chosen = ref<string[]>([])
@@ -22,6 +24,7 @@ const at = ref('')
 async function load() {
   try {
     waiting.value = await api.queue()
+    loaded.value = true
   } catch (e) {
     error.value = e
   }
@@ -110,8 +113,21 @@ const add = () =>
         until somebody lets it go on.
       </p>
     </form>
-    <div class="panel scroll">
-      <table v-if="waiting.length" class="plain" data-test="line">
+    <EmptyPlace
+      v-if="loaded && !waiting.length && !adding"
+      title="Nothing waits"
+      about="Here runs wait for their bay. Each begins by itself when the one before it has ended: a night of batteries, or a
+        lot of cells that a handler puts in one after another. Where a person changes the unit, the line holds until
+        somebody lets it go on."
+    >
+      <template v-if="session.mayOperate"
+        >Press <strong>Put in line</strong>, choose bays and procedures, and type or scan the serial numbers; or on the
+        command line: <code>usher queue add gannet-capacity --bays bay3 --serials GP-301..GP-308</code></template
+      >
+      <template v-else>An operator puts runs in line.</template>
+    </EmptyPlace>
+    <div v-if="waiting.length" class="panel scroll">
+      <table class="plain" data-test="line">
         <thead>
           <tr>
             <th>bay</th>
@@ -148,7 +164,6 @@ const add = () =>
           </tr>
         </tbody>
       </table>
-      <p v-else class="muted pa-2">Nothing waits.</p>
     </div>
   </div>
 </template>

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, type Overlay, type OverlayRequest } from '../api'
 import OverlayChart from '../components/OverlayChart.vue'
+import EmptyPlace from '../components/EmptyPlace.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { short } from '../format'
 
@@ -127,7 +128,15 @@ async function report() {
       >
     </form>
     <ProblemNote :error="error" />
-    <p v-if="!ready" class="panel muted">Name a lot or a unit here, or choose runs in the list of runs.</p>
+    <EmptyPlace
+      v-if="!ready"
+      title="No curves chosen"
+      about="Here the curves of several runs lie on one picture, aligned at their beginning, a mark or a level, with the
+        band that holds them and what differs: is it better than before, and is the batch alike?"
+    >
+      Name a lot or a unit above, or tick runs in the <router-link :to="{ name: 'runs' }">list of runs</router-link> and
+      press <strong>Overlay</strong> there.
+    </EmptyPlace>
     <template v-if="overlay">
       <div v-if="runs.length > 1" class="panel chips">
         <span class="muted">Before, or after:</span>

@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, type Procedure } from '../api'
+import EmptyPlace from '../components/EmptyPlace.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import { useSession } from '../composables/session'
 import { dateTime } from '../format'
@@ -60,7 +61,15 @@ const begin = () =>
       <v-btn type="submit" variant="flat" color="primary" :disabled="!sound || !base" data-test="begin">Edit</v-btn>
       <p class="muted">Small letters, digits and hyphens. The copy is stored when you save it.</p>
     </form>
-    <div class="panel">
+    <EmptyPlace
+      v-if="loaded && !procedures.length"
+      title="No procedure yet"
+      about="A procedure says how a type of unit is tested: what is set, for how long, until when, what is measured, what is
+        a pass. It is kept in revisions; each is checked and can be rehearsed on a model before it touches hardware."
+    >
+      Begin from a ready one, or push a file with <code>usher procedure push FILE</code>.
+    </EmptyPlace>
+    <div v-else class="panel">
       <v-text-field v-model="search" label="Search" density="compact" hide-details class="mb-3" />
       <table v-if="shown.length" class="plain">
         <thead>
@@ -86,9 +95,7 @@ const begin = () =>
           </tr>
         </tbody>
       </table>
-      <p v-else-if="loaded" class="muted">
-        {{ procedures.length ? 'Nothing matches the search.' : 'There is no procedure yet. Begin from a ready one.' }}
-      </p>
+      <p v-else-if="loaded" class="muted">Nothing matches the search.</p>
     </div>
   </div>
 </template>

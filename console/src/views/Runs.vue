@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, type RunSummary } from '../api'
 import ImportPanel from '../components/ImportPanel.vue'
+import EmptyPlace from '../components/EmptyPlace.vue'
 import ProblemNote from '../components/ProblemNote.vue'
 import StateChip from '../components/StateChip.vue'
 import { useLive } from '../composables/live'
@@ -32,20 +33,23 @@ const more = ref(false)
 const loading = ref(true)
 const error = ref<unknown>(null)
 let timer = 0
+let newest = 0
 
 const chosen = () => Object.fromEntries(Object.entries(filter).filter(([, v]) => v))
 
 async function load(before?: string) {
+  const mine = ++newest // an answer to an earlier filter comes too late to be shown
   loading.value = true
   error.value = null
   try {
     const page = await api.runs({ ...chosen(), limit: String(pageSize), ...(before ? { before } : {}) })
+    if (mine !== newest) return
     runs.value = before ? [...runs.value, ...page] : page
     more.value = page.length === pageSize
   } catch (e) {
-    error.value = e
+    if (mine === newest) error.value = e
   } finally {
-    loading.value = false
+    if (mine === newest) loading.value = false
   }
 }
 
@@ -92,7 +96,16 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
       <v-select v-model="filter.outcome" :items="outcomes" label="Outcome" hide-details density="compact" />
     </div>
     <ProblemNote :error="error" />
-    <div class="panel scroll">
+    <EmptyPlace
+      v-if="!loading && !error && !runs.length && !Object.keys(chosen()).length"
+      title="No run on record"
+      about="Here every run stays: its curves, figures with limits and outcome, points, marks, and everything to download.
+        It is where one answers what happened."
+    >
+      Start the first one from a bay on the <router-link :to="{ name: 'floor' }">floor</router-link>, or import a log
+      that other equipment wrote.
+    </EmptyPlace>
+    <div v-else class="panel scroll">
       <table class="plain" data-test="runs">
         <thead>
           <tr>
@@ -127,9 +140,7 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
           </tr>
         </tbody>
       </table>
-      <p v-if="!loading && runs.length === 0" class="muted pa-2">
-        No run matches. Change the filter, or start one from a bay.
-      </p>
+      <p v-if="!loading && runs.length === 0" class="muted pa-2">No run matches. Change the filter.</p>
     </div>
     <div v-if="more"><v-btn :loading="loading" @click="load(runs.at(-1)?.id)">Show older runs</v-btn></div>
   </div>
