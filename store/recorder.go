@@ -171,6 +171,18 @@ func (r *Recorder) Frames() int64 {
 	return r.first + int64(len(r.open[0]))
 }
 
+// recorded is the time of the newest frame of the chunk that is open, and the number of all frames so far. Without a
+// frame in it the database knows more.
+func (r *Recorder) recorded() (end float64, frames int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	times := r.open[0]
+	if len(times) == 0 {
+		return 0, 0
+	}
+	return times[len(times)-1], r.first + int64(len(times))
+}
+
 // Finish writes everything that is pending together with columns of the run, and ends the recorder.
 func (r *Recorder) Finish(columns map[string]any) error {
 	r.store.mu.Lock()

@@ -203,6 +203,14 @@ func (s *Store) AbandonedRuns() ([]Run, error) { return s.Runs(RunFilter{State: 
 
 // Recorded is the time of the last recorded frame of a run, s, and the number of its frames.
 func (s *Store) Recorded(runID string) (end float64, frames int64, err error) {
+	s.mu.Lock()
+	live := s.recorders[runID]
+	s.mu.Unlock()
+	if live != nil {
+		if end, frames = live.recorded(); frames > 0 {
+			return end, frames, nil
+		}
+	}
 	var sum struct {
 		End    float64
 		Frames int64

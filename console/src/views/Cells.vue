@@ -84,8 +84,8 @@ if (sound.value) void match()
     <EmptyPlace
       v-if="!matching && !error"
       title="No cells matched yet"
-      about="Here the cells of a lot are sorted into packs whose cells are alike in capacity, resistance and the course of
-        their discharge. Each cell counts with its last run that has a capacity."
+      about="Here the cells of a lot are sorted into packs whose cells are alike in capacity, resistance and the
+        course of their discharge. Each cell counts with its last run that has a capacity."
     >
       Name the lot and the number of cells in a group, and press <strong>Match</strong>. For cells in series raise the
       weight of capacity, in parallel that of resistance.

@@ -65,8 +65,8 @@ async function stopAll() {
     <EmptyPlace
       v-else-if="live.list.length === 0"
       title="No bay yet"
-      about="Here every bay has a tile: the unit, the procedure, how far it is, and its live curve. A bay is a place where
-        one unit at a time is tested, with instruments in its seats."
+      about="Here every bay has a tile: the unit, the procedure, how far it is, and its live curve. A bay is a
+        place where one unit at a time is tested, with instruments in its seats."
     >
       Add instruments by their address on the <router-link :to="{ name: 'bench' }">bench</router-link>, then a bay with
       what fills its seats; or describe both in usher.yaml before the service starts.

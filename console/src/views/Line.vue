@@ -116,9 +116,9 @@ const add = () =>
     <EmptyPlace
       v-if="loaded && !waiting.length && !adding"
       title="Nothing waits"
-      about="Here runs wait for their bay. Each begins by itself when the one before it has ended: a night of batteries, or a
-        lot of cells that a handler puts in one after another. Where a person changes the unit, the line holds until
-        somebody lets it go on."
+      about="Here runs wait for their bay. Each begins by itself when the one before it has ended: a night of
+        batteries, or a lot of cells that a handler puts in one after another. Where a person changes the unit,
+        the line holds until somebody lets it go on."
     >
       <template v-if="session.mayOperate"
         >Press <strong>Put in line</strong>, choose bays and procedures, and type or scan the serial numbers; or on the

@@ -64,8 +64,9 @@ const begin = () =>
     <EmptyPlace
       v-if="loaded && !procedures.length"
       title="No procedure yet"
-      about="A procedure says how a type of unit is tested: what is set, for how long, until when, what is measured, what is
-        a pass. It is kept in revisions; each is checked and can be rehearsed on a model before it touches hardware."
+      about="A procedure says how a type of unit is tested: what is set, for how long, until when, what is
+        measured, what is a pass. It is kept in revisions; each is checked and can be rehearsed on a model
+        before it touches hardware."
     >
       Begin from a ready one, or push a file with <code>usher procedure push FILE</code>.
     </EmptyPlace>

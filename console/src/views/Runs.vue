@@ -99,8 +99,8 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
     <EmptyPlace
       v-if="!loading && !error && !runs.length && !Object.keys(chosen()).length"
       title="No run on record"
-      about="Here every run stays: its curves, figures with limits and outcome, points, marks, and everything to download.
-        It is where one answers what happened."
+      about="Here every run stays: its curves, figures with limits and outcome, points, marks, and everything to
+        download. It is where one answers what happened."
     >
       Start the first one from a bay on the <router-link :to="{ name: 'floor' }">floor</router-link>, or import a log
       that other equipment wrote.
