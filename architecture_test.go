@@ -47,7 +47,8 @@ var rules = []struct {
 	{"api", regexp.MustCompile(`^core/`), regexp.MustCompile(`^$`)},
 	{"store", regexp.MustCompile(`^(core/|api$)`), nil},
 	{"archive", regexp.MustCompile(`^(core/|api$|store$)`), nil},
-	{"engine", regexp.MustCompile(`^(core/|api$|archive$|store$|instrument|rehearsal$|warden$)`), nil},
+	{"engine/outputs", regexp.MustCompile(`^(core/|api$|instrument)`), nil},
+	{"engine", regexp.MustCompile(`^(core/|api$|archive$|engine/outputs$|store$|instrument|rehearsal$|warden$)`), nil},
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	// The service hands the dialects to the engine, and touches no instrument itself.

@@ -4,19 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"math"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"usherbench/api"
 	"usherbench/core/nameplate"
-	"usherbench/core/procedure"
-	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
+	"usherbench/engine/outputs"
 	"usherbench/store"
 	"usherbench/warden"
 )
@@ -27,12 +24,11 @@ type Bay struct {
 	engine  *Engine
 	name    string
 	config  BayConfig
-	seats   []*seat
-	sampler *sampler
+	outputs *outputs.Switchboard
+	sampler *outputs.Sampler
 	ctx     context.Context // ends when the bay is taken away or the engine closes
 	cancel  context.CancelFunc
 	wg      sync.WaitGroup
-	fed     map[*member]time.Time // when each armed watchdog was fed; owned by the bay's goroutine
 	// aliveUntil is by when the bay's goroutine will have been heard of again, Unix ns; the warden acts if it is not.
 	aliveUntil  atomic.Int64
 	drill       atomic.Bool // the next turn of the goroutine stands still on purpose
@@ -44,15 +40,11 @@ type Bay struct {
 
 	mu         sync.Mutex // guards what follows
 	state      api.BayState
-	alarm      string
-	safeSince  time.Time
-	byHand     bool // an output was switched on by hand and not made safe since
 	run        *liveRun
 	last       *api.RunSummary
 	values     []float64   // newest of each column
 	seenAt     []time.Time // when each came
 	readAt     time.Time
-	settings   map[string]procedure.Setting // what was set last, by column; cleared for outputs that were made safe
 	rate       rateMeter
 	progress   *stage.Progress
 	guards     []stage.GuardState
@@ -73,12 +65,9 @@ const (
 
 func newBay(e *Engine, name string, c BayConfig) *Bay {
 	b := &Bay{engine: e, name: name, config: c, state: api.BayIdle, requests: make(chan func()),
-		fed: map[*member]time.Time{}, wardenActed: make(chan warden.Report, 1), settings: map[string]procedure.Setting{}}
+		wardenActed: make(chan warden.Report, 1)}
 	b.ctx, b.cancel = context.WithCancel(e.ctx)
-	for _, seatName := range slices.Sorted(maps.Keys(c.Seats)) {
-		b.seats = append(b.seats, newSeat(seatName, c.Seats[seatName], e.instruments))
-	}
-	slices.SortStableFunc(b.seats, func(x, y *seat) int { return seats.ShownBefore(x.kind, y.kind) })
+	b.outputs = outputs.New(c.Seats, e.instruments, b.outputOptions())
 	if run, err := e.store.LatestRun(name); err == nil {
 		summary := run.Summary()
 		b.last = &summary
@@ -87,17 +76,21 @@ func newBay(e *Engine, name string, c BayConfig) *Bay {
 	return b
 }
 
-// offOrder lists the seats that have an output in the order in which they are switched off.
-func (b *Bay) offOrder() []*seat {
-	order := slices.DeleteFunc(slices.Clone(b.seats), func(x *seat) bool { return !x.kind.HasOutput() })
-	slices.SortStableFunc(order, func(x, y *seat) int { return seats.OffBefore(x.kind, y.kind) })
-	return order
+// outputOptions say whom the outputs of the bay tell what.
+func (b *Bay) outputOptions() outputs.Options {
+	o := outputs.Options{Bay: b.name, Alive: b.alive, Log: b.engine.log, Journal: func(what, detail, runID string) {
+		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
+	}}
+	if w := b.engine.options.Warden; w != nil {
+		o.Energised = func(on bool) { w.Energised(b.name, on) }
+	}
+	return o
 }
 
 // start begins to sample.
 func (b *Bay) start() {
-	b.sampler = newSampler(b.ctx, &b.wg, b.seats)
-	b.values = make([]float64, len(b.sampler.columns))
+	b.sampler = outputs.NewSampler(b.ctx, &b.wg, b.outputs.Seats())
+	b.values = make([]float64, len(b.sampler.Columns))
 	b.seenAt = make([]time.Time, len(b.values))
 	for i := range b.values {
 		b.values[i] = math.NaN()
@@ -120,7 +113,7 @@ func (b *Bay) loop() {
 	ticker := time.NewTicker(idleInterval)
 	defer ticker.Stop()
 	for {
-		b.alive(idleInterval + joinWait)
+		b.alive(idleInterval + outputs.JoinWait)
 		select {
 		case <-b.ctx.Done():
 			return
@@ -135,42 +128,13 @@ func (b *Bay) loop() {
 // idle takes a reading, tells watchers, and goes on trying to make safe a bay that could not be confirmed off.
 func (b *Bay) idle() {
 	b.stallIfAsked()
-	b.mu.Lock()
-	alarmed := b.alarm != "" && b.safeSince.IsZero()
-	b.mu.Unlock()
-	if alarmed {
-		b.retrySafe()
-	}
-	b.feedWatchdogs()
-	values := make([]float64, len(b.sampler.columns))
-	b.sampler.sample(values, idleInterval, nil)
-	b.sampler.counters().Fill(trace.Frame{Values: values})
+	b.outputs.Retry(b.engine.ctx)
+	b.outputs.FeedWatchdogs(b.ctx)
+	values := make([]float64, len(b.sampler.Columns))
+	b.sampler.Sample(values, idleInterval, nil)
+	b.sampler.Counters().Fill(trace.Frame{Values: values})
 	b.show(values)
 	b.publish()
-}
-
-// retrySafe tries once more; only success goes to the journal.
-func (b *Bay) retrySafe() {
-	ctx, cancel := context.WithTimeout(b.engine.ctx, safeWithin)
-	defer cancel()
-	b.alive(safeWithin)
-	for _, x := range b.offOrder() {
-		if err := x.switchOff(ctx); err != nil {
-			return
-		}
-		x.energised.Store(false)
-	}
-	b.disarmWatchdogs(ctx)
-	b.setSafe(nil)
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: madeSafe,
-		Detail: "the instruments answer again, every output is read back as off"})
-}
-
-func (b *Bay) seatNames() (names []string) {
-	for _, s := range b.seats {
-		names = append(names, s.name)
-	}
-	return names
 }
 
 // show keeps the newest values for readouts.
@@ -201,29 +165,29 @@ func (b *Bay) Name() string { return b.name }
 
 // Status is how the bay is now.
 func (b *Bay) Status() api.Bay {
+	alarm, safeSince := b.outputs.Alarm(), b.outputs.SafeSince()
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := api.Bay{
-		Name: b.name, Title: b.config.Title, State: b.state, Alarm: b.alarm, Run: b.last, Progress: b.progress,
+		Name: b.name, Title: b.config.Title, State: b.state, Alarm: alarm, Run: b.last, Progress: b.progress,
 		Guards: b.guards, Stages: b.stages, Prompt: b.prompt, Adjustable: b.adjustable,
 		ReadAt: b.readAt, FrameRate: b.rate.rate, Readings: map[string]*float64{},
 	}
 	if s.Title == "" {
 		s.Title = b.name
 	}
-	if b.alarm != "" && b.state == api.BayIdle {
+	if alarm != "" && b.state == api.BayIdle {
 		s.State = api.BayAlarm
 	}
-	for _, x := range b.seats {
-		s.Seats = append(s.Seats, api.Seat{Name: x.name, Instrument: x.first().Name, Channel: x.first().Number, Gang: x.gang,
-			Controls: b.controls(x), Energised: x.energised.Load()})
+	for _, x := range b.outputs.Seats() {
+		s.Seats = append(s.Seats, api.Seat{Name: x.Name, Instrument: x.First().Name, Channel: x.First().Number, Gang: x.Gang,
+			Controls: b.controls(x), Energised: x.Energised()})
 	}
-	if !b.safeSince.IsZero() && b.state == api.BayIdle {
-		at := b.safeSince
-		s.SafeSince = &at
+	if !safeSince.IsZero() && b.state == api.BayIdle {
+		s.SafeSince = &safeSince
 	}
 	if b.sampler != nil {
-		for i, column := range b.sampler.columns {
+		for i, column := range b.sampler.Columns {
 			s.Readings[column] = inUnit(column, b.values[i])
 		}
 	}
@@ -239,20 +203,40 @@ func inUnit(column string, x float64) *float64 {
 	return &x
 }
 
-// own takes the bay for something that must be alone, or says who has it.
+// own takes the bay for something that must be alone, or says who has it, or that an output may still be on.
 func (b *Bay) own(state api.BayState) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if err := b.taken(); err != nil {
+		return err
+	}
+	if alarm := b.outputs.Alarm(); alarm != "" {
+		return fmt.Errorf("%w: %s: %s", ErrNotReady, b.name, alarm)
+	}
+	b.state = state
+	return nil
+}
+
+// ownForChange takes the bay to configure it anew, one with an alarm too: a wrong address may be its reason.
+func (b *Bay) ownForChange() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err := b.taken(); err != nil {
+		return err
+	}
+	b.state = api.BayStarting
+	return nil
+}
+
+// taken says who has the bay; nil: nobody. The bay's mutex is held.
+func (b *Bay) taken() error {
 	switch {
 	case b.state != api.BayIdle && b.last != nil && b.state != api.BayStarting:
 		return fmt.Errorf("%w: %s tests %s with %s since %s", ErrBusy, b.name, b.last.Serial, b.last.Procedure,
 			b.last.StartedAt.Format(time.TimeOnly))
 	case b.state != api.BayIdle:
 		return fmt.Errorf("%w: %s is starting a run", ErrBusy, b.name)
-	case b.alarm != "":
-		return fmt.Errorf("%w: %s: %s", ErrNotReady, b.name, b.alarm)
 	}
-	b.state = state
 	return nil
 }
 
@@ -280,15 +264,13 @@ func (b *Bay) do(ctx context.Context, work func()) error {
 func (b *Bay) Safe(by string) error {
 	if done := b.stopRun(by); done != nil {
 		<-done
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		if b.alarm != "" {
-			return errors.New(b.alarm)
+		if alarm := b.outputs.Alarm(); alarm != "" {
+			return errors.New(alarm)
 		}
 		return nil
 	}
 	var err error
-	if doErr := b.do(context.Background(), func() { err = b.makeSafe("asked by "+by, "") }); doErr != nil {
+	if doErr := b.do(context.Background(), func() { err = b.outputs.MakeSafe("asked by "+by, "") }); doErr != nil {
 		return doErr
 	}
 	return err

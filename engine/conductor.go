@@ -15,6 +15,7 @@ import (
 	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
+	"usherbench/engine/outputs"
 	"usherbench/store"
 	"usherbench/warden"
 )
@@ -65,11 +66,11 @@ const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{
 		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), done: make(chan struct{}),
-		counters: b.sampler.counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()),
+		counters: b.sampler.Counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()),
 		figured: make(chan stage.Figured, 1),
 	}
 	for _, column := range p.Columns {
-		r.picks = append(r.picks, b.sampler.columns.Index(column))
+		r.picks = append(r.picks, b.sampler.Columns.Index(column))
 	}
 	return r
 }
@@ -91,8 +92,9 @@ func (b *Bay) launch(ctx context.Context, r *liveRun, place uint) error {
 // handOver gives a run that is on record to the bay's goroutine.
 func (b *Bay) handOver(ctx context.Context, r *liveRun) error {
 	summary := r.record.Summary()
+	b.outputs.InUse(false)
 	b.mu.Lock()
-	b.run, b.last, b.safeSince = r, &summary, time.Time{}
+	b.run, b.last = r, &summary
 	b.boundBy(r.record.NameplateText)
 	b.stages = nil
 	for _, s := range r.program.Stages {
@@ -130,10 +132,10 @@ func (r *liveRun) conduct() {
 			r.suspend()
 			return
 		}
-		r.conclude(b.makeSafe("end of run "+r.record.ID, r.record.ID))
+		r.conclude(b.outputs.MakeSafe("end of run "+r.record.ID, r.record.ID))
 	}()
 	// The program begins from a known state.
-	if err := b.makeSafe("before run "+r.record.ID, r.record.ID); err != nil {
+	if err := b.outputs.MakeSafe("before run "+r.record.ID, r.record.ID); err != nil {
 		r.finish = &stage.Finish{Ending: stage.Aborted, Reason: "the outputs could not be confirmed off before the start"}
 		return
 	}
@@ -163,7 +165,7 @@ func (r *liveRun) conduct() {
 	defer timer.Stop()
 	defer due.Stop()
 	for r.finish == nil && !r.suspended {
-		b.alive(r.interval + joinWait)
+		b.alive(r.interval + outputs.JoinWait)
 		due.Reset(r.untilDue())
 		select {
 		case work := <-r.work:
@@ -218,7 +220,7 @@ func (r *liveRun) tick() {
 	b := r.bay
 	b.stallIfAsked()
 	all := make([]float64, len(r.record.Columns))
-	values := all[:len(b.sampler.columns)]
+	values := all[:len(b.sampler.Columns)]
 	before := r.now()
 	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 &&
 		still > warden.StallAfter.Seconds()*b.engine.Config().TimeFactor {
@@ -229,7 +231,7 @@ func (r *liveRun) tick() {
 	}
 	r.ticks++
 	last, judged := r.lastT, r.tickedAt > 0
-	skew := b.sampler.sample(values, r.interval, func() { r.glimpse(values) })
+	skew := b.sampler.Sample(values, r.interval, func() { r.glimpse(values) })
 	after := r.now()
 	r.tickedAt = after
 	// A frame's time is the middle of its readings, and later than the frame before.
@@ -252,10 +254,10 @@ func (r *liveRun) tick() {
 		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart",
 			skew.Milliseconds())})
 	}
-	if trouble := b.sampler.trouble(r.began, time.Duration(b.config.LostAfter)); trouble != "" && r.finish == nil {
+	if trouble := b.sampler.Trouble(r.began, time.Duration(b.config.LostAfter)); trouble != "" && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: trouble}))
 	}
-	b.feedWatchdogs()
+	b.outputs.FeedWatchdogs(b.ctx)
 	if err := r.recorder.Err(); err != nil && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t,
 			Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
@@ -379,7 +381,7 @@ func (r *liveRun) command(settings []procedure.Setting, paced bool) error {
 		if x == nil {
 			return fmt.Errorf("the bay has no seat %s", s.Seat)
 		}
-		if err := r.bay.command(context.Background(), x, s); err != nil {
+		if err := r.bay.outputs.Apply(context.Background(), x, s); err != nil {
 			return fmt.Errorf("%s was not carried out: %w", s, err)
 		}
 		r.tickedAt = 0 // a command may take its time
@@ -387,11 +389,4 @@ func (r *liveRun) command(settings []procedure.Setting, paced bool) error {
 	return nil
 }
 
-func (b *Bay) seat(name string) *seat {
-	for _, x := range b.seats {
-		if x.name == name {
-			return x
-		}
-	}
-	return nil
-}
+func (b *Bay) seat(name string) *outputs.Seat { return b.outputs.Seat(name) }

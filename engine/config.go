@@ -14,6 +14,7 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/nameplate"
 	"usherbench/core/seats"
+	"usherbench/engine/outputs"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport"
@@ -126,11 +127,11 @@ func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Librar
 	case len(s.Channels) > 0 && s.Instrument != "":
 		fail("give either instrument and channel, or gang and channels")
 		return errs
-	case len(s.Channels) > 0 && (len(s.Channels) < 2 || s.Gang != gangSeries && s.Gang != gangParallel):
+	case len(s.Channels) > 0 && (len(s.Channels) < 2 || s.Gang != outputs.GangSeries && s.Gang != outputs.GangParallel):
 		fail("channels that work as one are at least two, and gang says series or parallel")
 	case s.Gang != "" && len(s.Channels) == 0:
 		fail("gang %s needs channels: [{instrument: …, channel: 1}, …]", s.Gang)
-	case kind.Is(seats.Drains) && s.Gang == gangSeries:
+	case kind.Is(seats.Drains) && s.Gang == outputs.GangSeries:
 		fail("loads work together in parallel only: in series they would fight over the current")
 	case !kind.HasOutput() && s.Gang != "":
 		fail("only what has an output can be ganged")

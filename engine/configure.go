@@ -217,8 +217,8 @@ func (e *Engine) rebuild(dialects dialect.Library) error {
 func (e *Engine) halt(bays []*Bay) error {
 	for i, b := range bays {
 		err := b.ownForChange()
-		if err == nil && b.byHand {
-			if doErr := b.do(b.ctx, func() { err = b.makeSafe("the bay is configured anew", "") }); doErr != nil {
+		if err == nil && b.outputs.ByHand() {
+			if doErr := b.do(b.ctx, func() { err = b.outputs.MakeSafe("the bay is configured anew", "") }); doErr != nil {
 				err = doErr
 			}
 			if err != nil {
@@ -236,19 +236,6 @@ func (e *Engine) halt(bays []*Bay) error {
 		b.stop()
 	}
 	return nil
-}
-
-// ownForChange takes an idle bay; one with an alarm too, since a wrong address may be its reason.
-func (b *Bay) ownForChange() error {
-	b.mu.Lock()
-	alarm := b.alarm
-	b.alarm = ""
-	b.mu.Unlock()
-	err := b.own(api.BayStarting)
-	b.mu.Lock()
-	b.alarm = alarm
-	b.mu.Unlock()
-	return err
 }
 
 func (e *Engine) open(c Config, fresh map[string]bool, dialects dialect.Library) (map[string]*instrument.Instrument,
@@ -273,7 +260,7 @@ func (e *Engine) revive(name string, c Config) {
 	before := e.bays[name]
 	b := newBay(e, name, c.Bays[name])
 	if before != nil {
-		b.alarm = before.alarm
+		b.outputs.TakeOver(before.outputs)
 	}
 	e.bays[name] = b
 	e.mu.Unlock()

@@ -142,9 +142,9 @@ func (e *Engine) Close() error {
 	}
 	e.wg.Wait()
 	for _, b := range bays {
-		if b.byHand { // nobody else is left to change it
+		if b.outputs.ByHand() { // nobody else is left to change it
 			// The journal has what failed
-			_ = b.makeSafe("the service shuts down with an output on that was switched by hand", "")
+			_ = b.outputs.MakeSafe("the service shuts down with an output on that was switched by hand", "")
 		}
 	}
 	var errs []error
@@ -181,7 +181,7 @@ func (e *Engine) recoverAbandoned() error {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			_ = b.makeSafe("an output that was switched on by hand was left behind", "") // an alarm is kept by the bay
+			_ = b.outputs.MakeSafe("an output that was switched on by hand was left behind", "") // an alarm is kept by the bay
 		}()
 	}
 	wg.Wait()
@@ -206,7 +206,7 @@ func (e *Engine) endAbandoned(listed store.Run) error {
 	if ok {
 		off.foundOn = b.foundOn()
 		// An alarm is kept by the bay, which goes on trying.
-		off.err = b.makeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
+		off.err = b.outputs.MakeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
 		off.confirmed = time.Now()
 	} else {
 		e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "ALARM: make safe not possible",
@@ -243,14 +243,6 @@ func (e *Engine) endAborted(r store.Run, reason string) error {
 	}
 	e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
 	return e.store.DropSnapshot(r.ID)
-}
-
-// pause waits, or less if the context ends.
-func (e *Engine) pause(ctx context.Context, d time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(d):
-	}
 }
 
 // journal adds an entry; one that cannot be written goes to the log at least.

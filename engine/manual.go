@@ -14,6 +14,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
+	"usherbench/engine/outputs"
 	"usherbench/instrument/dialect"
 	"usherbench/store"
 )
@@ -33,12 +34,10 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	// On record before it is done, so that a service killed meanwhile finds what to switch off.
 	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
 	if setting.Quantity == seats.Output && setting.Word == "on" {
-		b.mu.Lock()
-		b.safeSince, b.byHand = time.Time{}, true
-		b.mu.Unlock()
+		b.outputs.InUse(true)
 	}
 	var setErr error
-	if err := b.do(ctx, func() { setErr = b.command(ctx, x, setting) }); err != nil {
+	if err := b.do(ctx, func() { setErr = b.outputs.Apply(ctx, x, setting) }); err != nil {
 		return err
 	}
 	if setErr != nil {
@@ -48,106 +47,19 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	return setErr
 }
 
-// command carries out a setting on a seat, for a run or by hand. The warden knows of an output before it goes on.
-func (b *Bay) command(ctx context.Context, x *seat, s procedure.Setting) error {
-	b.alive(x.within() + joinWait)
-	defer b.alive(idleInterval + joinWait)
-	if s.Quantity == seats.Output && s.Word == "on" {
-		b.energise(x)
-		if err := b.armWatchdogs(ctx, x); err != nil {
-			return err
-		}
-	}
-	if err := x.apply(ctx, s); err != nil {
-		return err
-	}
-	b.mu.Lock()
-	b.settings[s.Column()] = s
-	b.mu.Unlock()
-	if s.Quantity == seats.Output && s.Word == "off" {
-		b.settle(ctx, x)
-	}
-	return nil
-}
-
-// settle takes a seat that reads back as off for not energised any longer.
-func (b *Bay) settle(ctx context.Context, x *seat) {
-	for _, m := range x.members {
-		if on, err := m.OutputOn(ctx); on || err != nil {
-			return // it may be on; make safe will see to it
-		}
-	}
-	x.energised.Store(false)
-	if slices.ContainsFunc(b.seats, func(x *seat) bool { return x.energised.Load() }) {
-		return
-	}
-	b.disarmWatchdogs(ctx)
-	if w := b.engine.options.Warden; w != nil {
-		w.Energised(b.name, false)
-	}
-}
-
-func (b *Bay) energise(x *seat) {
-	x.energised.Store(true)
-	if w := b.engine.options.Warden; w != nil {
-		w.Energised(b.name, true)
-	}
-}
-
-// armWatchdogs arms the watchdog of every channel of a seat whose dialect has one.
-func (b *Bay) armWatchdogs(ctx context.Context, x *seat) error {
-	for _, m := range x.members {
-		w := m.Dialect.Watchdog
-		if !w.Arm.Exists() {
-			continue
-		}
-		if err := m.Send(ctx, "arm the watchdog", w.Arm, w.After.Seconds()); err != nil {
-			return err
-		}
-		b.fed[m] = time.Now()
-	}
-	return nil
-}
-
-// feedWatchdogs feeds those that are armed, in time. A watchdog without a message of its own is fed by every reading.
-func (b *Bay) feedWatchdogs() {
-	for m, at := range b.fed {
-		w := m.Dialect.Watchdog
-		if !w.Feed.Exists() || time.Since(at) < w.After/4 {
-			continue
-		}
-		ctx, cancel := context.WithTimeout(b.ctx, m.Dialect.Within)
-		if err := m.Send(ctx, "feed the watchdog", w.Feed, w.Feed.Word); err == nil {
-			b.fed[m] = time.Now()
-		}
-		cancel()
-	}
-}
-
-// disarmWatchdogs ends the watch over channels that are off. It is called with the bay's goroutine only, or
-// when there is none.
-func (b *Bay) disarmWatchdogs(ctx context.Context) {
-	for m := range b.fed {
-		if err := m.Send(ctx, "disarm the watchdog", m.Dialect.Watchdog.Disarm, m.Dialect.Watchdog.Disarm.Word); err != nil {
-			b.engine.log.Warn("disarm a watchdog", "instrument", m.Name, "err", err)
-		}
-		delete(b.fed, m)
-	}
-}
-
-func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *seat, error) {
+func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *outputs.Seat, error) {
 	x := b.seat(r.Seat)
 	if x == nil {
 		return procedure.Setting{}, nil, fmt.Errorf("%s has no seat %q; %s", b.name, r.Seat,
-			document.Suggest(r.Seat, b.seatNames()))
+			document.Suggest(r.Seat, b.outputs.Names()))
 	}
-	s, err := parseSetting(x.first().Dialect, r.Seat, r.Quantity, r.Value)
+	s, err := parseSetting(x.First().Dialect, r.Seat, r.Quantity, r.Value)
 	if err != nil {
 		return s, nil, err
 	}
-	if most, ok := x.most(s.Quantity); ok && s.Word == "" && (s.Value > most || s.Value < -most) {
+	if most, ok := x.Most(s.Quantity); ok && s.Word == "" && (s.Value > most || s.Value < -most) {
 		return s, nil, fmt.Errorf("%s is above the %s that %s can do; stay below", s, dialect.Show(s.Quantity, most),
-			x.channels())
+			x.Channels())
 	}
 	return s, x, nil
 }
@@ -180,10 +92,10 @@ func parseSetting(d *dialect.Dialect, seat, q, value string) (procedure.Setting,
 }
 
 // controls are what can be set by hand on a seat. The bay's mutex is held.
-func (b *Bay) controls(x *seat) []api.Control {
-	d := x.first().Dialect
+func (b *Bay) controls(x *outputs.Seat) []api.Control {
+	d := x.First().Dialect
 	list := []api.Control{}
-	for _, q := range append(slices.Clone(x.kind.Sets), "sense") {
+	for _, q := range append(slices.Clone(x.Kind.Sets), "sense") {
 		c := api.Control{Quantity: q}
 		_, number := d.Set[q]
 		switch {
@@ -195,8 +107,8 @@ func (b *Bay) controls(x *seat) []api.Control {
 		case number:
 			kind, _ := quantity.KindOf(q)
 			c.Unit = kind.Unit.Symbol
-			if most, ok := x.most(q); ok {
-				if w, limited := b.windows[x.name+"."+q]; limited {
+			if most, ok := x.Most(q); ok {
+				if w, limited := b.windows[x.Name+"."+q]; limited {
 					most = min(most, w.Max)
 				}
 				most /= kind.Unit.Factor
@@ -205,7 +117,7 @@ func (b *Bay) controls(x *seat) []api.Control {
 		default:
 			continue
 		}
-		if s, ok := b.settings[x.name+"."+q]; ok {
+		if s, ok := b.outputs.InForce(x.Name + "." + q); ok {
 			c.Value = s.Word
 			if s.Word == "" {
 				c.Value = dialect.Show(q, s.Value)
@@ -231,11 +143,11 @@ func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 	var text strings.Builder
 	text.WriteString("- name: as set by hand\n  set:\n")
 	any := false
-	for _, x := range b.offOrder() {
+	for _, x := range b.outputs.OffOrder() {
 		var parts []string
 		values := map[string]string{}
 		mode := ""
-		for _, q := range x.kind.Sets { // the mode stands first
+		for _, q := range x.Kind.Sets { // the mode stands first
 			value, err := b.present(ctx, x, q)
 			if err != nil {
 				return taken, fmt.Errorf("%w: %w", ErrNotReady, err)
@@ -253,8 +165,8 @@ func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 		}
 		if len(parts) > 0 {
 			any = true
-			fmt.Fprintf(&text, "    %s: {%s}\n", x.name, strings.Join(parts, ", "))
-			taken.Defaults[x.name] = values
+			fmt.Fprintf(&text, "    %s: {%s}\n", x.Name, strings.Join(parts, ", "))
+			taken.Defaults[x.Name] = values
 		}
 	}
 	if !any {
@@ -270,21 +182,19 @@ func (b *Bay) TakeOver(ctx context.Context) (api.TakenOver, error) {
 var levelOf = map[string]string{"voltage": "volts", "current": "amps", "power": "watts", "resistance": "ohms"}
 
 // present is what a quantity is set to now, as text; empty if nobody knows.
-func (b *Bay) present(ctx context.Context, x *seat, q string) (string, error) {
+func (b *Bay) present(ctx context.Context, x *outputs.Seat, q string) (string, error) {
 	if q == seats.Output {
-		on, err := x.first().OutputOn(ctx)
+		on, err := x.First().OutputOn(ctx)
 		return map[bool]string{true: "on", false: "off"}[on], err
 	}
-	if x.first().Dialect.Words[q] != nil {
-		if word, ok, err := x.first().Word(ctx, q); ok {
+	if x.First().Dialect.Words[q] != nil {
+		if word, ok, err := x.First().Word(ctx, q); ok {
 			return word, err
 		}
-	} else if value, ok, err := x.first().Setting(ctx, q); ok {
-		return dialect.Show(q, value/x.share(q, 1)), err
+	} else if value, ok, err := x.First().Setting(ctx, q); ok {
+		return dialect.Show(q, value/x.Share(q, 1)), err
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	s, ok := b.settings[x.name+"."+q]
+	s, ok := b.outputs.InForce(x.Name + "." + q)
 	switch {
 	case !ok:
 		return "", nil
@@ -296,14 +206,14 @@ func (b *Bay) present(ctx context.Context, x *seat, q string) (string, error) {
 
 // setDefaults sets what the seats have as defaults, before a run begins.
 func (b *Bay) setDefaults(ctx context.Context) error {
-	for _, x := range b.seats {
-		for _, q := range slices.Sorted(maps.Keys(x.config.Defaults)) {
-			s, err := parseSetting(x.first().Dialect, x.name, q, x.config.Defaults[q])
+	for _, x := range b.outputs.Seats() {
+		for _, q := range slices.Sorted(maps.Keys(x.Config.Defaults)) {
+			s, err := parseSetting(x.First().Dialect, x.Name, q, x.Config.Defaults[q])
 			if err == nil {
-				err = b.command(ctx, x, s)
+				err = b.outputs.Apply(ctx, x, s)
 			}
 			if err != nil {
-				return fmt.Errorf("default of %s: %w", x.name, err)
+				return fmt.Errorf("default of %s: %w", x.Name, err)
 			}
 		}
 	}
@@ -316,12 +226,12 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 	kind, known := seats.KindOf(seatName)
 	if x == nil || !known {
 		return fmt.Errorf("%w: %s has no seat %q; %s", ErrBadRequest, b.name, seatName,
-			document.Suggest(seatName, b.seatNames()))
+			document.Suggest(seatName, b.outputs.Names()))
 	}
 	if !slices.Contains(kind.Reads, q) {
 		return fmt.Errorf("%w: a %s has no %q; %s", ErrBadRequest, kind.Name, q, document.Suggest(q, kind.Reads))
 	}
-	sensor := x.config.Sensors[q]
+	sensor := x.Config.Sensors[q]
 	switch {
 	case change.Sensor != nil:
 		sensor = *change.Sensor
@@ -359,23 +269,18 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 }
 
 // unsensed is what the source of a sensor reads now.
-func (b *Bay) unsensed(x *seat, q string) (float64, error) {
+func (b *Bay) unsensed(x *outputs.Seat, q string) (float64, error) {
 	from := q
-	if s := x.config.Sensors[q]; s.From != "" {
+	if s := x.Config.Sensors[q]; s.From != "" {
 		from = s.From
 	}
-	readings := make([]float64, 0, len(x.members))
-	for _, m := range x.members {
-		m.reading.mu.Lock()
-		i := slices.Index(m.gives, from)
-		fresh := i >= 0 && time.Since(m.reading.lastGood) < time.Duration(b.config.LostAfter)
-		if fresh {
-			readings = append(readings, m.reading.values[i])
-		}
-		m.reading.mu.Unlock()
+	readings := make([]float64, 0, len(x.Members))
+	for _, m := range x.Members {
+		reading, fresh := m.Newest(from, time.Duration(b.config.LostAfter))
 		if !fresh {
 			return 0, fmt.Errorf("%w: %s does not read %s now", ErrNotReady, m.Name, from)
 		}
+		readings = append(readings, reading)
 	}
-	return x.joined(from, readings), nil
+	return x.Joined(from, readings), nil
 }

@@ -12,7 +12,7 @@ import (
 // rates warns of instruments that are slower than the record asks for.
 func (p *preflight) rates() {
 	every := p.program.Fastest() / p.bay.engine.Config().TimeFactor
-	for _, m := range p.bay.sampler.members {
+	for _, m := range p.bay.sampler.Members() {
 		// The median, so that a hiccup of a busy computer is not taken for the instrument's pace.
 		usual := m.Trace().Statistics().Median * time.Duration(len(m.Dialect.Read))
 		if usual.Seconds() > every {
@@ -35,7 +35,7 @@ func (p *preflight) disk() {
 		return
 	}
 	_, most := p.program.RunsFor()
-	need := most / p.program.Fastest() * float64(len(p.bay.sampler.columns)) * bytesPerValue
+	need := most / p.program.Fastest() * float64(len(p.bay.sampler.Columns)) * bytesPerValue
 	free := float64(fs.Bavail) * float64(fs.Bsize)
 	words := fmt.Sprintf("the record needs about %s, %s are free", megabytes(need), megabytes(free))
 	switch {

@@ -13,6 +13,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/shape"
+	"usherbench/engine/outputs"
 )
 
 const (
@@ -81,16 +82,16 @@ func (b *Bay) instrumentCannot(play *kinds.Play) string {
 		if x == nil {
 			return "there is no seat " + t.Seat
 		}
-		program := x.first().Dialect.Program
+		program := x.First().Dialect.Program
 		switch {
 		case !program.Levels.Exists():
-			return fmt.Sprintf("%s (%s) has no program of levels", t.Seat, x.first().Name)
+			return fmt.Sprintf("%s (%s) has no program of levels", t.Seat, x.First().Name)
 		case program.Of != t.Quantity:
-			return fmt.Sprintf("%s (%s) has a program of %s, not of %s", t.Seat, x.first().Name, program.Of, t.Quantity)
+			return fmt.Sprintf("%s (%s) has a program of %s, not of %s", t.Seat, x.First().Name, program.Of, t.Quantity)
 		}
 		if edge := t.Shape.ShortestEdge(); edge < edgeLevels*program.Shortest.Seconds()*(1-1e-9) {
 			return fmt.Sprintf("%s has an edge of %s, but %s holds each level for %s at least", t.Column(),
-				show(edge, quantity.Time), x.first().Name,
+				show(edge, quantity.Time), x.First().Name,
 				show(program.Shortest.Seconds(), quantity.Time))
 		}
 		if _, _, err := staircase(x, play, t); err != nil {
@@ -102,8 +103,8 @@ func (b *Bay) instrumentCannot(play *kinds.Play) string {
 
 // staircase makes the steps of a track as fine as the instrument has room for. off is how far they are from the
 // shape at most.
-func staircase(x *seat, play *kinds.Play, t kinds.Track) (steps []shape.Step, off float64, err error) {
-	program := x.first().Dialect.Program
+func staircase(x *outputs.Seat, play *kinds.Play, t kinds.Track) (steps []shape.Step, off float64, err error) {
+	program := x.First().Dialect.Program
 	low, high := t.Shape.Extremes()
 	resolution := math.Max(high-low, 1e-9) * finestShare
 	for range 12 {
@@ -148,11 +149,11 @@ func (r *liveRun) perform(ctx context.Context, action procedure.Action) error {
 		}
 		levels := make([]float64, len(steps))
 		for i, s := range steps {
-			levels[i] = x.share(t.Quantity, s.Level)
+			levels[i] = x.Share(t.Quantity, s.Level)
 		}
-		dwells := wholeDwells(steps, x.first().Dialect.Numbers.Format)
-		for _, m := range x.members {
-			r.bay.alive(m.Dialect.Within*3 + joinWait)
+		dwells := wholeDwells(steps, x.First().Dialect.Numbers.Format)
+		for _, m := range x.Members {
+			r.bay.alive(m.Dialect.Within*3 + outputs.JoinWait)
 			if err := m.LoadProgram(ctx, levels, dwells, play.Times); err != nil {
 				return err
 			}
@@ -160,7 +161,7 @@ func (r *liveRun) perform(ctx context.Context, action procedure.Action) error {
 	}
 	r.performing = play
 	for _, t := range play.Tracks {
-		for _, m := range r.bay.seat(t.Seat).members {
+		for _, m := range r.bay.seat(t.Seat).Members {
 			if err := m.Send(ctx, "start the program", m.Dialect.Program.Start, 0); err != nil {
 				return err
 			}
@@ -187,19 +188,6 @@ func wholeDwells(steps []shape.Step, format func(float64) string) []float64 {
 	return dwells
 }
 
-// stopProgram stops a program that is still playing, as one that a killed service left behind.
-func (m *member) stopProgram(ctx context.Context) error {
-	program := m.Dialect.Program
-	if !program.Stop.Exists() || program.Running.Message == "" {
-		return nil
-	}
-	playing, err := m.YesNo(ctx, program.Running)
-	if err != nil || !playing {
-		return err
-	}
-	return m.Send(ctx, "stop the program", program.Stop, 0)
-}
-
 // halt stops programs that may still be playing.
 func (r *liveRun) halt(ctx context.Context) error {
 	if r.performing == nil {
@@ -207,7 +195,7 @@ func (r *liveRun) halt(ctx context.Context) error {
 	}
 	var errs []error
 	for _, t := range r.performing.Tracks {
-		for _, m := range r.bay.seat(t.Seat).members {
+		for _, m := range r.bay.seat(t.Seat).Members {
 			if stop := m.Dialect.Program.Stop; stop.Exists() {
 				errs = append(errs, m.Send(ctx, "stop the program", stop, 0))
 			}

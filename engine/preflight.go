@@ -16,6 +16,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
+	"usherbench/engine/outputs"
 	"usherbench/instrument"
 )
 
@@ -125,14 +126,14 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 		p.blocks("unit", "see what the handler says, and put the unit in place", "%s",
 			strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
 	}
-	for _, x := range b.seats {
+	for _, x := range b.outputs.Seats() {
 		p.instruments(ctx, x)
 	}
 	if p.blocked() != "" {
 		return p, nil // what follows would only repeat that an instrument does not answer
 	}
 	p.ranges()
-	for _, x := range b.seats {
+	for _, x := range b.outputs.Seats() {
 		p.protections(ctx, x)
 		p.sense(ctx, x)
 		p.interlock(ctx, x)
@@ -166,16 +167,16 @@ func (p *preflight) seats() {
 			continue
 		}
 		for _, mode := range need.Modes {
-			if _, ok := x.first().Dialect.Words[seats.Mode][mode]; !ok {
+			if _, ok := x.First().Dialect.Words[seats.Mode][mode]; !ok {
 				p.blocks("seats", "use another instrument", "%s must know the mode %s, which %s does not have", need.Name, mode,
-					x.channels())
+					x.Channels())
 			}
 		}
 		for _, column := range p.program.Reads() {
 			seat, q, _ := strings.Cut(column, ".")
-			if seat == need.Name && p.bay.sampler.columns.Index(column) < 0 {
+			if seat == need.Name && p.bay.sampler.Columns.Index(column) < 0 {
 				p.blocks("seats", "use an instrument that reads it, or take it out of the procedure",
-					"the procedure reads %s, but %s does not read %s", column, x.channels(), q)
+					"the procedure reads %s, but %s does not read %s", column, x.Channels(), q)
 			}
 		}
 	}
@@ -185,11 +186,11 @@ func (p *preflight) seats() {
 }
 
 // instruments checks that those of a seat answer, are what is expected, have no errors waiting, and are calibrated.
-func (p *preflight) instruments(ctx context.Context, x *seat) {
-	for _, m := range x.members {
+func (p *preflight) instruments(ctx context.Context, x *outputs.Seat) {
+	for _, m := range x.Members {
 		identity, err := m.Identify(ctx)
 		c := p.bay.engine.instrumentConfig(m.Name)
-		p.uses = append(p.uses, api.InstrumentUse{Seat: x.name, Instrument: m.Name, Channel: m.Number, Identity: identity,
+		p.uses = append(p.uses, api.InstrumentUse{Seat: x.Name, Instrument: m.Name, Channel: m.Number, Identity: identity,
 			Dialect:    m.Dialect.Name,
 			Calibrated: c.Calibrated, Due: c.Due})
 		switch {
@@ -243,7 +244,7 @@ func (p *preflight) calibration(name string, c InstrumentConfig) {
 }
 
 // tripped looks for a protection that has latched.
-func (p *preflight) tripped(ctx context.Context, m *member) {
+func (p *preflight) tripped(ctx context.Context, m *outputs.Member) {
 	if !m.Dialect.Tripped.Exists() {
 		return
 	}
@@ -281,12 +282,12 @@ func (p *preflight) ranges() {
 			continue
 		}
 		kind, _ := quantity.KindOf(q)
-		most, ok := x.most(q)
+		most, ok := x.Most(q)
 		if e := asked[column]; ok && math.Max(e.Max, -e.Min) > most {
 			good = false
 			p.blocks("range", "use another instrument or lower the setpoint", "%s must reach %s, but %s ends at %s", column,
 				show(math.Max(e.Max, -e.Min), kind.Unit.Dim),
-				x.channels(), show(most, kind.Unit.Dim))
+				x.Channels(), show(most, kind.Unit.Dim))
 		}
 	}
 	if good {
@@ -296,20 +297,20 @@ func (p *preflight) ranges() {
 
 // protections checks that none stands inside the test's range: an over-voltage trip below the top, a lockout
 // above the cutoff.
-func (p *preflight) protections(ctx context.Context, x *seat) {
+func (p *preflight) protections(ctx context.Context, x *outputs.Seat) {
 	extremes := p.program.Extremes()
-	for _, m := range x.members {
+	for _, m := range x.Members {
 		for _, name := range slices.Sorted(maps.Keys(m.Dialect.Protect)) {
 			q := name[:strings.Index(name, " ")]
-			level, known := p.program.Protect[x.name][name]
+			level, known := p.program.Protect[x.Name][name]
 			if !known {
 				read, ok, err := m.Setting(ctx, name)
 				if !ok || err != nil {
 					continue // it cannot be told, or says so when it is set
 				}
-				level = read / x.share(q, 1)
+				level = read / x.Share(q, 1)
 			}
-			column := x.name + "." + q
+			column := x.Name + "." + q
 			kind, _ := quantity.KindOf(q)
 			words := fmt.Sprintf("the protection %q of %s stands at %s", name, m.Name, show(level, kind.Unit.Dim))
 			if strings.HasSuffix(name, "above") {
@@ -326,10 +327,10 @@ func (p *preflight) protections(ctx context.Context, x *seat) {
 			p.fine("protection", "%s", words)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(p.program.Protect[x.name])) {
-		if _, ok := x.first().Dialect.Protect[name]; !ok {
+	for _, name := range slices.Sorted(maps.Keys(p.program.Protect[x.Name])) {
+		if _, ok := x.First().Dialect.Protect[name]; !ok {
 			p.warns("protection", "rely on guards, or use an instrument that has it",
-				"%s cannot set the protection %q that the procedure asks for", x.channels(), name)
+				"%s cannot set the protection %q that the procedure asks for", x.Channels(), name)
 		}
 	}
 }
@@ -348,29 +349,29 @@ func (p *preflight) lowest(column string) (float64, bool) {
 	return 0, false
 }
 
-func (p *preflight) sense(ctx context.Context, x *seat) {
-	i := slices.IndexFunc(p.program.Seats, func(s procedure.Seat) bool { return s.Name == x.name })
+func (p *preflight) sense(ctx context.Context, x *outputs.Seat) {
+	i := slices.IndexFunc(p.program.Seats, func(s procedure.Seat) bool { return s.Name == x.Name })
 	if i < 0 {
 		return
 	}
 	want := p.program.Seats[i].Sense
-	_, can := x.first().Dialect.Words["sense"][want]
+	_, can := x.First().Dialect.Words["sense"][want]
 	switch {
 	case want == "":
-		if now, ok, err := x.first().Word(ctx, "sense"); ok && err == nil {
-			p.fine("sense", "%s senses %s", x.name, map[string]string{"remote": "at its sense terminals",
+		if now, ok, err := x.First().Word(ctx, "sense"); ok && err == nil {
+			p.fine("sense", "%s senses %s", x.Name, map[string]string{"remote": "at its sense terminals",
 				"local": "at its output"}[now])
 		}
 	case !can && want == "remote":
 		p.blocks("sense", "use an instrument with sense leads, or sense: local",
-			"the procedure asks for remote sense, which %s does not have", x.channels())
+			"the procedure asks for remote sense, which %s does not have", x.Channels())
 	case can:
-		p.fine("sense", "%s is set to %s sense when the run begins", x.name, want)
+		p.fine("sense", "%s is set to %s sense when the run begins", x.Name, want)
 	}
 }
 
-func (p *preflight) interlock(ctx context.Context, x *seat) {
-	for _, m := range x.members {
+func (p *preflight) interlock(ctx context.Context, x *outputs.Seat) {
+	for _, m := range x.Members {
 		if !m.Dialect.Interlock.Exists() {
 			continue
 		}

@@ -22,13 +22,13 @@ const leastBackwards = 0.1
 
 // unit checks polarity and plausibility of the unit's voltage, with every output off.
 func (p *preflight) unit(ctx context.Context) error {
-	values := make([]float64, len(p.bay.sampler.columns))
+	values := make([]float64, len(p.bay.sampler.Columns))
 	var err error
 	if doErr := p.bay.do(ctx, func() {
-		if p.bay.byHand { // what was switched on by hand would hide what the unit gives
-			err = p.bay.makeSafe("before a preflight", "")
+		if p.bay.outputs.ByHand() { // what was switched on by hand would hide what the unit gives
+			err = p.bay.outputs.MakeSafe("before a preflight", "")
 		}
-		p.bay.sampler.sample(values, idleInterval, nil)
+		p.bay.sampler.Sample(values, idleInterval, nil)
 	}); doErr != nil {
 		return doErr
 	}
@@ -37,14 +37,14 @@ func (p *preflight) unit(ctx context.Context) error {
 		return nil
 	}
 	good := true
-	for _, x := range p.bay.seats {
-		column := x.name + ".volts"
-		i := p.bay.sampler.columns.Index(column)
+	for _, x := range p.bay.outputs.Seats() {
+		column := x.Name + ".volts"
+		i := p.bay.sampler.Columns.Index(column)
 		if i < 0 || math.IsNaN(values[i]) {
 			continue
 		}
 		volts := values[i]
-		r, _ := x.readSpec("volts").Find(volts)
+		r, _ := x.ReadSpec("volts").Find(volts)
 		if volts < -(leastBackwards + r.Bound(volts)) {
 			good = false
 			p.blocks("polarity", "turn the leads round", "%s reads %s: the unit is connected the wrong way round", column,
@@ -62,7 +62,7 @@ func (p *preflight) unit(ctx context.Context) error {
 				p.cells(volts))
 			continue
 		}
-		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.kind.Is(seats.Drains) &&
+		if empty, err := p.plate.Rating("empty_volts", quantity.Voltage); err == nil && x.Kind.Is(seats.Drains) &&
 			volts < empty {
 			what := fmt.Sprintf("%s reads %s at rest, below the %s that it would have with a tenth of its charge%s", column,
 				show(volts, quantity.Voltage), show(empty, quantity.Voltage), p.cells(volts))

@@ -16,6 +16,7 @@ import (
 	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
+	"usherbench/engine/outputs"
 	"usherbench/store"
 )
 
@@ -82,7 +83,7 @@ func (r *liveRun) suspend() {
 	b := r.bay
 	began, t := time.Now(), r.lastT
 	r.keeper.flush(r.recorder)
-	err := b.makeSafe("the service shuts down; run "+r.record.ID+" goes on when it is back", r.record.ID)
+	err := b.outputs.MakeSafe("the service shuts down; run "+r.record.ID+" goes on when it is back", r.record.ID)
 	var off *time.Time
 	if err == nil {
 		middle := began.Add(time.Since(began) / 2) // the outputs went off while that was done
@@ -109,16 +110,9 @@ func (r *liveRun) suspend() {
 
 // foundOn tells whether an output of the bay reads as on.
 func (b *Bay) foundOn() bool {
-	ctx, cancel := context.WithTimeout(b.engine.ctx, safeWithin)
+	ctx, cancel := context.WithTimeout(b.engine.ctx, outputs.SafeWithin)
 	defer cancel()
-	for _, x := range b.offOrder() {
-		for _, m := range x.members {
-			if on, err := m.OutputOn(ctx); err == nil && on {
-				return true
-			}
-		}
-	}
-	return false
+	return b.outputs.FoundOn(ctx)
 }
 
 // restore makes a live run of one that was left behind. The error says why it does not go on.
@@ -306,9 +300,9 @@ func (b *Bay) remember(r *liveRun) {
 
 // complete gives a restored run what only a sampling bay has.
 func (b *Bay) complete(r *liveRun) {
-	r.counters, r.keeper = b.sampler.counters(), newKeeper(r.record.Columns)
+	r.counters, r.keeper = b.sampler.Counters(), newKeeper(r.record.Columns)
 	for _, column := range r.program.Columns {
-		r.picks = append(r.picks, b.sampler.columns.Index(column))
+		r.picks = append(r.picks, b.sampler.Columns.Index(column))
 	}
 }
 
@@ -338,7 +332,7 @@ func (r *liveRun) comeBack() {
 	r.act(r.machine.Advance(stage.Interrupted{T: back.gap.T0, Why: words}))
 	until := t + r.program.Resume.Rest
 	for r.finish == nil && !r.suspended && r.now() < until {
-		r.bay.alive(r.interval + joinWait)
+		r.bay.alive(r.interval + outputs.JoinWait)
 		select {
 		case work := <-r.work:
 			work()
@@ -371,7 +365,7 @@ func (r *liveRun) implausible() string {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for i, column := range b.sampler.columns {
+	for i, column := range b.sampler.Columns {
 		v := b.values[i]
 		if !strings.HasSuffix(column, ".volts") || math.IsNaN(v) {
 			continue

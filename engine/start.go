@@ -134,7 +134,7 @@ func (e *Engine) Library(name string) (string, error) {
 
 // columnsOf are the columns that a run records: what the bay reads and counts, then what the procedure derives.
 func (b *Bay) columnsOf(program *procedure.Program) []string {
-	columns := slices.Clone([]string(b.sampler.columns))
+	columns := slices.Clone([]string(b.sampler.Columns))
 	for _, d := range program.Derived {
 		columns = append(columns, d.Column)
 	}
@@ -202,10 +202,10 @@ func (b *Bay) handle(ctx context.Context, serial string, plate *nameplate.Namepl
 // specs are the accuracies of what the bay reads, by column.
 func (b *Bay) specs() map[string]uncertainty.Spec {
 	specs := map[string]uncertainty.Spec{}
-	for _, x := range b.seats {
-		for _, q := range x.gives {
-			if spec := x.readSpec(q); len(spec) > 0 {
-				specs[x.name+"."+q] = spec
+	for _, x := range b.outputs.Seats() {
+		for _, q := range x.Gives {
+			if spec := x.ReadSpec(q); len(spec) > 0 {
+				specs[x.Name+"."+q] = spec
 			}
 		}
 	}

@@ -42,7 +42,7 @@ func (r *liveRun) mark(m record.Mark) {
 func (r *liveRun) tell(frame, seen trace.Frame) {
 	b := r.bay
 	b.mu.Lock()
-	b.keep(frame.Values[:len(b.sampler.columns)])
+	b.keep(frame.Values[:len(b.sampler.Columns)])
 	b.rate.frame(frame.T)
 	b.mu.Unlock()
 	r.frames.frames = append(r.frames.frames, frame)

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -23,9 +22,9 @@ func (e *Engine) tellPlan() {
 	plan := warden.Plan{Bays: map[string][]warden.Channel{}}
 	for _, b := range e.Bays() {
 		channels := []warden.Channel{}
-		for _, x := range b.offOrder() {
-			for _, m := range x.members {
-				channels = append(channels, warden.Channel{Seat: x.name, Kind: x.kind.Name, Instrument: m.Name,
+		for _, x := range b.outputs.OffOrder() {
+			for _, m := range x.Members {
+				channels = append(channels, warden.Channel{Seat: x.Name, Kind: x.Kind.Name, Instrument: m.Name,
 					Address: m.Address.String(), Number: m.Number,
 					Dialect: m.Instrument.Dialect.Sources})
 			}
@@ -127,7 +126,7 @@ func (b *Bay) Drill(ctx context.Context, by string) (api.Drill, error) {
 	switch {
 	case b.engine.options.Warden == nil:
 		return api.Drill{}, fmt.Errorf("%w: this service has no warden; start it with usher serve", ErrNotReady)
-	case !slices.ContainsFunc(b.seats, func(x *seat) bool { return x.energised.Load() }):
+	case !b.outputs.Energised():
 		return api.Drill{},
 			fmt.Errorf("%w: nothing is energised in %s, so there is nothing for the warden to do; switch an output on first",
 				ErrNotReady, b.name)

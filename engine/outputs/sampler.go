@@ -1,4 +1,4 @@
-package engine
+package outputs
 
 import (
 	"context"
@@ -28,15 +28,15 @@ type reading struct {
 	eager   atomic.Int64 // until when a slow channel reads on without being asked, Unix ns
 }
 
-// sampler reads the seats of a bay concurrently and joins their answers to frames. A slow or dead instrument
+// Sampler reads the seats of a bay concurrently and joins their answers to frames. A slow or dead instrument
 // never stalls the others: its values are missing in the frames meanwhile. One goroutine at a time may call its
 // methods.
-type sampler struct {
-	seats   []*seat
-	members []*member
-	columns trace.Columns
+type Sampler struct {
+	seats   []*Seat
+	members []*Member
+	Columns trace.Columns
 	places  [][]place // by seat: where each reading goes
-	done    chan *member
+	done    chan *Member
 	timer   *time.Timer
 	shares  []float64 // of the members of one seat, reused
 	began   time.Time // when the present frame began
@@ -48,35 +48,36 @@ type place struct {
 	column         int
 }
 
-// joinWait bounds how long a frame waits for its slowest reading, wall time. glimpseAfter is when guards look
+// JoinWait bounds how long a frame waits for its slowest reading, wall time. glimpseAfter is when guards look
 // at what is there.
 const (
-	joinWait     = 100 * time.Millisecond
+	JoinWait     = 100 * time.Millisecond
 	glimpseAfter = 5 * time.Millisecond
 	// slowAt is the least time that makes an instrument a slow one, for which no frame waits.
 	slowAt = 10 * time.Millisecond
 )
 
-func newSampler(ctx context.Context, wg *sync.WaitGroup, seats []*seat) *sampler {
-	s := &sampler{seats: seats, timer: time.NewTimer(time.Hour)}
+// NewSampler begins to read the seats whenever they are asked, until the context ends.
+func NewSampler(ctx context.Context, wg *sync.WaitGroup, seats []*Seat) *Sampler {
+	s := &Sampler{seats: seats, timer: time.NewTimer(time.Hour)}
 	for _, x := range seats {
-		s.columns = append(s.columns, x.kind.Columns(x.name, x.gives)...)
+		s.Columns = append(s.Columns, x.Kind.Columns(x.Name, x.Gives)...)
 	}
 	for _, x := range seats {
 		var ps []place
-		for _, q := range x.gives {
-			if c := s.columns.Index(x.name + "." + q); c >= 0 {
+		for _, q := range x.Gives {
+			if c := s.Columns.Index(x.Name + "." + q); c >= 0 {
 				from := q
-				if sensor := x.config.Sensors[q]; sensor.From != "" {
+				if sensor := x.Config.Sensors[q]; sensor.From != "" {
 					from = sensor.From
 				}
 				ps = append(ps, place{q, from, c})
 			}
 		}
 		s.places = append(s.places, ps)
-		s.members = append(s.members, x.members...)
+		s.members = append(s.members, x.Members...)
 	}
-	s.done = make(chan *member, len(s.members))
+	s.done = make(chan *Member, len(s.members))
 	for _, m := range s.members {
 		m.ask = make(chan struct{}, 1)
 		m.reading.values = make([]float64, len(m.gives))
@@ -89,22 +90,22 @@ func newSampler(ctx context.Context, wg *sync.WaitGroup, seats []*seat) *sampler
 	return s
 }
 
-// counters are those of the bay; a seat that measures watts keeps them.
-func (s *sampler) counters() *trace.Counters {
+// Counters are those of the bay; a seat that measures watts keeps them.
+func (s *Sampler) Counters() *trace.Counters {
 	var names []string
 	for _, x := range s.seats {
-		names = append(names, x.name)
+		names = append(names, x.Name)
 	}
-	c := trace.NewCounters(s.columns, names)
+	c := trace.NewCounters(s.Columns, names)
 	for _, x := range s.seats {
-		if slices.Contains(x.gives, "watts") {
-			c.Measured(x.name)
+		if slices.Contains(x.Gives, "watts") {
+			c.Measured(x.Name)
 		}
 	}
 	return c
 }
 
-func (m *member) readWhenAsked(ctx context.Context, done chan<- *member) {
+func (m *Member) readWhenAsked(ctx context.Context, done chan<- *Member) {
 	values := make([]float64, len(m.gives))
 	for {
 		select {
@@ -124,9 +125,9 @@ func (m *member) readWhenAsked(ctx context.Context, done chan<- *member) {
 }
 
 // readOnce takes one reading; slow tells whether the instrument is one that no frame waits for.
-func (m *member) readOnce(ctx context.Context, values []float64) (slow bool) {
+func (m *Member) readOnce(ctx context.Context, values []float64) (slow bool) {
 	began := time.Now()
-	err := m.Read(ctx, values)
+	err := m.drive.Read(ctx, values)
 	now := time.Now()
 	r := &m.reading
 	r.mu.Lock()
@@ -141,11 +142,11 @@ func (m *member) readOnce(ctx context.Context, values []float64) (slow bool) {
 	return r.usual > slowAt
 }
 
-// sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived
+// Sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived
 // columns are left at zero. interval is the time between frames: an instrument that usually takes longer than
 // half of it reads at its own rate, and the frames between its readings have none of it. If something is late,
 // glimpse is called once with what is there by then. skew is how far apart the readings came.
-func (s *sampler) sample(values []float64, interval time.Duration, glimpse func()) (skew time.Duration) {
+func (s *Sampler) Sample(values []float64, interval time.Duration, glimpse func()) (skew time.Duration) {
 	s.drain()
 	s.began = time.Now()
 	waiting := 0
@@ -155,7 +156,7 @@ func (s *sampler) sample(values []float64, interval time.Duration, glimpse func(
 		slow := r.usual > max(slowAt, interval/2)
 		r.mu.Unlock()
 		if slow {
-			r.eager.Store(s.began.Add(2*interval + joinWait).UnixNano())
+			r.eager.Store(s.began.Add(2*interval + JoinWait).UnixNano())
 		}
 		if !r.pending {
 			r.pending = true
@@ -169,8 +170,11 @@ func (s *sampler) sample(values []float64, interval time.Duration, glimpse func(
 	return s.join(values)
 }
 
+// Members lists the channels that are read.
+func (s *Sampler) Members() []*Member { return s.members }
+
 // drain notes who has answered since the last frame.
-func (s *sampler) drain() {
+func (s *Sampler) drain() {
 	for {
 		select {
 		case m := <-s.done:
@@ -182,7 +186,7 @@ func (s *sampler) drain() {
 }
 
 // await waits for answers, with a look at what is there when some are late.
-func (s *sampler) await(values []float64, waiting int, glimpse func()) {
+func (s *Sampler) await(values []float64, waiting int, glimpse func()) {
 	s.timer.Reset(glimpseAfter)
 	for late := false; waiting > 0; {
 		select {
@@ -197,7 +201,7 @@ func (s *sampler) await(values []float64, waiting int, glimpse func()) {
 				return
 			}
 			late = true
-			s.timer.Reset(joinWait - glimpseAfter)
+			s.timer.Reset(JoinWait - glimpseAfter)
 			if glimpse != nil {
 				s.fill(values, false)
 				glimpse()
@@ -208,7 +212,7 @@ func (s *sampler) await(values []float64, waiting int, glimpse func()) {
 }
 
 // asksAgain asks a fast channel once more whose answer was to the question of an earlier frame.
-func (s *sampler) asksAgain(m *member) bool {
+func (s *Sampler) asksAgain(m *Member) bool {
 	m.reading.mu.Lock()
 	old := m.reading.err == nil && m.reading.usual <= slowAt && m.reading.began.Before(s.began)
 	m.reading.mu.Unlock()
@@ -219,17 +223,17 @@ func (s *sampler) asksAgain(m *member) bool {
 }
 
 // join makes the frame of all readings that no frame had.
-func (s *sampler) join(values []float64) (skew time.Duration) {
+func (s *Sampler) join(values []float64) (skew time.Duration) {
 	return s.fill(values, true)
 }
 
 // fill puts readings that no frame had into the columns; take marks them as had.
-func (s *sampler) fill(values []float64, take bool) (skew time.Duration) {
+func (s *Sampler) fill(values []float64, take bool) (skew time.Duration) {
 	clear(values)
 	var first, last time.Time
 	for i, x := range s.seats {
 		fresh := true
-		for _, m := range x.members {
+		for _, m := range x.Members {
 			r := &m.reading
 			r.mu.Lock()
 			// What was asked for before the frame began may be from before a command; only slow instruments are read
@@ -252,7 +256,7 @@ func (s *sampler) fill(values []float64, take bool) (skew time.Duration) {
 			}
 		}
 		if fresh && take {
-			for _, m := range x.members {
+			for _, m := range x.Members {
 				m.reading.mu.Lock()
 				m.reading.taken = true
 				m.reading.mu.Unlock()
@@ -264,17 +268,17 @@ func (s *sampler) fill(values []float64, take bool) (skew time.Duration) {
 }
 
 // value is one quantity of a seat: the readings of its channels joined, and what a sensor makes of them.
-func (s *sampler) value(x *seat, p place) float64 {
+func (s *Sampler) value(x *Seat, p place) float64 {
 	v := s.raw(x, p.from)
-	if sensor, ok := x.config.Sensors[p.quantity]; ok {
+	if sensor, ok := x.Config.Sensors[p.quantity]; ok {
 		return sensor.Value(v)
 	}
 	return v
 }
 
-func (s *sampler) raw(x *seat, q string) float64 {
+func (s *Sampler) raw(x *Seat, q string) float64 {
 	s.shares = s.shares[:0]
-	for _, m := range x.members {
+	for _, m := range x.Members {
 		i := slices.Index(m.gives, q)
 		if i < 0 {
 			return math.NaN()
@@ -283,7 +287,7 @@ func (s *sampler) raw(x *seat, q string) float64 {
 		s.shares = append(s.shares, m.reading.values[i])
 		m.reading.mu.Unlock()
 	}
-	return x.joined(q, s.shares)
+	return x.Joined(q, s.shares)
 }
 
 // defaultImbalance is how far a share may be from the mean; below leastShare of the range nothing is said,
@@ -294,8 +298,8 @@ const (
 )
 
 // watchShares notes since when the channels of a gang have shared unevenly.
-func (s *sampler) watchShares(x *seat) {
-	q := map[string]string{gangSeries: "volts", gangParallel: "amps"}[x.gang]
+func (s *Sampler) watchShares(x *Seat) {
+	q := map[string]string{GangSeries: "volts", GangParallel: "amps"}[x.Gang]
 	if q == "" || math.IsNaN(s.raw(x, q)) {
 		return
 	}
@@ -306,12 +310,12 @@ func (s *sampler) watchShares(x *seat) {
 	for _, v := range s.shares {
 		worst = math.Max(worst, math.Abs(v-mean))
 	}
-	bound := x.config.Imbalance
+	bound := x.Config.Imbalance
 	if bound == 0 {
 		bound = defaultImbalance
 	}
 	least := 0.0
-	if most, ok := x.first().Dialect.Most(q); ok {
+	if most, ok := x.First().Dialect.Most(q); ok {
 		least = leastShare * most
 	}
 	switch {
@@ -324,9 +328,9 @@ func (s *sampler) watchShares(x *seat) {
 
 var errSilent = errors.New("the question is still open")
 
-// trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay
+// Trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay
 // allows, or a gang that shares unevenly for as long. It says what and what to do; empty if all is well.
-func (s *sampler) trouble(since time.Time, lostAfter time.Duration) string {
+func (s *Sampler) Trouble(since time.Time, lostAfter time.Duration) string {
 	for _, m := range s.members {
 		r := &m.reading
 		r.mu.Lock()
@@ -341,13 +345,13 @@ func (s *sampler) trouble(since time.Time, lostAfter time.Duration) string {
 			}
 			return fmt.Sprintf("instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then "+
 				"start again",
-				m.Name, m.seat.name, lostAfter.Seconds(), err)
+				m.Name, m.seat.Name, lostAfter.Seconds(), err)
 		}
 	}
 	for _, x := range s.seats {
 		if !x.uneven.IsZero() && time.Since(x.uneven) > lostAfter {
 			return fmt.Sprintf("the channels of %s (%s) share unevenly for %g s; "+
-				"check their wiring and that all are switched on", x.name, x.channels(), lostAfter.Seconds())
+				"check their wiring and that all are switched on", x.Name, x.Channels(), lostAfter.Seconds())
 		}
 	}
 	return ""

@@ -1,0 +1,84 @@
+package outputs
+
+import (
+	"context"
+	"time"
+
+	"usherbench/core/procedure"
+	"usherbench/core/seats"
+)
+
+// afterwards is how soon after a command the bay's goroutine is heard of again.
+const afterwards = 350 * time.Millisecond
+
+// Apply carries out a setting on every channel of a seat: the one way on. The warden knows of an output before it
+// goes on. On an error the seat counts as energised if it did before or was to be.
+func (s *Switchboard) Apply(ctx context.Context, x *Seat, setting procedure.Setting) error {
+	s.options.Alive(x.Within() + JoinWait)
+	defer s.options.Alive(afterwards)
+	if setting.Quantity == seats.Output && setting.Word == seats.On {
+		if err := s.energise(ctx, x); err != nil {
+			return err
+		}
+	}
+	if err := x.apply(ctx, setting); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.settings[setting.Column()] = setting
+	s.mu.Unlock()
+	if setting.Quantity == seats.Output && setting.Word == seats.Off {
+		s.settle(ctx, x)
+	}
+	return nil
+}
+
+// energise prepares for an output to go on: from here on it counts as on.
+func (s *Switchboard) energise(ctx context.Context, x *Seat) error {
+	x.energised.Store(true)
+	if s.options.Energised != nil {
+		s.options.Energised(true)
+	}
+	return s.armWatchdogs(ctx, x)
+}
+
+// armWatchdogs arms the watchdog of every channel of a seat whose dialect has one.
+func (s *Switchboard) armWatchdogs(ctx context.Context, x *Seat) error {
+	for _, m := range x.Members {
+		w := m.Dialect.Watchdog
+		if !w.Arm.Exists() {
+			continue
+		}
+		if err := m.drive.Send(ctx, "arm the watchdog", w.Arm, w.After.Seconds()); err != nil {
+			return err
+		}
+		s.fed[m] = time.Now()
+	}
+	return nil
+}
+
+// FeedWatchdogs feeds those that are armed, in time. A watchdog without a message of its own is fed by every reading.
+func (s *Switchboard) FeedWatchdogs(ctx context.Context) {
+	for m, at := range s.fed {
+		w := m.Dialect.Watchdog
+		if !w.Feed.Exists() || time.Since(at) < w.After/4 {
+			continue
+		}
+		attempt, cancel := context.WithTimeout(ctx, m.Dialect.Within)
+		if err := m.drive.Send(attempt, "feed the watchdog", w.Feed, w.Feed.Word); err == nil {
+			s.fed[m] = time.Now()
+		}
+		cancel()
+	}
+}
+
+// disarmWatchdogs ends the watch over channels that are off.
+func (s *Switchboard) disarmWatchdogs(ctx context.Context) {
+	for m := range s.fed {
+		disarm := m.Dialect.Watchdog.Disarm
+		if err := m.drive.Send(ctx, "disarm the watchdog", disarm, disarm.Word); err != nil {
+			s.options.Log.Warn("disarm a watchdog", "instrument", m.Name, "err", err)
+		}
+		delete(s.fed, m)
+	}
+}

@@ -1,0 +1,258 @@
+package outputs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"usherbench/api"
+	"usherbench/core/procedure"
+	"usherbench/core/seats"
+	"usherbench/core/uncertainty"
+	"usherbench/instrument"
+	"usherbench/instrument/dialect"
+	"usherbench/instrument/messages"
+)
+
+// Seat is a function of a bay with the channels that fill it: one, or a gang that works as one.
+type Seat struct {
+	Name    string
+	Kind    seats.Kind
+	Gang    string // "", gangSeries or gangParallel
+	Members []*Member
+	Gives   []string // what it reads
+	Config  api.SeatConfig
+	// energised is true from before the output is switched on until it is read back as off.
+	energised atomic.Bool
+	uneven    time.Time // since when the members have shared unevenly; owned by the sampler's caller
+}
+
+// The gangs.
+const (
+	GangSeries   = "series"
+	GangParallel = "parallel"
+)
+
+func newSeat(name string, c api.SeatConfig, instruments map[string]*instrument.Instrument) *Seat {
+	kind, _ := seats.KindOf(name)
+	x := &Seat{Name: name, Kind: kind, Gang: c.Gang, Config: c}
+	for _, ref := range c.All() {
+		x.Members = append(x.Members, newMember(x, instruments[ref.Instrument].Channel(max(ref.Channel, 1), kind.Name)))
+	}
+	x.Gives = slices.Clone(x.Members[0].gives)
+	for q, sensor := range c.Sensors {
+		if sensor.From != "" && !slices.Contains(x.Gives, q) {
+			x.Gives = append(x.Gives, q)
+		}
+	}
+	return x
+}
+
+// First is the channel that stands for the seat where one answer is enough.
+func (x *Seat) First() *Member { return x.Members[0] }
+
+// Channels lists the instruments with their channels, for messages.
+func (x *Seat) Channels() string {
+	var all []string
+	for _, m := range x.Members {
+		all = append(all, fmt.Sprintf("channel %d of %s", m.Number, m.Name))
+	}
+	return strings.Join(all, " and ")
+}
+
+// Share is what each member of the gang is set to so that together they give a value.
+func (x *Seat) Share(q string, value float64) float64 {
+	n := float64(len(x.Members))
+	switch {
+	case x.Gang == GangSeries && (q == "volts" || q == "watts" || q == "ohms"),
+		x.Gang == GangParallel && (q == "amps" || q == "watts"):
+		return value / n
+	case x.Gang == GangParallel && q == "ohms":
+		return value * n
+	}
+	return value
+}
+
+// Joined makes one reading of those of the members.
+func (x *Seat) Joined(q string, readings []float64) float64 {
+	sum, most := 0.0, math.Inf(-1)
+	for _, r := range readings {
+		sum += r
+		most = math.Max(most, r)
+	}
+	switch {
+	case len(readings) == 1:
+		return readings[0]
+	case q == "watts", x.Gang == GangSeries && q == "volts", x.Gang == GangParallel && q == "amps":
+		return sum
+	case q == "limited", q == "celsius":
+		return most
+	}
+	return sum / float64(len(readings))
+}
+
+// spec is the accuracy of what the gang reads or sets: gains stay, offsets and ranges add up where shares do.
+func (x *Seat) spec(q string, of uncertainty.Spec) uncertainty.Spec {
+	factor := 1 / x.Share(q, 1)
+	if factor == 1 || math.IsInf(factor, 0) {
+		return of
+	}
+	scaled := slices.Clone(of)
+	for i := range scaled {
+		scaled[i].To *= factor
+		scaled[i].Offset *= factor
+		scaled[i].Resolution *= factor
+	}
+	return scaled
+}
+
+// ReadSpec is the accuracy of a reading with what its sensor makes of it.
+func (x *Seat) ReadSpec(q string) uncertainty.Spec {
+	sensor, corrected := x.Config.Sensors[q]
+	from := q
+	if corrected && sensor.From != "" {
+		from = sensor.From
+	}
+	spec := x.spec(from, x.First().Dialect.ReadRanges[from])
+	if !corrected || sensor.Scale == 0 {
+		return spec
+	}
+	scaled := slices.Clone(spec)
+	for i := range scaled {
+		scaled[i].To *= math.Abs(sensor.Scale)
+		scaled[i].Offset *= math.Abs(sensor.Scale)
+		scaled[i].Resolution *= math.Abs(sensor.Scale)
+	}
+	return scaled
+}
+
+// Most is the largest value that can be set.
+func (x *Seat) Most(q string) (float64, bool) {
+	most, ok := x.First().Dialect.Most(q)
+	if !ok {
+		return 0, false
+	}
+	return most / x.Share(q, 1), true
+}
+
+// apply carries out one setting on every member.
+func (x *Seat) apply(ctx context.Context, s procedure.Setting) error {
+	var errs []error
+	for _, m := range x.Members {
+		if s.Word != "" {
+			errs = append(errs, m.drive.SetWord(ctx, s.Quantity, s.Word))
+		} else {
+			errs = append(errs, m.drive.Set(ctx, s.Quantity, x.Share(s.Quantity, s.Value)))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Within is how long one command to the seat may take at most.
+func (x *Seat) Within() time.Duration {
+	var sum time.Duration
+	for _, m := range x.Members {
+		sum += m.Dialect.Within + 200*time.Millisecond
+	}
+	return sum
+}
+
+// Energised tells whether the output may be on: from before it is switched on until it is read back as off.
+func (x *Seat) Energised() bool { return x.energised.Load() }
+
+// switchOff switches the output off and reads it back. Only then the seat counts as not energised.
+func (x *Seat) switchOff(ctx context.Context) error {
+	if !x.Kind.HasOutput() {
+		return nil
+	}
+	var errs []error
+	for _, m := range x.Members {
+		errs = append(errs, m.confirmOff(ctx))
+	}
+	err := errors.Join(errs...)
+	if err == nil {
+		x.energised.Store(false)
+	}
+	return err
+}
+
+// Driver is what this package asks of a channel. In tests it is a fake.
+type Driver interface {
+	// Read takes one reading of everything that the channel gives, SI.
+	Read(ctx context.Context, values []float64) error
+	// Set and SetWord make a setting, SwitchOff switches the output off in the quickest way.
+	Set(ctx context.Context, quantity string, value float64) error
+	SetWord(ctx context.Context, quantity, word string) error
+	SwitchOff(ctx context.Context) error
+	// OutputOn reads the output back; true with an error, since it may be on.
+	OutputOn(ctx context.Context) (bool, error)
+	// Send carries out a message of the dialect that is no setting, such as one to a watchdog.
+	Send(ctx context.Context, doing string, message dialect.Setter, value float64) error
+}
+
+// Member is one channel of a seat, with the goroutine that reads it.
+type Member struct {
+	*instrument.Channel
+	seat  *Seat
+	drive Driver // the channel itself
+	gives []string
+	ask   chan struct{} // asks the reader for one reading
+
+	// What follows is guarded by mu of the sampler's readings.
+	reading reading
+}
+
+func newMember(x *Seat, c *instrument.Channel) *Member {
+	return &Member{Channel: c, seat: x, drive: c, gives: c.Dialect.Gives()}
+}
+
+// confirmOff switches the channel off, urgently, and reads it back.
+func (m *Member) confirmOff(ctx context.Context) error {
+	attempt, cancel := context.WithTimeout(messages.Urgent(ctx), m.Dialect.Within+200*time.Millisecond)
+	defer cancel()
+	setErr := m.drive.SwitchOff(attempt)
+	on, err := m.drive.OutputOn(attempt)
+	switch {
+	case err != nil:
+		return errors.Join(setErr, err)
+	case on:
+		return errors.Join(setErr, errors.New("it reads back as on"))
+	}
+	return nil
+}
+
+// StopProgram stops a program that is still playing, as one that a killed service left behind.
+func (m *Member) StopProgram(ctx context.Context) error {
+	program := m.Dialect.Program
+	if !program.Stop.Exists() || program.Running.Message == "" {
+		return nil
+	}
+	playing, err := m.YesNo(ctx, program.Running)
+	if err != nil || !playing {
+		return err
+	}
+	return m.Send(ctx, "stop the program", program.Stop, 0)
+}
+
+// Newest is what the channel last read of a quantity, if that is not older than the given time.
+func (m *Member) Newest(q string, within time.Duration) (value float64, ok bool) {
+	m.reading.mu.Lock()
+	defer m.reading.mu.Unlock()
+	i := slices.Index(m.gives, q)
+	if i < 0 || time.Since(m.reading.lastGood) >= within {
+		return 0, false
+	}
+	return m.reading.values[i], true
+}
+
+// Usual is how long an answer takes, a moving average; 0 before the first.
+func (m *Member) Usual() time.Duration {
+	m.reading.mu.Lock()
+	defer m.reading.mu.Unlock()
+	return m.reading.usual
+}
