@@ -85,7 +85,7 @@ func (a *app) bench() *cobra.Command {
 func readings(bay api.Bay) [][]string {
 	rows := [][]string{{"QUANTITY", "READING"}}
 	for _, seat := range bay.Seats {
-		for _, q := range []string{"volts", "amps", "watts", "ohms", "celsius", "hertz"} {
+		for _, q := range quantity.Names(func(k quantity.Kind) bool { return k.Read }) {
 			column := seat.Name + "." + q
 			if value, ok := bay.Readings[column]; ok {
 				rows = append(rows, []string{column, reading(column, value)})

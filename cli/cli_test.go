@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -87,23 +88,48 @@ func TestCheckPrintsFindingsWithTheirPlace(t *testing.T) {
 	assert.Contains(t, out, "no findings; 4 stages, takes about 36.00 s")
 }
 
+// walk visits every command that a person may give.
+func walk(c *cobra.Command, visit func(*cobra.Command)) {
+	for _, sub := range c.Commands() {
+		if sub.Hidden || sub.Name() == "help" || sub.Name() == "completion" {
+			continue
+		}
+		if !sub.HasSubCommands() || sub.HasExample() {
+			visit(sub)
+		}
+		walk(sub, visit)
+	}
+}
+
+func TestTheCatalogueListsWhatThereIs(t *testing.T) {
+	alone(t)
+	code, out, _ := usher(t, "", "catalogue")
+	assert.Equal(t, 0, code)
+	for _, want := range []string{"volts", "VA", "cycler", "feeds, drains", "grid", "sweeps one or more quantities",
+		"efficiency", "Coulombic efficiency"} {
+		assert.Contains(t, out, want)
+	}
+	code, out, _ = usher(t, "", "catalogue", "stages")
+	assert.Equal(t, 0, code)
+	assert.NotContains(t, out, "efficiency")
+	code, _, _ = usher(t, "", "catalogue", "flavours")
+	assert.Equal(t, 2, code)
+	code, out, _ = usher(t, "", "catalogue", "--json")
+	assert.Equal(t, 0, code)
+	var c api.Catalogue
+	require.NoError(t, json.Unmarshal([]byte(out), &c))
+	assert.Equal(t, "volts", c.Quantities[0].Name)
+}
+
 func TestEveryCommandHelpsWithExamples(t *testing.T) {
 	alone(t)
-	for _, command := range []string{
-		"serve", "demo", "simbench", "simbench state", "simbench clip", "simbench fault", "sign-in", "sign-out",
-		"account add", "account list", "bench", "bench set", "bench read",
-		"bench safe", "procedure list", "procedure show", "procedure check", "procedure push", "nameplate list",
-		"nameplate show", "nameplate push", "run", "watch", "stop", "runs",
-		"show", "export", "report", "journal", "rehearse", "deviations", "judge", "table check", "table convert",
-		"table draw", "procedure revisions", "procedure difference",
-		"procedure export", "procedure import", "procedure ready", "queue", "queue add", "queue release", "queue remove",
-		"overlay", "match", "import", "pause", "resume", "skip", "extend", "note", "answer", "adjust",
-	} {
+	walk(cli.Root(), func(c *cobra.Command) {
+		command := strings.TrimPrefix(c.CommandPath(), "usher ")
 		code, out, _ := usher(t, "", append(strings.Fields(command), "--help")...)
 		assert.Equal(t, 0, code, command)
 		assert.Contains(t, out, "Examples:\n", command)
 		assert.Contains(t, out, "usher "+command, command)
-	}
+	})
 	for _, shell := range []string{"bash", "zsh", "fish"} {
 		code, out, _ := usher(t, "", "completion", shell)
 		assert.Equal(t, 0, code, shell)

@@ -132,7 +132,7 @@ Exit codes: 0 done or pass, 1 error, 2 wrong usage, 3 fail (marginal with --stri
 	root.AddCommand(a.serve(), a.warden(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(), a.bench(),
 		a.dialect(), a.preflight(), a.procedure(), a.nameplate(), a.run(), a.watch(), a.stop(),
 		a.runs(), a.show(), a.export(), a.report(), a.journal(), a.rehearse(), a.deviations(), a.judge(), a.tables(),
-		a.queue(), a.overlay(), a.match(), a.importLog())
+		a.queue(), a.overlay(), a.match(), a.importLog(), a.catalogue())
 	root.AddCommand(a.byHand()...)
 	wrapArgs(root)
 	return root

@@ -32,6 +32,11 @@ func (c *Client) Ready(ctx context.Context) ([]api.Procedure, error) {
 	return get[[]api.Procedure](ctx, c, one("ready"), nil)
 }
 
+// Catalogue tells which quantities and which kinds of seats, stages and figures there are.
+func (c *Client) Catalogue(ctx context.Context) (api.Catalogue, error) {
+	return get[api.Catalogue](ctx, c, one("catalogue"), nil)
+}
+
 // Outline takes a draft apart.
 func (c *Client) Outline(ctx context.Context, d api.Draft) (api.Outline, error) {
 	return call[api.Outline](ctx, c, http.MethodPost, one("procedures", "outline"), nil, d)

@@ -193,16 +193,13 @@ const (
 	timeShare   = 0.002
 )
 
-// compared are the quantities that are compared over time.
-var compared = []string{"volts", "amps", "watts", "celsius"}
-
 // Deviations compares a run with what was foretold.
 func (f *Foretold) Deviations(run Actual) []Deviation {
 	var all []Deviation
 	anchors := Anchors(run.Marks, run.Duration)
 	for _, t := range run.Traces {
-		_, q, _ := strings.Cut(t.Column, ".")
-		if slices.Contains(compared, q) && f.Columns.Index(t.Column) >= 0 {
+		kind, _ := quantity.KindOfColumn(t.Column)
+		if kind.Compared && f.Columns.Index(t.Column) >= 0 {
 			all = append(all, f.traceDeviations(run, anchors, t)...)
 		}
 	}

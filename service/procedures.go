@@ -171,3 +171,6 @@ func (s *Service) pushNameplate(c *echo.Context) error {
 	}
 	return c.JSON(http.StatusCreated, plate)
 }
+
+// catalogue tells what this program knows.
+func (s *Service) catalogue(c *echo.Context) error { return c.JSON(http.StatusOK, api.NewCatalogue()) }

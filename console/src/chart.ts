@@ -13,6 +13,7 @@ import { CanvasRenderer, SVGRenderer } from 'echarts/renderers'
 import type { EChartsOption } from 'echarts/types/dist/shared'
 import VChart from 'vue-echarts'
 
+import { drains, feeds, quantity } from './catalogue'
 import { type Tokens, tokens } from './theme'
 
 use([
@@ -38,20 +39,14 @@ export const palette = (dark: boolean): Tokens => (dark ? tokens.dark : tokens.l
 const patterns: ('solid' | number[])[] = ['solid', [10, 3], [2, 2], [10, 3, 2, 3], [5, 2], [1, 3], [10, 3, 2, 3, 2, 3]]
 export function dashes(seat: string): 'solid' | number[] {
   const number = Number(/\d+$/.exec(seat)?.[0] ?? 1)
-  if (number === 1) return seat === 'load' ? [6, 4] : 'solid'
+  if (number === 1) return drains(seat) && !feeds(seat) ? [6, 4] : 'solid'
   return patterns[(number - 1) % patterns.length]!
 }
 
-export function quantityColor(quantity: string, t: Tokens): string {
-  const known: Record<string, string> = {
-    volts: t.volts,
-    amps: t.amps,
-    watts: t.watts,
-    celsius: t.celsius,
-    charge: t.charge,
-    energy: t.charge,
-  }
-  return known[quantity] ?? t.muted
+// quantityColor is the colour that a quantity has everywhere.
+export function quantityColor(name: string, t: Tokens): string {
+  const token = quantity(name)?.colour ?? 'muted'
+  return token in t ? t[token as keyof Tokens] : t.muted
 }
 
 // svgOf draws an option once more as SVG, for a picture that scales.

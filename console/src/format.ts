@@ -1,4 +1,5 @@
 import type { Figure } from './api'
+import { catalogue, quantity } from './catalogue'
 
 const minus = '\u2212'
 
@@ -9,37 +10,20 @@ export function fixed(x: number | null | undefined, decimals: number): string {
   return (x < 0 && Number(text) !== 0 ? minus : '') + text
 }
 
-// Decimals of readouts: what the instruments resolve, so that digits neither jump nor lie.
-const decimals: Record<string, number> = {
-  volts: 3,
-  amps: 4,
-  watts: 2,
-  charge: 4,
-  energy: 3,
-  celsius: 1,
-  ohms: 3,
-  hertz: 2,
-}
-const units: Record<string, string> = {
-  volts: 'V',
-  amps: 'A',
-  watts: 'W',
-  charge: 'Ah',
-  energy: 'Wh',
-  celsius: '°C',
-  ohms: 'Ω',
-  hertz: 'Hz',
-}
-
-// What a person reads of a seat, in the order in which it is shown.
-const shown = ['volts', 'amps', 'watts', 'ohms', 'celsius', 'hertz']
+// columnsOf lists what a person reads of a seat, in the order in which it is shown.
 export const columnsOf = (seat: string, readings: Record<string, number | null>) =>
-  shown.map((q) => `${seat}.${q}`).filter((c) => c in readings)
+  catalogue.quantities
+    .filter((q) => q.read)
+    .map((q) => `${seat}.${q.name}`)
+    .filter((c) => c in readings)
 
 export const quantityOf = (column: string) => column.slice(column.indexOf('.') + 1)
 export const seatOf = (column: string) => column.slice(0, Math.max(column.indexOf('.'), 0))
-export const unitOf = (column: string) => units[quantityOf(column)] ?? ''
-export const reading = (column: string, x: number | null | undefined) => fixed(x, decimals[quantityOf(column)] ?? 3)
+export const unitOf = (column: string) => quantity(quantityOf(column))?.unit ?? ''
+export const reading = (column: string, x: number | null | undefined) =>
+  fixed(x, quantity(quantityOf(column))?.decimals ?? 3)
+// isDrawn tells whether curves show a column without being asked.
+export const isDrawn = (column: string) => quantity(quantityOf(column))?.drawn ?? false
 
 // seconds words a time in a run.
 export function seconds(s: number): string {

@@ -128,7 +128,7 @@ func (c *compiler) compare(e *compareExpr) (node, error) {
 	}
 	left, ld, right, rd = c.rates(left, ld, right, rd)
 	c.noteThreshold(first, mid, left, right, e.Op)
-	if ld != rd {
+	if !ld.Like(rd) {
 		return nil, &Error{e.Pos.Column, fmt.Sprintf("compares %s with %s; both sides must be of one kind", ld, rd)}
 	}
 	return comparison{left, right, e.Op, ld}, nil
@@ -192,7 +192,7 @@ func (c *compiler) sum(e *sumExpr) (number, quantity.Dimension, error) {
 			return nil, dim, err
 		}
 		value, dim, right, rd = c.rates(value, dim, right, rd)
-		if rd != dim {
+		if !rd.Like(dim) {
 			return nil, dim, &Error{tail.Pos.Column, fmt.Sprintf("adds or subtracts %s and %s; both must be of one kind", dim,
 				rd)}
 		}

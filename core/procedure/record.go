@@ -79,7 +79,7 @@ func (r *Reader) readDerived(n document.Node) {
 			continue
 		}
 		if dim, ok := r.expression(e.Value); ok {
-			if dim != kind.Unit.Dim {
+			if !dim.Like(kind.Unit.Dim) {
 				e.Value.Fail("the expression is %s, but %s are %s", dim, e.Key, kind.Unit.Dim)
 				continue
 			}

@@ -11,7 +11,13 @@ const Minus = "−"
 
 var displaySymbols = map[Dimension]string{
 	Voltage: "V", Current: "A", Power: "W", Resistance: "Ω", Time: "s", Frequency: "Hz", Charge: "Ah", Energy: "Wh",
-	Temperature: "°C", ChargeRate: "C",
+	Temperature: "°C", ChargeRate: "C", ApparentPower: "VA", ReactivePower: "var", Force: "N", TorqueMoment: "N·m",
+	Speed: "r/s", PlaneAngle: "°", Decibels: "dB", DecibelVolts: "dBV",
+}
+
+// unprefixed are the dimensions that are shown without an engineering prefix.
+var unprefixed = map[Dimension]bool{
+	Number: true, Temperature: true, ChargeRate: true, Speed: true, PlaneAngle: true, Decibels: true, DecibelVolts: true,
 }
 
 var steps = []struct {
@@ -41,7 +47,7 @@ func (q Quantity) Append(dst []byte, digits int) []byte {
 		return appendNumber(dst, value, digits, "", symbol)
 	case q.Dim == Charge || q.Dim == Energy:
 		value /= 3600
-	case q.Dim == Temperature || q.Dim == Number || q.Dim == ChargeRate:
+	case unprefixed[q.Dim]:
 		return appendNumber(dst, value, digits, "", symbol)
 	case !known:
 		if symbol = rateSymbol(q.Dim); symbol == "" {

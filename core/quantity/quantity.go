@@ -14,14 +14,32 @@ import (
 	"unicode/utf8"
 )
 
-// Dimension is the product of powers of the base units. The zero value is a pure number.
+// Dimension is the product of powers of the base units, and where people tell apart what physics does not, the aspect
+// under which it is meant. The zero value is a pure number.
 type Dimension struct {
-	Volt, Ampere, Second, Kelvin int8
+	Volt, Ampere, Second, Kelvin, Metre int8
 	// Rate counts C-rates, which become a current only with the rated capacity of a battery.
 	Rate int8
 	// Gram counts masses, as of active material.
 	Gram int8
+	// As is the aspect.
+	As Aspect
 }
+
+// Aspect tells apart quantities of one physical dimension that are written in units of their own.
+type Aspect uint8
+
+// The aspects.
+const (
+	Plain     Aspect = iota
+	Apparent         // VA, beside W
+	Reactive         // var, beside W
+	Torque           // N·m, beside Wh
+	Turning          // revolutions per second, beside Hz
+	Angle            // degrees, beside a plain number
+	Level            // dB, the logarithm of a ratio
+	VoltLevel        // dBV, a level over 1 V
+)
 
 // The dimensions that have a name of their own.
 var (
@@ -37,12 +55,23 @@ var (
 	Temperature = Dimension{Kelvin: 1}
 	ChargeRate  = Dimension{Rate: 1}
 	Mass        = Dimension{Gram: 1}
+
+	ApparentPower = Dimension{Volt: 1, Ampere: 1, As: Apparent}
+	ReactivePower = Dimension{Volt: 1, Ampere: 1, As: Reactive}
+	Force         = Dimension{Volt: 1, Ampere: 1, Second: 1, Metre: -1} // 1 N = 1 V·A·s/m
+	TorqueMoment  = Dimension{Volt: 1, Ampere: 1, Second: 1, As: Torque}
+	Speed         = Dimension{Second: -1, As: Turning}
+	PlaneAngle    = Dimension{As: Angle}
+	Decibels      = Dimension{As: Level}
+	DecibelVolts  = Dimension{As: VoltLevel}
 )
 
 var dimensionNames = map[Dimension]string{
 	Number: "a plain number", Voltage: "volts", Current: "amperes", Power: "watts", Resistance: "ohms", Time: "seconds",
 	Frequency: "hertz", Charge: "ampere-hours", Energy: "watt-hours", Temperature: "degrees Celsius",
-	ChargeRate: "a C-rate", Mass: "grams",
+	ChargeRate: "a C-rate", Mass: "grams", ApparentPower: "volt-amperes", ReactivePower: "vars", Force: "newtons",
+	TorqueMoment: "newton-metres", Speed: "revolutions per second", PlaneAngle: "degrees", Decibels: "decibels",
+	DecibelVolts: "decibels over 1 V",
 }
 
 // String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it
@@ -55,7 +84,7 @@ func (d Dimension) String() string {
 	for _, p := range []struct {
 		symbol string
 		power  int8
-	}{{"V", d.Volt}, {"A", d.Ampere}, {"s", d.Second}, {"K", d.Kelvin}, {"C", d.Rate}, {"g", d.Gram}} {
+	}{{"V", d.Volt}, {"A", d.Ampere}, {"s", d.Second}, {"m", d.Metre}, {"K", d.Kelvin}, {"C", d.Rate}, {"g", d.Gram}} {
 		if p.power == 0 {
 			continue
 		}
@@ -70,17 +99,41 @@ func (d Dimension) String() string {
 	return b.String()
 }
 
-// Times is the dimension of a product.
+// Times is the dimension of a product. A product with a plain number keeps its aspect, any other is physics' own:
+// torque times revolutions per second is power.
 func (d Dimension) Times(e Dimension) Dimension {
-	return Dimension{d.Volt + e.Volt, d.Ampere + e.Ampere, d.Second + e.Second, d.Kelvin + e.Kelvin, d.Rate + e.Rate,
-		d.Gram + e.Gram}
+	return Dimension{Volt: d.Volt + e.Volt, Ampere: d.Ampere + e.Ampere, Second: d.Second + e.Second,
+		Kelvin: d.Kelvin + e.Kelvin, Metre: d.Metre + e.Metre, Rate: d.Rate + e.Rate, Gram: d.Gram + e.Gram,
+		As: keptAspect(d, e)}
 }
 
-// Per is the dimension of a quotient.
+// Per is the dimension of a quotient. One by a plain number keeps its aspect; of watts by volt-amperes nothing is left.
 func (d Dimension) Per(e Dimension) Dimension {
-	return Dimension{d.Volt - e.Volt, d.Ampere - e.Ampere, d.Second - e.Second, d.Kelvin - e.Kelvin, d.Rate - e.Rate,
-		d.Gram - e.Gram}
+	q := Dimension{Volt: d.Volt - e.Volt, Ampere: d.Ampere - e.Ampere, Second: d.Second - e.Second,
+		Kelvin: d.Kelvin - e.Kelvin, Metre: d.Metre - e.Metre, Rate: d.Rate - e.Rate, Gram: d.Gram - e.Gram}
+	if e == Number {
+		q.As = d.As
+	}
+	return q
 }
+
+func keptAspect(d, e Dimension) Aspect {
+	switch {
+	case e == Number:
+		return d.As
+	case d == Number:
+		return e.As
+	}
+	return Plain
+}
+
+// Like tells whether two dimensions may be added and compared. Watts, volt-amperes and vars may: they are one in
+// physics, and a product of volts and amperes may be any of them.
+func (d Dimension) Like(e Dimension) bool {
+	return d == e || d.power() && e.power()
+}
+
+func (d Dimension) power() bool { return d == Power || d == ApparentPower || d == ReactivePower }
 
 // Quantity is a value in SI units with its dimension.
 type Quantity struct {

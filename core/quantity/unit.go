@@ -29,6 +29,11 @@ var baseUnits = map[string]baseUnit{
 	"°C": {Temperature, 1, false}, "K": {Temperature, 1, true},
 	"%": {Number, 0.01, false}, "ppm": {Number, 1e-6, false},
 	"C": {ChargeRate, 1, false}, "g": {Mass, 1e-3, true},
+	"VA": {ApparentPower, 1, true}, "var": {ReactivePower, 1, true},
+	"N": {Force, 1, true}, "N·m": {TorqueMoment, 1, true}, "Nm": {TorqueMoment, 1, true},
+	"r/s": {Speed, 1, false}, "r/min": {Speed, 1.0 / 60, false}, "rpm": {Speed, 1.0 / 60, false},
+	"°": {PlaneAngle, 1, false}, "deg": {PlaneAngle, 1, false},
+	"dB": {Decibels, 1, false}, "dBV": {DecibelVolts, 1, false},
 }
 
 var prefixes = map[string]float64{
@@ -42,11 +47,15 @@ var nearMisses = map[string]string{
 	"sec": "s", "msec": "ms", "usec": "µs", "secs": "s", "second": "s", "seconds": "s", "S": "s", "minute": "min",
 	"minutes": "min", "mins": "min",
 	"hour": "h", "hours": "h", "hr": "h", "hz": "Hz", "ah": "Ah", "wh": "Wh", "ohms": "Ω", "Ohm": "Ω", "R": "Ω",
-	"degC": "°C", "deg": "°C", "percent": "%", "pct": "%", "ma": "mA", "mv": "mV", "mS": "ms",
+	"degC": "°C", "degree": "°", "degrees": "°", "newton": "N", "newtons": "N", "va": "VA", "VAR": "var", "db": "dB",
+	"dBv": "dBV", "percent": "%", "pct": "%", "ma": "mA", "mv": "mV", "mS": "ms",
 }
 
 // ParseUnit reads a unit with an optional prefix, or a quotient of two: "mV", "Ah", "mV/s", "°C/min".
 func ParseUnit(symbol string) (Unit, error) {
+	if base, ok := baseUnits[symbol]; ok { // "r/s" is one unit
+		return Unit{symbol, base.dim, base.factor}, nil
+	}
 	top, bottom, quotient := strings.Cut(symbol, "/")
 	unit, err := simpleUnit(symbol, top)
 	if err != nil || !quotient {
@@ -78,8 +87,9 @@ func simpleUnit(whole, symbol string) (Unit, error) {
 	}
 	return Unit{},
 		syntaxError(whole,
-			"%q is not a unit; known are V, A, W, Ω, s, min, h, Hz, Ah, Wh, J, °C, K, %%, ppm, C, g with the prefixes p n "+
-				"µ m k M G", symbol)
+			"%q is not a unit; known are V, A, W, VA, var, Ω, s, min, h, Hz, Ah, Wh, J, N, N·m, r/s, r/min, °, °C, K, "+
+				"dB, dBV, "+
+				"%%, ppm, C, g with the prefixes p n µ m k M G", symbol)
 }
 
 // LiteralPattern is a regular expression for a number with an optional unit inside a longer text, for lexers.
@@ -114,46 +124,10 @@ var LiteralPattern = sync.OnceValue(func() string {
 	return `(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?(?:\s*` + one + `(?:/` + one + `)?)?`
 })
 
-// Kind is what a quantity of a seat is: its dimension and the unit in which people read it.
-type Kind struct {
-	Name string
-	Unit Unit
-}
-
-var kinds = func() map[string]Kind {
-	m := map[string]Kind{}
-	for name, symbol := range map[string]string{
-		"volts": "V", "amps": "A", "watts": "W", "ohms": "Ω", "celsius": "°C", "hertz": "Hz", "charge": "Ah",
-		"energy": "Wh",
-	} {
-		unit, err := ParseUnit(symbol)
-		if err != nil {
-			panic(err)
-		}
-		m[name] = Kind{name, unit}
-	}
-	m["limited"] = Kind{"limited", Unit{"", Number, 1}}
-	return m
-}()
-
-// KindOf looks up a quantity of a seat by its word: "volts", "amps", "charge" …
-func KindOf(name string) (Kind, bool) {
-	k, ok := kinds[name]
-	return k, ok
-}
-
-// KindOfColumn looks up the quantity of a run by its full name: "source.volts".
-func KindOfColumn(column string) (Kind, bool) {
-	_, name, ok := strings.Cut(column, ".")
-	if !ok {
-		return Kind{}, false
-	}
-	return KindOf(name)
-}
-
 // Symbol is the SI unit of a dimension that has one: "V", "A", "s"; empty for others.
 func Symbol(dim Dimension) string {
-	for _, symbol := range []string{"V", "A", "W", "Ω", "s", "Hz", "J", "°C"} {
+	for _, symbol := range []string{"V", "A", "W", "Ω", "s", "Hz", "J", "°C", "VA", "var", "N", "N·m", "r/s", "°",
+		"dB", "dBV"} {
 		if baseUnits[symbol].dim == dim {
 			return symbol
 		}

@@ -29,6 +29,17 @@ const (
 	Connects
 )
 
+// Words lists the roles by name: "feeds", "drains", "measures", "connects".
+func (r Role) Words() []string {
+	words := []string{}
+	for i, word := range []string{"feeds", "drains", "measures", "connects"} {
+		if r&(1<<i) != 0 {
+			words = append(words, word)
+		}
+	}
+	return words
+}
+
 // Kind says what a kind of seat reads, what can be set on it, and what it does.
 type Kind struct {
 	Name  string
@@ -66,7 +77,8 @@ var kinds = []Kind{
 		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Output}, Must: []string{Output}, Modes: modes},
 	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"},
 		Sets: []string{"volts", "amps", Output}, Must: []string{"volts", Output}},
-	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "ohms", "hertz"}},
+	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
+		"hertz"}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}},
 }
 

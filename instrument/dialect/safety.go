@@ -1,7 +1,6 @@
 package dialect
 
 import (
-	"maps"
 	"math"
 	"slices"
 	"time"
@@ -106,9 +105,7 @@ func readRanges(n document.Node) map[string]uncertainty.Spec {
 		kind, ok := quantity.KindOf(e.Key)
 		if !ok {
 			e.At.Fail("%q is not a quantity; %s", e.Key,
-				document.Suggest(e.Key,
-					slices.Sorted(maps.Keys(map[string]bool{"volts": true, "amps": true, "watts": true, "ohms": true, "celsius": true,
-						"hertz": true}))))
+				document.Suggest(e.Key, readable))
 			continue
 		}
 		var spec uncertainty.Spec

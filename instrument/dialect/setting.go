@@ -16,7 +16,7 @@ import (
 )
 
 // settable are the quantities that a number can be set for.
-var settable = []string{"volts", "amps", "watts", "ohms", "celsius", "hertz"}
+var settable = quantity.Names(func(k quantity.Kind) bool { return k.Set })
 
 func (r *reader) readSet(n document.Node) {
 	for _, e := range n.Entries() {
@@ -242,7 +242,7 @@ func (r *reader) registerReading(e document.Entry) (Reading, bool) {
 	return reading, true
 }
 
-var readable = []string{"volts", "amps", "watts", "ohms", "celsius", "hertz", "limited", "skip"}
+var readable = append(quantity.Names(func(k quantity.Kind) bool { return k.Read }), "limited", "skip")
 
 // query reads one question and what its answer gives.
 func (r *reader) query(n document.Node) Query {

@@ -1,14 +1,15 @@
 <script setup lang="ts">
-import { reactive, ref } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
 import { api, type BayConfig, type BenchConfig, type Dialect, type SeatConfig } from '../api'
+import { catalogue } from '../catalogue'
 import ConfirmButton from './ConfirmButton.vue'
 import ProblemNote from './ProblemNote.vue'
 
 // What fills the seats of every bay, and a form to change it.
 const props = defineProps<{ config: BenchConfig; dialects: Dialect[]; may: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
-const kinds = ['source', 'load', 'cycler', 'meter', 'thermo']
+const kinds = computed(() => catalogue.seats.map((k) => k.name))
 type Row = { seat: string; channels: { instrument: string; channel: number }[]; gang: string; before: SeatConfig }
 const editing = ref<string | null>(null)
 const form = reactive({ name: '', title: '', rows: [] as Row[] })
@@ -37,7 +38,7 @@ function edit(name: string) {
   error.value = null
 }
 function addSeat() {
-  const seat = kinds.find((k) => !form.rows.some((r) => r.seat === k)) ?? 'source2'
+  const seat = kinds.value.find((k) => !form.rows.some((r) => r.seat === k)) ?? 'source2'
   form.rows.push({
     seat,
     gang: 'parallel',

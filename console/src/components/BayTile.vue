@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 
 import type { Bay } from '../api'
+import { drains } from '../catalogue'
 import { columnsOf, seconds, timeOfDay } from '../format'
 import MiniCurve from './MiniCurve.vue'
 import Readout from './Readout.vue'
@@ -20,9 +21,7 @@ const edge = computed(() => {
   if (live.value) return 'live'
   return state.value === 'aborted' ? 'fail' : state.value
 })
-const output = computed(() =>
-  props.bay.seats.some((s) => s.name === 'load') ? 'load' : (props.bay.seats[0]?.name ?? 'source'),
-)
+const output = computed(() => props.bay.seats.find((s) => drains(s.name))?.name ?? props.bay.seats[0]?.name ?? '')
 const columns = computed(() => columnsOf(output.value, props.bay.readings).slice(0, 3))
 const value = (column: string) => (props.fresh ? props.bay.readings[column] : null)
 const what = computed(() => {

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 
 import type { Account } from '../api'
 import { useSession } from '../composables/session'
+import { loadCatalogue } from '../catalogue'
 import LanternMark from './LanternMark.vue'
 import ProblemNote from './ProblemNote.vue'
 
@@ -26,7 +27,9 @@ async function submit() {
   busy.value = true
   error.value = null
   try {
-    session.account = await props.enter(name.value, password.value)
+    const account = await props.enter(name.value, password.value)
+    await loadCatalogue()
+    session.account = account
     await router.replace(props.next)
   } catch (e) {
     error.value = e

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
+import { quantity } from '../catalogue'
 import { quantityOf, reading, unitOf } from '../format'
 
 const props = defineProps<{ column: string; value: number | null | undefined; label?: string; small?: boolean }>()
-const color = computed(() => `var(--${quantityOf(props.column)})`)
+const color = computed(() => `var(--${quantity(quantityOf(props.column))?.colour ?? 'ink'})`)
 const text = computed(() => reading(props.column, props.value))
 </script>
 

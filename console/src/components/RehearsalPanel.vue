@@ -2,7 +2,8 @@
 import { computed, ref } from 'vue'
 
 import type { Rehearsal } from '../api'
-import { seconds } from '../format'
+import { quantity } from '../catalogue'
+import { quantityOf, seconds } from '../format'
 import FiguresTable from './FiguresTable.vue'
 import ProblemNote from './ProblemNote.vue'
 import StateChip from './StateChip.vue'
@@ -28,12 +29,11 @@ const faults = [
   { title: 'a dead unit', value: 'dead' },
   { title: 'a weak pack', value: 'weak' },
 ]
-const drawn = /\.(volts|amps|watts|celsius)$/
 const lines = computed(() => {
   const r = props.rehearsal
   if (!r) return []
   return r.columns.flatMap((c, i) =>
-    drawn.test(c.name)
+    quantity(quantityOf(c.name))?.compared
       ? [{ column: c.name, data: r.t.map((t, k): [number, number | null] => [t, r.values[i]?.[k] ?? null]) }]
       : [],
   )

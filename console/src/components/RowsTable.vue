@@ -2,13 +2,13 @@
 import { computed } from 'vue'
 
 import type { Point } from '../api'
+import { quantity } from '../catalogue'
 import { quantityOf, reading, seconds, unitOf } from '../format'
 
 // The rows that acquire and seek took: each with the quantities that it has.
 const props = defineProps<{ points: Point[] }>()
-const order = ['volts', 'amps', 'watts', 'ohms', 'celsius', 'hertz']
 const columns = computed(() =>
-  [...new Set(props.points.flatMap((p) => Object.keys(p.averages)))].filter((c) => order.includes(quantityOf(c))),
+  [...new Set(props.points.flatMap((p) => Object.keys(p.averages)))].filter((c) => quantity(quantityOf(c))?.read),
 )
 </script>
 

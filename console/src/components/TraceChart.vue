@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
+import { catalogue, quantity } from '../catalogue'
 import { dashes, type Option, palette, quantityColor, save, svgOf, VChart } from '../chart'
 import { clock, quantityOf, reading, seatOf, unitOf } from '../format'
 
@@ -37,7 +38,9 @@ const box = ref<HTMLElement | null>(null)
 const panelHeight = 165
 const panelGap = 34
 const quantities = computed(() =>
-  ['volts', 'amps', 'watts', 'celsius', 'charge'].filter((q) => props.lines.some((l) => quantityOf(l.column) === q)),
+  catalogue.quantities
+    .filter((q) => q.charted && props.lines.some((l) => quantityOf(l.column) === q.name))
+    .map((q) => q.name),
 )
 // A legend of many traces takes a second line; on a phone three traces fill one.
 const { width } = useDisplay()
@@ -47,12 +50,9 @@ const head = computed(() => {
   return entries > 5 ? 50 : 34
 })
 const height = computed(() => quantities.value.length * (panelHeight + panelGap) + head.value + 12)
-const titles: Record<string, string> = {
-  volts: 'Volts (V)',
-  amps: 'Amps (A)',
-  watts: 'Watts (W)',
-  celsius: 'Temperature (°C)',
-  charge: 'Charge (Ah)',
+const title = (name: string) => {
+  const q = quantity(name)
+  return q?.unit ? `${q.title} (${q.unit})` : (q?.title ?? name)
 }
 
 function verticals(): object[] {
@@ -157,7 +157,7 @@ const option = computed<Option>(() => {
       type: 'value',
       gridIndex: i,
       scale: true,
-      name: titles[q],
+      name: title(q),
       nameTextStyle: { ...axisText, align: 'left', padding: [0, 0, 0, -52] },
       nameGap: 10,
       splitNumber: 4,

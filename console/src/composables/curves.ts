@@ -2,9 +2,9 @@ import { onUnmounted, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { api, type Frames, type Mark } from '../api'
 import type { Line } from '../components/TraceChart.vue'
+import { isDrawn } from '../format'
 import { useLive } from './live'
 
-const drawn = /\.(volts|amps|watts)$/
 // Beyond this many frames the curve is fetched anew, reduced to what the screen shows.
 const mostFrames = 3000
 // The picture is drawn anew at most this often, ms; frames come faster than an eye needs them.
@@ -36,7 +36,7 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
       const after = w.t.at(-1) ?? 0
       const newer = new Map(lines.value.map((l) => [l.column, l.data.filter(([t]) => t > after)]))
       lines.value = w.traces
-        .filter((t) => drawn.test(t.name))
+        .filter((t) => isDrawn(t.name))
         .map((t) => ({
           column: t.name,
           data: [...bands(w.t, t.min, t.max), ...(newer.get(t.name) ?? [])],
@@ -85,7 +85,7 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
     for (const f of all) {
       const before = new Map(lines.value.map((l) => [l.column, l.data]))
       lines.value = f.columns.flatMap((column, i) => {
-        if (!drawn.test(column)) return []
+        if (!isDrawn(column)) return []
         const old = before.get(column) ?? []
         const last = old.at(-1)?.[0] ?? -1
         const fresh = f.t.flatMap((t, k): [number, number | null][] =>

@@ -2,8 +2,7 @@ import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { api, type RunRehearsal } from '../api'
 import type { Line } from '../components/TraceChart.vue'
-
-const drawn = /\.(volts|amps|watts)$/
+import { isDrawn } from '../format'
 
 // useForetold fetches what the rehearsal of a run foretold, again whenever the key changes. A unit without a
 // model has none.
@@ -31,7 +30,7 @@ export function useForetold(run: Ref<string | undefined>, again: Ref<unknown>) {
     const r = rehearsal.value
     if (!r) return []
     return r.columns.flatMap((c, i) =>
-      drawn.test(c.name)
+      isDrawn(c.name)
         ? [
             {
               column: c.name,

@@ -2,6 +2,7 @@ import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
 
 import { type Account, api } from '../api'
+import { loadCatalogue } from '../catalogue'
 
 const rank = { viewer: 1, operator: 2, engineer: 3, admin: 4 } as const
 
@@ -13,7 +14,8 @@ export const useSession = defineStore('session', () => {
 
   async function load(): Promise<boolean> {
     try {
-      account.value = await api.me()
+      const [me] = await Promise.all([api.me(), loadCatalogue()])
+      account.value = me
     } catch {
       account.value = null
     }

@@ -2,9 +2,8 @@ import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { api, type Window } from '../api'
 import type { Line } from '../components/TraceChart.vue'
+import { isDrawn } from '../format'
 import { bands } from './curves'
-
-const drawn = /\.(volts|amps|watts)$/
 
 // useZoom shows a part of a recorded run: it fetches the visible window at the resolution of the screen, down to
 // single frames.
@@ -45,7 +44,7 @@ export function useZoom(run: Ref<string>) {
 
   const lines = computed<Line[]>(() =>
     (data.value?.traces ?? [])
-      .filter((t) => drawn.test(t.name))
+      .filter((t) => isDrawn(t.name))
       .map((t) => ({ column: t.name, data: bands(data.value!.t, t.min, t.max) })),
   )
   watch(

@@ -1,0 +1,81 @@
+package api
+
+import (
+	"usherbench/core/catalogue"
+	"usherbench/core/quantity"
+	"usherbench/core/seats"
+)
+
+// Catalogue is what this program knows: the quantities and the kinds of seats, stages and figures that there are.
+type Catalogue struct {
+	// Quantities stand in the order in which people read them.
+	Quantities []Quantity   `json:"quantities"`
+	Seats      []SeatKind   `json:"seats"`
+	Stages     []StageKind  `json:"stages"`
+	Figures    []FigureKind `json:"figures"`
+}
+
+// Quantity is what is read of a seat, set on it, or counted.
+type Quantity struct {
+	Name  string `json:"name"`
+	Unit  string `json:"unit"`
+	Title string `json:"title"`
+	// Decimals of a readout.
+	Decimals int `json:"decimals"`
+	// Colour names the colour that the quantity has everywhere.
+	Colour string `json:"colour"`
+	// Read is true for what people read of a seat, Drawn for what curves show without being asked, Charted for what has
+	// a panel of its own in them, Compared for what a run is held against its rehearsal by.
+	Read     bool `json:"read"`
+	Drawn    bool `json:"drawn"`
+	Charted  bool `json:"charted"`
+	Compared bool `json:"compared"`
+}
+
+// SeatKind is a kind of seat.
+type SeatKind struct {
+	Name  string   `json:"name"`
+	Roles []string `json:"roles"` // "feeds", "drains", "measures", "connects"
+	Reads []string `json:"reads"`
+	Sets  []string `json:"sets"`
+	Modes []string `json:"modes"`
+}
+
+// StageKind is a kind of stage.
+type StageKind struct {
+	Word  string `json:"word"`
+	About string `json:"about"`
+}
+
+// FigureKind is a figure that can be asked for.
+type FigureKind struct {
+	ID    string `json:"id"`
+	Title string `json:"title"`
+	Unit  string `json:"unit"`  // empty: that of the quantity it is asked for
+	Needs string `json:"needs"` // what the record must hold; empty: whatever there is
+}
+
+// NewCatalogue tells what this program knows.
+func NewCatalogue() Catalogue {
+	c := Catalogue{Quantities: []Quantity{}, Seats: []SeatKind{}, Stages: []StageKind{}, Figures: []FigureKind{}}
+	for _, q := range quantity.Kinds() {
+		c.Quantities = append(c.Quantities, Quantity{Name: q.Name, Unit: q.Unit.Symbol, Title: q.Title,
+			Decimals: q.Decimals, Colour: q.Colour, Read: q.Read, Drawn: q.Drawn, Charted: q.Charted, Compared: q.Compared})
+	}
+	for _, k := range seats.All() {
+		c.Seats = append(c.Seats, SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(k.Reads),
+			Sets: listed(k.Sets), Modes: listed(k.Modes)})
+	}
+	for _, k := range catalogue.Language().KindList() {
+		c.Stages = append(c.Stages, StageKind{Word: k.Word, About: k.About})
+	}
+	figures := catalogue.Figures()
+	for _, id := range figures.IDs() {
+		d := figures[id]
+		c.Figures = append(c.Figures, FigureKind{ID: d.ID, Title: d.Title, Unit: d.Unit, Needs: string(d.Needs)})
+	}
+	return c
+}
+
+// listed is a list that is [] in JSON when it is empty.
+func listed(words []string) []string { return append([]string{}, words...) }

@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"usherbench/api"
+)
+
+// catalogue lists what this program knows; no service is needed.
+func (a *app) catalogue() *cobra.Command {
+	parts := []string{"quantities", "seats", "stages", "figures"}
+	return &cobra.Command{
+		Use: "catalogue [PART]", Short: "List the quantities, seats, stages and figures that there are",
+		Long: "List what this program knows: the quantities of seats with their units, the kinds of seats with their\n" +
+			"roles, the kinds of stages, and the figures. PART is one of " + strings.Join(parts, ", ") + ".",
+		Example:   "  usher catalogue figures\n  usher catalogue --json",
+		ValidArgs: parts, Args: cobra.MatchAll(cobra.MaximumNArgs(1), cobra.OnlyValidArgs),
+		RunE: func(_ *cobra.Command, args []string) error {
+			c := api.NewCatalogue()
+			if a.json {
+				return a.printJSON(c)
+			}
+			for _, part := range parts {
+				if len(args) == 1 && args[0] != part {
+					continue
+				}
+				if err := a.table(catalogueRows(c, part)); err != nil {
+					return err
+				}
+				fmt.Fprintln(a.out)
+			}
+			return nil
+		},
+	}
+}
+
+// catalogueRows are a part of the catalogue as a table with its heading.
+func catalogueRows(c api.Catalogue, part string) (rows [][]string) {
+	switch part {
+	case "quantities":
+		rows = append(rows, []string{"QUANTITY", "UNIT", "IS"})
+		for _, q := range c.Quantities {
+			rows = append(rows, []string{q.Name, orDash(q.Unit), q.Title})
+		}
+	case "seats":
+		rows = append(rows, []string{"SEAT", "DOES", "READS", "SETS"})
+		for _, s := range c.Seats {
+			rows = append(rows, []string{s.Name, strings.Join(s.Roles, ", "), strings.Join(s.Reads, ", "),
+				orDash(strings.Join(s.Sets, ", "))})
+		}
+	case "stages":
+		rows = append(rows, []string{"STAGE", "DOES"})
+		for _, s := range c.Stages {
+			rows = append(rows, []string{s.Word, s.About})
+		}
+	case "figures":
+		rows = append(rows, []string{"FIGURE", "UNIT", "NEEDS", "IS"})
+		for _, f := range c.Figures {
+			rows = append(rows, []string{f.ID, orDash(f.Unit), orDash(f.Needs), f.Title})
+		}
+	}
+	return rows
+}

@@ -1,0 +1,95 @@
+package quantity
+
+import (
+	"slices"
+	"strings"
+)
+
+// Kind is a quantity of a seat: what it is, how people read it, and what is done with it. It is one row of the table
+// from which instruments, records, console and reports take what they know of it.
+type Kind struct {
+	Name string
+	Unit Unit // in which people read it
+	// Title is what an axis says: "Volts".
+	Title string
+	// Decimals of a readout: what instruments resolve, so that digits neither jump nor lie.
+	Decimals int
+	// Colour names the colour that it has everywhere.
+	Colour string
+	// Read is true for what an instrument may give, Set for what it may be set to, Counted for what is integrated from
+	// every frame.
+	Read, Set, Counted bool
+	// Drawn is true for what the curves of a run show without being asked, Charted for what has a panel of its own in
+	// them, Compared for what a run is held against its rehearsal by.
+	Drawn, Charted, Compared bool
+}
+
+// The table, in the order in which people read the quantities of a seat. To add a quantity add its row.
+var table = []Kind{
+	{Name: "volts", Unit: unit("V"), Title: "Volts", Decimals: 3, Colour: "volts", Read: true, Set: true, Drawn: true,
+		Charted: true, Compared: true},
+	{Name: "amps", Unit: unit("A"), Title: "Amps", Decimals: 4, Colour: "amps", Read: true, Set: true, Drawn: true,
+		Charted: true, Compared: true},
+	{Name: "watts", Unit: unit("W"), Title: "Watts", Decimals: 2, Colour: "watts", Read: true, Set: true, Drawn: true,
+		Charted: true, Compared: true},
+	{Name: "va", Unit: unit("VA"), Title: "Volt-amperes", Decimals: 2, Colour: "watts", Read: true, Charted: true},
+	{Name: "var", Unit: unit("var"), Title: "Vars", Decimals: 2, Colour: "watts", Read: true, Charted: true},
+	{Name: "factor", Unit: Unit{"", Number, 1}, Title: "Power factor", Decimals: 3, Colour: "muted", Read: true,
+		Charted: true},
+	{Name: "ohms", Unit: unit("Ω"), Title: "Ohms", Decimals: 3, Colour: "muted", Read: true, Set: true},
+	{Name: "celsius", Unit: unit("°C"), Title: "Temperature", Decimals: 1, Colour: "celsius", Read: true, Set: true,
+		Charted: true, Compared: true},
+	{Name: "hertz", Unit: unit("Hz"), Title: "Frequency", Decimals: 2, Colour: "muted", Read: true, Set: true},
+	{Name: "angle", Unit: unit("°"), Title: "Phase angle", Decimals: 1, Colour: "muted", Read: true},
+	{Name: "newtons", Unit: unit("N"), Title: "Force", Decimals: 2, Colour: "muted", Read: true, Charted: true},
+	{Name: "torque", Unit: unit("N·m"), Title: "Torque", Decimals: 3, Colour: "muted", Read: true, Set: true,
+		Charted: true},
+	{Name: "speed", Unit: unit("r/s"), Title: "Speed", Decimals: 2, Colour: "muted", Read: true, Set: true, Charted: true},
+	{Name: "percent", Unit: unit("%"), Title: "Percent", Decimals: 1, Colour: "muted", Read: true, Set: true,
+		Charted: true},
+	{Name: "decibels", Unit: unit("dB"), Title: "Level", Decimals: 2, Colour: "muted", Read: true},
+	{Name: "dbv", Unit: unit("dBV"), Title: "Level over 1 V", Decimals: 2, Colour: "muted", Read: true},
+	{Name: "charge", Unit: unit("Ah"), Title: "Charge", Decimals: 4, Colour: "charge", Counted: true, Charted: true},
+	{Name: "energy", Unit: unit("Wh"), Title: "Energy", Decimals: 3, Colour: "charge", Counted: true},
+	{Name: "limited", Unit: Unit{"", Number, 1}, Title: "In its limit", Colour: "muted"},
+}
+
+// unit is a unit that is written in the program.
+func unit(symbol string) Unit {
+	u, err := ParseUnit(symbol)
+	if err != nil {
+		panic(err)
+	}
+	return u
+}
+
+// Kinds lists the quantities of seats in the order in which people read them.
+func Kinds() []Kind { return slices.Clone(table) }
+
+// Names lists the quantities for which a condition holds, in their order.
+func Names(is func(Kind) bool) (names []string) {
+	for _, k := range table {
+		if is(k) {
+			names = append(names, k.Name)
+		}
+	}
+	return names
+}
+
+// KindOf looks up a quantity of a seat by its word: "volts", "amps", "charge" …
+func KindOf(name string) (Kind, bool) {
+	i := slices.IndexFunc(table, func(k Kind) bool { return k.Name == name })
+	if i < 0 {
+		return Kind{}, false
+	}
+	return table[i], true
+}
+
+// KindOfColumn looks up the quantity of a run by its full name: "source.volts".
+func KindOfColumn(column string) (Kind, bool) {
+	_, name, ok := strings.Cut(column, ".")
+	if !ok {
+		return Kind{}, false
+	}
+	return KindOf(name)
+}
