@@ -2,6 +2,7 @@
 package docs
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"regexp"
@@ -15,6 +16,7 @@ import (
 	"usherbench/core/condition"
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 	"usherbench/core/shape"
 	"usherbench/demo"
 )
@@ -42,18 +44,48 @@ func profiles() string {
 	return b.String()
 }
 
-const begin, end = "<!-- profiles: written by the test -->\n", "<!-- end of profiles -->\n"
+// written are the parts of the reference that a test writes, each between two comments that name it.
+var written = map[string]func() string{"profiles": profiles, "seats": seatTable, "quantities": quantityTable}
 
-func TestTheReferenceNamesEveryProfileAsItIs(t *testing.T) {
-	text := reference(t)
-	from, to := strings.Index(text, begin), strings.Index(text, end)
-	require.Positive(t, from)
-	if os.Getenv("USHER_WRITE_DOCS") != "" {
-		text = text[:from+len(begin)] + profiles() + text[to:]
-		require.NoError(t, os.WriteFile("procedures.md", []byte(text), 0o644))
-		return
+func TestWhatIsWrittenByTheTestIsAsItIs(t *testing.T) {
+	for name, content := range written {
+		text := reference(t)
+		begin, end := "<!-- "+name+": written by the test -->\n", "<!-- end of "+name+" -->\n"
+		from, to := strings.Index(text, begin), strings.Index(text, end)
+		require.Positive(t, from, name)
+		if os.Getenv("USHER_WRITE_DOCS") != "" {
+			text = text[:from+len(begin)] + content() + text[to:]
+			require.NoError(t, os.WriteFile("procedures.md", []byte(text), 0o644))
+			continue
+		}
+		assert.Equal(t, content(), text[from+len(begin):to], "write it anew with: USHER_WRITE_DOCS=1 go test ./docs")
 	}
-	assert.Equal(t, profiles(), text[from+len(begin):to], "write it anew with: USHER_WRITE_DOCS=1 go test ./docs")
+}
+
+func seatTable() string {
+	var b strings.Builder
+	b.WriteString("| seat | does to the unit | reads | is set |\n|---|---|---|---|\n")
+	for _, k := range seats.All() {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", k.Name, strings.Join(k.Roles.Words(), ", "), words(k.Reads),
+			words(k.Sets))
+	}
+	return b.String()
+}
+
+func quantityTable() string {
+	var b strings.Builder
+	b.WriteString("| quantity | unit | is |\n|---|---|---|\n")
+	for _, q := range quantity.Kinds() {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", q.Name, cmp.Or(q.Unit.Symbol, "–"), q.Title)
+	}
+	return b.String()
+}
+
+func words(all []string) string {
+	if len(all) == 0 {
+		return "–"
+	}
+	return "`" + strings.Join(all, "`, `") + "`"
 }
 
 func TestTheReferenceNamesEverythingThatTheParserKnows(t *testing.T) {

@@ -96,21 +96,28 @@ func effectOf(fault simbench.InstrumentFault, output bool) effect {
 func TestTheMatrixOfFaults(t *testing.T) {
 	var mu sync.Mutex
 	var cells []cell
+	kinds := map[string]simbench.Layout{
+		"supply": simbench.Converter, "load": simbench.Converter, "register-load": simbench.SerialLoad,
+		"cycler":   simbench.BatteryPack,
+		"analyser": simbench.Metered, "thermometer": simbench.Metered, "multimeter": simbench.BatteryPack,
+	}
+	ran := 0
 	t.Run("kinds", func(t *testing.T) {
-		for kind, layout := range map[string]simbench.Layout{
-			"supply": simbench.Converter, "load": simbench.Converter, "register-load": simbench.SerialLoad,
-			"cycler":   simbench.BatteryPack,
-			"analyser": simbench.Metered, "thermometer": simbench.Metered, "multimeter": simbench.BatteryPack,
-		} {
+		for kind, layout := range kinds {
 			t.Run(kind, func(t *testing.T) {
 				t.Parallel()
 				got := faultsOfKind(t, kind, layout)
 				mu.Lock()
 				defer mu.Unlock()
 				cells = append(cells, got...)
+				ran++
 			})
 		}
 	})
+	if ran < len(kinds) {
+		assert.Empty(t, os.Getenv("USHER_WRITE_DOCS"), "a part of the matrix is not written; run the whole test")
+		return // a part was asked for, or failed
+	}
 	slices.SortFunc(cells, func(a, b cell) int { return strings.Compare(a.kind+a.fault, b.kind+b.fault) })
 	text := faultsPage(cells)
 	if os.Getenv("USHER_WRITE_DOCS") != "" {

@@ -80,6 +80,8 @@ var kinds = []Kind{
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
 		"hertz"}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}},
+	// A switch joins what it stands between while it is on. It reads nothing.
+	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
 }
 
 // KindOf tells the kind of a seat from its name: "source" and "source2" are sources.

@@ -46,8 +46,8 @@ func TestColumnsAreReadingsAndWhatIsDerived(t *testing.T) {
 func TestSettingsHaveOneSafeOrder(t *testing.T) {
 	type setting struct{ seat, quantity, word string }
 	want := []setting{
-		{"load", Output, Off}, {"source", Output, Off}, {"load", Mode, "current"}, {"load", "amps", ""},
-		{"source", Output, On}, {"load", Output, On},
+		{"load", Output, Off}, {"source", Output, Off}, {"switch", Output, Off}, {"load", Mode, "current"},
+		{"load", "amps", ""}, {"switch2", Output, On}, {"source", Output, On}, {"load", Output, On},
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		got := rapid.Permutation(want).Draw(t, "order")

@@ -155,6 +155,37 @@ func TestWhatDrainsGoesOffBeforeWhatFeeds(t *testing.T) {
 	assert.Equal(t, seats.Off, off.Word)
 }
 
+func TestASwitchOpensWithoutCurrent(t *testing.T) {
+	b := newBench(t, []string{"switch", "source", "load"})
+	for _, seat := range []string{"switch", "source", "load"} {
+		require.NoError(t, b.output(t, seat, seats.On))
+	}
+	b.took()
+	require.NoError(t, b.board.MakeSafe("test", ""))
+	assert.Equal(t, []string{"load output off", "source output off", "switch output off"}, b.took()[:3])
+}
+
+// A seat that reads nothing is asked whether it is on, so that it is missed when it does not answer any longer.
+func TestASeatThatReadsNothingIsMissedToo(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBench(t, []string{"switch"})
+		ctx, cancel := context.WithCancel(t.Context())
+		var wg sync.WaitGroup
+		s := NewSampler(ctx, &wg, b.board.Seats())
+		began := time.Now()
+		s.Sample(nil, time.Second, nil)
+		time.Sleep(5 * time.Second)
+		b.fakes["switch"].mute = true
+		s.Sample(nil, time.Second, nil)
+		assert.Contains(t, s.Trouble(began, 2*time.Second), "instrument switch (switch) has not answered for 2 s")
+		b.fakes["switch"].mute = false
+		s.Sample(nil, time.Second, nil)
+		assert.Empty(t, s.Trouble(began, 2*time.Second))
+		cancel()
+		wg.Wait()
+	})
+}
+
 func TestOneThatStaysOnKeepsNoOtherOn(t *testing.T) { synctest.Test(t, staysOn) }
 
 func staysOn(t *testing.T) {

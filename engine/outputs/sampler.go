@@ -127,7 +127,12 @@ func (m *Member) readWhenAsked(ctx context.Context, done chan<- *Member) {
 // readOnce takes one reading; slow tells whether the instrument is one that no frame waits for.
 func (m *Member) readOnce(ctx context.Context, values []float64) (slow bool) {
 	began := time.Now()
-	err := m.drive.Read(ctx, values)
+	var err error
+	if len(m.gives) > 0 {
+		err = m.drive.Read(ctx, values)
+	} else { // a sign of life of what reads nothing
+		_, err = m.drive.OutputOn(ctx)
+	}
 	now := time.Now()
 	r := &m.reading
 	r.mu.Lock()

@@ -1,0 +1,82 @@
+package quantity
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestUnitsOfWhatComes(t *testing.T) {
+	for text, want := range map[string]Quantity{
+		"5 VA":      {5, ApparentPower},
+		"2.5 kvar":  {2500, ReactivePower},
+		"600 N":     {600, Force},
+		"14.3 N·m":  {14.3, TorqueMoment},
+		"1500 rpm":  {25, Speed},
+		"25 r/s":    {25, Speed},
+		"1500r/min": {25, Speed},
+		"120°":      {120, PlaneAngle},
+		"−3 dB":     {-3, Decibels},
+		"6 dBV":     {6, DecibelVolts},
+	} {
+		got, err := Parse(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want.Dim, got.Dim, text)
+		assert.InDelta(t, want.Value, got.Value, 1e-9, text)
+	}
+	_, err := Parse("5 VAR")
+	assert.ErrorContains(t, err, "write var")
+}
+
+func TestWhatPeopleTellApartIsShownSo(t *testing.T) {
+	for want, q := range map[string]Quantity{
+		"1.2 kVA":    {1200, ApparentPower},
+		"350 mvar":   {0.35, ReactivePower},
+		"14.3 N·m":   {14.3, TorqueMoment},
+		"24.167 r/s": {24.166667, Speed},
+		"−3 dB":      {-3, Decibels},
+		"120 °":      {120, PlaneAngle},
+		"2 kN":       {2000, Force},
+	} {
+		assert.Equal(t, want, q.Format(5))
+	}
+	assert.Equal(t, "volt-amperes", ApparentPower.String())
+	assert.Equal(t, "newton-metres", TorqueMoment.String())
+}
+
+func TestAspectsInArithmetic(t *testing.T) {
+	assert.Equal(t, Number, Power.Per(ApparentPower), "a power factor is a plain number")
+	assert.Equal(t, Power, TorqueMoment.Times(Speed), "torque times speed is power, but for 2π")
+	assert.Equal(t, TorqueMoment, TorqueMoment.Times(Number))
+	assert.Equal(t, ApparentPower, Number.Times(ApparentPower))
+	assert.Equal(t, Decibels, Decibels.Per(Number))
+	assert.Equal(t, Force, Energy.Per(Dimension{Metre: 1}))
+	assert.True(t, Power.Like(ApparentPower))
+	assert.True(t, Voltage.Times(Current).Like(ReactivePower))
+	assert.False(t, Energy.Like(TorqueMoment))
+	assert.False(t, Number.Like(Decibels), "3 dB is not 3")
+	assert.False(t, Frequency.Like(Speed))
+}
+
+func TestTheTableOfQuantitiesIsSound(t *testing.T) {
+	seen := map[string]bool{}
+	for _, k := range Kinds() {
+		assert.False(t, seen[k.Name], k.Name)
+		seen[k.Name] = true
+		assert.NotZero(t, k.Unit.Factor, k.Name)
+		assert.NotEmpty(t, k.Title, k.Name)
+		assert.NotEmpty(t, k.Colour, k.Name)
+		assert.False(t, k.Counted && (k.Read || k.Set), "%s is counted, not read", k.Name)
+		if k.Unit.Symbol != "" {
+			back, err := Parse("1 " + k.Unit.Symbol)
+			require.NoError(t, err, k.Name)
+			assert.Equal(t, k.Unit.Dim, back.Dim, k.Name)
+		}
+	}
+	_, ok := KindOfColumn("volts")
+	assert.False(t, ok, "a column names its seat")
+	va, ok := KindOfColumn("meter.va")
+	assert.True(t, ok)
+	assert.Equal(t, "VA", va.Unit.Symbol, "watts and volt-amperes are told apart")
+}
