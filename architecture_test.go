@@ -48,12 +48,15 @@ var rules = []struct {
 	{"store", regexp.MustCompile(`^(core/|api$)`), nil},
 	{"archive", regexp.MustCompile(`^(core/|api$|store$)`), nil},
 	{"engine/outputs", regexp.MustCompile(`^(core/|api$|instrument)`), nil},
-	{"engine", regexp.MustCompile(`^(core/|api$|archive$|engine/outputs$|store$|instrument|rehearsal$|warden$)`), nil},
+	{"live", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
+	{"engine",
+		regexp.MustCompile(`^(core/|api$|archive$|engine/outputs$|live$|store$|instrument|rehearsal$|warden$)`), nil},
+	{"line", regexp.MustCompile(`^(api|engine|store)$`), regexp.MustCompile(`^$`)},
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	// The service hands the dialects to the engine, and touches no instrument itself.
 	{"service",
-		regexp.MustCompile(`^(core/|api$|archive$|store$|engine$|report$|rehearsal$|tables$|console$|` +
+		regexp.MustCompile(`^(core/|api$|archive$|store$|engine$|line$|live$|report$|rehearsal$|tables$|console$|` +
 			`instrument/dialect$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},

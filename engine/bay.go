@@ -79,7 +79,7 @@ func newBay(e *Engine, name string, c BayConfig) *Bay {
 // outputOptions say whom the outputs of the bay tell what.
 func (b *Bay) outputOptions() outputs.Options {
 	o := outputs.Options{Bay: b.name, Alive: b.alive, Log: b.engine.log, Journal: func(what, detail, runID string) {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
+		b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
 	}}
 	if w := b.engine.options.Warden; w != nil {
 		o.Energised = func(on bool) { w.Energised(b.name, on) }
@@ -246,6 +246,26 @@ func (b *Bay) release() {
 	b.state = api.BayIdle
 }
 
+// Free tells whether a run could begin in the bay now.
+func (b *Bay) Free() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.state == api.BayIdle && b.run == nil
+}
+
+// Unit is the serial number of the unit that was tested last, or is; empty if there was none.
+func (b *Bay) Unit() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.last == nil {
+		return ""
+	}
+	return b.last.Serial
+}
+
+// Handled tells whether a unit handler changes the units of the bay.
+func (b *Bay) Handled() bool { return b.config.Handler != "" }
+
 // do has the bay's goroutine do some work and waits for it.
 func (b *Bay) do(ctx context.Context, work func()) error {
 	done := make(chan struct{})
@@ -254,7 +274,7 @@ func (b *Bay) do(ctx context.Context, work func()) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	case <-b.ctx.Done():
-		return errStopping
+		return ErrStopping
 	}
 	<-done
 	return nil

@@ -32,7 +32,7 @@ func (r *liveRun) conclude(safeErr error) {
 	ended := time.Now()
 	reason := r.finish.Reason
 	if r.tripped != "" {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped",
+		b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped",
 			Detail: r.tripped})
 	}
 	if safeErr != nil {
@@ -60,7 +60,7 @@ func (r *liveRun) conclude(safeErr error) {
 			b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
 		}
 	}
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " +
+	b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " +
 		string(r.finish.Ending), Detail: reason})
 	summary := r.record.Summary()
 	if stored, err := b.engine.store.Run(r.record.ID); err == nil {

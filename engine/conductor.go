@@ -84,7 +84,7 @@ func (b *Bay) launch(ctx context.Context, r *liveRun, place uint) error {
 		return fmt.Errorf("put the run on record: %w", err)
 	}
 	r.recorder = b.engine.store.NewRecorder(r.record.ID, r.record.Columns)
-	b.engine.journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",
+	b.engine.Journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",
 		Detail: fmt.Sprintf("%s revision %d on %s", r.record.Procedure, r.record.Revision, r.record.Serial)})
 	return b.handOver(ctx, r)
 }
@@ -113,8 +113,8 @@ func (b *Bay) handOver(ctx context.Context, r *liveRun) error {
 		r.abandon(ctx.Err().Error())
 		return ctx.Err()
 	case <-b.ctx.Done():
-		r.abandon(errStopping.Error())
-		return errStopping
+		r.abandon(ErrStopping.Error())
+		return ErrStopping
 	}
 }
 

@@ -143,7 +143,7 @@ func (e *Engine) change(by string, entry store.BenchEntry, what, detail string) 
 	if err := e.rebuild(e.dialects); err != nil {
 		return errors.Join(err, e.putBack(before, entry))
 	}
-	e.journal(store.JournalEntry{By: by, What: what, Detail: detail})
+	e.Journal(store.JournalEntry{By: by, What: what, Detail: detail})
 	return nil
 }
 
@@ -320,7 +320,7 @@ func (e *Engine) PutDialect(by, text string) (*dialect.Dialect, error) {
 		}
 		return nil, errors.Join(err, os.Remove(path))
 	}
-	e.journal(store.JournalEntry{By: by, What: "dialect stored", Detail: d.Name + ": " + d.Title})
+	e.Journal(store.JournalEntry{By: by, What: "dialect stored", Detail: d.Name + ": " + d.Title})
 	return e.Dialects()[d.Name], nil
 }
 

@@ -17,13 +17,14 @@ import (
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/messages"
+	"usherbench/live"
 	"usherbench/store"
 	"usherbench/warden"
 )
 
 // Engine runs the bays of one bench. It is safe for use by several goroutines.
 type Engine struct {
-	Hub *Hub
+	Hub *live.Hub
 
 	store   *store.Store
 	log     *slog.Logger
@@ -80,7 +81,8 @@ var (
 	// ErrBadRequest means that what was asked for is wrong in itself.
 	ErrBadRequest = errors.New("the request is wrong")
 
-	errStopping = errors.New("the service is shutting down")
+	// ErrStopping means that the service is shutting down.
+	ErrStopping = errors.New("the service is shutting down")
 )
 
 // Open checks the configuration, makes safe what a killed service left behind, and begins to sample every bay.
@@ -88,7 +90,7 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 	ctx, cancel := context.WithCancel(context.Background())
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
-		Hub: NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
+		Hub: live.NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
 		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
 		rehearsing: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)),
 	}
@@ -119,8 +121,6 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 		b.start()
 	}
 	e.goOn()
-	e.wg.Add(1)
-	go e.serveQueue()
 	if o.Warden != nil {
 		e.wg.Add(2)
 		go e.beat()
@@ -209,7 +209,7 @@ func (e *Engine) endAbandoned(listed store.Run) error {
 		off.err = b.outputs.MakeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
 		off.confirmed = time.Now()
 	} else {
-		e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "ALARM: make safe not possible",
+		e.Journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "ALARM: make safe not possible",
 			Detail: "the bay of an abandoned run is no longer configured; check its outputs by hand"})
 	}
 	if ok {
@@ -241,12 +241,12 @@ func (e *Engine) endAborted(r store.Run, reason string) error {
 			return err
 		}
 	}
-	e.journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
+	e.Journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
 	return e.store.DropSnapshot(r.ID)
 }
 
-// journal adds an entry; one that cannot be written goes to the log at least.
-func (e *Engine) journal(entry store.JournalEntry) {
+// Journal adds an entry; one that cannot be written goes to the log at least.
+func (e *Engine) Journal(entry store.JournalEntry) {
 	if err := e.store.Journal(entry); err != nil {
 		e.log.Error("journal", "err", err, "entry", entry)
 	}

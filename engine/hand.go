@@ -44,7 +44,7 @@ func (b *Bay) Intervene(ctx context.Context, by string, i api.Intervention) erro
 		if i.Seconds != 0 {
 			detail = fmt.Sprintf("%+g s", i.Seconds)
 		}
-		b.engine.journal(store.JournalEntry{By: by, Bay: b.name, RunID: r.record.ID, What: "run: " + string(i.Do),
+		b.engine.Journal(store.JournalEntry{By: by, Bay: b.name, RunID: r.record.ID, What: "run: " + string(i.Do),
 			Detail: detail})
 		b.publish()
 	}

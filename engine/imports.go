@@ -8,7 +8,7 @@ import (
 
 // Import brings a foreign log in as a run with its figures.
 func (e *Engine) Import(by string, request api.ImportLog) (store.Run, error) {
-	if err := checkSerial(request.Serial); err != nil {
+	if err := CheckSerial(request.Serial); err != nil {
 		return store.Run{}, err
 	}
 	run, err := archive.Import(e.store, by, request)
@@ -20,6 +20,6 @@ func (e *Engine) Import(by string, request api.ImportLog) (store.Run, error) {
 	if _, err := e.judge(run, columns); err != nil {
 		return run, err
 	}
-	e.journal(store.JournalEntry{By: by, RunID: run.ID, What: "log imported", Detail: run.Source + " as " + run.Serial})
+	e.Journal(store.JournalEntry{By: by, RunID: run.ID, What: "log imported", Detail: run.Source + " as " + run.Serial})
 	return e.store.Run(run.ID)
 }

@@ -32,7 +32,7 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	}
 	defer b.release()
 	// On record before it is done, so that a service killed meanwhile finds what to switch off.
-	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
+	b.engine.Journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
 	if setting.Quantity == seats.Output && setting.Word == "on" {
 		b.outputs.InUse(true)
 	}
@@ -41,7 +41,7 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 		return err
 	}
 	if setErr != nil {
-		b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() +
+		b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() +
 			": " + setErr.Error()})
 	}
 	return setErr

@@ -332,7 +332,7 @@ func (e *Engine) Judge(run store.Run, by string, j api.JudgeAgain) (api.Judgemen
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	e.journal(store.JournalEntry{By: by, Bay: run.Bay, RunID: run.ID, What: "judged again",
+	e.Journal(store.JournalEntry{By: by, Bay: run.Bay, RunID: run.ID, What: "judged again",
 		Detail: strings.TrimSuffix(fmt.Sprintf("%s → %s; %s", run.Outcome, stored.Outcome, j.Why), "; ")})
 	return JudgementOf(stored, run.Serial)
 }

@@ -100,7 +100,7 @@ func (r *liveRun) suspend() {
 		r.conclude(err)
 		return
 	}
-	b.engine.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run suspended",
+	b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run suspended",
 		Detail: byShutdown})
 	b.mu.Lock()
 	b.run, b.state = nil, api.BayIdle
@@ -262,7 +262,7 @@ func (e *Engine) goOn() {
 		b.complete(r)
 		var err error
 		if r.recorder, err = e.store.ContinueRecorder(e.ctx, *r.record); err == nil {
-			e.journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run resumed",
+			e.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run resumed",
 				Detail: "after a rest it goes on where it was: " + r.record.Procedure + " on " + r.record.Serial})
 			err = b.handOver(e.ctx, r)
 			b.remember(r)

@@ -28,7 +28,8 @@ import (
 
 var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
 
-func checkSerial(serial string) error {
+// CheckSerial tells what is wrong with a serial number.
+func CheckSerial(serial string) error {
 	if !serialPattern.MatchString(serial) {
 		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest,
 			serial)
@@ -39,12 +40,12 @@ func checkSerial(serial string) error {
 // StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady,
 // ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
-	return b.startInTurn(ctx, by, 0, request)
+	return b.StartInTurn(ctx, by, 0, request)
 }
 
-// startInTurn begins a run that has a place in the line, which is 0 if it did not wait.
-func (b *Bay) startInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error) {
-	if err := errors.Join(checkSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
+// StartInTurn begins a run that has a place in the line, which is 0 if it did not wait.
+func (b *Bay) StartInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error) {
+	if err := errors.Join(CheckSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
 		return api.RunSummary{}, err
 	}
 	if err := b.own(api.BayStarting); err != nil {
@@ -78,7 +79,7 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 		return nil, err
 	}
 	if blocked := flight.blocked(); blocked != "" {
-		b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "start refused", Detail: request.Procedure + " on " +
+		b.engine.Journal(store.JournalEntry{By: by, Bay: b.name, What: "start refused", Detail: request.Procedure + " on " +
 			request.Serial + ": " + blocked})
 		return nil, &Blocked{flight.findings, blocked}
 	}
@@ -149,8 +150,8 @@ type Blocked struct {
 
 func (b *Blocked) Error() string { return b.Words }
 
-// asks names the checks that block but for which a person may vouch.
-func (b *Blocked) asks() []string {
+// Asks names the checks that block but for which a person may vouch.
+func (b *Blocked) Asks() []string {
 	var names []string
 	for _, f := range b.Findings {
 		if f.Verdict == api.Blocks && f.Vouch {

@@ -99,7 +99,7 @@ func (e *Engine) readWardenLog() {
 			entry.What = "ALARM: the warden could not confirm"
 			entry.Detail += "; " + r.Failed
 		}
-		e.journal(entry)
+		e.Journal(entry)
 	}
 }
 
@@ -131,7 +131,7 @@ func (b *Bay) Drill(ctx context.Context, by string) (api.Drill, error) {
 			fmt.Errorf("%w: nothing is energised in %s, so there is nothing for the warden to do; switch an output on first",
 				ErrNotReady, b.name)
 	}
-	b.engine.journal(store.JournalEntry{By: by, Bay: b.name, What: "warden drill",
+	b.engine.Journal(store.JournalEntry{By: by, Bay: b.name, What: "warden drill",
 		Detail: "the conductor is stalled on purpose"})
 	select { // what an earlier drill left
 	case <-b.wardenActed:

@@ -42,7 +42,7 @@ func (s *Service) enqueue(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	runs, err := s.engine.Enqueue(who(c), body)
+	runs, err := s.line.Enqueue(who(c), body)
 	if err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (s *Service) dequeue(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.engine.Dequeue(who(c), id); err != nil {
+	if err := s.line.Dequeue(who(c), id); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -73,7 +73,7 @@ func (s *Service) release(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	w, err := s.engine.Release(who(c), id)
+	w, err := s.line.Release(who(c), id)
 	if err != nil {
 		return err
 	}

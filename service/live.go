@@ -9,7 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"usherbench/api"
-	"usherbench/engine"
+	"usherbench/live"
 )
 
 // tickInterval is how often a quiet stream says that it is alive. A client that hears nothing for three of
@@ -36,7 +36,7 @@ func (s *Service) live(c *echo.Context) error {
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
 	flusher := http.NewResponseController(w)
-	send := func(e engine.Event) error {
+	send := func(e live.Event) error {
 		if bay != "" && e.Bay != bay && e.Bay != "" {
 			return nil
 		}
@@ -50,7 +50,7 @@ func (s *Service) live(c *echo.Context) error {
 		if !known {
 			kind = api.EventReset
 		}
-		if err := send(engine.Event{ID: s.engine.Hub.LastID(), Kind: kind, Data: []byte("{}")}); err != nil {
+		if err := send(live.Event{ID: s.engine.Hub.LastID(), Kind: kind, Data: []byte("{}")}); err != nil {
 			return nil
 		}
 	}

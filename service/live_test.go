@@ -14,7 +14,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
-	"usherbench/engine"
+	"usherbench/live"
 	"usherbench/service/servicetest"
 )
 
@@ -70,7 +70,7 @@ func TestAStreamFromLongAgoIsToldToFetchAnew(t *testing.T) {
 }
 
 func TestASlowWatcherIsCutOffAndNothingElse(t *testing.T) {
-	hub := engine.NewHub(100)
+	hub := live.NewHub(100)
 	slow, _, _ := hub.Subscribe(0)
 	quick, _, _ := hub.Subscribe(0)
 	got := 0

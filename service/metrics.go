@@ -14,8 +14,8 @@ import (
 type benchCollector struct{ engine *engine.Engine }
 
 var (
-	live  = prometheus.NewDesc("usher_bay_live", "1 while a run is live in the bay.", []string{"bay"}, nil)
-	alarm = prometheus.NewDesc("usher_bay_alarm",
+	liveRun = prometheus.NewDesc("usher_bay_live", "1 while a run is live in the bay.", []string{"bay"}, nil)
+	alarm   = prometheus.NewDesc("usher_bay_alarm",
 		"1 while an output of the bay may be on that could not be confirmed off.", []string{"bay"}, nil)
 	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"}, nil)
 	messages  = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.",
@@ -36,7 +36,7 @@ func newMetrics(en *engine.Engine) *prometheus.Registry {
 }
 
 func (b benchCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{live, alarm, frameRate, messages, errorsOf, connects, latency} {
+	for _, d := range []*prometheus.Desc{liveRun, alarm, frameRate, messages, errorsOf, connects, latency} {
 		ch <- d
 	}
 }
@@ -47,7 +47,7 @@ func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
 	}
 	for _, bay := range b.engine.Bays() {
 		s := bay.Status()
-		gauge(live, truth(s.State == api.BayLive), s.Name)
+		gauge(liveRun, truth(s.State == api.BayLive), s.Name)
 		gauge(alarm, truth(s.Alarm != ""), s.Name)
 		gauge(frameRate, s.FrameRate, s.Name)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"usherbench/engine"
 	"usherbench/instrument/dialect"
+	"usherbench/line"
 	"usherbench/store"
 	"usherbench/warden"
 )
@@ -48,6 +49,7 @@ type Running struct {
 	// Warden is the service's end of the second process; nil if there is none.
 	Warden *warden.Keeper
 
+	line   *line.Line
 	server *http.Server
 	lock   *os.File
 	local  string
@@ -101,7 +103,8 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if r.Engine, err = engine.Open(c.Bench, dialects, r.Store, log, options); err != nil {
 		return r, err
 	}
-	r.Service = New(r.Store, r.Engine, log, Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready})
+	r.line = line.Open(r.Engine, r.Store, log)
+	r.Service = New(r.Store, r.Engine, r.line, log, Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready})
 	r.URL = "http://" + listener.Addr().String()
 	if c.TLSCert != "" {
 		r.URL = "https://" + listener.Addr().String()
@@ -205,6 +208,9 @@ func (r *Running) Close() error {
 // release frees what Start took, in reverse order.
 func (r *Running) release() error {
 	var errs []error
+	if r.line != nil {
+		r.line.Close()
+	}
 	if r.Engine != nil {
 		errs = append(errs, r.Engine.Close())
 	}

@@ -17,6 +17,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/engine"
+	"usherbench/line"
 	"usherbench/store"
 )
 
@@ -27,6 +28,7 @@ var Version = "dev"
 type Service struct {
 	store    *store.Store
 	engine   *engine.Engine
+	line     *line.Line
 	log      *slog.Logger
 	accounts *accounts
 	echo     *echo.Echo
@@ -139,8 +141,9 @@ func (s *Service) routes() []route {
 }
 
 // New makes the service. It is an http.Handler.
-func New(st *store.Store, en *engine.Engine, log *slog.Logger, o Options) *Service {
-	s := &Service{store: st, engine: en, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(), options: o}
+func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) *Service {
+	s := &Service{store: st, engine: en, line: ln, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(),
+		options: o}
 	s.metrics = newMetrics(en)
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError

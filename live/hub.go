@@ -1,4 +1,5 @@
-package engine
+// Package live hands what happens to everyone who watches: a [Hub] of events that remembers the last ones.
+package live
 
 import (
 	"encoding/json"

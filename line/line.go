@@ -1,0 +1,197 @@
+// Package line has what waits for bays: runs in order, begun one after another as soon as their bay is free, or held
+// with the reason until somebody lets them go on.
+package line
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/api"
+	"usherbench/engine"
+	"usherbench/store"
+)
+
+// interval is how often the lines are looked at, wall time.
+const interval = 200 * time.Millisecond
+
+// mostWaiting bounds what one request puts in line.
+const mostWaiting = 2000
+
+// Line is the lines of all bays. It is safe for use by several goroutines.
+type Line struct {
+	engine *engine.Engine
+	store  *store.Store
+	log    *slog.Logger
+	cancel context.CancelFunc
+	ctx    context.Context
+	served chan struct{} // closed when nothing is begun any longer
+}
+
+// Open begins to serve the lines of an engine's bays.
+func Open(e *engine.Engine, s *store.Store, log *slog.Logger) *Line {
+	ctx, cancel := context.WithCancel(context.Background())
+	l := &Line{engine: e, store: s, log: log, ctx: ctx, cancel: cancel, served: make(chan struct{})}
+	go l.serve()
+	return l
+}
+
+// Close ends the service of the lines; what waits stays. It comes before the engine is closed.
+func (l *Line) Close() {
+	l.cancel()
+	<-l.served
+}
+
+// Enqueue puts units in line, dealt out over the bays in order; each goes through every procedure in its bay.
+// It fails with engine.ErrBadRequest, engine.ErrUnknownBay, store.ErrNotFound, or the findings of a procedure.
+func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
+	if len(r.Bays) == 0 || len(r.Serials) == 0 || len(r.Procedures) == 0 ||
+		len(r.Serials)*len(r.Procedures) > mostWaiting {
+		return nil, fmt.Errorf("%w: a line needs bays, serial numbers and procedures, up to %d runs at once",
+			engine.ErrBadRequest,
+			mostWaiting)
+	}
+	for _, bay := range r.Bays {
+		if _, err := l.engine.Bay(bay); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range r.Procedures {
+		revision, err := l.store.Revision(name, 0)
+		if err != nil {
+			return nil, err
+		}
+		if _, _, err := l.engine.Resolve(revision, r.Parameters); err != nil {
+			return nil, err
+		}
+	}
+	var runs []store.Waiting
+	for i, serial := range r.Serials {
+		if err := engine.CheckSerial(serial); err != nil {
+			return nil, err
+		}
+		for _, name := range r.Procedures {
+			runs = append(runs, store.Waiting{Bay: r.Bays[i%len(r.Bays)], Serial: serial, Lot: r.Lot, Procedure: name,
+				Parameters: r.Parameters, By: by, At: time.Now(), NotBefore: r.NotBefore})
+		}
+	}
+	runs, err := l.store.Enqueue(runs)
+	if err != nil {
+		return nil, err
+	}
+	l.engine.Journal(store.JournalEntry{By: by, What: "put in line", Detail: fmt.Sprintf("%d runs of %v on %v", len(runs),
+		r.Procedures, r.Bays)})
+	return runs, nil
+}
+
+// Release lets a held run begin: its unit is in place, or what stood in the way is mended.
+func (l *Line) Release(by string, id uint) (store.Waiting, error) {
+	w, err := l.store.Waiting(id)
+	if err != nil {
+		return w, err
+	}
+	detail := w.Procedure + " on " + w.Serial
+	if len(w.Asks) > 0 {
+		detail += "; vouches for " + strings.Join(w.Asks, ", ")
+	}
+	l.engine.Journal(store.JournalEntry{By: by, Bay: w.Bay, What: "released in line", Detail: detail})
+	if err := l.store.Release(id); err != nil {
+		return w, err
+	}
+	w.Held, w.Asks, w.Released = "", nil, true
+	return w, nil
+}
+
+// Dequeue takes a run out of the line.
+func (l *Line) Dequeue(by string, id uint) error {
+	w, err := l.store.Waiting(id)
+	if err != nil {
+		return err
+	}
+	detail := w.Procedure + " on " + w.Serial
+	l.engine.Journal(store.JournalEntry{By: by, Bay: w.Bay, What: "taken out of the line", Detail: detail})
+	return l.store.Dequeue(id)
+}
+
+// serve begins what is next in each line as soon as its bay is free.
+func (l *Line) serve() {
+	defer close(l.served)
+	ticker := time.NewTicker(interval)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-l.ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		all, err := l.store.Queue("")
+		if err != nil {
+			l.log.Error("the lines of the bays", "err", err)
+			continue
+		}
+		var seen []string
+		for _, w := range all {
+			if slices.Contains(seen, w.Bay) {
+				continue
+			}
+			seen = append(seen, w.Bay)
+			if w.Held == "" && (w.NotBefore == nil || !w.NotBefore.After(time.Now())) {
+				l.beginNext(w)
+			}
+		}
+	}
+}
+
+// beginNext begins a run that is first in its line, or holds it and says why.
+func (l *Line) beginNext(w store.Waiting) {
+	b, err := l.engine.Bay(w.Bay)
+	if err != nil {
+		l.hold(w, err.Error(), nil)
+		return
+	}
+	if !b.Free() {
+		return
+	}
+	if why := needsHands(b, w); why != "" {
+		l.hold(w, why, nil)
+		return
+	}
+	_, err = b.StartInTurn(l.ctx, w.By, w.ID, api.StartRun{Bay: w.Bay, Procedure: w.Procedure, Revision: w.Revision,
+		Serial: w.Serial, Lot: w.Lot, Parameters: w.Parameters, Vouched: w.Vouched})
+	switch {
+	case errors.Is(err, engine.ErrBusy):
+		return // somebody was faster: it stays first in line
+	case errors.Is(err, context.Canceled), errors.Is(err, engine.ErrStopping):
+		if err := l.store.PutBack(w); err != nil { // the service ends, and with it a run that had not begun
+			l.log.Error("put a run back in line", "bay", w.Bay, "err", err)
+		}
+	case err != nil:
+		var blocked *engine.Blocked
+		var asks []string
+		if errors.As(err, &blocked) {
+			asks = blocked.Asks()
+		}
+		l.hold(w, err.Error(), asks)
+	}
+}
+
+func (l *Line) hold(w store.Waiting, why string, asks []string) {
+	detail := w.Procedure + " on " + w.Serial + ": " + why
+	l.engine.Journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line", Detail: detail})
+	if err := l.store.Hold(w.ID, why, asks); err != nil {
+		l.log.Error("hold a run in line", "bay", w.Bay, "err", err)
+	}
+}
+
+// needsHands says what somebody must do before the unit can be tested; empty if nothing: the bay has a handler, or
+// the unit is in it already.
+func needsHands(b *engine.Bay, w store.Waiting) string {
+	if w.Released || b.Handled() || b.Unit() == w.Serial {
+		return ""
+	}
+	return fmt.Sprintf("put %s in place, then let it begin", w.Serial)
+}
