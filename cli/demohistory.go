@@ -14,6 +14,7 @@ import (
 	"usherbench/demo"
 	"usherbench/rehearsal"
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/battery"
 	"usherbench/store"
 )
 
@@ -42,7 +43,8 @@ func batteryHistory(s *store.Store, now time.Time) error {
 	for _, step := range []struct {
 		procedure string
 		fault     plant.Fault
-	}{{"gannet-capacity", plant.SleepyPack}, {"gannet-conditioning", plant.SleepyPack}, {"gannet-capacity", conditioned}} {
+	}{{"gannet-capacity", battery.SleepyPack}, {"gannet-conditioning", battery.SleepyPack},
+		{"gannet-capacity", conditioned}} {
 		if err := rehearsedRun(s, step.procedure, demo.SleepyPack, "", step.fault, "bay3", next(24)); err != nil {
 			return err
 		}
@@ -76,12 +78,12 @@ func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, b
 		"cycler.amps": {{To: 12, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}}}
 	o := rehearsal.Options{Serial: serial, Fault: string(fault), Specs: specs}
 	if fault == conditioned {
-		pack, err := plant.Gannet(serial, plant.SleepyPack)
+		pack, err := battery.Gannet(serial, battery.SleepyPack)
 		if err != nil {
 			return err
 		}
 		pack.Dormant *= 0.004
-		o.Fault, o.Unit = "", plant.NewUnit(pack, plant.HalfFull)
+		o.Fault, o.Unit = "", battery.NewUnit(pack, plant.HalfFull)
 	}
 	r, err := rehearsal.Run(program, plate, o)
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/procedure"
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/battery"
 )
 
 // emptying takes a pack down from the state in which it is clipped in.
@@ -72,9 +73,9 @@ func TestARunGoesOnAfterItsServiceWasKilled(t *testing.T) {
 		Parameters: map[string]string{"out": fmt.Sprintf("%g C", rate)}})
 	require.NoError(t, err)
 
-	pack, err := plant.Gannet("GP-77", plant.Healthy)
+	pack, err := battery.Gannet("GP-77", plant.Healthy)
 	require.NoError(t, err)
-	seconds, charge := pack.ToCutoff(plant.NewUnit(pack, plant.HalfFull).State, rate*9.6, 21)
+	seconds, charge := pack.ToCutoff(battery.NewUnit(pack, plant.HalfFull).State, rate*9.6, 21)
 	rng := rand.New(rand.NewPCG(7, 7))
 	var killed []time.Time
 	usual := seconds / factor / float64(kills+1) // wall time between kills

@@ -14,6 +14,7 @@ import (
 
 	"usherbench/demo"
 	"usherbench/simbench"
+	"usherbench/simbench/units"
 )
 
 const defaultSimbenchPort = 8760
@@ -27,7 +28,10 @@ func (a *app) simbench() *cobra.Command {
 		Use: "simbench", Short: "Run a simulated bench in a process of its own", Args: cobra.NoArgs,
 		Long: `Run stand-ins for supplies, loads, cyclers and meters, with a unit in each bay, as
 SCPI and Modbus servers on this machine. --write-config writes a configuration with which usher serve drives
-them.`,
+them.
+
+What can stand around a unit (--layouts, one for each bay):
+` + layoutList(),
 		Example: `  usher simbench --bays 2 --write-config usher.yaml
   usher serve --config usher.yaml --data bench           (in another terminal)
   usher simbench state
@@ -64,7 +68,7 @@ them.`,
 			return nil
 		},
 	}
-	c.Flags().StringSliceVar(&layouts, "layouts", nil, "what stands around each unit: "+strings.Join(layoutNames(), ", "))
+	c.Flags().StringSliceVar(&layouts, "layouts", nil, "what stands around each unit, in the order of the bays")
 	c.Flags().IntVar(&o.Bays, "bays", 2, "number of bays")
 	c.Flags().BoolVar(&o.SharedSupply, "shared-supply", false, "feed bay1 and bay2 from the two channels of one supply")
 	c.Flags().IntVar(&o.BasePort, "port", defaultSimbenchPort, "first port; 0 takes free ones")
@@ -90,7 +94,7 @@ them.`,
 				"fault": unitFault})
 		}}
 	clip.Flags().StringVar(&unitFault, "fault", "",
-		"weak-regulation, low-efficiency or dead; of a battery: reversed, weak or dead")
+		"what is wrong with the unit: "+strings.Join(units.Faults(), ", "))
 	fault := &cobra.Command{Use: "fault INSTRUMENT FAULT|none", Short: "Break or mend an instrument; faults: " +
 		strings.Join(simbench.FaultNames(), ", "), Args: cobra.ExactArgs(2),
 		Example: "  usher simbench fault supply1 drop",
@@ -136,9 +140,10 @@ func (a *app) benchRequest(method, address string, body any) error {
 	return err
 }
 
-func layoutNames() (names []string) {
+func layoutList() string {
+	var list strings.Builder
 	for _, l := range simbench.Layouts() {
-		names = append(names, string(l))
+		fmt.Fprintf(&list, "  %-14s %s\n", l, l.About())
 	}
-	return names
+	return strings.TrimRight(list.String(), "\n")
 }

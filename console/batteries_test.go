@@ -49,7 +49,7 @@ func TestABatteryTesterOverlaysQueuesAndStatesABattery(t *testing.T) {
 	require.NoError(t, err)
 	do(t, ctx, Visit(h.Running.URL+"/line"), Visible("[data-test=line] tbody tr"),
 		Click("[data-test=line] tbody tr td:last-child button:last-child"),
-		Until(`document.body.textContent.includes('Nothing waits.')`))
+		Until(`document.body.textContent.includes('Nothing waits')`))
 
 	// A battery is stated by a form; what follows from its chemistry is shown before it is stored.
 	do(t, ctx, Visit(h.Running.URL+"/nameplates"), Click("[data-test=new-battery]"), Visible("input[name=series]"),

@@ -14,6 +14,8 @@ import (
 	"usherbench/engine"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/battery"
+	"usherbench/simbench/plant/charger"
 )
 
 //go:embed nameplates/*.yaml procedures/*.yaml
@@ -68,13 +70,13 @@ func FaultyUnits() map[string]string { return maps.Clone(faulty) }
 // charge, a row each 10 s, in the logger's own form: semicolons, decimal commas, milliamperes that are positive
 // in a discharge.
 func ChargerLog() (string, error) {
-	pack, err := plant.Gannet("GP-306", plant.Healthy)
+	pack, err := battery.Gannet("GP-306", plant.Healthy)
 	if err != nil {
 		return "", err
 	}
 	var b strings.Builder
 	b.WriteString("Deck logger 2\nsite;Skerry Light Works\nclock;U_bat [V];I_bat [mA];T_bat [°C]\n")
-	for _, f := range plant.GannetCharger().Log(pack, 4*3600, 2, 10, 4*3600) {
+	for _, f := range charger.Gannet().Log(pack, 4*3600, 2, 10, 4*3600) {
 		whole := int(f.T)
 		fmt.Fprintf(&b, "%02d:%02d:%02d;%s;%s;%s\n", 6+whole/3600, whole/60%60, whole%60, comma(f.Volts, 3),
 			comma(-1000*f.Amps, 1), comma(f.Celsius, 1))

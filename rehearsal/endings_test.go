@@ -13,6 +13,7 @@ import (
 	"usherbench/core/stage"
 	"usherbench/rehearsal"
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/battery"
 )
 
 // happening is a unit to which something happens at a time.
@@ -86,7 +87,8 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 			"discharge ended by cutoff"},
 		{"it steps down to the least current", "NMC", "discharge: {amps: 1 C, step down: {factor: 2, least: 0.25 C}}", 0.3,
 			"", nil, stage.Done, "cutoff, step 2"},
-		{"a collapsing cell is stopped at the cutoff all the same", "NMC", "discharge: {amps: 0.5 C}", 0.5, plant.Collapsing,
+		{"a collapsing cell is stopped at the cutoff all the same", "NMC", "discharge: {amps: 0.5 C}", 0.5,
+			battery.Collapsing,
 			nil, stage.Done, "discharge ended by cutoff"},
 		{"no limit if the time is zero", "NMC", "discharge: {amps: 1 C, time: 0 s}", 0.3, "", nil, stage.Done,
 			"discharge ended by cutoff"},
@@ -95,15 +97,15 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 		{"one that does not come up is given up", "NMC",
 			"charge: {amps: 0.5 C, taper: 0.1 C, precharge: {below: 25 V, time: 5 min}}", 0.01, "", nil, stage.Failure,
 			"did not come up to 25 V within 300 s"},
-		{"over-temperature trips", "NMC", "discharge: {amps: 1 C}", 0.9, plant.HotPack, nil, stage.Aborted, "too hot"},
-		{"a charge that warms trips at its own window", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.3, plant.HotPack,
+		{"over-temperature trips", "NMC", "discharge: {amps: 1 C}", 0.9, battery.HotPack, nil, stage.Aborted, "too hot"},
+		{"a charge that warms trips at its own window", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.3, battery.HotPack,
 			nil, stage.Aborted, "too hot to charge"},
 		{"an open sense lead reads nothing, which is below the safe volts", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}",
 			0.5, "", &happening{at: 600, then: func(o plant.Operating, _ plant.Source, _ plant.Load) plant.Operating {
 				o.LineVolts, o.OutputVolts = 0.01, 0.01
 				return o
 			}}, stage.Aborted, "below the safe volts"},
-		{"reversed leads", "NMC", "discharge: {amps: 0.5 C}", 0.5, plant.ReversedLeads, nil, stage.Aborted,
+		{"reversed leads", "NMC", "discharge: {amps: 0.5 C}", 0.5, battery.ReversedLeads, nil, stage.Aborted,
 			"below the safe volts"},
 		{"the pack is pulled off in a charge: a lost contact trips, it is no taper", "NMC",
 			"charge: {amps: 0.5 C, taper: 0.05 C}", 0.5, "", &happening{at: 600, then: pulledOff}, stage.Aborted,
@@ -163,10 +165,10 @@ func TestARehearsedCapacityIsThatOfThePlant(t *testing.T) {
 		"A}, thermo: {}}\nstages:\n  - name: empty\n    discharge: {amps: 0.5 C, cutoff: 21.037 V}\nfigures:\n  - "+
 		"{figure: capacity, cutoff: 21.037 V}\n"), plate, nil, nil)
 	require.NoError(t, err)
-	for _, fault := range []plant.Fault{plant.Healthy, plant.Collapsing} {
-		pack, err := plant.Gannet("GP-401", fault)
+	for _, fault := range []plant.Fault{plant.Healthy, battery.Collapsing} {
+		pack, err := battery.Gannet("GP-401", fault)
 		require.NoError(t, err)
-		_, truth := pack.ToCutoff(plant.NewUnit(pack, 0.9).State, 4.8, 21.037)
+		_, truth := pack.ToCutoff(battery.NewUnit(pack, 0.9).State, 4.8, 21.037)
 		r, err := rehearsal.Run(program, plate, rehearsal.Options{Serial: "GP-401", Fault: string(fault), State: 0.9})
 		require.NoError(t, err)
 		require.Nil(t, r.Figures[0].Undetermined)

@@ -19,6 +19,7 @@ import (
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 	"usherbench/simbench/plant"
+	"usherbench/simbench/units"
 )
 
 // Options of a rehearsal.
@@ -54,12 +55,12 @@ type Result struct {
 }
 
 // Model is the plant that stands for the units of a nameplate.
-func Model(plate *nameplate.Nameplate) (plant.Model, error) {
+func Model(plate *nameplate.Nameplate) (units.Model, error) {
 	if plate == nil {
-		return plant.Model{},
+		return units.Model{},
 			errors.New("the procedure is for any unit; a rehearsal needs a nameplate, whose unit it can model")
 	}
-	return plant.Model{Name: plate.Plant, Kind: plate.Kind, Chemistry: plate.Chemistry.Name, Series: plate.Series,
+	return units.Model{Name: plate.Plant, Kind: plate.Kind, Chemistry: plate.Chemistry.Name, Series: plate.Series,
 		Rating: func(name string) (float64, bool) {
 			q, ok := plate.Ratings[name]
 			return q.Value, ok

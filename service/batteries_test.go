@@ -23,6 +23,7 @@ import (
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/battery"
 )
 
 // figureOf finds a figure of a run.
@@ -58,8 +59,8 @@ func TestCapacityIsThatOfThePlant(t *testing.T) {
 	_, err := h.Local.PushProcedure(t.Context(), downTo, "")
 	require.NoError(t, err)
 	runs := map[plant.Fault]api.RunSummary{}
-	serials := map[plant.Fault]string{plant.Healthy: "GP-401", plant.Collapsing: demo.CollapsingPack}
-	for i, fault := range []plant.Fault{plant.Healthy, plant.Collapsing} {
+	serials := map[plant.Fault]string{plant.Healthy: "GP-401", battery.Collapsing: demo.CollapsingPack}
+	for i, fault := range []plant.Fault{plant.Healthy, battery.Collapsing} {
 		run, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: "down",
 			Serial: serials[fault]})
 		require.NoError(t, err)
@@ -68,9 +69,9 @@ func TestCapacityIsThatOfThePlant(t *testing.T) {
 	for fault, run := range runs {
 		doc := h.Ended(run)
 		require.Equal(t, "done", doc.State, doc.Reason)
-		pack, err := plant.Gannet(run.Serial, fault)
+		pack, err := battery.Gannet(run.Serial, fault)
 		require.NoError(t, err)
-		_, truth := pack.ToCutoff(plant.NewUnit(pack, plant.HalfFull).State, 9.6, 21.037)
+		_, truth := pack.ToCutoff(battery.NewUnit(pack, plant.HalfFull).State, 9.6, 21.037)
 		capacity := figureOf(t, doc, "capacity")
 		require.Nil(t, capacity.Undetermined)
 		off := 100 * (capacity.Value/(truth/3600) - 1)

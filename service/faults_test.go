@@ -55,6 +55,16 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const cellFaults = `procedure: faults
+for: any
+needs: {cycler: {}, meter: {}}
+guards:
+  - {when: "meter.amps < 0.3 A for 100 ms and elapsed > 2 s", note: the ammeter sees no charge}
+stages:
+  - set: {cycler: {volts: 4.1 V, amps: 6 A, output: on}}
+  - hold: {for: 1000 s}
+`
+
 // cell is a fault of a kind of instrument, and what came of it.
 type cell struct {
 	kind, fault, run, outputs, message string
@@ -96,11 +106,8 @@ func effectOf(fault simbench.InstrumentFault, output bool) effect {
 func TestTheMatrixOfFaults(t *testing.T) {
 	var mu sync.Mutex
 	var cells []cell
-	kinds := map[string]simbench.Layout{
-		"supply": simbench.Converter, "load": simbench.Converter, "register-load": simbench.SerialLoad,
-		"cycler":   simbench.BatteryPack,
-		"analyser": simbench.Metered, "thermometer": simbench.Metered, "multimeter": simbench.BatteryPack,
-	}
+	kinds, err := simbench.Kinds()
+	require.NoError(t, err)
 	ran := 0
 	t.Run("kinds", func(t *testing.T) {
 		for kind, layout := range kinds {
@@ -158,6 +165,8 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 	switch layout {
 	case simbench.BatteryPack:
 		h.Push(packFaults)
+	case simbench.SideBySide:
+		h.Push(cellFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	default:
@@ -184,8 +193,7 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 
 func oneFault(t *testing.T, h *servicetest.House, i *simbench.Instrument, fault simbench.InstrumentFault) cell {
 	t.Helper()
-	output := slices.Contains([]string{"supply", "load", "cycler", "register-load"}, i.Kind)
-	want := effectOf(fault, output)
+	want := effectOf(fault, i.Switches())
 	c := cell{kind: i.Kind, fault: string(fault)}
 	name := i.Name + " " + c.fault
 	start := api.StartRun{Bay: "bay1", Procedure: "faults", Serial: "TN-1"}

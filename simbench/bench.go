@@ -16,40 +16,6 @@ import (
 	"usherbench/simbench/plant"
 )
 
-// Layout says what stands around a unit.
-type Layout string
-
-// The layouts of bays.
-const (
-	// Converter is a supply and a load at a DC-DC module.
-	Converter Layout = "converter"
-	// Metered adds a power analyser in the line and a thermometer.
-	Metered Layout = "metered"
-	// BatteryPack is a cycler, a multimeter and a thermometer at a battery.
-	BatteryPack Layout = "battery"
-	// SerialLoad is a supply, and a load with registers on a serial line; RegistersTCP has it on a socket.
-	SerialLoad   Layout = "serial-load"
-	RegistersTCP Layout = "registers-tcp"
-	// CyclerPair tests a module with the two channels of a cycler alone.
-	CyclerPair Layout = "cycler-pair"
-	// Gang feeds a module from both channels of a supply in parallel, and drains it with two loads; Stacked has
-	// the channels in series.
-	Gang    Layout = "gang"
-	Stacked Layout = "stacked"
-	// BatteryEnds is a supply and a load at a battery.
-	BatteryEnds Layout = "battery-ends"
-	// Charged is a load at a battery that has a charger of its own, with a power analyser in the charger's line.
-	Charged Layout = "charged"
-	// SideBySide is a cycler at cells in parallel, with an ammeter at each, and a thermometer.
-	SideBySide Layout = "side-by-side"
-)
-
-// Layouts lists all layouts.
-func Layouts() []Layout {
-	return []Layout{Converter, Metered, BatteryPack, SerialLoad, RegistersTCP, CyclerPair, Gang, Stacked, BatteryEnds,
-		Charged, SideBySide}
-}
-
 // Options says what bench to build. The zero value is one bay with a healthy unit on free ports.
 type Options struct {
 	Bays int // number of bays, at least 1
@@ -88,7 +54,8 @@ type Bench struct {
 
 // Wiring says which channels fill the seats of a bay.
 type Wiring struct {
-	Bay     string
+	Bay string
+	// Battery tells that the bay is for units that keep charge.
 	Battery bool
 	Seats   map[string][]Channel
 	// Gangs says how several channels of a seat work as one.
@@ -116,8 +83,8 @@ func Start(o Options) (*Bench, error) {
 		o.TimeFactor = 1
 	}
 	for _, l := range o.Layouts {
-		if !slices.Contains(Layouts(), l) {
-			return nil, fmt.Errorf("%q is no layout of a bay; known: %v", l, Layouts())
+		if _, err := l.plan(); err != nil {
+			return nil, err
 		}
 	}
 	b := &Bench{options: o, clock: clock{time.Now(), o.TimeFactor}, port: o.BasePort}
@@ -187,15 +154,24 @@ func (b *Bench) fixture(bay string) (*fixture, error) {
 
 // SetFault breaks or mends an instrument.
 func (b *Bench) SetFault(instrument string, fault InstrumentFault) error {
-	i := slices.IndexFunc(b.instruments, func(i *Instrument) bool { return i.Name == instrument })
-	if i < 0 {
+	i := b.instrument(instrument)
+	if i == nil {
 		return fmt.Errorf("the simulated bench has no instrument %q", instrument)
 	}
-	if err := checkFault(b.instruments[i].Kind, fault); err != nil {
+	if err := i.kind.check(fault); err != nil {
 		return err
 	}
-	b.instruments[i].setFault(fault)
+	i.setFault(fault)
 	return nil
+}
+
+// instrument is the stand-in of a name; nil if there is none.
+func (b *Bench) instrument(name string) *Instrument {
+	i := slices.IndexFunc(b.instruments, func(i *Instrument) bool { return i.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return b.instruments[i]
 }
 
 // Close ends every connection and stops listening.
@@ -220,12 +196,13 @@ func (b *Bench) Truth(bay string, volts, amps float64) (plant.Operating, error) 
 	if err != nil {
 		return plant.Operating{}, err
 	}
-	if f.setVolts == nil || f.setAmps == nil {
+	unit, ok := f.unit.(plant.Steady)
+	if f.setVolts == nil || f.setAmps == nil || !ok {
 		return plant.Operating{}, fmt.Errorf("the layout of %s has no single truth", bay)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	source := plant.Source{On: true, Volts: f.setVolts(volts), Amps: mostSupplyAmps}
 	load := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: f.setAmps(amps)}
-	return f.unit.Solve(source, load, true), nil
+	return unit.Steady(source, load), nil
 }

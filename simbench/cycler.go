@@ -1,10 +1,14 @@
 package simbench
 
 import (
+	"slices"
 	"strconv"
 
 	"usherbench/simbench/plant"
 )
+
+var cyclerKind = standIn{"cycler", slices.Concat(anyFault, queueFault, leadFault, outputFault,
+	[]InstrumentFault{OpenInterlock})}
 
 // cycler is the two-channel battery cycler: each channel is source and sink in one. A positive current charges
 // up to VOLTage, a negative one discharges down to VOLTage:LOW.

@@ -41,34 +41,64 @@ const (
 // slowness is how late a slow instrument answers.
 const slowness = 80 * time.Millisecond
 
-// faultsOf lists the faults that a kind of instrument can have.
-func faultsOf(kind string) []InstrumentFault {
-	faults := []InstrumentFault{Drop, Hang, Slow, Garbage, WrongIdentity, NotANumber, Overload}
-	if kind != "register-load" {
-		faults = append(faults, ErrorQueue)
-	}
-	if kind != "thermometer" {
-		faults = append(faults, Reversed, OpenSense)
-	}
-	if slices.Contains([]string{"supply", "load", "cycler", "register-load"}, kind) {
-		faults = append(faults, StuckOutput)
-	}
-	if kind == "cycler" {
-		faults = append(faults, OpenInterlock)
-	}
-	return faults
+// standIn is a kind of stand-in and what can be wrong with it.
+type standIn struct {
+	name   string
+	faults []InstrumentFault
+}
+
+// What stand-ins have in common.
+var (
+	// anyFault can happen to whatever is asked over a connection.
+	anyFault = []InstrumentFault{Drop, Hang, Slow, Garbage, WrongIdentity, NotANumber, Overload}
+	// queueFault needs an error queue, leadFault leads, outputFault an output.
+	queueFault  = []InstrumentFault{ErrorQueue}
+	leadFault   = []InstrumentFault{Reversed, OpenSense}
+	outputFault = []InstrumentFault{StuckOutput}
+)
+
+// standIns lists the kinds of stand-ins.
+func standIns() []standIn {
+	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
+		thermometerKind}
 }
 
 // Faults lists the faults that the instrument can have.
-func (i *Instrument) Faults() []InstrumentFault { return faultsOf(i.Kind) }
+func (i *Instrument) Faults() []InstrumentFault { return slices.Clone(i.kind.faults) }
+
+// Switches tells whether the instrument has an output.
+func (i *Instrument) Switches() bool { return slices.Contains(i.kind.faults, StuckOutput) }
 
 // FaultNames lists every fault of instruments.
 func FaultNames() (names []string) {
-	for _, f := range faultsOf("cycler") {
-		names = append(names, string(f))
+	for _, k := range standIns() {
+		for _, f := range k.faults {
+			names = append(names, string(f))
+		}
 	}
 	slices.Sort(names)
-	return names
+	return slices.Compact(names)
+}
+
+// Kinds lists the kinds of stand-ins, each with the first layout in which it stands.
+func Kinds() (map[string]Layout, error) {
+	b, err := Start(Options{Layouts: Layouts()})
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	kinds := map[string]Layout{}
+	for i, w := range b.wirings {
+		for _, channels := range w.Seats {
+			for _, c := range channels {
+				kind := b.instrument(c.Instrument).Kind
+				if _, known := kinds[kind]; !known {
+					kinds[kind] = Layouts()[i]
+				}
+			}
+		}
+	}
+	return kinds, nil
 }
 
 // health is what is wrong with a stand-in.
@@ -136,13 +166,14 @@ func (h *health) number() string {
 // stuck tells whether an output that is switched off stays on.
 func (h *health) stuck(before, after bool) bool { return before && !after && h.now() == StuckOutput }
 
-func checkFault(kind string, f InstrumentFault) error {
-	if f != NoFault && !slices.Contains(faultsOf(kind), f) {
+func (k standIn) check(f InstrumentFault) error {
+	if f != NoFault && !slices.Contains(k.faults, f) {
 		var names []string
-		for _, known := range faultsOf(kind) {
+		for _, known := range k.faults {
 			names = append(names, string(known))
 		}
-		return fmt.Errorf("%q is not a fault of this kind of instrument (%s); known: %s", f, kind, strings.Join(names, ", "))
+		return fmt.Errorf("%q is not a fault of this kind of instrument (%s); known: %s", f, k.name,
+			strings.Join(names, ", "))
 	}
 	return nil
 }

@@ -7,31 +7,30 @@ import (
 	"time"
 
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/charger"
+	"usherbench/simbench/units"
 )
 
 // fixture joins what feeds a unit, the unit, and what drains it, in the bench's own time.
 type fixture struct {
-	name  string
-	clock clock
-	// battery tells the two kinds of units apart.
-	battery bool
-	series  bool // what feeds it stands in series, not in parallel
-	mu      sync.Mutex
-	feeds   []*feed
-	drains  []*drain
+	name     string
+	clock    clock
+	standard string // the unit that is in place when nothing else is said
+	series   bool   // what feeds it stands in series, not in parallel
+	mu       sync.Mutex
+	feeds    []*feed
+	drains   []*drain
 	// setVolts and setAmps are what the stand-ins make of setpoints, for the truth of tests.
 	setVolts, setAmps func(float64) float64
 	serial            string
 	fault             plant.Fault
-	unit              plant.Converter
-	state             plant.State
-	standard          string // the model of a battery that is not named
-	pack              plant.Storage
-	shelf             map[string]plant.Storage // batteries that were in this bay before, as they were left
+	unit              plant.Unit
+	stored            plant.Storage            // the unit, if it keeps charge
+	shelf             map[string]plant.Storage // those that were in this bay before, as they were left
 	history           []Switching
 	// charger is somebody else's charger at the battery, which nobody here controls; nil: there is none.
-	charger *plant.Charger
-	plug    plant.ChargerState
+	charger *charger.Charger
+	plug    charger.State
 	last    plant.Operating
 }
 
@@ -55,43 +54,41 @@ type Switching struct {
 
 const longestHistory = 1000
 
-// clip puts a unit in place. A battery of a model that is not named is the fixture's standard one; one that was
-// here before has kept its charge.
+// clip puts a unit in place; without a model it is the fixture's standard one. What keeps charge and was here before
+// has kept it.
 func (f *fixture) clip(model, serial string, fault plant.Fault) error {
-	if !f.battery {
-		unit, err := plant.Tern(serial, fault)
-		if err != nil {
-			return err
-		}
-		f.mu.Lock()
-		defer f.mu.Unlock()
-		f.serial, f.fault, f.unit, f.state = serial, fault, unit, plant.State{}
-		return nil
-	}
 	if model == "" {
 		model = f.standard
 	}
-	unit, err := plant.Model{Name: model}.New(serial, fault, plant.HalfFull)
+	unit, err := units.Model{Name: model}.New(serial, fault, plant.HalfFull)
 	if err != nil {
 		return err
 	}
-	pack, ok := unit.(plant.Storage)
-	if !ok {
-		return fmt.Errorf("%s is wired for batteries, and a %s is none", f.name, model)
-	}
+	stored, keeps := unit.(plant.Storage)
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if wired := f.stored != nil; f.unit != nil && keeps != wired {
+		return fmt.Errorf("%s is wired for units like the %s, and a %s is none", f.name, f.standard, model)
+	}
+	if keeps {
+		stored = f.fromShelf(model+" "+serial, stored)
+		unit = stored
+	}
+	f.serial, f.fault, f.unit, f.stored = serial, fault, unit, stored
+	return nil
+}
+
+// fromShelf is the unit of this bay by that key with the charge that it has kept, or the fresh one.
+func (f *fixture) fromShelf(key string, fresh plant.Storage) plant.Storage {
 	if f.shelf == nil {
 		f.shelf = map[string]plant.Storage{}
 	}
-	key := model + " " + serial
 	if before, ok := f.shelf[key]; ok {
-		before.Remake(pack)
-		pack = before
+		before.Remake(fresh)
+		return before
 	}
-	f.shelf[key] = pack
-	f.serial, f.fault, f.pack = serial, fault, pack
-	return nil
+	f.shelf[key] = fresh
+	return fresh
 }
 
 func (f *fixture) newFeed() *feed {
@@ -175,17 +172,14 @@ func (f *fixture) load() (l plant.Load) {
 
 // now moves the unit to the present. The lock is held.
 func (f *fixture) now() plant.Operating {
-	if f.battery {
-		source := f.source()
-		if f.charger != nil {
-			if s := f.charger.At(&f.plug, f.clock.now(), f.last.LineVolts, f.last.LineAmps); s.On {
-				source = s
-			}
+	source := f.source()
+	if f.charger != nil {
+		if s := f.charger.At(&f.plug, f.clock.now(), f.last.LineVolts, f.last.LineAmps); s.On {
+			source = s
 		}
-		f.last = f.pack.At(f.clock.now(), source, f.load())
-		return f.last
 	}
-	return f.unit.At(&f.state, f.clock.now(), f.source(), f.load())
+	f.last = f.unit.At(f.clock.now(), source, f.load())
+	return f.last
 }
 
 func (f *fixture) operating() plant.Operating {
@@ -207,10 +201,12 @@ func (x *feed) operating() plant.Operating {
 	defer f.mu.Unlock()
 	o, all := f.now(), f.source()
 	switch {
-	case !x.source.On && !f.battery:
-		return plant.Operating{LineVolts: o.LineVolts * map[bool]float64{true: 0, false: 1}[f.series], Celsius: o.Celsius}
+	case !x.source.On && f.stored != nil:
+		o.LineAmps = 0 // the battery holds the terminals up
+	case !x.source.On && f.series:
+		return plant.Operating{Celsius: o.Celsius}
 	case !x.source.On:
-		o.LineAmps = 0
+		return plant.Operating{LineVolts: o.LineVolts, Celsius: o.Celsius}
 	case f.series:
 		o.LineVolts *= x.source.Volts / all.Volts
 	case all.Amps > 0:
@@ -266,12 +262,12 @@ func (b *Bench) State(bay string) (BayState, error) {
 	defer f.mu.Unlock()
 	s := BayState{Bay: f.name, Serial: f.serial, Fault: string(f.fault), SourceOn: f.source().On, LoadOn: f.load().On,
 		Truth: f.now(), History: slices.Clone(f.history)}
-	if f.battery {
-		s.Charger = f.plug.Stage()
-		s.Charge = f.pack.StateOfCharge()
-		if bank, ok := f.pack.(*plant.Bank); ok {
-			s.Spread = bank.Spread()
-		}
+	s.Charger = f.plug.Stage()
+	if f.stored != nil {
+		s.Charge = f.stored.StateOfCharge()
+	}
+	if cells, ok := f.unit.(interface{ Spread() float64 }); ok {
+		s.Spread = cells.Spread()
 	}
 	return s, nil
 }

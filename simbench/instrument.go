@@ -16,6 +16,7 @@ import (
 type Instrument struct {
 	Name, Address string
 	Kind          string // "supply", "load", "cycler" …
+	kind          standIn
 	server        interface{ serve(conn io.ReadWriteCloser) }
 	health        *health
 	listener      net.Listener
@@ -25,13 +26,14 @@ type Instrument struct {
 	conns         map[net.Conn]bool
 }
 
-func (b *Bench) listen(name, kind string, h *health, server interface{ serve(conn io.ReadWriteCloser) }) error {
+func (b *Bench) listen(name string, kind standIn, h *health, server interface{ serve(conn io.ReadWriteCloser) }) error {
 	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", b.next()))
 	if err != nil {
 		return fmt.Errorf("stand-in %s: %w", name, err)
 	}
-	i := &Instrument{Name: name, Kind: kind, Address: "tcp://" + listener.Addr().String(), listener: listener,
-		server: server, health: h, conns: map[net.Conn]bool{}}
+	i := &Instrument{Name: name, Kind: kind.name, kind: kind, Address: "tcp://" + listener.Addr().String(),
+		listener: listener,
+		server:   server, health: h, conns: map[net.Conn]bool{}}
 	if b.options.OneConnection {
 		i.one = make(chan struct{}, 1)
 	}
@@ -108,7 +110,8 @@ func (b *Bench) openLine(name string, server *registerServer) error {
 	if err := l.plug(true); err != nil {
 		return fmt.Errorf("stand-in %s: %w", name, err)
 	}
-	b.instruments = append(b.instruments, &Instrument{Name: name, Kind: "register-load", server: server,
+	b.instruments = append(b.instruments, &Instrument{Name: name, Kind: registerLoadKind.name, kind: registerLoadKind,
+		server: server,
 		health: server.health, line: l, conns: map[net.Conn]bool{},
 		Address: fmt.Sprintf("modbus-rtu://%s?baud=115200&unit=%d", l.path, server.unit)})
 	return nil

@@ -1,11 +1,14 @@
 package simbench
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
 	"usherbench/simbench/plant"
 )
+
+var loadKind = standIn{"load", slices.Concat(anyFault, queueFault, leadFault, outputFault)}
 
 // load is the electronic load.
 type load struct {

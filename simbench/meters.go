@@ -4,11 +4,14 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"time"
 
 	"usherbench/simbench/plant"
 )
+
+var analyserKind = standIn{"analyser", slices.Concat(anyFault, queueFault, leadFault)}
 
 // analyser is the power analyser: it sits in the line that feeds a unit.
 type analyser struct {
@@ -66,6 +69,8 @@ func (a *analyser) integrate() {
 	a.at = now
 }
 
+var multimeterKind = standIn{"multimeter", slices.Concat(anyFault, queueFault, leadFault)}
+
 // multimeter measures what a unit gives; its readings come also as a block of binary numbers.
 type multimeter struct {
 	interpreter
@@ -105,6 +110,8 @@ func newMultimeter(serial string, ideal bool, f *fixture) *multimeter {
 	return m
 }
 
+var ammetersKind = standIn{"ammeters", slices.Concat(anyFault, queueFault, leadFault)}
+
 // ammeters are eight shunts, one at each of cells side by side; a current into the cell is positive.
 type ammeters struct {
 	interpreter
@@ -132,6 +139,8 @@ func newAmmeters(serial string, ideal bool, f *fixture) *ammeters {
 	})
 	return a
 }
+
+var thermometerKind = standIn{"thermometer", slices.Concat(anyFault, queueFault)}
 
 // thermometer has eight inputs, one at each unit.
 type thermometer struct {

@@ -2,10 +2,13 @@ package simbench
 
 import (
 	"math"
+	"slices"
 	"time"
 
 	"usherbench/simbench/plant"
 )
+
+var registerLoadKind = standIn{"register-load", slices.Concat(anyFault, leadFault, outputFault)}
 
 // registerLoad is the load of the low-cost kind: registers in mV and mA, slow, on a serial line.
 //

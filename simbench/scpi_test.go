@@ -155,7 +155,7 @@ func TestProtectionsProgramsAndTheWatchdogOfTheSupply(t *testing.T) {
 }
 
 func TestTheLoadLocksOutAndTrips(t *testing.T) {
-	f := &fixture{clock: clock{time.Now(), 1}}
+	f := &fixture{standard: "tern", clock: clock{time.Now(), 1}}
 	require.NoError(t, f.clip("", "TN-1", plant.Healthy))
 	l := newLoad("L1-1", true)
 	l.drain = f.newDrain()

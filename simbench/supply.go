@@ -2,6 +2,7 @@ package simbench
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -9,6 +10,8 @@ import (
 
 	"usherbench/simbench/plant"
 )
+
+var supplyKind = standIn{"supply", slices.Concat(anyFault, queueFault, leadFault, outputFault)}
 
 // supply is the two-channel DC supply.
 type supply struct {

@@ -1,4 +1,4 @@
-package plant
+package converter
 
 import (
 	"fmt"
@@ -6,78 +6,81 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"usherbench/simbench/plant"
 )
 
 var (
-	line = Source{On: true, Volts: 48, Amps: 5}
-	full = Load{On: true, Mode: ConstantCurrent, Level: 8}
+	line = plant.Source{On: true, Volts: 48, Amps: 5}
+	full = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 8}
 )
 
-func tern(t *testing.T, serial string, fault Fault) Converter {
+func tern(t *testing.T, serial string, fault plant.Fault) Converter {
 	c, err := Tern(serial, fault)
 	require.NoError(t, err)
 	return c
 }
 
 func TestASerialIsAlwaysTheSameUnit(t *testing.T) {
-	assert.Equal(t, tern(t, "TN-1", Healthy), tern(t, "TN-1", Healthy))
-	assert.NotEqual(t, tern(t, "TN-1", Healthy), tern(t, "TN-2", Healthy))
+	assert.Equal(t, tern(t, "TN-1", plant.Healthy), tern(t, "TN-1", plant.Healthy))
+	assert.NotEqual(t, tern(t, "TN-1", plant.Healthy), tern(t, "TN-2", plant.Healthy))
 	_, err := Tern("TN-1", "cracked")
 	assert.ErrorContains(t, err, "weak-regulation")
 }
 
 func TestHealthyUnitsMeetTheirData(t *testing.T) {
 	for i := range 200 {
-		c := tern(t, fmt.Sprintf("TN-%d", i), Healthy)
+		c := tern(t, fmt.Sprintf("TN-%d", i), plant.Healthy)
 		o := c.Solve(line, full, true)
 		assert.Greater(t, o.Efficiency(), 93.0)
 		assert.Less(t, o.Efficiency(), 96.0)
 		assert.InDelta(t, 15, o.OutputVolts, 0.09)
 		assert.InDelta(t, o.LineVolts*o.LineAmps, o.OutputVolts*o.LoadAmps+o.Loss(), 1e-12)
-		light := c.Solve(line, Load{On: true, Mode: ConstantCurrent, Level: 0.5}, true)
+		light := c.Solve(line, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 0.5}, true)
 		assert.Less(t, (light.OutputVolts-o.OutputVolts)/o.OutputVolts, 0.004)
 	}
 }
 
 func TestFaultsTouchTheirFigure(t *testing.T) {
 	weak := tern(t, "TN-1", WeakRegulation)
-	light := weak.Solve(line, Load{On: true, Mode: ConstantCurrent, Level: 0.5}, true)
+	light := weak.Solve(line, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 0.5}, true)
 	heavy := weak.Solve(line, full, true)
 	assert.Greater(t, (light.OutputVolts-heavy.OutputVolts)/heavy.OutputVolts, 0.006)
 	assert.Less(t, tern(t, "TN-1", LowEfficiency).Solve(line, full, true).Efficiency(), 93.0)
-	assert.Zero(t, tern(t, "TN-1", DeadUnit).Solve(line, full, true).OutputVolts)
+	assert.Zero(t, tern(t, "TN-1", plant.DeadUnit).Solve(line, full, true).OutputVolts)
 }
 
 func TestLockoutHasHysteresis(t *testing.T) {
-	c := tern(t, "TN-1", Healthy)
-	between := Source{On: true, Volts: (c.LockoutOn + c.LockoutOff) / 2, Amps: 5}
+	c := tern(t, "TN-1", plant.Healthy)
+	between := plant.Source{On: true, Volts: (c.LockoutOn + c.LockoutOff) / 2, Amps: 5}
 	assert.Zero(t, c.Solve(between, full, false).OutputVolts)
 	assert.Positive(t, c.Solve(between, full, true).OutputVolts)
 }
 
 func TestEveryLoadModeIsConsistent(t *testing.T) {
-	c := tern(t, "TN-1", Healthy)
-	for _, l := range []Load{{On: true, Mode: ConstantCurrent, Level: 4}, {On: true, Mode: ConstantPower, Level: 60},
-		{On: true, Mode: ConstantResistance, Level: 3.75}} {
+	c := tern(t, "TN-1", plant.Healthy)
+	for _, l := range []plant.Load{{On: true, Mode: plant.ConstantCurrent, Level: 4}, {On: true, Mode: plant.ConstantPower,
+		Level: 60},
+		{On: true, Mode: plant.ConstantResistance, Level: 3.75}} {
 		o := c.Solve(line, l, true)
-		assert.InDelta(t, l.amps(o.OutputVolts), o.LoadAmps, 1e-9, l.Mode)
+		assert.InDelta(t, l.Takes(o.OutputVolts), o.LoadAmps, 1e-9, l.Mode)
 		assert.InDelta(t, 4, o.LoadAmps, 0.05, l.Mode)
 	}
-	o := c.Solve(line, Load{On: true, Mode: ConstantVoltage, Level: 5}, true)
+	o := c.Solve(line, plant.Load{On: true, Mode: plant.ConstantVoltage, Level: 5}, true)
 	assert.InDelta(t, 5, o.OutputVolts, 1e-12)
 	assert.InDelta(t, c.CurrentLimit, o.LoadAmps, 1e-12)
 }
 
 func TestAWeakSourceIsLimited(t *testing.T) {
-	o := tern(t, "TN-1", Healthy).Solve(Source{On: true, Volts: 48, Amps: 1}, full, true)
+	o := tern(t, "TN-1", plant.Healthy).Solve(plant.Source{On: true, Volts: 48, Amps: 1}, full, true)
 	assert.True(t, o.SourceLimited)
 	assert.Zero(t, o.OutputVolts)
 }
 
 func TestTheOutputStartsSoftlyAndRingsAtAStep(t *testing.T) {
-	c := tern(t, "TN-1", Healthy)
+	c := tern(t, "TN-1", plant.Healthy)
 	var s State
-	off := Load{}
+	off := plant.Load{}
 	assert.Zero(t, c.At(&s, 0, line, off).OutputVolts)
 	assert.InDelta(t, 7.5, c.At(&s, 0.010, line, off).OutputVolts, 0.1)
 	steady := c.At(&s, 1, line, off).OutputVolts

@@ -1,12 +1,11 @@
-// Package plant holds the physics of the units that the simulated bench tests: pure, seeded, and able to state
-// its own truth.
-package plant
+// Package converter has the physics of step-down DC-DC modules: pure, seeded, and able to state its own truth.
+package converter
 
 import (
-	"fmt"
-	"hash/fnv"
+	"errors"
 	"math"
-	"math/rand/v2"
+
+	"usherbench/simbench/plant"
 )
 
 // Converter is a step-down DC-DC module. Volts in V, currents in A, times in s.
@@ -30,43 +29,56 @@ type Converter struct {
 	Dead         bool
 }
 
-// Fault is something wrong with a unit on purpose.
-type Fault string
-
 // The faults of a converter.
 const (
-	Healthy        Fault = ""
-	WeakRegulation Fault = "weak-regulation"
-	LowEfficiency  Fault = "low-efficiency"
-	DeadUnit       Fault = "dead"
+	WeakRegulation plant.Fault = "weak-regulation"
+	LowEfficiency  plant.Fault = "low-efficiency"
 )
 
-var converterFaults = map[Fault]func(*Converter){
-	Healthy:        func(*Converter) {},
+var faults = plant.Faults[*Converter]{
+	plant.Healthy:  func(*Converter) {},
 	WeakRegulation: func(c *Converter) { c.Resistance *= 3 },
 	LowEfficiency:  func(c *Converter) { c.Conduction += 0.055 },
-	DeadUnit:       func(c *Converter) { c.Dead = true },
+	plant.DeadUnit: func(c *Converter) { c.Dead = true },
 }
 
-// Faults lists the names of the faults of a converter, without the healthy unit.
-func Faults() []string { return namesOf(converterFaults) }
+// Types are the units of this kind.
+func Types() []plant.Type {
+	made := func(name string, by func(plant.Asked) (Converter, error)) plant.Type {
+		return plant.Type{Name: name, Kind: "converter", Faults: faults.Names(), New: func(a plant.Asked) (plant.Unit,
+			error) {
+			c, err := by(a)
+			if err != nil {
+				return nil, err
+			}
+			return &Unit{Converter: c}, nil
+		}}
+	}
+	return []plant.Type{
+		made("tern", func(a plant.Asked) (Converter, error) { return Tern(a.Serial, a.Fault) }),
+		made("", fromRatings),
+	}
+}
 
-// Tern is the 48 V to 15 V module of the demo scenario, as the unit with the given serial number was made: its
-// tolerances are drawn from the serial, so that the same serial is always the same unit.
-func Tern(serial string, fault Fault) (Converter, error) {
-	apply, ok := converterFaults[fault]
-	if !ok {
-		return Converter{}, fmt.Errorf("%q is not a fault of a converter; known: %v", fault, Faults())
-	}
-	h := fnv.New64a()
-	h.Write([]byte(serial))
-	rng := rand.New(rand.NewPCG(h.Sum64(), 0x7e2))
-	spread := func(nominal, share float64) float64 {
-		if serial == "" {
-			return nominal
-		}
-		return nominal * (1 + share*max(min(rng.NormFloat64(), 2.5), -2.5))
-	}
+// Unit is a converter with its state.
+type Unit struct {
+	Converter Converter
+	state     State
+}
+
+// At is the operating point at time t.
+func (u *Unit) At(t float64, source plant.Source, load plant.Load) plant.Operating {
+	return u.Converter.At(&u.state, t, source, load)
+}
+
+// Steady is the truth of the running unit between a source and a load.
+func (u *Unit) Steady(source plant.Source, load plant.Load) plant.Operating {
+	return u.Converter.Solve(source, load, true)
+}
+
+// Tern is the 48 V to 15 V module of the demo scenario, as the unit with the given serial number was made.
+func Tern(serial string, fault plant.Fault) (Converter, error) {
+	spread := plant.TolerancesOf(serial, 0x7e2)
 	c := Converter{
 		Rated: spread(15.010, 0.0003), Nominal: 48, LineSlope: spread(-0.35e-3, 0.2), Resistance: spread(5.0e-3, 0.08),
 		Quiescent: spread(0.78, 0.04), QuiescentAt: 0.006, Diode: spread(0.10, 0.04), Conduction: spread(0.062, 0.03),
@@ -74,76 +86,36 @@ func Tern(serial string, fault Fault) (Converter, error) {
 		LockoutOn: spread(34.4, 0.003), LockoutOff: spread(32.9, 0.003), CurrentLimit: spread(10.5, 0.02),
 		SoftStart: 20e-3, Ring: 4000, Damping: 0.35, Overshoot: 0.04,
 	}
-	apply(&c)
-	return c, nil
+	return c, faults.Apply(fault, "a converter", &c)
 }
 
-// Operating is the steady state of a converter between a source and a load.
-type Operating struct {
-	LineVolts, LineAmps   float64
-	OutputVolts, LoadAmps float64
-	SourceLimited         bool // the source is in its current limit
-	Celsius               float64
-	Heat                  float64 // W that stay in the unit
-	// Branches are the amps into each of the cells side by side in a [Bank]; nil for other units.
-	Branches []float64 `json:",omitempty"`
-}
-
-// Efficiency is the exact share of the input power that reaches the load, in %.
-func (o Operating) Efficiency() float64 {
-	return 100 * o.OutputVolts * o.LoadAmps / (o.LineVolts * o.LineAmps)
-}
-
-// Loss is the exact loss in W.
-func (o Operating) Loss() float64 { return o.LineVolts*o.LineAmps - o.OutputVolts*o.LoadAmps }
-
-// Source is what feeds a unit.
-type Source struct {
-	On          bool
-	Volts, Amps float64 // setpoint and current limit
-}
-
-// Mode is what an electronic load keeps constant.
-type Mode string
-
-// The modes of a load.
-const (
-	ConstantVoltage    Mode = "voltage"
-	ConstantCurrent    Mode = "current"
-	ConstantPower      Mode = "power"
-	ConstantResistance Mode = "resistance"
-)
-
-// Load is what drains a unit.
-type Load struct {
-	On    bool
-	Mode  Mode
-	Level float64 // V, A, W or Ω
-	// Lockout is the voltage below which it takes nothing.
-	Lockout float64
-}
-
-// amps is the current the load takes at a voltage.
-func (l Load) amps(volts float64) float64 {
-	if !l.On || volts <= 0.05 || volts < l.Lockout {
-		return 0
+// fromRatings makes a step-down module from its ratings: losses such that it has its rated efficiency (90 % if
+// none is stated) at full load.
+func fromRatings(a plant.Asked) (Converter, error) {
+	volts, haveVolts := a.Rating("rated_volts")
+	amps, haveAmps := a.Rating("rated_current")
+	if !haveVolts || !haveAmps || volts <= 0 || amps <= 0 {
+		return Converter{}, errors.New("a converter is modelled from its ratings rated_volts and rated_current; state both")
 	}
-	switch l.Mode {
-	case ConstantCurrent:
-		return l.Level
-	case ConstantPower:
-		return l.Level / volts
-	case ConstantResistance:
-		if l.Level <= 0 {
-			return math.Inf(1)
+	or := func(name string, fallback float64) float64 {
+		if x, ok := a.Rating(name); ok && x > 0 {
+			return x
 		}
-		return volts / l.Level
+		return fallback
 	}
-	// Constant voltage: it takes whatever pulls the output down to its level.
-	if volts > l.Level {
-		return math.Inf(1)
+	nominal := or("nominal_line", 2*volts)
+	lowest := or("lowest_line", 0.75*nominal)
+	watts := volts * amps
+	loss := watts * (1/math.Min(or("rated_efficiency", 0.9), 0.999) - 1)
+	quiescent := math.Min(or("no_load_power", 0.15*loss), 0.6*loss)
+	c := Converter{
+		Rated: volts, Nominal: nominal, LineSlope: -2e-5 * volts, Resistance: 0.002 * volts / amps, Quiescent: quiescent,
+		QuiescentAt: 0.006,
+		Diode:       0.2 * (loss - quiescent) / amps, Conduction: 0.8 * (loss - quiescent) / (amps * amps),
+		LockoutOn: 0.97 * lowest, LockoutOff: 0.92 * lowest, CurrentLimit: 1.3 * amps, SoftStart: 20e-3, Ring: 4000,
+		Damping: 0.35, Overshoot: 0.003 * volts / amps,
 	}
-	return 0
+	return c, faults.Apply(a.Fault, "a converter", &c)
 }
 
 // lossAt is the loss at a line and a load current.
@@ -158,33 +130,33 @@ func (c Converter) outputAt(line, amps float64) float64 {
 
 // Solve is the truth: the steady state of the unit between a source and a load. running tells whether the unit
 // was running before, which decides between its two lockout levels.
-func (c Converter) Solve(s Source, l Load, running bool) Operating {
+func (c Converter) Solve(s plant.Source, l plant.Load, running bool) plant.Operating {
 	threshold := c.LockoutOn
 	if running {
 		threshold = c.LockoutOff
 	}
 	if !s.On {
-		return Operating{}
+		return plant.Operating{}
 	}
 	if c.Dead || s.Volts < threshold {
-		return Operating{LineVolts: s.Volts, LineAmps: min(0.002, s.Amps)}
+		return plant.Operating{LineVolts: s.Volts, LineAmps: min(0.002, s.Amps)}
 	}
 	out, amps := c.solveOutput(s.Volts, l)
 	lineAmps := (out*amps + c.lossAt(s.Volts, amps)) / s.Volts
 	if lineAmps <= s.Amps {
-		return Operating{LineVolts: s.Volts, LineAmps: lineAmps, OutputVolts: out, LoadAmps: amps}
+		return plant.Operating{LineVolts: s.Volts, LineAmps: lineAmps, OutputVolts: out, LoadAmps: amps}
 	}
 	// A source in its limit cannot hold a constant-power input up: the line sags to the lockout and the unit stops.
-	return Operating{LineVolts: c.LockoutOff * 0.9, LineAmps: s.Amps, SourceLimited: true}
+	return plant.Operating{LineVolts: c.LockoutOff * 0.9, LineAmps: s.Amps, SourceLimited: true}
 }
 
 // solveOutput finds output volts and load current together; beyond the unit's limit the output collapses to
 // what the limit current makes of the load.
-func (c Converter) solveOutput(line float64, l Load) (volts, amps float64) {
+func (c Converter) solveOutput(line float64, l plant.Load) (volts, amps float64) {
 	amps = 0
 	for range 60 {
 		volts = c.outputAt(line, amps)
-		next := l.amps(volts)
+		next := l.Takes(volts)
 		if math.Abs(next-amps) < 1e-13*max(1, amps) {
 			break
 		}
@@ -197,9 +169,9 @@ func (c Converter) solveOutput(line float64, l Load) (volts, amps float64) {
 		return volts, amps
 	}
 	switch l.Mode {
-	case ConstantVoltage:
+	case plant.ConstantVoltage:
 		return min(l.Level, volts), c.CurrentLimit
-	case ConstantResistance:
+	case plant.ConstantResistance:
 		return c.CurrentLimit * l.Level, c.CurrentLimit
 	}
 	return 0.1, c.CurrentLimit
@@ -219,11 +191,11 @@ type State struct {
 
 // At is the operating point at time t (seconds of the plant's own clock). It must be called with increasing t;
 // each change of source or load is seen at the first call after it.
-func (c Converter) At(s *State, t float64, source Source, load Load) Operating {
+func (c Converter) At(s *State, t float64, source plant.Source, load plant.Load) plant.Operating {
 	s.warmth += (s.loss*thermalOhms - s.warmth) * (1 - math.Exp(-max(t-s.t, 0)/thermalTau))
 	o := c.move(s, t, source, load)
 	s.t, s.loss = t, o.Loss()
-	o.Celsius, o.Heat = Ambient+s.warmth, s.loss
+	o.Celsius, o.Heat = plant.Ambient+s.warmth, s.loss
 	return o
 }
 
@@ -233,7 +205,7 @@ const (
 	thermalTau  = 180 // s
 )
 
-func (c Converter) move(s *State, t float64, source Source, load Load) Operating {
+func (c Converter) move(s *State, t float64, source plant.Source, load plant.Load) plant.Operating {
 	o := c.Solve(source, load, s.running)
 	running := o.OutputVolts > 0
 	if running && !s.running {
@@ -250,7 +222,7 @@ func (c Converter) move(s *State, t float64, source Source, load Load) Operating
 	if rise := t - s.startedAt; rise < c.SoftStart {
 		share := rise / c.SoftStart
 		o.OutputVolts *= share
-		o.LoadAmps = load.amps(o.OutputVolts)
+		o.LoadAmps = load.Takes(o.OutputVolts)
 		o.LineAmps *= share
 		return o
 	}

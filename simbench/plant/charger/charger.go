@@ -1,6 +1,12 @@
-package plant
+// Package charger has the physics of chargers that work by themselves beside a battery.
+package charger
 
-import "math"
+import (
+	"math"
+
+	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/battery"
+)
 
 // Charger is somebody's charger with stages of its own: bulk at constant current, absorption at constant
 // voltage until the current has tapered, a test without current, and float.
@@ -10,26 +16,26 @@ type Charger struct {
 	Test          float64 // s without current between them
 }
 
-// GannetCharger is the deck charger of the scenario: gentle, and it floats.
-func GannetCharger() Charger {
+// Gannet is the deck charger of the scenario: gentle, and it floats.
+func Gannet() Charger {
 	return Charger{Bulk: 3, Taper: 0.4, Absorb: 29.1, Float: 28.4, Test: 600}
 }
 
-// ChargerState is a charger in time.
-type ChargerState struct {
+// State is a charger in time.
+type State struct {
 	stage   string
 	since   float64
 	Plugged bool
 }
 
 // Stage is what the charger does now: off, bulk, absorption, test, float.
-func (s *ChargerState) Stage() string { return s.stage }
+func (s *State) Stage() string { return s.stage }
 
 // At is what the charger puts at a battery that has volts and took amps from it.
-func (c Charger) At(s *ChargerState, t, volts, amps float64) Source {
+func (c Charger) At(s *State, t, volts, amps float64) plant.Source {
 	if !s.Plugged {
 		s.stage, s.since = "off", t
-		return Source{}
+		return plant.Source{}
 	}
 	next := func(stage string) { s.stage, s.since = stage, t }
 	switch s.stage {
@@ -50,11 +56,11 @@ func (c Charger) At(s *ChargerState, t, volts, amps float64) Source {
 	}
 	switch s.stage {
 	case "test":
-		return Source{}
+		return plant.Source{}
 	case "float":
-		return Source{On: true, Volts: c.Float, Amps: c.Bulk}
+		return plant.Source{On: true, Volts: c.Float, Amps: c.Bulk}
 	}
-	return Source{On: true, Volts: c.Absorb, Amps: c.Bulk}
+	return plant.Source{On: true, Volts: c.Absorb, Amps: c.Bulk}
 }
 
 // chargedFull is the state in which a charger of ours leaves a battery of lithium cells.
@@ -65,20 +71,20 @@ type Logged struct{ T, Volts, Amps, Celsius float64 }
 
 // Log discharges a battery by a charge (A·s) at a current and lets the charger fill it again, with a frame
 // each interval for so many seconds after the charger was plugged in. Amps are positive into the battery.
-func (c Charger) Log(b Battery, taken, amps, interval, seconds float64) []Logged {
-	u := NewUnit(b, chargedFull)
+func (c Charger) Log(b battery.Battery, taken, amps, interval, seconds float64) []Logged {
+	u := battery.NewUnit(b, chargedFull)
 	var frames []Logged
-	keep := func(t float64, o Operating) {
+	keep := func(t float64, o plant.Operating) {
 		frames = append(frames, Logged{t, o.LineVolts, o.LineAmps - o.LoadAmps, o.Celsius})
 	}
 	t := 0.0
 	for ; t < taken/amps; t += interval {
-		keep(t, u.At(t, Source{}, Load{On: true, Mode: ConstantCurrent, Level: amps}))
+		keep(t, u.At(t, plant.Source{}, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: amps}))
 	}
-	s := ChargerState{Plugged: true}
-	o := u.At(t, Source{}, Load{})
+	s := State{Plugged: true}
+	o := u.At(t, plant.Source{}, plant.Load{})
 	for end := t + seconds; t < end; t += interval {
-		o = u.At(t, c.At(&s, t, o.LineVolts, math.Max(o.LineAmps, 0)), Load{})
+		o = u.At(t, c.At(&s, t, o.LineVolts, math.Max(o.LineAmps, 0)), plant.Load{})
 		keep(t, o)
 	}
 	return frames

@@ -1,10 +1,12 @@
-package plant
+package battery
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"usherbench/simbench/plant"
 )
 
 func sum(xs []float64) (all float64) {
@@ -15,18 +17,18 @@ func sum(xs []float64) (all float64) {
 }
 
 func TestCellsSideBySideEvenOut(t *testing.T) {
-	b, err := GannetBank("GB-41", Healthy, 0.5)
+	b, err := GannetBank("GB-41", plant.Healthy, 0.5)
 	require.NoError(t, err)
 	apart, full := b.Spread(), b.StateOfCharge()
 	assert.Greater(t, apart, 0.05, "as they come from the shelf")
-	o := b.At(0, Source{}, Load{})
+	o := b.At(0, plant.Source{}, plant.Load{})
 	assert.InDelta(t, 0, sum(o.Branches), 1e-9, "what one takes another gives")
 	flows := 0.0
 	for _, amps := range o.Branches {
 		flows = max(flows, amps)
 	}
 	assert.Greater(t, flows, 0.2)
-	b.At(4*3600, Source{}, Load{})
+	b.At(4*3600, plant.Source{}, plant.Load{})
 	assert.Less(t, b.Spread(), apart/3)
 	assert.InDelta(t, full, b.StateOfCharge(), 5e-4, "no charge is lost on the way but their own self-discharge")
 }
@@ -35,8 +37,8 @@ func TestCellsSideBySideEvenOut(t *testing.T) {
 func TestCellsSideBySideShareByTheirConductances(t *testing.T) {
 	b, err := GannetBank("", WeakPack, 0.5)
 	require.NoError(t, err)
-	charger := Source{On: true, Volts: 4.2, Amps: 6}
-	o := b.At(0, charger, Load{})
+	charger := plant.Source{On: true, Volts: 4.2, Amps: 6}
+	o := b.At(0, charger, plant.Load{})
 	assert.InDelta(t, 6, sum(o.Branches), 1e-9)
 	good, weak := b.Cells[0].Battery.Ohmic, b.Cells[6].Battery.Ohmic
 	assert.InDelta(t, good/weak, o.Branches[6]/o.Branches[0], 1e-9)
@@ -45,12 +47,12 @@ func TestCellsSideBySideShareByTheirConductances(t *testing.T) {
 }
 
 func TestABalanceAtTheTopMakesCellsEquallyFull(t *testing.T) {
-	b, err := GannetBank("GB-2", Healthy, 0.4)
+	b, err := GannetBank("GB-2", plant.Healthy, 0.4)
 	require.NoError(t, err)
-	charger := Source{On: true, Volts: 4.17, Amps: 6.72}
-	var o Operating
+	charger := plant.Source{On: true, Volts: 4.17, Amps: 6.72}
+	var o plant.Operating
 	for at := 0.0; at < 12*3600; at += 10 {
-		o = b.At(at, charger, Load{})
+		o = b.At(at, charger, plant.Load{})
 	}
 	assert.InDelta(t, 4.17, o.LineVolts, 1e-6)
 	for k, c := range b.Cells {
@@ -60,28 +62,28 @@ func TestABalanceAtTheTopMakesCellsEquallyFull(t *testing.T) {
 }
 
 func TestFaultsOfCellsSideBySide(t *testing.T) {
-	charger := Source{On: true, Volts: 4.2, Amps: 6}
+	charger := plant.Source{On: true, Volts: 4.2, Amps: 6}
 	blown, err := GannetBank("", BlownFuse, 0.5)
 	require.NoError(t, err)
-	o := blown.At(0, charger, Load{})
+	o := blown.At(0, charger, plant.Load{})
 	assert.Zero(t, o.Branches[6])
 	assert.InDelta(t, 1, o.Branches[0], 1e-9)
 
 	reversed, err := GannetBank("", ReversedLeads, 0.5)
 	require.NoError(t, err)
-	o = reversed.At(0, charger, Load{})
+	o = reversed.At(0, charger, plant.Load{})
 	assert.Less(t, o.OutputVolts, -3.0)
 	assert.Zero(t, o.LineAmps)
 
-	dead, err := GannetBank("", DeadUnit, 0.5)
+	dead, err := GannetBank("", plant.DeadUnit, 0.5)
 	require.NoError(t, err)
-	assert.InDelta(t, 4.2, dead.At(0, charger, Load{}).LineVolts, 1e-12)
+	assert.InDelta(t, 4.2, dead.At(0, charger, plant.Load{}).LineVolts, 1e-12)
 
 	_, err = GannetBank("", ShortOfCells, 0.5)
 	assert.ErrorContains(t, err, "blown-fuse")
 
 	charge := blown.Cells[6].State.Charge
-	mended, err := GannetBank("", Healthy, 0.2)
+	mended, err := GannetBank("", plant.Healthy, 0.2)
 	require.NoError(t, err)
 	blown.Remake(mended)
 	assert.False(t, blown.Cells[6].Battery.Open, "the fuse is new")

@@ -1,11 +1,12 @@
-package plant
+// Package battery has the physics of packs, cells and cells side by side: pure, seeded, and able to state its
+// own truth.
+package battery
 
 import (
-	"fmt"
-	"hash/fnv"
+	"errors"
 	"math"
-	"math/rand/v2"
-	"slices"
+
+	"usherbench/simbench/plant"
 )
 
 // Battery is a pack of cells in series and parallel: open-circuit voltage over state of charge, an ohmic and
@@ -37,76 +38,103 @@ type Battery struct {
 
 // Faults of a battery.
 const (
-	ReversedLeads  Fault = "reversed"
-	WeakPack       Fault = "weak"            // little capacity, high resistance
-	SleepyPack     Fault = "sleepy"          // capacity that long storage has put to sleep
-	Collapsing     Fault = "collapsing"      // a cell gives up before the others
-	ShortOfCells   Fault = "short-of-cells"  // fewer cells in series than it should have
-	OtherChemistry Fault = "other-chemistry" // lead-acid, whatever it should be
-	HotPack        Fault = "hot"             // it cannot get rid of its heat
+	ReversedLeads  plant.Fault = "reversed"
+	WeakPack       plant.Fault = "weak"            // little capacity, high resistance
+	SleepyPack     plant.Fault = "sleepy"          // capacity that long storage has put to sleep
+	Collapsing     plant.Fault = "collapsing"      // a cell gives up before the others
+	ShortOfCells   plant.Fault = "short-of-cells"  // fewer cells in series than it should have
+	OtherChemistry plant.Fault = "other-chemistry" // lead-acid, whatever it should be
+	HotPack        plant.Fault = "hot"             // it cannot get rid of its heat
 )
 
-var batteryFaults = map[Fault]func(*Battery){
-	Healthy:       func(*Battery) {},
-	ReversedLeads: func(b *Battery) { b.Reversed = true },
-	WeakPack:      func(b *Battery) { b.Capacity *= 0.7; b.Ohmic *= 1.8 },
-	SleepyPack:    func(b *Battery) { b.Capacity *= 0.97; b.Dormant = 0.12 * b.Capacity; b.Ohmic *= 1.3 },
-	DeadUnit:      func(b *Battery) { b.Open = true },
-	Collapsing:    func(b *Battery) { b.Collapse, b.CollapseVolts = 0.12, 0.1 },
-	ShortOfCells:  func(b *Battery) { b.Series = max(b.Series-2, 1) },
+var faults = plant.Faults[*Battery]{
+	plant.Healthy:  func(*Battery) {},
+	ReversedLeads:  func(b *Battery) { b.Reversed = true },
+	WeakPack:       func(b *Battery) { b.Capacity *= 0.7; b.Ohmic *= 1.8 },
+	SleepyPack:     func(b *Battery) { b.Capacity *= 0.97; b.Dormant = 0.12 * b.Capacity; b.Ohmic *= 1.3 },
+	plant.DeadUnit: func(b *Battery) { b.Open = true },
+	Collapsing:     func(b *Battery) { b.Collapse, b.CollapseVolts = 0.12, 0.1 },
+	ShortOfCells:   func(b *Battery) { b.Series = max(b.Series-2, 1) },
 	OtherChemistry: func(b *Battery) {
 		b.Chemistry = chemistries["lead-acid"]
 	},
 	HotPack: func(b *Battery) { b.ThermalOhms *= 12; b.ThermalTau /= 3 },
 }
 
-func (b *Battery) apply(fault Fault) error {
-	change, ok := batteryFaults[fault]
-	if !ok {
-		return fmt.Errorf("%q is not a fault of a battery; known: %v", fault, namesOf(batteryFaults))
+const battery = "a battery"
+
+// Types are the units of this kind.
+func Types() []plant.Type {
+	made := func(name string, by func(plant.Asked) (Battery, error)) plant.Type {
+		return plant.Type{Name: name, Kind: "battery", Faults: faults.Names(), New: func(a plant.Asked) (plant.Unit, error) {
+			b, err := by(a)
+			if err != nil {
+				return nil, err
+			}
+			return NewUnit(b, a.State), nil
+		}}
 	}
-	change(b)
-	return nil
+	return []plant.Type{
+		made("gannet", func(a plant.Asked) (Battery, error) { return Gannet(a.Serial, a.Fault) }),
+		made("gannet-cell", func(a plant.Asked) (Battery, error) { return GannetCell(a.Serial, a.Fault) }),
+		made("", fromRatings),
+		{Name: "gannet-bank", Kind: "battery", Faults: bankFaults.Names(), New: func(a plant.Asked) (plant.Unit, error) {
+			return GannetBank(a.Serial, a.Fault, a.State)
+		}},
+	}
+}
+
+// Unit is a battery with its state.
+type Unit struct {
+	Battery Battery
+	State   State
+}
+
+// NewUnit is a rested battery at a state of charge, 0 … 1.
+func NewUnit(b Battery, state float64) *Unit {
+	return &Unit{b, State{Charge: state * (b.Capacity - b.Dormant)}}
+}
+
+// At is the operating point at time t.
+func (u *Unit) At(t float64, source plant.Source, load plant.Load) plant.Operating {
+	return u.Battery.At(&u.State, t, source, load)
+}
+
+// StateOfCharge is the charge in it over the capacity that it has by now.
+func (u *Unit) StateOfCharge() float64 { return u.State.Charge / u.Battery.Now(&u.State) }
+
+// Remake makes it another battery with the same charge in it.
+func (u *Unit) Remake(as plant.Storage) {
+	if other, ok := as.(*Unit); ok {
+		u.Battery = other.Battery
+	}
 }
 
 // Gannet is the 7-cell NMC pack of the demo scenario, as the pack with the given serial number was made.
-func Gannet(serial string, fault Fault) (Battery, error) {
-	spread := spreadOf(serial, 0x9a22)
+func Gannet(serial string, fault plant.Fault) (Battery, error) {
+	spread := plant.TolerancesOf(serial, 0x9a22)
 	b := Battery{Chemistry: chemistries["NMC"], Series: 7, Parallel: 2, Capacity: spread(9.6*3600, 0.008),
 		Ohmic: spread(0.063, 0.05), FastOhms: spread(0.028, 0.05), FastTau: 12,
 		SlowOhms: spread(0.035, 0.05), SlowTau: 240, ThermalOhms: 2.2, ThermalTau: 900, SelfDischarge: 0.02, Fade: 2e-4}
-	return b, b.apply(fault)
+	return b, faults.Apply(fault, battery, &b)
 }
 
 // GannetCell is one of the NMC cells that the pack is made of. Cells of one lot differ in capacity and
 // resistance, and not always together.
-func GannetCell(serial string, fault Fault) (Battery, error) {
-	spread := spreadOf(serial, 0xce11)
+func GannetCell(serial string, fault plant.Fault) (Battery, error) {
+	spread := plant.TolerancesOf(serial, 0xce11)
 	b := Battery{Chemistry: chemistries["NMC"], Series: 1, Parallel: 1, Capacity: spread(4.8*3600, 0.011),
 		Ohmic: spread(0.018, 0.07), FastOhms: spread(0.008, 0.06), FastTau: 12,
 		SlowOhms: spread(0.010, 0.06), SlowTau: 240, ThermalOhms: 9, ThermalTau: 600, SelfDischarge: spread(0.02, 0.2),
 		Fade: 2e-4}
-	return b, b.apply(fault)
-}
-
-// spreadOf draws tolerances from a serial number; an empty one has nominal values.
-func spreadOf(serial string, seed uint64) func(nominal, share float64) float64 {
-	h := fnv.New64a()
-	h.Write([]byte(serial))
-	rng := rand.New(rand.NewPCG(h.Sum64(), seed))
-	return func(nominal, share float64) float64 {
-		if serial == "" {
-			return nominal
-		}
-		return nominal * (1 + share*max(min(rng.NormFloat64(), 2.5), -2.5))
-	}
+	return b, faults.Apply(fault, battery, &b)
 }
 
 // OpenCircuit is the voltage of the pack at rest, at a state of charge.
 func (b Battery) OpenCircuit(state float64) float64 { return b.Chemistry.at(state) * float64(b.Series) }
 
-// BatteryState is a battery in time.
-type BatteryState struct {
+// State is a battery in time.
+type State struct {
 	Charge     float64 // A·s in it
 	awake      float64 // dormant capacity that has woken, A·s
 	lost       float64 // capacity lost to cycling, A·s
@@ -120,19 +148,16 @@ type BatteryState struct {
 	begun      bool
 }
 
-// Ambient is the temperature of the room, °C.
-const Ambient = 23
-
 const month = 30 * 86400.0
 
 // Now is the capacity that the battery has by now, A·s.
-func (b Battery) Now(s *BatteryState) float64 { return b.Capacity - b.Dormant + s.awake - s.lost }
+func (b Battery) Now(s *State) float64 { return b.Capacity - b.Dormant + s.awake - s.lost }
 
 // longestStep bounds how long heat and acceptance are taken as constant, s.
 const longestStep = 20.0
 
 // At is the operating point at time t. It must be called with increasing t; between calls the current is constant.
-func (b Battery) At(s *BatteryState, t float64, source Source, load Load) Operating {
+func (b Battery) At(s *State, t float64, source plant.Source, load plant.Load) plant.Operating {
 	if !s.begun {
 		s.begun, s.t = true, t
 	}
@@ -145,7 +170,7 @@ func (b Battery) At(s *BatteryState, t float64, source Source, load Load) Operat
 }
 
 // pass lets time go by at the present current.
-func (b Battery) pass(s *BatteryState, t float64) {
+func (b Battery) pass(s *State, t float64) {
 	dt := max(t-s.t, 0)
 	s.t = t
 	capacity := b.Now(s)
@@ -186,33 +211,33 @@ func (b Battery) pass(s *BatteryState, t float64) {
 }
 
 // settle is the operating point with what the terminals see now.
-func (b Battery) settle(s *BatteryState, source Source, load Load) Operating {
+func (b Battery) settle(s *State, source plant.Source, load plant.Load) plant.Operating {
 	if b.Open {
 		s.amps = 0
-		return Operating{LineVolts: offVolts(source), OutputVolts: offVolts(source), Celsius: Ambient + s.warmth}
+		return plant.Operating{LineVolts: offVolts(source), OutputVolts: offVolts(source), Celsius: plant.Ambient + s.warmth}
 	}
 	inner := b.inner(s)
 	if b.Reversed {
 		// A supply or load must not be switched onto a reversed pack; what happens then is left to the fuse.
 		s.amps = 0
-		return Operating{LineVolts: -inner, OutputVolts: -inner, Celsius: Ambient + s.warmth}
+		return plant.Operating{LineVolts: -inner, OutputVolts: -inner, Celsius: plant.Ambient + s.warmth}
 	}
 	in, out := b.solve(inner, source, load)
 	s.amps = in - out
 	s.volts = inner + s.amps*b.Ohmic
-	return Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out, SourceLimited: source.On &&
-		in >= source.Amps*0.999, Celsius: Ambient + s.warmth, Heat: b.heat(s.amps)}
+	return plant.Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out,
+		SourceLimited: source.On && in >= source.Amps*0.999, Celsius: plant.Ambient + s.warmth, Heat: b.heat(s.amps)}
 }
 
 // inner is the voltage behind the ohmic resistance.
-func (b Battery) inner(s *BatteryState) float64 {
+func (b Battery) inner(s *State) float64 {
 	return b.OpenCircuit(s.Charge/b.Now(s)) + s.fast + s.slow - s.fallen + b.Chemistry.PerKelvin*float64(b.Series)*s.warmth
 }
 
 // heat is what its resistances turn into heat at a current, W.
 func (b Battery) heat(amps float64) float64 { return amps * amps * (b.Ohmic + b.FastOhms + b.SlowOhms) }
 
-func offVolts(s Source) float64 {
+func offVolts(s plant.Source) float64 {
 	if s.On {
 		return s.Volts
 	}
@@ -220,10 +245,10 @@ func offVolts(s Source) float64 {
 }
 
 // solve finds what a source gives and a load takes, together.
-func (b Battery) solve(inner float64, source Source, load Load) (in, out float64) {
+func (b Battery) solve(inner float64, source plant.Source, load plant.Load) (in, out float64) {
 	for range 30 {
 		volts := inner + (in-out)*b.Ohmic
-		next := load.amps(volts)
+		next := load.Takes(volts)
 		if math.IsInf(next, 1) { // constant voltage below the pack's: all that brings it there
 			next = max((inner+in*b.Ohmic-load.Level)/b.Ohmic, 0)
 		}
@@ -237,19 +262,19 @@ func (b Battery) solve(inner float64, source Source, load Load) (in, out float64
 
 // ToCutoff is the truth of a discharge at constant current: how long it takes, s, until the volts of a rested
 // battery in the given state have fallen to the cutoff, and the charge that it gave till then, A·s.
-func (b Battery) ToCutoff(s BatteryState, amps, cutoff float64) (seconds, charge float64) {
-	load := Load{On: true, Mode: ConstantCurrent, Level: amps}
-	b.At(&s, s.t, Source{}, load)
+func (b Battery) ToCutoff(s State, amps, cutoff float64) (seconds, charge float64) {
+	load := plant.Load{On: true, Mode: plant.ConstantCurrent, Level: amps}
+	b.At(&s, s.t, plant.Source{}, load)
 	began := s.t
 	for range 10_000_000 {
 		before := s
-		if b.At(&s, s.t+1, Source{}, load).OutputVolts > cutoff {
+		if b.At(&s, s.t+1, plant.Source{}, load).OutputVolts > cutoff {
 			continue
 		}
 		low, high := before.t, before.t+1
 		for range 50 {
 			middle, trial := (low+high)/2, before
-			if b.At(&trial, middle, Source{}, load).OutputVolts > cutoff {
+			if b.At(&trial, middle, plant.Source{}, load).OutputVolts > cutoff {
 				low = middle
 			} else {
 				high = middle
@@ -260,13 +285,25 @@ func (b Battery) ToCutoff(s BatteryState, amps, cutoff float64) (seconds, charge
 	return math.Inf(1), math.Inf(1)
 }
 
-func namesOf[V any](faults map[Fault]V) []string {
-	var names []string
-	for f := range faults {
-		if f != Healthy {
-			names = append(names, string(f))
-		}
+// fromRatings makes a pack from its ratings, with resistances such that it sags by 3 % at 1 C.
+func fromRatings(a plant.Asked) (Battery, error) {
+	volts, haveVolts := a.Rating("rated_volts")
+	capacity, haveCapacity := a.Rating("rated_capacity")
+	if !haveVolts || !haveCapacity || volts <= 0 || capacity <= 0 {
+		return Battery{}, errors.New("a battery is modelled from its ratings rated_volts and rated_capacity; state both")
 	}
-	slices.Sort(names)
-	return names
+	cells, ok := chemistries[a.Chemistry]
+	if !ok {
+		cells = chemistries["NMC"]
+	}
+	series := a.Series
+	if series <= 0 {
+		series = max(int(math.Round(volts/cells.at(plant.HalfFull))), 1)
+	}
+	ohms := 0.03 * volts / (capacity / 3600)
+	b := Battery{Chemistry: cells, Series: series, Parallel: 1, Capacity: capacity, Ohmic: 0.5 * ohms,
+		FastOhms: 0.2 * ohms, FastTau: 12,
+		SlowOhms: 0.3 * ohms, SlowTau: 240, ThermalOhms: 30 / (volts * capacity / 3600 * 0.1), ThermalTau: 900,
+		SelfDischarge: 0.03, Fade: 3e-4}
+	return b, faults.Apply(a.Fault, battery, &b)
 }

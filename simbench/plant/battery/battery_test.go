@@ -1,40 +1,42 @@
-package plant
+package battery
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"usherbench/simbench/plant"
 )
 
 func TestABatteryKeepsItsCharge(t *testing.T) {
-	b, err := Gannet("GP-1", Healthy)
+	b, err := Gannet("GP-1", plant.Healthy)
 	require.NoError(t, err)
-	s := BatteryState{Charge: 0.5 * b.Capacity}
-	rest := b.At(&s, 0, Source{}, Load{})
+	s := State{Charge: 0.5 * b.Capacity}
+	rest := b.At(&s, 0, plant.Source{}, plant.Load{})
 	assert.InDelta(t, b.OpenCircuit(0.5), rest.OutputVolts, 1e-9)
-	discharge := Load{On: true, Mode: ConstantCurrent, Level: 4.8}
-	b.At(&s, 0, Source{}, discharge)
-	o := b.At(&s, 600, Source{}, discharge)
+	discharge := plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 4.8}
+	b.At(&s, 0, plant.Source{}, discharge)
+	o := b.At(&s, 600, plant.Source{}, discharge)
 	assert.InDelta(t, 0.5*b.Capacity-4.8*600, s.Charge, 0.1,
 		"charge is current times time, but for what it loses by itself")
 	assert.Less(t, o.OutputVolts, rest.OutputVolts-4.8*b.Ohmic, "it sags by its resistances")
-	assert.Greater(t, o.Celsius, float64(Ambient), "and grows warm")
-	sagged := b.At(&s, 600, Source{}, Load{}).OutputVolts
-	assert.Greater(t, b.At(&s, 7200, Source{}, Load{}).OutputVolts, sagged, "it recovers at rest")
+	assert.Greater(t, o.Celsius, float64(plant.Ambient), "and grows warm")
+	sagged := b.At(&s, 600, plant.Source{}, plant.Load{}).OutputVolts
+	assert.Greater(t, b.At(&s, 7200, plant.Source{}, plant.Load{}).OutputVolts, sagged, "it recovers at rest")
 }
 
 func TestABatteryIsChargedAtConstantCurrentThenVoltage(t *testing.T) {
-	b, err := Gannet("GP-1", Healthy)
+	b, err := Gannet("GP-1", plant.Healthy)
 	require.NoError(t, err)
-	s := BatteryState{Charge: 0.9 * b.Capacity}
-	charger := Source{On: true, Volts: 29.2, Amps: 4.8}
-	first := b.At(&s, 0, charger, Load{})
+	s := State{Charge: 0.9 * b.Capacity}
+	charger := plant.Source{On: true, Volts: 29.2, Amps: 4.8}
+	first := b.At(&s, 0, charger, plant.Load{})
 	assert.InDelta(t, 4.8, first.LineAmps, 1e-9)
 	assert.True(t, first.SourceLimited)
-	var last Operating
+	var last plant.Operating
 	for at := 0.0; at < 7200; at += 10 {
-		last = b.At(&s, at, charger, Load{})
+		last = b.At(&s, at, charger, plant.Load{})
 	}
 	assert.InDelta(t, 29.2, last.LineVolts, 1e-6, "the voltage is held")
 	assert.Less(t, last.LineAmps, 0.5, "while the current tapers")
@@ -43,43 +45,44 @@ func TestABatteryIsChargedAtConstantCurrentThenVoltage(t *testing.T) {
 func TestFaultsOfABattery(t *testing.T) {
 	b, err := Gannet("GP-1", ReversedLeads)
 	require.NoError(t, err)
-	s := BatteryState{Charge: 0.5 * b.Capacity}
-	assert.Negative(t, b.At(&s, 0, Source{}, Load{}).OutputVolts)
-	b, err = Gannet("GP-1", DeadUnit)
+	s := State{Charge: 0.5 * b.Capacity}
+	assert.Negative(t, b.At(&s, 0, plant.Source{}, plant.Load{}).OutputVolts)
+	b, err = Gannet("GP-1", plant.DeadUnit)
 	require.NoError(t, err)
-	assert.Zero(t, b.At(&s, 1, Source{}, Load{}).OutputVolts)
-	_, err = Gannet("GP-1", WeakRegulation)
+	assert.Zero(t, b.At(&s, 1, plant.Source{}, plant.Load{}).OutputVolts)
+	_, err = Gannet("GP-1", plant.Fault("weak-regulation"))
 	assert.ErrorContains(t, err, "is not a fault of a battery")
 }
 
 func TestABatteryKnowsTheTruthOfADischarge(t *testing.T) {
-	b, err := Gannet("GP-1", Healthy)
+	b, err := Gannet("GP-1", plant.Healthy)
 	require.NoError(t, err)
 	u := NewUnit(b, 1)
 	seconds, charge := b.ToCutoff(u.State, 1.92, 21)
 	require.InDelta(t, 5*3600, seconds, 900, "five hours at 0.2 C")
 	assert.InDelta(t, 1.92*seconds, charge, 1e-6)
-	drain := Load{On: true, Mode: ConstantCurrent, Level: 1.92}
+	drain := plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1.92}
 	for at := 0.0; at < seconds-1; at++ {
-		require.Greater(t, u.At(at, Source{}, drain).OutputVolts, 21.0)
+		require.Greater(t, u.At(at, plant.Source{}, drain).OutputVolts, 21.0)
 	}
-	assert.Less(t, u.At(seconds+1, Source{}, drain).OutputVolts, 21.0)
+	assert.Less(t, u.At(seconds+1, plant.Source{}, drain).OutputVolts, 21.0)
 }
 
 func TestANickelCellShowsThatItIsFull(t *testing.T) {
-	b, err := Model{Kind: "battery", Chemistry: "NiMH", Series: 10, Rating: func(name string) (float64, bool) {
+	b, err := fromRatings(plant.Asked{Chemistry: "NiMH", Series: 10, Rating: func(name string) (float64, bool) {
 		return map[string]float64{"rated_volts": 12, "rated_capacity": 2 * 3600}[name], true
-	}}.New("", Healthy, 0.8)
+	}})
 	require.NoError(t, err)
+	u := NewUnit(b, 0.8)
 	most, fallen, warmest := 0.0, 0.0, 0.0
 	for at := 0.0; at < 3600; at += 10 {
-		o := b.At(at, Source{On: true, Volts: 20, Amps: 1}, Load{})
+		o := u.At(at, plant.Source{On: true, Volts: 20, Amps: 1}, plant.Load{})
 		most = max(most, o.LineVolts)
 		fallen = max(fallen, most-o.LineVolts)
 		warmest = max(warmest, o.Celsius)
 	}
 	assert.Greater(t, fallen, 10*5e-3, "its voltage falls again when it is full")
-	assert.Greater(t, warmest, Ambient+5.0, "since the charge becomes heat")
+	assert.Greater(t, warmest, plant.Ambient+5.0, "since the charge becomes heat")
 }
 
 func TestDormantCapacityWakes(t *testing.T) {
@@ -87,14 +90,14 @@ func TestDormantCapacityWakes(t *testing.T) {
 	require.NoError(t, err)
 	var charges []float64
 	u := NewUnit(b, 1)
-	u.At(0, Source{}, Load{})
+	u.At(0, plant.Source{}, plant.Load{})
 	for range 4 {
 		_, charge := b.ToCutoff(u.State, 4.8, 21)
 		charges = append(charges, charge)
 		end := u.State.t + charge/4.8
-		u.At(end, Source{}, Load{On: true, Mode: ConstantCurrent, Level: 4.8})
+		u.At(end, plant.Source{}, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 4.8})
 		for at := 0.0; at < 4*3600; at += 60 {
-			u.At(end+at, Source{On: true, Volts: 29.2, Amps: 4.8}, Load{})
+			u.At(end+at, plant.Source{On: true, Volts: 29.2, Amps: 4.8}, plant.Load{})
 		}
 	}
 	assert.Greater(t, charges[1], charges[0]*1.02)

@@ -1,4 +1,4 @@
-package plant
+package battery
 
 // Chemistry is what the cells of a battery have in common. Volts are per cell.
 type Chemistry struct {

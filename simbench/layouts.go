@@ -1,0 +1,109 @@
+package simbench
+
+import (
+	"fmt"
+
+	"usherbench/simbench/plant/charger"
+)
+
+// Layout says what stands around a unit.
+type Layout string
+
+// The layouts of bays, as [layouts] describes them.
+const (
+	Converter    Layout = "converter"
+	Metered      Layout = "metered"
+	BatteryPack  Layout = "battery"
+	SerialLoad   Layout = "serial-load"
+	RegistersTCP Layout = "registers-tcp"
+	CyclerPair   Layout = "cycler-pair"
+	Gang         Layout = "gang"
+	Stacked      Layout = "stacked"
+	BatteryEnds  Layout = "battery-ends"
+	Charged      Layout = "charged"
+	SideBySide   Layout = "side-by-side"
+)
+
+// plan is a layout as data.
+type plan struct {
+	name  Layout
+	about string
+	// unit is the one in place when the bench starts, with a serial number that counts from first.
+	unit, serial string
+	first        int
+	// standIns are joined to the unit in this order, which is also that of their ports.
+	standIns []func(*Bench, joint) error
+	// series says that what feeds the unit stands in series, not in parallel.
+	series bool
+	// charger is one of somebody else's at the unit; nil: there is none.
+	charger func() charger.Charger
+}
+
+// module is a layout around a converter.
+func module(p plan) plan {
+	p.unit, p.serial, p.first = "tern", "TN", 2201
+	return p
+}
+
+// pack is a layout around a battery.
+func pack(p plan) plan {
+	p.unit, p.serial, p.first = "gannet", "GP", 301
+	return p
+}
+
+// layouts lists all of them.
+func layouts() []plan {
+	join := func(steps ...func(*Bench, joint) error) []func(*Bench, joint) error { return steps }
+	return []plan{
+		module(plan{name: Converter, about: "a supply and a load at a DC-DC module",
+			standIns: join((*Bench).addSupply, (*Bench).addLoad)}),
+		module(plan{name: Metered, about: "as converter, with a power analyser in the line and a thermometer",
+			standIns: join((*Bench).addSupply, (*Bench).addLoad, (*Bench).addAnalyser, (*Bench).addThermo)}),
+		pack(plan{name: BatteryPack, about: "a cycler, a multimeter and a thermometer at a battery",
+			standIns: join((*Bench).addCycler, (*Bench).addMultimeter, (*Bench).addThermo)}),
+		module(plan{name: SerialLoad, about: "a supply, and a load with registers on a serial line",
+			standIns: join((*Bench).addSupply, (*Bench).addSerialLoad)}),
+		module(plan{name: RegistersTCP, about: "a supply, and a load with registers on a socket",
+			standIns: join((*Bench).addSupply, (*Bench).addRegistersTCP)}),
+		module(plan{name: CyclerPair, about: "the two channels of a cycler at a module",
+			standIns: join((*Bench).addCyclerPair)}),
+		module(plan{name: Gang, about: "both channels of a supply in parallel and two loads at a module",
+			standIns: join((*Bench).addGang)}),
+		module(plan{name: Stacked, about: "as gang, with the supply's channels in series", series: true,
+			standIns: join((*Bench).addGang)}),
+		pack(plan{name: BatteryEnds, about: "a supply and a load at a battery",
+			standIns: join((*Bench).addSupply, (*Bench).addLoad)}),
+		pack(plan{name: Charged, about: "a load at a battery with a charger of its own, a power analyser in the charger's line",
+			charger: charger.Gannet, standIns: join((*Bench).addLoad, (*Bench).addAnalyser)}),
+		{name: SideBySide, about: "a cycler at cells in parallel, with an ammeter at each, and a thermometer",
+			unit: "gannet-bank", serial: "GB", first: 41,
+			standIns: join((*Bench).addCycler, (*Bench).addAmmeters, (*Bench).addThermo)},
+	}
+}
+
+// Layouts lists all layouts.
+func Layouts() []Layout {
+	var names []Layout
+	for _, p := range layouts() {
+		names = append(names, p.name)
+	}
+	return names
+}
+
+// About says in a few words what stands around the unit.
+func (l Layout) About() string {
+	p, err := l.plan()
+	if err != nil {
+		return ""
+	}
+	return p.about
+}
+
+func (l Layout) plan() (plan, error) {
+	for _, p := range layouts() {
+		if p.name == l {
+			return p, nil
+		}
+	}
+	return plan{}, fmt.Errorf("%q is no layout of a bay; known: %v", l, Layouts())
+}

@@ -1,0 +1,184 @@
+// Package plant says what a unit under test is to a simulated bench: something that settles between what feeds it and
+// what drains it. Each kind of unit has a package of its own below, with its physics, its faults and its truth; package
+// units lists them.
+package plant
+
+import (
+	"fmt"
+	"hash/fnv"
+	"math"
+	"math/rand/v2"
+	"slices"
+)
+
+// Unit is a plant with its state, as something that is tested.
+type Unit interface {
+	// At is the operating point at time t, s; it must be called with increasing t. Each change of source or load is seen
+	// at the first call after it.
+	At(t float64, source Source, load Load) Operating
+}
+
+// Storage is a unit that keeps charge.
+type Storage interface {
+	Unit
+	// StateOfCharge is 0 … 1 of the capacity that it has by now.
+	StateOfCharge() float64
+	// Remake gives it the properties of another of its kind, as when a fault comes or is mended; it keeps its charge.
+	Remake(as Storage)
+}
+
+// Steady is a unit that can state its own truth.
+type Steady interface {
+	// Steady is the exact operating point that a running unit settles to.
+	Steady(source Source, load Load) Operating
+}
+
+// Type is one type of unit: a known one by its name, or what is made of the ratings of any unit of a kind.
+type Type struct {
+	// Name of a known unit; empty: the type makes units of Kind from their ratings.
+	Name string
+	// Kind of the unit: converter, battery.
+	Kind string
+	// Faults are the names of those that it can have.
+	Faults []string
+	New    func(Asked) (Unit, error)
+}
+
+// Asked says which one of a type is made.
+type Asked struct {
+	// Serial draws the unit's tolerances; empty: nominal values.
+	Serial string
+	Fault  Fault
+	// State is the state of charge at which a battery begins, 0 … 1.
+	State float64
+	// Chemistry of a battery; empty: NMC. Series is its number of cells in series; 0: as its rated volts suggest.
+	Chemistry string
+	Series    int
+	// Rating gives a rating in SI; ok is false if it is not stated.
+	Rating func(name string) (x float64, ok bool)
+}
+
+// HalfFull is the state of charge at which a battery begins when nothing else is said.
+const HalfFull = 0.55
+
+// Ambient is the temperature of the room, °C.
+const Ambient = 23
+
+// Operating is what the terminals of a unit see between a source and a load.
+type Operating struct {
+	LineVolts, LineAmps   float64
+	OutputVolts, LoadAmps float64
+	SourceLimited         bool // the source is in its current limit
+	Celsius               float64
+	Heat                  float64 // W that stay in the unit
+	// Branches are the amps into each of the cells that stand side by side; nil for other units.
+	Branches []float64 `json:",omitempty"`
+}
+
+// Efficiency is the exact share of the input power that reaches the load, in %.
+func (o Operating) Efficiency() float64 {
+	return 100 * o.OutputVolts * o.LoadAmps / (o.LineVolts * o.LineAmps)
+}
+
+// Loss is the exact loss in W.
+func (o Operating) Loss() float64 { return o.LineVolts*o.LineAmps - o.OutputVolts*o.LoadAmps }
+
+// Source is what feeds a unit.
+type Source struct {
+	On          bool
+	Volts, Amps float64 // setpoint and current limit
+}
+
+// Mode is what an electronic load keeps constant.
+type Mode string
+
+// The modes of a load.
+const (
+	ConstantVoltage    Mode = "voltage"
+	ConstantCurrent    Mode = "current"
+	ConstantPower      Mode = "power"
+	ConstantResistance Mode = "resistance"
+)
+
+// Load is what drains a unit.
+type Load struct {
+	On    bool
+	Mode  Mode
+	Level float64 // V, A, W or Ω
+	// Lockout is the voltage below which it takes nothing.
+	Lockout float64
+}
+
+// Takes is the current that the load takes at a voltage, A.
+func (l Load) Takes(volts float64) float64 {
+	if !l.On || volts <= 0.05 || volts < l.Lockout {
+		return 0
+	}
+	switch l.Mode {
+	case ConstantCurrent:
+		return l.Level
+	case ConstantPower:
+		return l.Level / volts
+	case ConstantResistance:
+		if l.Level <= 0 {
+			return math.Inf(1)
+		}
+		return volts / l.Level
+	}
+	// Constant voltage: it takes whatever pulls the output down to its level.
+	if volts > l.Level {
+		return math.Inf(1)
+	}
+	return 0
+}
+
+// Fault is something wrong with a unit on purpose.
+type Fault string
+
+// What every kind of unit can be.
+const (
+	Healthy  Fault = ""
+	DeadUnit Fault = "dead"
+)
+
+// Faults are those of a kind of unit, with what each changes in one.
+type Faults[U any] map[Fault]func(U)
+
+// Names lists them in order, without the healthy unit.
+func (f Faults[U]) Names() []string {
+	var names []string
+	for fault := range f {
+		if fault != Healthy {
+			names = append(names, string(fault))
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Apply gives a unit a fault; kind is how its like are called.
+func (f Faults[U]) Apply(fault Fault, kind string, unit U) error {
+	change, ok := f[fault]
+	if !ok {
+		return fmt.Errorf("%q is not a fault of %s; known: %v", fault, kind, f.Names())
+	}
+	change(unit)
+	return nil
+}
+
+// Tolerances draws values around nominal ones: share is the standard deviation, as a share of the nominal value.
+type Tolerances func(nominal, share float64) float64
+
+// TolerancesOf are those of the unit with a serial number, so that the same serial is always the same unit; an empty
+// serial has nominal values. Each type of unit has a seed of its own.
+func TolerancesOf(serial string, seed uint64) Tolerances {
+	h := fnv.New64a()
+	h.Write([]byte(serial))
+	rng := rand.New(rand.NewPCG(h.Sum64(), seed))
+	return func(nominal, share float64) float64 {
+		if serial == "" {
+			return nominal
+		}
+		return nominal * (1 + share*max(min(rng.NormFloat64(), 2.5), -2.5))
+	}
+}

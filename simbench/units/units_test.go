@@ -1,0 +1,120 @@
+package units
+
+import (
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/simbench/plant"
+)
+
+// ratings are those of a unit of each kind that is made from its ratings alone.
+var ratings = map[string]map[string]float64{
+	"battery":   {"rated_volts": 25.6, "rated_capacity": 9 * 3600},
+	"converter": {"rated_volts": 12, "rated_current": 5, "nominal_line": 48, "lowest_line": 36},
+}
+
+func modelOf(t plant.Type) Model {
+	if t.Name != "" {
+		return Model{Name: t.Name}
+	}
+	return Model{Kind: t.Kind, Rating: func(name string) (float64, bool) {
+		x, ok := ratings[t.Kind][name]
+		return x, ok
+	}}
+}
+
+func TestEveryTypeMakesItsUnitsWithEveryFault(t *testing.T) {
+	for _, kind := range Types() {
+		require.NotEmpty(t, kind.Faults, kind)
+		for _, fault := range append([]string{""}, kind.Faults...) {
+			unit, err := modelOf(kind).New("TN-7", plant.Fault(fault), 0.6)
+			require.NoError(t, err, "%s %s %s", kind.Kind, kind.Name, fault)
+			o := unit.At(0, plant.Source{}, plant.Load{})
+			assert.Zero(t, o.LineAmps, "nothing flows that nobody gives")
+			for _, x := range []float64{o.LineVolts, o.OutputVolts, o.Celsius, o.Heat} {
+				assert.False(t, math.IsNaN(x) || math.IsInf(x, 0), "%s %s %s: %+v", kind.Kind, kind.Name, fault, o)
+			}
+		}
+		_, err := modelOf(kind).New("TN-7", "nonsense", 0.6)
+		assert.ErrorContains(t, err, `"nonsense" is not a fault of`)
+		assert.ErrorContains(t, err, kind.Faults[0], "it names the known ones")
+	}
+}
+
+// The same serial number is always the same unit, another is another, and without one the values are nominal.
+func TestASerialNumberIsAUnit(t *testing.T) {
+	at := func(kind plant.Type, serial string) plant.Operating {
+		source := plant.Source{On: true, Volts: 48, Amps: 5}
+		unit, err := modelOf(kind).New(serial, plant.Healthy, 0.6)
+		require.NoError(t, err)
+		if kind.Kind == "battery" {
+			source.Volts = 4
+		}
+		unit.At(0, source, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1})
+		return unit.At(1, source, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1})
+	}
+	for _, kind := range Types() {
+		assert.Equal(t, at(kind, "TN-7"), at(kind, "TN-7"), kind.Name)
+		assert.Equal(t, at(kind, ""), at(kind, ""), kind.Name)
+		if kind.Name != "" { // what is made from ratings has no tolerances
+			assert.NotEqual(t, at(kind, "TN-7"), at(kind, "TN-8"), kind.Name)
+		}
+	}
+}
+
+// A battery keeps its charge when a fault comes and goes.
+func TestAFaultTakesNoChargeAway(t *testing.T) {
+	for _, kind := range Types() {
+		unit, err := modelOf(kind).New("TN-7", plant.Healthy, 0.6)
+		require.NoError(t, err)
+		stored, ok := unit.(plant.Storage)
+		require.Equal(t, kind.Kind == "battery", ok, "%s %s", kind.Kind, kind.Name)
+		if !ok {
+			continue
+		}
+		for _, fault := range append(kind.Faults, "") {
+			other, err := modelOf(kind).New("TN-7", plant.Fault(fault), 0.1)
+			require.NoError(t, err)
+			stored.Remake(other.(plant.Storage))
+		}
+		assert.InDelta(t, 0.6, stored.StateOfCharge(), 0.03, kind.Name)
+	}
+}
+
+// Energy is neither made nor lost: what a converter does not give it keeps as heat.
+func TestAConverterKeepsTheBooks(t *testing.T) {
+	for _, kind := range Types() {
+		unit, err := modelOf(kind).New("TN-7", plant.Healthy, 0)
+		require.NoError(t, err)
+		steady, ok := unit.(plant.Steady)
+		if !ok {
+			continue
+		}
+		for _, amps := range []float64{0, 0.5, 2, 5} {
+			load := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: amps}
+			truth := steady.Steady(plant.Source{On: true, Volts: 48, Amps: 10}, load)
+			var o plant.Operating
+			for at := 0.0; at < 2; at += 0.1 {
+				o = unit.At(at, plant.Source{On: true, Volts: 48, Amps: 10}, load)
+			}
+			assert.InDelta(t, truth.OutputVolts, o.OutputVolts, 1e-9, "%g A: it settles to its truth", amps)
+			assert.InDelta(t, truth.LineAmps, o.LineAmps, 1e-9)
+			assert.InDelta(t, o.LineVolts*o.LineAmps-o.OutputVolts*o.LoadAmps, o.Heat, 1e-12)
+			assert.Positive(t, o.Heat)
+			unit, err = modelOf(kind).New("TN-7", plant.Healthy, 0)
+			require.NoError(t, err)
+		}
+	}
+}
+
+func TestAnUnknownUnitIsNamed(t *testing.T) {
+	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
+	assert.EqualError(t, err, `there is no plant "ternn"; known: gannet, gannet-bank, gannet-cell, tern`)
+	_, err = Model{Kind: "motor"}.New("", plant.Healthy, 0)
+	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; known kinds: battery, converter`)
+	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
+	assert.ErrorContains(t, err, "state both")
+}
