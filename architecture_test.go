@@ -2,7 +2,9 @@
 package usherbench_test
 
 import (
+	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -115,5 +117,21 @@ func TestPackagesHaveNamesThatSayWhatTheyDo(t *testing.T) {
 		last := name[strings.LastIndex(name, "/")+1:]
 		assert.NotContains(t, []string{"util", "utils", "common", "helper", "helpers", "manager", "base", "types", "misc"},
 			last)
+	}
+}
+
+// relativeImport is what a file of the console takes from a folder beside its own.
+var relativeImport = regexp.MustCompile(`(?:from|import)\s*\(?'\.\./([a-z]+)/[^']+'`)
+
+func TestAPlaceOfTheConsoleTakesOnlyFromTheParts(t *testing.T) {
+	files, err := filepath.Glob("console/src/*/*")
+	require.NoError(t, err)
+	require.Greater(t, len(files), 40)
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, taken := range relativeImport.FindAllSubmatch(text, -1) {
+			assert.Contains(t, []string{"parts", "assets"}, string(taken[1]), "%s takes %s", file, taken[0])
+		}
 	}
 }

@@ -4,11 +4,11 @@ import { computed, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 
-import LanternMark from './components/LanternMark.vue'
-import PlacesBar from './components/PlacesBar.vue'
-import { useLive } from './composables/live'
-import { useSession } from './composables/session'
-import { timeOfDay } from './format'
+import LanternMark from './parts/LanternMark.vue'
+import PlacesBar from './parts/PlacesBar.vue'
+import { useLive } from './parts/live'
+import { useSession } from './parts/session'
+import { timeOfDay } from './parts/format'
 
 const session = useSession()
 const live = useLive()

@@ -1,5 +1,5 @@
 import type { components } from './api.gen'
-import { save } from './save'
+import { save } from './parts/save'
 
 type Schemas = components['schemas']
 export type Bay = Schemas['Bay']

@@ -1,8 +1,8 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
 import { api } from './api'
-import { useSession } from './composables/session'
-import Floor from './views/Floor.vue'
+import { useSession } from './parts/session'
+import Floor from './floor/Floor.vue'
 
 declare module 'vue-router' {
   interface RouteMeta {
@@ -14,26 +14,31 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', name: 'floor', component: Floor },
-    { path: '/sign-in', name: 'sign-in', component: () => import('./views/SignIn.vue'), meta: { open: true } },
-    { path: '/setup', name: 'setup', component: () => import('./views/SetUp.vue'), meta: { open: true } },
-    { path: '/bays/:bay', name: 'bay', component: () => import('./views/Bay.vue'), props: true },
-    { path: '/bays/:bay/manual', name: 'manual', component: () => import('./views/Manual.vue'), props: true },
-    { path: '/bench', name: 'bench', component: () => import('./views/Bench.vue') },
+    { path: '/sign-in', name: 'sign-in', component: () => import('./entry/SignIn.vue'), meta: { open: true } },
+    { path: '/setup', name: 'setup', component: () => import('./entry/SetUp.vue'), meta: { open: true } },
+    { path: '/bays/:bay', name: 'bay', component: () => import('./bay/Bay.vue'), props: true },
+    { path: '/bays/:bay/manual', name: 'manual', component: () => import('./bay/Manual.vue'), props: true },
+    { path: '/bench', name: 'bench', component: () => import('./bench/Bench.vue') },
     {
       path: '/bench/instruments/:name',
       name: 'instrument',
-      component: () => import('./views/Instrument.vue'),
+      component: () => import('./bench/Instrument.vue'),
       props: true,
     },
-    { path: '/procedures', name: 'procedures', component: () => import('./views/Procedures.vue') },
-    { path: '/procedures/:name', name: 'procedure', component: () => import('./views/Procedure.vue'), props: true },
-    { path: '/nameplates', name: 'nameplates', component: () => import('./views/Nameplates.vue') },
-    { path: '/line', name: 'line', component: () => import('./views/Line.vue') },
-    { path: '/overlay', name: 'overlay', component: () => import('./views/Overlay.vue') },
-    { path: '/cells', name: 'cells', component: () => import('./views/Cells.vue') },
-    { path: '/runs', name: 'runs', component: () => import('./views/Runs.vue') },
-    { path: '/runs/:run', name: 'run', component: () => import('./views/Run.vue'), props: true },
-    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./views/Nowhere.vue') },
+    { path: '/procedures', name: 'procedures', component: () => import('./procedures/Procedures.vue') },
+    {
+      path: '/procedures/:name',
+      name: 'procedure',
+      component: () => import('./procedures/Procedure.vue'),
+      props: true,
+    },
+    { path: '/nameplates', name: 'nameplates', component: () => import('./nameplates/Nameplates.vue') },
+    { path: '/line', name: 'line', component: () => import('./line/Line.vue') },
+    { path: '/overlay', name: 'overlay', component: () => import('./overlay/Overlay.vue') },
+    { path: '/cells', name: 'cells', component: () => import('./cells/Cells.vue') },
+    { path: '/runs', name: 'runs', component: () => import('./runs/Runs.vue') },
+    { path: '/runs/:run', name: 'run', component: () => import('./runs/Run.vue'), props: true },
+    { path: '/:rest(.*)*', name: 'nowhere', component: () => import('./parts/Nowhere.vue') },
   ],
 })
 

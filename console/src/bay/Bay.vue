@@ -1,0 +1,258 @@
+<script setup lang="ts">
+import { computed, onUnmounted, ref, watch } from 'vue'
+
+import { api } from '../api'
+import BaySide from './BaySide.vue'
+import ConfirmButton from '../parts/ConfirmButton.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import PromptPanel from './PromptPanel.vue'
+import Readout from '../parts/Readout.vue'
+import RunControls from './RunControls.vue'
+import StartForm from './StartForm.vue'
+import StateChip from '../parts/StateChip.vue'
+import TraceChart from '../parts/TraceChart.vue'
+import { useLiveCurves } from '../parts/curves'
+import { useForetold } from '../parts/foretold'
+import { useLive } from '../parts/live'
+import { useSession } from '../parts/session'
+import { columnsOf } from '../parts/format'
+
+const props = defineProps<{ bay: string }>()
+const live = useLive()
+const session = useSession()
+const error = ref<unknown>(null)
+
+const bay = computed(() => live.bays.get(props.bay))
+const running = computed(() => bay.value !== undefined && bay.value.state !== 'idle' && bay.value.state !== 'alarm')
+const runId = computed(() => bay.value?.run?.id)
+const { lines, marks, newest } = useLiveCurves(props.bay, runId)
+
+// The rehearsal is laid anew over the run with each stage, since a stage may take longer than foretold.
+const again = ref(20)
+const { rehearsal, lines: foretold } = useForetold(
+  runId,
+  computed((): string => `${bay.value?.progress?.stage} ${bay.value?.state} ${Math.floor(newest.value / again.value)}`),
+)
+watch(rehearsal, (r) => {
+  again.value = Math.max(20, (r?.duration ?? 0) / 40)
+})
+const showForetold = ref(true)
+const all = computed(() =>
+  showForetold.value
+    ? [...lines.value, ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column))]
+    : lines.value,
+)
+const until = computed(() =>
+  showForetold.value && running.value
+    ? Math.max(newest.value, Math.min(rehearsal.value?.t.at(-1) ?? 0, newest.value * 2 + 60))
+    : newest.value,
+)
+const signal = ref('')
+
+// beep is the sound of a signal; browsers allow it once the person has touched the page.
+function beep() {
+  const context = new AudioContext()
+  const tone = context.createOscillator()
+  const level = context.createGain()
+  tone.frequency.value = 880
+  level.gain.value = 0.08
+  tone.connect(level).connect(context.destination)
+  tone.start()
+  tone.stop(context.currentTime + 0.4)
+}
+onUnmounted(
+  live.listen({
+    signal(s) {
+      if (s.bay !== props.bay) return
+      signal.value = s.message
+      if (s.sound) beep()
+    },
+  }),
+)
+
+const columns = computed(() =>
+  (bay.value?.seats ?? []).map((s) => ({ seat: s.name, columns: columnsOf(s.name, bay.value?.readings ?? {}) })),
+)
+const value = (column: string) => (live.connected ? bay.value?.readings[column] : null)
+const notes = computed(() =>
+  marks.value
+    .filter((m) =>
+      [
+        'stage',
+        'guard',
+        'warning',
+        'condition',
+        'timed-out',
+        'bench',
+        'hand',
+        'note',
+        'answer',
+        'signal',
+        'end',
+      ].includes(m.kind),
+    )
+    .slice(-8),
+)
+
+async function guarded(act: () => Promise<unknown>) {
+  error.value = null
+  try {
+    await act()
+  } catch (e) {
+    error.value = e
+  }
+}
+</script>
+
+<template>
+  <div class="page">
+    <div v-if="!live.loaded" class="muted">Asking the service …</div>
+    <div v-else-if="!bay" class="panel">
+      There is no bay named {{ props.bay }}. <router-link to="/">Go to the floor</router-link>
+    </div>
+    <template v-else>
+      <header>
+        <h1>{{ bay.title }}</h1>
+        <StateChip :state="bay.alarm ? 'alarm' : bay.state" />
+        <span v-if="bay.run && running" class="muted"
+          >{{ bay.run.nameplate }} {{ bay.run.serial }} · {{ bay.run.procedure }}, rev {{ bay.run.revision }}</span
+        >
+        <span class="grow" />
+        <span v-if="running" class="muted nowrap">{{ bay.frameRate.toFixed(0) }} frames/s</span>
+        <ConfirmButton
+          v-if="running"
+          label="Stop"
+          question="Stop this run?"
+          consequence="It ends as aborted, the outputs go off, and what was recorded is kept."
+          :disabled="!session.mayOperate"
+          :act="() => guarded(() => api.stop(props.bay))"
+        />
+        <v-btn v-if="!running && session.mayEngineer" :to="{ name: 'manual', params: { bay: props.bay } }"
+          >Manual control</v-btn
+        >
+        <ConfirmButton
+          v-if="!running"
+          label="Make safe"
+          question="Switch every output of this bay off?"
+          consequence="Loads first, then sources, each read back."
+          :disabled="!session.mayOperate"
+          :act="() => guarded(() => api.makeSafe(props.bay))"
+        />
+      </header>
+      <ProblemNote :error="error" />
+      <p v-if="bay.alarm" class="panel alarm" role="alert">■ {{ bay.alarm }}</p>
+      <div class="two">
+        <div class="stack">
+          <!-- It stays while a preflight is made, and keeps what that found; after a run it is a new one. -->
+          <StartForm
+            v-show="!running || bay.state === 'starting'"
+            :key="`${bay.run?.id} ${bay.state === 'live'}`"
+            :bay="props.bay"
+            :seats="bay.seats.map((s) => s.name)"
+            :disabled="!session.mayOperate || bay.alarm !== undefined"
+            :last="bay.run"
+          />
+          <PromptPanel v-if="running" :bay="bay" :disabled="!session.mayOperate" />
+          <p v-if="signal" class="panel signal" role="status">
+            ▶ {{ signal }} <v-btn size="small" @click="signal = ''">Seen</v-btn>
+          </p>
+          <RunControls v-if="bay.state === 'live'" :bay="bay" :disabled="!session.mayOperate" />
+          <div class="panel readouts" data-test="readouts">
+            <div v-for="g in columns" :key="g.seat" class="group">
+              <span class="muted seat">{{ g.seat }}</span>
+              <Readout v-for="c in g.columns" :key="c" :column="c" :value="value(c)" />
+            </div>
+          </div>
+          <div v-if="!running && bay.run" class="panel ended" data-test="ended">
+            <StateChip :state="bay.run.outcome ?? bay.run.state" />
+            <span>{{ bay.run.serial }} · {{ bay.run.procedure }}</span>
+            <span v-if="bay.run.reason" class="muted">{{ bay.run.reason }}</span>
+            <span class="grow" />
+            <router-link :to="{ name: 'run', params: { run: bay.run.id } }">Figures and curves</router-link>
+          </div>
+          <div v-if="lines.length" class="panel">
+            <div class="tools">
+              <h2>{{ running ? 'Live curves' : 'Curves of the last run' }}</h2>
+              <span class="grow" />
+              <v-btn
+                v-if="foretold.length"
+                size="small"
+                :aria-pressed="showForetold"
+                @click="showForetold = !showForetold"
+                >{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn
+              >
+            </div>
+            <TraceChart
+              :lines="all"
+              :from="0"
+              :to="newest"
+              :until="until"
+              :marks="marks"
+              :live="running"
+              :deviations="running || !showForetold ? [] : rehearsal?.deviations"
+              :name="`${props.bay}-live`"
+            />
+          </div>
+          <div v-else class="panel muted">No frames yet. Curves appear as soon as a run records.</div>
+        </div>
+        <BaySide :bay="bay" :now="newest" :notes="notes" />
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.readouts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 34px;
+}
+.group {
+  display: flex;
+  gap: 20px;
+  align-items: baseline;
+  flex-wrap: wrap;
+}
+.seat {
+  width: 44px;
+}
+@media (max-width: 480px) {
+  /* The name of a seat stands above its numbers, which share one line. */
+  .group {
+    gap: 0 14px;
+  }
+  .seat {
+    width: 100%;
+  }
+}
+.ended {
+  display: flex;
+  gap: 12px;
+  align-items: baseline;
+  flex-wrap: wrap;
+}
+.ended a {
+  color: var(--ink);
+  font-weight: 600;
+}
+.alarm {
+  color: var(--fail);
+  border-color: var(--fail);
+  font-weight: 550;
+}
+.nowrap {
+  white-space: nowrap;
+}
+.tools {
+  display: flex;
+  align-items: baseline;
+}
+.signal {
+  border-color: var(--live-fill);
+  font-weight: 600;
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 12px;
+}
+</style>

@@ -1,0 +1,316 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { isMap, parseDocument } from 'yaml'
+
+import { api, type Nameplate, type NameplateOutline } from '../api'
+import ProblemNote from '../parts/ProblemNote.vue'
+import { useSession } from '../parts/session'
+import { dateTime } from '../parts/format'
+import { save } from '../parts/save'
+
+const session = useSession()
+const plates = ref<Nameplate[]>([])
+const chemistries = ref<{ name: string; source: string }[]>([])
+const text = ref('')
+const outline = ref<NameplateOutline | null>(null)
+const error = ref<unknown>(null)
+const saved = ref('')
+
+async function load() {
+  try {
+    ;[plates.value, chemistries.value] = await Promise.all([api.nameplates(), api.chemistries()])
+  } catch (e) {
+    error.value = e
+  }
+}
+void load()
+
+async function open(name: string) {
+  error.value = null
+  text.value = (await api.nameplate(name)).text ?? ''
+}
+
+// The form writes into the document, which is what is stored: what it leaves out follows from the chemistry.
+const doc = computed(() => {
+  const d = parseDocument(text.value)
+  return d.errors.length === 0 && isMap(d.contents) ? d : null
+})
+const battery = computed(() => doc.value?.get('kind') === 'battery')
+function stated(...path: string[]) {
+  const value = doc.value?.getIn(path)
+  return value === undefined || isMap(value) ? '' : String(value)
+}
+function put(value: unknown, ...path: string[]) {
+  const d = doc.value
+  if (!d) return
+  const words = String(value ?? '').trim()
+  if (words === '') d.deleteIn(path)
+  else d.setIn(path, /^\d+$/.test(words) ? Number(words) : words)
+  text.value = d.toString({ lineWidth: 0, flowCollectionPadding: false })
+}
+const begin = () => {
+  text.value = [
+    'nameplate: new-battery',
+    'kind: battery',
+    'chemistry: NMC',
+    'cells: {series: 1, parallel: 1}',
+    'ratings:',
+    '  rated_capacity: 1 Ah',
+    '',
+  ].join('\n')
+}
+
+let timer = 0
+watch(text, () => {
+  clearTimeout(timer)
+  saved.value = ''
+  timer = window.setTimeout(async () => {
+    if (!text.value) return
+    try {
+      outline.value = await api.checkNameplate(text.value)
+      error.value = null
+    } catch (e) {
+      outline.value = null
+      error.value = e
+    }
+  }, 300)
+})
+
+async function push() {
+  try {
+    const p = await api.pushNameplate(text.value)
+    saved.value = `${p.name} is stored.`
+    await load()
+  } catch (e) {
+    error.value = e
+  }
+}
+async function take(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (file) text.value = await file.text()
+}
+const download = () =>
+  save(
+    `${outline.value?.name ?? 'nameplate'}.yaml`,
+    'data:application/yaml;charset=utf-8,' + encodeURIComponent(text.value),
+  )
+</script>
+
+<template>
+  <div class="page">
+    <header>
+      <h1>Nameplates</h1>
+      <span class="muted">{{ plates.length }}</span><span class="grow" />
+      <label v-if="session.mayEngineer" class="file"
+        >Import <input type="file" accept=".yaml,.yml" @change="take"
+      /></label>
+      <v-btn v-if="session.mayEngineer" variant="flat" color="primary" data-test="new-battery" @click="begin"
+        >New battery</v-btn
+      >
+    </header>
+    <div class="columns">
+      <div class="panel">
+        <table class="plain">
+          <tbody>
+            <tr
+              v-for="p in plates"
+              :key="p.name"
+              class="link"
+              tabindex="0"
+              @click="open(p.name)"
+              @keydown.enter="open(p.name)"
+            >
+              <td>
+                <strong>{{ p.name }}</strong>
+                <div class="muted">{{ p.title }}</div>
+              </td>
+              <td class="muted nowrap">{{ dateTime(p.at) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <div v-if="text" class="panel">
+        <div v-if="battery && session.mayEngineer" class="fields">
+          <v-text-field
+            :model-value="stated('nameplate')"
+            label="Name"
+            name="name"
+            hide-details
+            density="compact"
+            @update:model-value="put($event, 'nameplate')"
+          />
+          <v-text-field
+            :model-value="stated('title')"
+            label="Title"
+            name="title"
+            hide-details
+            density="compact"
+            @update:model-value="put($event, 'title')"
+          />
+          <v-select
+            v-if="!isMap(doc?.get('chemistry'))"
+            :model-value="stated('chemistry')"
+            :items="chemistries.map((c) => c.name)"
+            label="Chemistry"
+            hide-details
+            density="compact"
+            @update:model-value="put($event, 'chemistry')"
+          />
+          <v-text-field
+            :model-value="stated('cells', 'series')"
+            label="Cells in series"
+            name="series"
+            type="number"
+            min="1"
+            hide-details
+            density="compact"
+            @update:model-value="put($event, 'cells', 'series')"
+          />
+          <v-text-field
+            :model-value="stated('cells', 'parallel')"
+            label="in parallel"
+            name="parallel"
+            type="number"
+            min="1"
+            hide-details
+            density="compact"
+            @update:model-value="put($event, 'cells', 'parallel')"
+          />
+          <v-text-field
+            :model-value="stated('ratings', 'rated_capacity')"
+            label="Rated capacity"
+            name="capacity"
+            placeholder="9.6 Ah"
+            hide-details
+            density="compact"
+            @update:model-value="put($event, 'ratings', 'rated_capacity')"
+          />
+          <p class="muted">
+            {{ chemistries.find((c) => c.name === stated('chemistry'))?.source }}. Every other rating is stated in the
+            table below; what is left empty follows from the chemistry.
+          </p>
+        </div>
+        <textarea
+          v-model="text"
+          class="text"
+          rows="16"
+          spellcheck="false"
+          aria-label="Text of the nameplate"
+          data-test="nameplate-text"
+        />
+        <div class="buttons">
+          <v-btn
+            v-if="session.mayEngineer"
+            variant="flat"
+            color="primary"
+            :disabled="!outline"
+            data-test="save-nameplate"
+            @click="push"
+            >Store</v-btn
+          >
+          <v-btn variant="text" :disabled="!outline" @click="download">Export</v-btn
+          ><span class="muted">{{ saved }}</span>
+        </div>
+        <ProblemNote :error="error" />
+      </div>
+    </div>
+    <div v-if="outline" class="panel scroll">
+      <h2>
+        {{ outline.name
+        }}<span v-if="outline.chemistry" class="muted">
+          · {{ outline.series }} in series, {{ outline.parallel }} in parallel, {{ outline.chemistry }}</span
+        >
+      </h2>
+      <table class="plain" data-test="ratings">
+        <thead>
+          <tr>
+            <th>rating</th>
+            <th class="right">value</th>
+            <th>from</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in outline.ratings" :key="r.name" :class="{ muted: r.assumed }">
+            <td>{{ r.name }}</td>
+            <td class="right">
+              <input
+                v-if="session.mayEngineer"
+                class="rating"
+                :name="r.name"
+                :value="r.assumed ? '' : stated('ratings', r.name) || r.value"
+                :placeholder="r.value"
+                :aria-label="r.name"
+                @change="put(($event.target as HTMLInputElement).value, 'ratings', r.name)"
+              />
+              <template v-else>{{ r.value }}</template>
+            </td>
+            <td>{{ r.assumed ?? 'the nameplate' }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.columns {
+  display: grid;
+  grid-template-columns: minmax(240px, 1fr) minmax(0, 2fr);
+  gap: 16px;
+  align-items: start;
+}
+.fields {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(150px, 1fr));
+  gap: 10px;
+  margin-bottom: 12px;
+}
+.fields p {
+  grid-column: 1 / -1;
+}
+.text {
+  width: 100%;
+  font-family: ui-monospace, monospace;
+  font-size: 13px;
+  background: transparent;
+  color: inherit;
+  border: 1px solid var(--line);
+  border-radius: 8px;
+  padding: 10px;
+}
+.buttons {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  margin-top: 10px;
+}
+.rating {
+  width: 120px;
+  text-align: right;
+  font: inherit;
+  color: inherit;
+  background: transparent;
+  border: 1px solid var(--line);
+  border-radius: 6px;
+  padding: 3px 8px;
+}
+.rating:focus {
+  border-color: currentColor;
+}
+.rating::placeholder {
+  color: var(--muted);
+  opacity: 1;
+}
+.file {
+  cursor: pointer;
+  padding: 6px 12px;
+}
+.file input {
+  display: none;
+}
+@media (max-width: 900px) {
+  .columns {
+    grid-template-columns: 1fr;
+  }
+}
+</style>

@@ -1,0 +1,61 @@
+import { LineChart } from 'echarts/charts'
+import {
+  AxisPointerComponent,
+  DataZoomComponent,
+  GridComponent,
+  LegendComponent,
+  MarkAreaComponent,
+  MarkLineComponent,
+  TooltipComponent,
+} from 'echarts/components'
+import { init, use } from 'echarts/core'
+import { CanvasRenderer, SVGRenderer } from 'echarts/renderers'
+import type { EChartsOption } from 'echarts/types/dist/shared'
+import VChart from 'vue-echarts'
+
+import { drains, feeds, quantity } from './catalogue'
+import { type Tokens, tokens } from '../theme'
+
+use([
+  LineChart,
+  AxisPointerComponent,
+  DataZoomComponent,
+  GridComponent,
+  LegendComponent,
+  MarkAreaComponent,
+  MarkLineComponent,
+  TooltipComponent,
+  CanvasRenderer,
+  SVGRenderer,
+])
+
+export type Option = EChartsOption
+export { VChart }
+
+export const palette = (dark: boolean): Tokens => (dark ? tokens.dark : tokens.light)
+
+// dashes tell the seats of a quantity apart, which share its colour: source and meter, load, and the second,
+// third … of a kind.
+const patterns: ('solid' | number[])[] = ['solid', [10, 3], [2, 2], [10, 3, 2, 3], [5, 2], [1, 3], [10, 3, 2, 3, 2, 3]]
+export function dashes(seat: string): 'solid' | number[] {
+  const number = Number(/\d+$/.exec(seat)?.[0] ?? 1)
+  if (number === 1) return drains(seat) && !feeds(seat) ? [6, 4] : 'solid'
+  return patterns[(number - 1) % patterns.length]!
+}
+
+// quantityColor is the colour that a quantity has everywhere.
+export function quantityColor(name: string, t: Tokens): string {
+  const token = quantity(name)?.colour ?? 'muted'
+  return token in t ? t[token as keyof Tokens] : t.muted
+}
+
+// svgOf draws an option once more as SVG, for a picture that scales.
+export function svgOf(option: Option, width: number, height: number): string {
+  const chart = init(null, null, { renderer: 'svg', ssr: true, width, height })
+  chart.setOption({ ...option, animation: false })
+  const text = chart.renderToSVGString()
+  chart.dispose()
+  return text
+}
+
+export { save } from './save'

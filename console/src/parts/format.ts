@@ -1,0 +1,93 @@
+import type { Figure } from '../api'
+import { catalogue, quantity } from './catalogue'
+
+const minus = '\u2212'
+
+// fixed shows a number with a fixed count of decimals and a true minus sign; a missing one is a dash.
+export function fixed(x: number | null | undefined, decimals: number): string {
+  if (x === null || x === undefined || !Number.isFinite(x)) return '—'
+  const text = Math.abs(x).toFixed(decimals)
+  return (x < 0 && Number(text) !== 0 ? minus : '') + text
+}
+
+// columnsOf lists what a person reads of a seat, in the order in which it is shown.
+export const columnsOf = (seat: string, readings: Record<string, number | null>) =>
+  catalogue.quantities
+    .filter((q) => q.read)
+    .map((q) => `${seat}.${q.name}`)
+    .filter((c) => c in readings)
+
+export const quantityOf = (column: string) => column.slice(column.indexOf('.') + 1)
+export const seatOf = (column: string) => column.slice(0, Math.max(column.indexOf('.'), 0))
+export const unitOf = (column: string) => quantity(quantityOf(column))?.unit ?? ''
+export const reading = (column: string, x: number | null | undefined) =>
+  fixed(x, quantity(quantityOf(column))?.decimals ?? 3)
+// isDrawn tells whether curves show a column without being asked.
+export const isDrawn = (column: string) => quantity(quantityOf(column))?.drawn ?? false
+
+// seconds words a time in a run.
+export function seconds(s: number): string {
+  if (!Number.isFinite(s) || s < 0) return '—'
+  if (s < 60) return `${s.toFixed(s < 10 ? 1 : 0)} s`
+  const whole = Math.round(s)
+  if (whole < 3600) return `${Math.floor(whole / 60)} min ${String(whole % 60).padStart(2, '0')} s`
+  return `${Math.floor(whole / 3600)} h ${String(Math.floor((whole % 3600) / 60)).padStart(2, '0')} min`
+}
+
+// clock words a bench time on an axis, with as many decimals as the view needs.
+export function clock(s: number, span: number): string {
+  if (span < 120 && s < 120) return `${s.toFixed(span < 0.5 ? 3 : span < 5 ? 2 : span < 30 ? 1 : 0)} s`
+  const rest = s % 60
+  const small = rest.toFixed(span < 5 ? 2 : span < 60 ? 1 : 0).padStart(span < 5 ? 5 : span < 60 ? 4 : 2, '0')
+  const minutes = Math.floor(s / 60)
+  return minutes >= 60
+    ? `${Math.floor(minutes / 60)}:${String(minutes % 60).padStart(2, '0')}:${small}`
+    : `${minutes}:${small}`
+}
+
+export const dateTime = (t: string) =>
+  new Date(t).toLocaleString('en-GB', {
+    year: 'numeric',
+    month: 'short',
+    day: '2-digit',
+    hour: '2-digit',
+    minute: '2-digit',
+  })
+export const timeOfDay = (t: string | Date) => new Date(t).toLocaleTimeString('en-GB')
+
+// value words a figure with two digits of uncertainty and the value to the same place.
+export function value(f: Figure): string {
+  if (f.undetermined) return 'undetermined'
+  if (f.text)
+    return f.id === 'termination' ? `${f.text} after ${seconds(f.value)}` : `${fixed(f.value, 2)} ${f.unit}, ${f.text}`
+  if (f.unit === 'cycles') return `${Number(f.value.toPrecision(4))} cycles`
+  if (f.u <= 0) return `${fixed(f.value, 4)} ${f.unit}`
+  const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(f.u.toPrecision(2)))), 0), 9)
+  return `${fixed(f.value, d)} ± ${fixed(f.u, d)} ${f.unit}`
+}
+
+export function limit(f: Figure): string {
+  // A duration that nobody reads in seconds is shown as people say it.
+  const long = f.unit === 's' && Math.max(Math.abs(f.min ?? 0), Math.abs(f.max ?? 0)) >= 120
+  const short = (x: number) => (long ? seconds(x) : String(Number(x.toPrecision(6))).replace('-', minus))
+  const unit = long ? '' : ` ${f.unit}`
+  if (f.min === undefined && f.max === undefined) return '—'
+  if (f.min === undefined)
+    return `≤ ${short(f.max!)}${unit}` + (f.marginal ? ` (marginal above ${short(f.max! - f.marginal)})` : '')
+  if (f.max === undefined)
+    return `≥ ${short(f.min)}${unit}` + (f.marginal ? ` (marginal below ${short(f.min + f.marginal)})` : '')
+  return `${short(f.min)} … ${short(f.max)}${unit}`
+}
+
+// cell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash for
+// what is missing.
+export function cell(x: unknown, unit: string | undefined): string {
+  if (typeof x === 'string') return x || '—'
+  if (typeof x !== 'number') return '—'
+  if (unit === 's') return seconds(x)
+  if (!unit && Number.isInteger(x)) return String(x)
+  return fixed(x, digitsFor(x))
+}
+
+const digitsFor = (x: number) => (x === 0 ? 2 : Math.min(Math.max(3 - Math.floor(Math.log10(Math.abs(x))), 0), 5))
+export const short = (x: number | null | undefined) => (x === null || x === undefined ? '—' : fixed(x, digitsFor(x)))

@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useTheme } from 'vuetify'
+
+import type { Point } from '../api'
+import { type Option, palette, VChart } from '../parts/chart'
+import { fixed, quantityOf, unitOf } from '../parts/format'
+
+// One picture over the points of a run: a figure or quantity over a column, a curve for each value of another.
+const props = defineProps<{ points: Point[]; of: string; by: string; per?: string }>()
+const theme = useTheme()
+
+const unit = (of: string) => (of === 'efficiency' ? '%' : of === 'loss' ? 'W' : unitOf(of))
+const words = (of: string) => of.replace('.', ' ').replace(/^./, (c) => c.toUpperCase())
+
+function valueOf(p: Point, of: string): number | null {
+  const source = p.averages['source.watts']
+  const load = p.averages['load.watts']
+  if (of === 'efficiency')
+    return source && load && source.mean > 0 && load.mean > 0 ? (100 * load.mean) / source.mean : null
+  if (of === 'loss') return source && load ? source.mean - load.mean : null
+  const a = p.averages[of]
+  return a && a.n > 0 ? a.mean : null
+}
+
+const lines = computed(() => {
+  const found = new Map<number, [number, number][]>()
+  for (const p of props.points) {
+    const x = valueOf(p, props.by)
+    const y = valueOf(p, props.of)
+    if (x === null || y === null) continue
+    const key = props.per ? (p.place[props.per] ?? 0) : 0
+    found.set(key, [...(found.get(key) ?? []), [x, y]])
+  }
+  return [...found.entries()].sort((a, b) => a[0] - b[0])
+})
+
+const dashes: (string | number[])[] = ['solid', [7, 3], [2, 3], [9, 3, 2, 3]]
+const symbols = ['circle', 'triangle', 'rect', 'diamond']
+
+const option = computed<Option>(() => {
+  const t = palette(theme.global.current.value.dark)
+  const colors = [t.volts, t.amps, t.watts, t.celsius]
+  const text = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
+  const axis = {
+    type: 'value' as const,
+    scale: true,
+    axisLabel: text,
+    nameTextStyle: text,
+    axisLine: { lineStyle: { color: t.line } },
+    splitLine: { lineStyle: { color: t.line } },
+  }
+  return {
+    animation: false,
+    textStyle: { fontFamily: 'Inter Variable' },
+    grid: { left: 64, right: 20, top: 34, bottom: 44 },
+    legend: { top: 0, right: 4, itemWidth: 26, textStyle: { color: t.muted, fontSize: 11 } },
+    tooltip: {
+      trigger: 'item',
+      backgroundColor: t.raised,
+      borderColor: t.line,
+      textStyle: { color: t.ink, fontSize: 12 },
+      formatter: (raw: unknown) => {
+        const p = raw as { seriesName: string; value: [number, number] }
+        const decimals = quantityOf(props.of) === 'volts' ? 4 : 2
+        const by = `${words(props.by)} ${fixed(p.value[0], 3)} ${unit(props.by)}`
+        return `${p.seriesName}<br>${by}<br><b>${fixed(p.value[1], decimals)}</b> ${unit(props.of)}`
+      },
+    },
+    xAxis: {
+      ...axis,
+      name: `${words(props.by)} (${unit(props.by)})`,
+      nameLocation: 'middle',
+      nameGap: 28,
+      splitLine: { show: false },
+    },
+    yAxis: {
+      ...axis,
+      name: `${words(props.of)} (${unit(props.of)})`,
+      nameTextStyle: { ...text, align: 'left', padding: [0, 0, 0, -54] },
+    },
+    series: lines.value.map(([key, data], i) => ({
+      type: 'line',
+      name: props.per ? `${fixed(key, 0)} ${unitOf(props.per)}` : words(props.of),
+      data,
+      symbol: symbols[i % 4],
+      symbolSize: 6,
+      lineStyle: { width: 1.6, type: dashes[i % 4], color: colors[i % 4] },
+      itemStyle: { color: colors[i % 4] },
+    })) as Option['series'],
+  }
+})
+</script>
+
+<template>
+  <div class="panel">
+    <h2>{{ words(of) }} by {{ words(by).toLowerCase() }}</h2>
+    <VChart :option="option" style="height: 260px" autoresize />
+  </div>
+</template>

@@ -1,0 +1,255 @@
+<script setup lang="ts">
+import { computed, onUnmounted, ref, shallowRef, toRef, watch } from 'vue'
+
+import { api, type Judgement, type Run } from '../api'
+import DeviationsPanel from './DeviationsPanel.vue'
+import CursorTable from './CursorTable.vue'
+import FindingsList from '../parts/FindingsList.vue'
+import FiguresTable from '../parts/FiguresTable.vue'
+import PointsChart from './PointsChart.vue'
+import PointsTable from './PointsTable.vue'
+import ProblemNote from '../parts/ProblemNote.vue'
+import RowsTable from './RowsTable.vue'
+import RunFacts from './RunFacts.vue'
+import StateChip from '../parts/StateChip.vue'
+import TraceChart from '../parts/TraceChart.vue'
+import { useForetold } from '../parts/foretold'
+import { useLive } from '../parts/live'
+import { useZoom } from './zoom'
+import { clock, dateTime, seconds } from '../parts/format'
+
+const props = defineProps<{ run: string }>()
+const live = useLive()
+const doc = shallowRef<Run | null>(null)
+const error = ref<unknown>(null)
+const chart = ref<InstanceType<typeof TraceChart> | null>(null)
+const cursors = ref<[number | null, number | null]>([null, null])
+const { lines, data, whole, view, error: windowError, show, refetch } = useZoom(toRef(props, 'run'))
+
+const judgements = shallowRef<Judgement[]>([])
+const showForetold = ref(false)
+// A deviation is shown beside the rehearsal, with some of the run around it.
+function lookAt(from: number, to: number) {
+  const around = 0.2 * (to - from)
+  showForetold.value = true
+  show(Math.max(from - around, whole.value[0]), Math.min(to + around, whole.value[1]))
+}
+const { rehearsal, lines: foretold } = useForetold(
+  computed(() => doc.value?.id),
+  computed(() => doc.value?.state),
+)
+const drawn = computed(() =>
+  showForetold.value
+    ? [...lines.value, ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column))]
+    : lines.value,
+)
+
+async function load() {
+  try {
+    doc.value = await api.run(props.run)
+    judgements.value = await api.judgements(props.run)
+    error.value = null
+  } catch (e) {
+    error.value = e
+  }
+}
+watch(
+  () => props.run,
+  () => {
+    cursors.value = [null, null]
+    void load()
+  },
+  { immediate: true },
+)
+onUnmounted(
+  live.listen({
+    run: (r) => {
+      if (r.id === doc.value?.id) {
+        void load()
+        void refetch()
+      }
+    },
+  }),
+)
+
+function pick(t: number, second: boolean) {
+  // The first click sets A, the next one B; with Shift it is always B.
+  const [a, b] = cursors.value
+  if (second || (a !== null && b === null)) cursors.value = [a, t]
+  else cursors.value = [t, a === null ? b : null]
+}
+
+// The points of grids, and the rows of acquire and seek.
+const points = computed(() => (doc.value?.points ?? []).filter((p) => !p.row))
+const rows = computed(() => (doc.value?.points ?? []).filter((p) => p.row))
+const curves = computed(() => {
+  const asked = doc.value?.curves ?? []
+  return asked.length
+    ? asked
+    : [
+        { of: 'efficiency', by: 'load.amps', per: 'source.volts' },
+        { of: 'load.volts', by: 'load.amps', per: 'source.volts' },
+      ]
+})
+const marks = computed(() =>
+  (doc.value?.marks ?? []).filter((m) => !['command', 'point-done', 'stage-end'].includes(m.kind)),
+)
+const resolution = computed(() => (data.value?.exact ? 'every frame' : 'least and largest of each stretch'))
+const part = computed<[number | undefined, number | undefined]>(() => view.value ?? [undefined, undefined])
+</script>
+
+<template>
+  <div class="page">
+    <ProblemNote :error="error" />
+    <template v-if="doc">
+      <header>
+        <h1>{{ doc.serial }}</h1>
+        <StateChip :state="doc.state === 'live' ? 'live' : (doc.outcome ?? '')" />
+        <span class="muted">{{ doc.title }}</span>
+        <span class="grow" />
+        <v-btn :href="api.reportURL(doc.id)">Report PDF</v-btn>
+        <v-btn :href="api.exportURL(doc.id, 'csv')">CSV</v-btn>
+        <v-btn :href="api.exportURL(doc.id, 'json')">JSON</v-btn>
+        <v-menu
+          ><template #activator="{ props: menu }"><v-btn v-bind="menu">More</v-btn></template>
+          <v-list density="compact">
+            <v-list-item :href="api.exportURL(doc.id, 'parquet')" title="Parquet" />
+            <v-list-item :href="api.exportURL(doc.id, 'xlsx')" title="Workbook" />
+            <v-list-item
+              :href="api.exportURL(doc.id, 'csv', undefined, undefined, 'battery')"
+              title="CSV of the battery: volts, amps, charge, cycle, stage"
+            />
+            <v-list-item
+              :href="api.exportURL(doc.id, 'parquet', undefined, undefined, 'battery')"
+              title="Parquet of the battery"
+            />
+            <v-list-item
+              :to="{ name: 'overlay', query: { serial: doc.serial, over: 'charge' } }"
+              title="Overlay with other runs of the unit"
+            /> </v-list
+        ></v-menu>
+      </header>
+      <p v-if="doc.reason" class="reason">{{ doc.reason }}</p>
+      <div v-if="doc.figures.length" class="panel">
+        <h2>Figures</h2>
+        <FiguresTable :figures="doc.figures" />
+      </div>
+      <div class="panel">
+        <div class="tools">
+          <h2>Curves</h2>
+          <span class="muted"
+            >{{ clock(view?.[0] ?? whole[0], 5) }} to {{ clock(view?.[1] ?? whole[1], 5) }} · {{ resolution }}</span
+          >
+          <span class="grow" />
+          <v-btn
+            v-if="foretold.length"
+            size="small"
+            data-test="foretold"
+            :aria-pressed="showForetold"
+            @click="showForetold = !showForetold"
+            >{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn
+          >
+          <v-btn size="small" :disabled="!view" @click="show(whole[0], whole[1])">Whole run</v-btn>
+          <v-btn size="small" :disabled="cursors[0] === null" @click="cursors = [null, null]">Clear cursors</v-btn>
+          <v-btn size="small" @click="chart?.savePNG()">PNG</v-btn>
+          <v-btn size="small" @click="chart?.saveSVG()">SVG</v-btn>
+          <v-btn size="small" :href="api.exportURL(doc.id, 'csv', part[0], part[1])">CSV of the view</v-btn>
+        </div>
+        <ProblemNote :error="windowError" />
+        <TraceChart
+          v-if="lines.length"
+          ref="chart"
+          :lines="drawn"
+          :deviations="showForetold ? rehearsal?.deviations : []"
+          :from="whole[0]"
+          :to="whole[1]"
+          :view="view"
+          :marks="marks"
+          :cursors="cursors"
+          :name="`${doc.serial}-${doc.id}`"
+          @view="show"
+          @pick="pick"
+        />
+        <p class="muted hint">
+          Wheel zooms, drag pans, double click shows the whole run. Click sets cursor A, then B; arrow keys move them.
+        </p>
+        <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" />
+      </div>
+      <DeviationsPanel v-if="rehearsal && doc.state !== 'live'" :rehearsal="rehearsal" @look="lookAt" />
+      <div v-if="judgements.length" class="panel">
+        <h2>Judged again</h2>
+        <table class="plain">
+          <tbody>
+            <tr v-for="j in judgements" :key="j.id">
+              <td class="nowrap muted">{{ dateTime(j.at) }}</td>
+              <td>{{ j.by }}</td>
+              <td><StateChip :state="j.outcome" /></td>
+              <td class="muted">{{ j.why || '—' }}</td>
+              <td>
+                <div v-for="c in j.changes" :key="c">{{ c }}</div>
+              </td>
+            </tr>
+          </tbody>
+        </table>
+      </div>
+      <RowsTable v-if="rows.length" :points="rows" />
+      <div v-if="points.length" class="pictures">
+        <PointsChart v-for="c in curves" :key="c.of + c.by" :points="points" :of="c.of" :by="c.by" :per="c.per" />
+      </div>
+      <PointsTable v-if="points.length" :points="points" />
+      <div class="two">
+        <div class="panel">
+          <h2>Guards and marks</h2>
+          <table class="plain">
+            <tbody>
+              <tr v-for="(m, i) in marks" :key="i">
+                <td class="right muted when">{{ seconds(m.t) }}</td>
+                <td class="muted">{{ m.kind }}</td>
+                <td :class="{ bad: m.kind === 'guard' || m.kind === 'bench' || m.kind === 'timed-out' }">
+                  {{ m.label }}
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+        <div class="stack">
+          <RunFacts :run="doc" />
+          <div v-if="doc.preflight.length" class="panel">
+            <h2>Preflight</h2>
+            <FindingsList :findings="doc.preflight" />
+          </div>
+        </div>
+      </div>
+    </template>
+    <div v-else-if="!error" class="muted">Reading the record …</div>
+  </div>
+</template>
+
+<style scoped>
+.tools {
+  display: flex;
+  gap: 8px 12px;
+  align-items: baseline;
+  flex-wrap: wrap;
+  margin-bottom: 6px;
+}
+.hint {
+  font-size: 12px;
+  margin: 4px 0 8px;
+}
+.pictures {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(420px, 100%), 1fr));
+  gap: var(--gap);
+}
+.reason,
+.bad {
+  color: var(--fail);
+}
+.when {
+  width: 90px;
+}
+.nowrap {
+  white-space: nowrap;
+}
+</style>
