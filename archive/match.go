@@ -27,15 +27,20 @@ func Match(s *store.Store, request api.MatchRequest) (api.Matching, error) {
 	}
 	m := population.NewMatch(request.Size)
 	m.Groups, m.Seed = request.Groups, max(request.Seed, 1)
-	for weight, to := range map[*float64]*float64{request.Capacity: &m.Capacity, request.Resistance: &m.Resistance,
-		request.Curve: &m.Curve} {
-		if weight == nil {
-			continue
+	weigh := func(asked *float64, weight *float64) error {
+		switch {
+		case asked == nil:
+			return nil
+		case *asked < 0 || math.IsNaN(*asked):
+			return fmt.Errorf("%w: a weight is not negative", ErrBadRequest)
 		}
-		if *weight < 0 || math.IsNaN(*weight) {
-			return out, fmt.Errorf("%w: a weight is not negative", ErrBadRequest)
-		}
-		*to = *weight
+		*weight = *asked
+		return nil
+	}
+	err = errors.Join(weigh(request.Capacity, &m.Capacity), weigh(request.Resistance, &m.Resistance),
+		weigh(request.Curve, &m.Curve))
+	if err != nil {
+		return out, err
 	}
 	g, err := m.Of(cells)
 	for _, r := range g.Rejects {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -333,24 +334,45 @@ func (s *Sampler) watchShares(x *Seat) {
 
 var errSilent = errors.New("the question is still open")
 
+// silence is how long a member has given no good reading, counted from since at the earliest.
+func (m *Member) silence(since time.Time) time.Duration {
+	m.reading.mu.Lock()
+	last := m.reading.lastGood
+	m.reading.mu.Unlock()
+	if last.Before(since) {
+		last = since
+	}
+	return time.Since(last)
+}
+
+// why is what kept the newest reading away.
+func (r *reading) why() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err == nil {
+		return errSilent
+	}
+	return r.err
+}
+
+// silentSeats names the seats of an instrument that have given no reading for some time.
+func (s *Sampler) silentSeats(instrument string, since time.Time, atLeast time.Duration) string {
+	var names []string
+	for _, m := range s.members {
+		if m.Name == instrument && m.silence(since) > atLeast && !slices.Contains(names, m.seat.Name) {
+			names = append(names, m.seat.Name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
 // Trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay
 // allows, or a gang that shares unevenly for as long. It says what and what to do; empty if all is well.
 func (s *Sampler) Trouble(since time.Time, lostAfter time.Duration) string {
 	for _, m := range s.members {
-		r := &m.reading
-		r.mu.Lock()
-		last, err := r.lastGood, r.err
-		r.mu.Unlock()
-		if last.Before(since) {
-			last = since
-		}
-		if time.Since(last) > lostAfter {
-			if err == nil {
-				err = errSilent
-			}
+		if m.silence(since) > lostAfter {
 			return fmt.Sprintf("instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then "+
-				"start again",
-				m.Name, m.seat.Name, lostAfter.Seconds(), err)
+				"start again", m.Name, s.silentSeats(m.Name, since, lostAfter/2), lostAfter.Seconds(), m.reading.why())
 		}
 	}
 	for _, x := range s.seats {
