@@ -179,12 +179,9 @@ func (a *app) runs() *cobra.Command {
 			return a.table(rows)
 		}),
 	}
-	c.Flags().StringVar(&f.Bay, "bay", "", "only this bay")
-	c.Flags().StringVar(&f.Serial, "serial", "", "only this unit")
-	c.Flags().StringVar(&f.Lot, "lot", "", "only this lot")
-	c.Flags().StringVar(&f.Procedure, "procedure", "", "only this procedure")
-	c.Flags().StringVar(&f.Outcome, "outcome", "", "only pass, marginal, fail, aborted or undetermined")
-	c.Flags().StringVar(&f.State, "state", "", "only live, done, failed or aborted")
+	for _, chosen := range f.Texts() {
+		c.Flags().StringVar(chosen.Value, chosen.Name, "", "only "+chosen.About)
+	}
 	c.Flags().StringVar(&since, "since", "", "only from this day on, such as 2026-03-31")
 	c.Flags().IntVar(&f.Limit, "limit", 30, "how many")
 	return c

@@ -238,21 +238,14 @@ func (c *Client) StartRun(ctx context.Context, s api.StartRun) (api.RunSummary, 
 }
 
 // RunFilter chooses runs; empty fields choose all.
-type RunFilter struct {
-	Bay, Serial, Lot, Procedure, Outcome, State, Before string
-	Since                                               time.Time
-	Limit                                               int
-}
+type RunFilter = api.RunFilter
 
 // Runs lists runs, newest first.
 func (c *Client) Runs(ctx context.Context, f RunFilter) ([]api.RunSummary, error) {
 	query := url.Values{}
-	for name, value := range map[string]string{
-		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State,
-		"before": f.Before,
-	} {
-		if value != "" {
-			query.Set(name, value)
+	for _, chosen := range append(f.Texts(), api.Chosen{Name: "before", Value: &f.Before}) {
+		if *chosen.Value != "" {
+			query.Set(chosen.Name, *chosen.Value)
 		}
 	}
 	if !f.Since.IsZero() {

@@ -19,9 +19,12 @@ import (
 )
 
 type operation struct {
-	Role     string `yaml:"x-role"`
-	Security *[]any `yaml:"security"`
+	Role       string      `yaml:"x-role"`
+	Security   *[]any      `yaml:"security"`
+	Parameters []parameter `yaml:"parameters"`
 }
+
+type parameter struct{ In, Name string }
 
 // operations reads every operation of the OpenAPI document, as "GET /path".
 func operations(t *testing.T) map[string]operation {

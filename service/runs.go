@@ -38,10 +38,9 @@ func (s *Service) listRuns(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	f := store.RunFilter{
-		Bay: c.QueryParam("bay"), Serial: c.QueryParam("serial"), Lot: c.QueryParam("lot"),
-		Procedure: c.QueryParam("procedure"),
-		Outcome:   c.QueryParam("outcome"), State: c.QueryParam("state"), Before: c.QueryParam("before"), Limit: limit,
+	f := store.RunFilter{Before: c.QueryParam("before"), Limit: limit}
+	for _, chosen := range f.Texts() {
+		*chosen.Value = c.QueryParam(chosen.Name)
 	}
 	if since := c.QueryParam("since"); since != "" {
 		if f.Since, err = time.Parse(time.RFC3339, since); err != nil {

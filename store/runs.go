@@ -3,10 +3,10 @@ package store
 import (
 	"encoding/json"
 	"fmt"
-	"time"
 
 	"gorm.io/gorm"
 
+	"usherbench/api"
 	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
@@ -67,23 +67,15 @@ func (s *Store) Run(ref string) (Run, error) {
 }
 
 // RunFilter chooses runs; empty fields choose all.
-type RunFilter struct {
-	Bay, Serial, Lot, Procedure, Outcome, State string
-	Since                                       time.Time
-	// Before continues a list: only runs that began before this one's id.
-	Before string
-	Limit  int
-}
+type RunFilter = api.RunFilter
 
 // Runs lists runs, newest first, without their texts.
 func (s *Store) Runs(f RunFilter) ([]Run, error) {
 	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs").Order("id DESC").Limit(orDefault(f.Limit,
 		100))
-	for column, value := range map[string]string{
-		"bay": f.Bay, "serial": f.Serial, "lot": f.Lot, "procedure": f.Procedure, "outcome": f.Outcome, "state": f.State,
-	} {
-		if value != "" {
-			q = q.Where(column+" = ?", value)
+	for _, chosen := range f.Texts() {
+		if *chosen.Value != "" {
+			q = q.Where(chosen.Name+" = ?", *chosen.Value)
 		}
 	}
 	if !f.Since.IsZero() {
