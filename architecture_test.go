@@ -41,6 +41,7 @@ var rules = []struct {
 	{"core", regexp.MustCompile(`^core/`), regexp.MustCompile(`^gonum.org/`)},
 	{"simbench/plant", regexp.MustCompile(`^(core/|simbench/plant)`), regexp.MustCompile(`^gonum.org/`)},
 	{"simbench", regexp.MustCompile(`^(core|simbench)/`), nil},
+	{"rehearsal/shelf", regexp.MustCompile(`^(core/|api$|archive$|store$|rehearsal$)`), regexp.MustCompile(`^$`)},
 	{"rehearsal", regexp.MustCompile(`^(core/|simbench/(plant|units)$)`), regexp.MustCompile(`^gonum.org/`)},
 	{"tables", regexp.MustCompile(`^core/`), regexp.MustCompile(`^github.com/xuri/excelize/v2$`)},
 	{"instrument/trial", regexp.MustCompile(`^(core/|instrument)`), nil},
@@ -52,13 +53,13 @@ var rules = []struct {
 	{"engine/outputs", regexp.MustCompile(`^(core/|api$|instrument)`), nil},
 	{"live", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"engine",
-		regexp.MustCompile(`^(core/|api$|archive$|engine/outputs$|live$|store$|instrument|rehearsal$|warden$)`), nil},
-	{"line", regexp.MustCompile(`^(api|engine|store)$`), regexp.MustCompile(`^$`)},
+		regexp.MustCompile(`^(core/|api$|archive$|engine/outputs$|live$|store$|instrument|warden$)`), nil},
+	{"line", regexp.MustCompile(`^(api|archive|engine|store)$`), regexp.MustCompile(`^$`)},
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	// The service hands the dialects to the engine, and touches no instrument itself.
 	{"service",
-		regexp.MustCompile(`^(core/|api$|archive$|store$|engine$|line$|live$|report$|rehearsal$|tables$|console$|` +
+		regexp.MustCompile(`^(core/|api$|archive$|store$|engine$|line$|live$|report$|rehearsal/shelf$|tables$|console$|` +
 			`instrument/dialect$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},

@@ -281,11 +281,6 @@ func TestTwoGroupsAreComparedByTheirScatter(t *testing.T) {
 		if k >= 3 {
 			name = "after"
 		}
-		_, rec, err := archive.Record(s, run)
-		require.NoError(t, err)
-		program, _, err := run.Program()
-		require.NoError(t, err)
-		require.NoError(t, s.SaveFigures(run.ID, program.Judge(rec), nil))
 		groups[run.ID] = name
 	}
 	o, err := archive.Overlay(t.Context(), s, api.OverlayRequest{Lot: "shelf", Groups: groups})
@@ -314,4 +309,44 @@ func TestTheBeginningOfALogIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, began.Equal(run.StartedAt))
 	assert.InDelta(t, run.Duration, run.EndedAt.Sub(run.StartedAt).Seconds(), 1e-6)
+}
+
+// Judging anew keeps what was judged before; only what is adopted becomes the run's.
+func TestAJudgementStandsBesideTheEarlierOne(t *testing.T) {
+	s := shelf(t)
+	run := bring(t, s, "SC-1", 3600, 2)
+	before, err := s.Figures(run.ID)
+	require.NoError(t, err)
+	require.NotEmpty(t, before, "a log has its figures when it is in")
+	library := func(string) (string, error) { return "", procedure.ErrNoLibrary }
+	strict := strings.Replace(run.ProcedureText, "{figure: capacity}", "{figure: capacity, limit: {min: 5 Ah}}", 1)
+	require.NotEqual(t, run.ProcedureText, strict)
+
+	judged, err := archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{Text: strict, Why: "a new limit"})
+	require.NoError(t, err)
+	assert.Equal(t, "fail", judged.Outcome)
+	require.Len(t, judged.Changes, 1)
+	assert.Contains(t, judged.Changes[0], "capacity: no limit → fail")
+	after, err := s.Figures(run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, before, after, "it was not adopted")
+
+	_, err = archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{Text: strict, Why: "it counts", Adopt: true})
+	require.NoError(t, err)
+	stored, err := s.Run(run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "fail", stored.Outcome)
+	kept, err := s.Judgements(run.ID)
+	require.NoError(t, err)
+	require.Len(t, kept, 3, "the first is that of the end of the run")
+	shown, err := archive.JudgementOf(kept[1], run.Serial)
+	require.NoError(t, err)
+	assert.Equal(t, "a new limit", shown.Why)
+
+	again, err := archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{Why: "as it was"})
+	require.NoError(t, err)
+	assert.Contains(t, again.Changes[0], "capacity: fail → no limit")
+	run.State = store.Live
+	_, err = archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{})
+	assert.ErrorIs(t, err, archive.ErrLive)
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"regexp"
 	"strings"
 	"time"
 
@@ -21,6 +22,17 @@ import (
 
 // ImportedBay is what stands for the bay of a run that none of ours made.
 const ImportedBay = "import"
+
+var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
+
+// CheckSerial tells what is wrong with a serial number.
+func CheckSerial(serial string) error {
+	if !serialPattern.MatchString(serial) {
+		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest,
+			serial)
+	}
+	return nil
+}
 
 // mappingOf turns a mapping of the API into that of the core.
 func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
@@ -67,9 +79,30 @@ func LookAt(s *store.Store, source, text string) (api.LogLook, error) {
 	return look, nil
 }
 
-// Import makes a run of a foreign log and remembers the mapping of its source. Its figures are those of the
-// procedure, or the usual ones; they are not computed yet. Mistakes are ErrBadRequest with the line.
+// Import makes a run of a foreign log, with its figures, and remembers the mapping of its source. The figures are
+// those of the procedure, or the usual ones. Mistakes are ErrBadRequest with the line.
 func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
+	if err := CheckSerial(request.Serial); err != nil {
+		return store.Run{}, err
+	}
+	run, err := take(s, by, request)
+	if err != nil {
+		return run, err
+	}
+	run.State = string(stage.Done)
+	if _, err := Judge(s, run, map[string]any{}); err != nil {
+		return run, err
+	}
+	err = s.Journal(store.JournalEntry{By: by, RunID: run.ID, What: "log imported",
+		Detail: run.Source + " as " + run.Serial})
+	if err != nil {
+		return run, err
+	}
+	return s.Run(run.ID)
+}
+
+// take puts a foreign log on record; its figures are not computed yet.
+func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	bad := func(err error) (store.Run, error) { return store.Run{}, fmt.Errorf("%w: %w", ErrBadRequest, err) }
 	mapping, err := mappingOf(request.Mapping)
 	if err != nil {

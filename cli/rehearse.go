@@ -15,8 +15,8 @@ import (
 	"usherbench/api"
 	"usherbench/client"
 	"usherbench/core/trace"
-	"usherbench/engine"
 	"usherbench/rehearsal"
+	"usherbench/rehearsal/shelf"
 	"usherbench/report"
 )
 
@@ -55,7 +55,7 @@ With --fault the unit has a fault. The exit code is the outcome that the run wou
 					return err
 				}
 			}
-			r := engine.Rehearsed(result, program)
+			r := shelf.Shown(result, program)
 			r.Fault, r.Took, r.At = fault, took.Seconds(), began
 			if plate != nil {
 				r.Nameplate = plate.Name

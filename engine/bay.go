@@ -188,19 +188,10 @@ func (b *Bay) Status() api.Bay {
 	}
 	if b.sampler != nil {
 		for i, column := range b.sampler.Columns {
-			s.Readings[column] = inUnit(column, b.values[i])
+			s.Readings[column] = trace.InUnit(column, b.values[i])
 		}
 	}
 	return s
-}
-
-// inUnit is a value in the column's unit; nil if it is missing.
-func inUnit(column string, x float64) *float64 {
-	if math.IsNaN(x) || math.IsInf(x, 0) {
-		return nil
-	}
-	x /= trace.UnitOf(column).Factor
-	return &x
 }
 
 // own takes the bay for something that must be alone, or says who has it, or that an output may still be on.

@@ -6,8 +6,7 @@ import (
 	"time"
 
 	"usherbench/api"
-	"usherbench/core/outcome"
-	"usherbench/core/procedure"
+	"usherbench/archive"
 	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/store"
@@ -53,9 +52,9 @@ func (r *liveRun) conclude(safeErr error) {
 	}
 	r.record.State, r.record.Reason = string(r.finish.Ending), reason
 	state := map[string]any{"state": r.record.State, "reason": reason}
-	if _, err := b.engine.judge(*r.record, state); err != nil {
+	if _, err := archive.Judge(b.engine.store, *r.record, state); err != nil {
 		b.engine.log.Error("figures", "run", r.record.ID, "err", err)
-		state["outcome"] = string(outcomeOf(*r.record, nil))
+		state["outcome"] = string(archive.OutcomeOf(*r.record, nil))
 		if err := b.engine.store.UpdateRun(r.record.ID, state); err != nil {
 			b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
 		}
@@ -72,13 +71,4 @@ func (r *liveRun) conclude(safeErr error) {
 	b.engine.Hub.Publish(api.EventRun, b.name, summary)
 	b.publish()
 	close(r.done)
-}
-
-// outcomeOf is the outcome of a run from how it ended and its figures. A run that failed before its limits
-// could be judged is a failed unit all the same.
-func outcomeOf(run store.Run, judged []procedure.Judged) outcome.Outcome {
-	if run.State == string(stage.Failure) {
-		return outcome.Fail
-	}
-	return outcome.OfRun(run.State == string(stage.Aborted), procedure.Outcomes(judged))
 }

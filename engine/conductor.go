@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/figure"
 	"usherbench/core/kinds"
 	"usherbench/core/procedure"
@@ -360,7 +361,7 @@ func (r *liveRun) compute(need stage.Need) {
 		err := engine.store.Flush()
 		if err == nil {
 			var left *record.Record
-			if _, left, err = engine.Record(run); err == nil {
+			if _, left, err = archive.Record(engine.store, run); err == nil {
 				result = need.Compute(left)
 			}
 		}

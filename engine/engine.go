@@ -8,11 +8,11 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"runtime"
 	"slices"
 	"sync"
 	"time"
 
+	"usherbench/archive"
 	"usherbench/core/outcome"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
@@ -31,9 +31,6 @@ type Engine struct {
 	options Options
 
 	changing sync.Mutex // one change of the bench at a time
-
-	foretold   foretellings
-	rehearsing chan struct{} // holds a token for each rehearsal that is being computed
 
 	resuming []*liveRun // runs that go on, until the bays are up
 
@@ -92,7 +89,6 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: live.NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
 		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
-		rehearsing: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1)),
 	}
 	effective, err := e.overlay()
 	if err == nil {
@@ -235,7 +231,7 @@ func (e *Engine) endAborted(r store.Run, reason string) error {
 	r.State, r.Reason, r.Duration = "aborted", reason, end
 	columns := map[string]any{"state": r.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now,
 		"duration": end, "frames": frames}
-	if _, err := e.judge(r, columns); err != nil {
+	if _, err := archive.Judge(e.store, r, columns); err != nil {
 		e.log.Warn("figures of an aborted run", "run", r.ID, "err", err)
 		if err := e.store.UpdateRun(r.ID, columns); err != nil {
 			return err

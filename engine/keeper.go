@@ -109,7 +109,7 @@ func (b *framesBatch) take(bay, run string, columns trace.Columns) api.Frames {
 		f := b.frames[k]
 		out.T = append(out.T, f.T)
 		for i, column := range columns {
-			out.Values[i] = append(out.Values[i], inUnit(column, f.Values[i]))
+			out.Values[i] = append(out.Values[i], trace.InUnit(column, f.Values[i]))
 		}
 	}
 	b.frames, b.sent = b.frames[:0], time.Now()

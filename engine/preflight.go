@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
@@ -94,7 +95,7 @@ func (p *preflight) blocked() string {
 // Preflight checks whether a run could start, without starting it or energising anything. The unit handler puts
 // the unit in place, if there is one.
 func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Preflight, error) {
-	if err := errors.Join(CheckSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
+	if err := errors.Join(archive.CheckSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
 		return api.Preflight{}, err
 	}
 	revision, err := b.engine.store.Revision(request.Procedure, request.Revision)

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,22 +19,10 @@ import (
 	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
-	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/uncertainty"
 	"usherbench/store"
 )
-
-var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
-
-// CheckSerial tells what is wrong with a serial number.
-func CheckSerial(serial string) error {
-	if !serialPattern.MatchString(serial) {
-		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest,
-			serial)
-	}
-	return nil
-}
 
 // StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady,
 // ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
@@ -45,7 +32,7 @@ func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (ap
 
 // StartInTurn begins a run that has a place in the line, which is 0 if it did not wait.
 func (b *Bay) StartInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error) {
-	if err := errors.Join(CheckSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
+	if err := errors.Join(archive.CheckSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
 		return api.RunSummary{}, err
 	}
 	if err := b.own(api.BayStarting); err != nil {
@@ -211,21 +198,4 @@ func (b *Bay) specs() map[string]uncertainty.Spec {
 		}
 	}
 	return specs
-}
-
-// judge computes the figures of a run from its record and stores them with the outcome and other columns of the
-// run, at once.
-func (e *Engine) judge(run store.Run, columns map[string]any) ([]procedure.Judged, error) {
-	program, record, err := e.Record(run)
-	if err != nil {
-		return nil, err
-	}
-	judged := program.Judge(record)
-	columns["outcome"] = string(outcomeOf(run, judged))
-	return judged, e.store.SaveFigures(run.ID, judged, columns)
-}
-
-// Record gathers what the figures of a run are computed from, and the program with its texts.
-func (e *Engine) Record(run store.Run) (*procedure.Program, *record.Record, error) {
-	return archive.Record(e.store, run)
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/engine"
 	"usherbench/store"
 )
@@ -71,7 +72,7 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 	}
 	var runs []store.Waiting
 	for i, serial := range r.Serials {
-		if err := engine.CheckSerial(serial); err != nil {
+		if err := archive.CheckSerial(serial); err != nil {
 			return nil, err
 		}
 		for _, name := range r.Procedures {

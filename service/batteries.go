@@ -146,7 +146,7 @@ func (s *Service) importLog(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	run, err := s.engine.Import(who(c), body)
+	run, err := archive.Import(s.store, who(c), body)
 	if err != nil {
 		return err
 	}

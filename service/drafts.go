@@ -13,6 +13,7 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/catalogue"
 	"usherbench/core/document"
 	"usherbench/core/kinds"
@@ -20,7 +21,6 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/shape"
-	"usherbench/engine"
 	"usherbench/store"
 	"usherbench/tables"
 )
@@ -123,7 +123,7 @@ func (s *Service) rehearse(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	r, err := s.engine.Rehearse(d)
+	r, err := s.shelf.Rehearse(d)
 	if err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func (s *Service) showRehearsal(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	r, err := s.engine.RehearsalOf(c.Request().Context(), run)
+	r, err := s.shelf.OfRun(c.Request().Context(), run)
 	if err != nil {
 		return err
 	}
@@ -262,7 +262,7 @@ func (s *Service) judgeAgain(c *echo.Context) error {
 	}
 	list := []api.Judgement{}
 	for _, run := range runs {
-		judgement, err := s.engine.Judge(run, who(c), j)
+		judgement, err := archive.JudgeAgain(s.store, s.engine.Library, run, who(c), j)
 		if err != nil {
 			return fmt.Errorf("run %s of %s: %w", run.ID, run.Serial, err)
 		}
@@ -324,7 +324,7 @@ func (s *Service) judgements(c *echo.Context) error {
 	}
 	list := []api.Judgement{}
 	for _, j := range stored {
-		out, err := engine.JudgementOf(j, run.Serial)
+		out, err := archive.JudgementOf(j, run.Serial)
 		if err != nil {
 			return err
 		}

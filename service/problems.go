@@ -64,6 +64,7 @@ func problemOf(err error) *api.Problem {
 		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
+		{archive.ErrLive, http.StatusConflict, "The run is live", "wait for it to end, or stop it"},
 		{archive.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
 		{report.ErrTooLong, http.StatusBadRequest, "Too long for this format", "choose csv or parquet"},
 		{engine.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},

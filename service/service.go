@@ -18,6 +18,7 @@ import (
 	"usherbench/api"
 	"usherbench/engine"
 	"usherbench/line"
+	"usherbench/rehearsal/shelf"
 	"usherbench/store"
 )
 
@@ -29,6 +30,7 @@ type Service struct {
 	store    *store.Store
 	engine   *engine.Engine
 	line     *line.Line
+	shelf    *shelf.Shelf
 	log      *slog.Logger
 	accounts *accounts
 	echo     *echo.Echo
@@ -143,7 +145,7 @@ func (s *Service) routes() []route {
 // New makes the service. It is an http.Handler.
 func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) *Service {
 	s := &Service{store: st, engine: en, line: ln, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(),
-		options: o}
+		shelf: shelf.New(st, en.Library), options: o}
 	s.metrics = newMetrics(en)
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError

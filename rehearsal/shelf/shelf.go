@@ -1,4 +1,5 @@
-package engine
+// Package shelf keeps rehearsals: those of drafts, and what was foretold for runs. Each is computed once.
+package shelf
 
 import (
 	"context"
@@ -9,6 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -30,21 +32,34 @@ import (
 // mostShown bounds the times of a rehearsal that a client gets: more than a screen shows.
 const mostShown = 4000
 
+// Shelf keeps rehearsals. It is safe for use by several goroutines.
+type Shelf struct {
+	store    *store.Store
+	library  procedure.Library
+	foretold foretellings
+	working  chan struct{} // holds a token for each rehearsal that is being computed
+}
+
+// New makes a shelf above the records; library gives the procedures that others use.
+func New(s *store.Store, library procedure.Library) *Shelf {
+	return &Shelf{store: s, library: library, working: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1))}
+}
+
 // Rehearse runs a draft on the model of its unit. The same draft is computed once and kept. Rehearsals leave
 // one core to the bays.
-func (e *Engine) Rehearse(d api.Draft) (api.Rehearsal, error) {
-	plate, err := e.plateOf(d)
+func (s *Shelf) Rehearse(d api.Draft) (api.Rehearsal, error) {
+	plate, err := s.plateOf(d)
 	if err != nil {
 		return api.Rehearsal{}, err
 	}
-	program, err := catalogue.Parse([]byte(d.Text), plate, d.Parameters, e.Library)
+	program, err := catalogue.Parse([]byte(d.Text), plate, d.Parameters, s.library)
 	if err != nil {
 		return api.Rehearsal{}, err
 	}
 	key := rehearsalKey(d, plate, program.Used)
-	e.rehearsing <- struct{}{}
-	defer func() { <-e.rehearsing }()
-	if data, err := e.store.Rehearsal(key); err == nil {
+	s.working <- struct{}{}
+	defer func() { <-s.working }()
+	if data, err := s.store.Rehearsal(key); err == nil {
 		var kept api.Rehearsal
 		if json.Unmarshal(data, &kept) == nil {
 			return kept, nil
@@ -53,18 +68,18 @@ func (e *Engine) Rehearse(d api.Draft) (api.Rehearsal, error) {
 	began := time.Now()
 	result, err := rehearsal.Run(program, plate, rehearsal.Options{Serial: d.Serial, Fault: d.Fault})
 	if err != nil {
-		return api.Rehearsal{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
+		return api.Rehearsal{}, fmt.Errorf("%w: %w", archive.ErrBadRequest, err)
 	}
-	r := Rehearsed(result, program)
+	r := Shown(result, program)
 	r.Key, r.Nameplate, r.Fault, r.At, r.Took = key, plate.Name, d.Fault, time.Now(), time.Since(began).Seconds()
 	data, err := json.Marshal(r)
 	if err != nil {
 		return r, err
 	}
-	return r, e.store.PutRehearsal(key, program.Name, data)
+	return r, s.store.PutRehearsal(key, program.Name, data)
 }
 
-func (e *Engine) plateOf(d api.Draft) (*nameplate.Nameplate, error) {
+func (s *Shelf) plateOf(d api.Draft) (*nameplate.Nameplate, error) {
 	if d.Nameplate != "" && strings.Contains(d.Nameplate, ":") {
 		return nameplate.Parse([]byte(d.Nameplate))
 	}
@@ -79,7 +94,7 @@ func (e *Engine) plateOf(d api.Draft) (*nameplate.Nameplate, error) {
 	if name == "any" || name == "" {
 		return nil, nil
 	}
-	stored, err := e.store.Nameplate(name)
+	stored, err := s.store.Nameplate(name)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil // a finding of the check
 	}
@@ -110,8 +125,8 @@ func rehearsalKey(d api.Draft, plate *nameplate.Nameplate, used map[string]strin
 	return hex.EncodeToString(h.Sum(nil))[:32]
 }
 
-// Rehearsed is a result as clients get it: thinned to what a screen shows, the frames on both sides of marks kept.
-func Rehearsed(result *rehearsal.Result, program *procedure.Program) api.Rehearsal {
+// Shown is a result as clients get it: thinned to what a screen shows, the frames on both sides of marks kept.
+func Shown(result *rehearsal.Result, program *procedure.Program) api.Rehearsal {
 	r := api.Rehearsal{
 		Procedure: program.Name, Ending: string(result.Ending), Reason: result.Reason, Outcome: string(result.Outcome()),
 		Duration: result.Duration,
@@ -132,7 +147,7 @@ func Rehearsed(result *rehearsal.Result, program *procedure.Program) api.Rehears
 	for i, column := range result.Columns {
 		values := make([]*float64, len(keep))
 		for n, k := range keep {
-			values[n] = inUnit(column, result.Values[i][k])
+			values[n] = trace.InUnit(column, result.Values[i][k])
 		}
 		r.Columns = append(r.Columns, api.Column{Name: column, Unit: trace.UnitOf(column).Symbol})
 		r.Values = append(r.Values, values)
@@ -187,8 +202,8 @@ func (f *foretellings) of(key string, compute func() (*rehearsal.Foretold, error
 // comparedAt is in how many buckets a run is compared with its rehearsal.
 const comparedAt = 600
 
-// RehearsalOf is what the rehearsal of a run foretold, on the time axis of the run, and where the run left it.
-func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehearsal, error) {
+// OfRun is what the rehearsal of a run foretold, on the time axis of the run, and where the run left it.
+func (s *Shelf) OfRun(ctx context.Context, run store.Run) (api.RunRehearsal, error) {
 	program, plate, err := run.Program()
 	if err != nil {
 		return api.RunRehearsal{}, err
@@ -199,13 +214,13 @@ func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehears
 			return api.RunRehearsal{}, err
 		}
 	}
-	foretold, err := e.foretold.of(run.ID, func() (*rehearsal.Foretold, error) {
+	foretold, err := s.foretold.of(run.ID, func() (*rehearsal.Foretold, error) {
 		return rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs})
 	})
 	if err != nil {
-		return api.RunRehearsal{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
+		return api.RunRehearsal{}, fmt.Errorf("%w: %w", archive.ErrBadRequest, err)
 	}
-	out := api.RunRehearsal{Rehearsal: Rehearsed(foretold.Result, program), Deviations: []api.Deviation{}}
+	out := api.RunRehearsal{Rehearsal: Shown(foretold.Result, program), Deviations: []api.Deviation{}}
 	out.Nameplate, out.At = plate.Name, run.StartedAt
 	for i := range foretold.Figures {
 		var band *api.Band
@@ -214,7 +229,7 @@ func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehears
 		}
 		out.Spread = append(out.Spread, band)
 	}
-	actual, err := e.actual(ctx, run, program, specs)
+	actual, err := s.actual(ctx, run, program, specs)
 	if err != nil {
 		return out, err
 	}
@@ -235,13 +250,13 @@ func (e *Engine) RehearsalOf(ctx context.Context, run store.Run) (api.RunRehears
 }
 
 // actual gathers what happened in a run.
-func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.Program,
+func (s *Shelf) actual(ctx context.Context, run store.Run, program *procedure.Program,
 	specs map[string]uncertainty.Spec) (rehearsal.Actual, error) {
-	marks, err := e.store.Marks(run.ID)
+	marks, err := s.store.Marks(run.ID)
 	if err != nil {
 		return rehearsal.Actual{}, err
 	}
-	figures, err := e.store.Figures(run.ID)
+	figures, err := s.store.Figures(run.ID)
 	if err != nil {
 		return rehearsal.Actual{}, err
 	}
@@ -249,11 +264,11 @@ func (e *Engine) actual(ctx context.Context, run store.Run, program *procedure.P
 	a := rehearsal.Actual{Figures: figures}
 	if run.State != store.Live {
 		a.Ending = stage.Ending(run.State)
-	} else if duration, _, err = e.store.Recorded(run.ID); err != nil {
+	} else if duration, _, err = s.store.Recorded(run.ID); err != nil {
 		return a, err
 	}
 	a.Duration, a.Marks, a.Spans = duration, marks, archive.Spans(program, marks, duration)
-	window, err := e.store.Window(ctx, run, run.Columns, 0, duration, comparedAt)
+	window, err := s.store.Window(ctx, run, run.Columns, 0, duration, comparedAt)
 	if err != nil {
 		return a, err
 	}
@@ -293,107 +308,4 @@ func accuracies(specs map[string]uncertainty.Spec, traces []rehearsal.Trace) fun
 		v, i := seat+".volts", seat+".amps"
 		return bound(v, most[v])*most[i] + bound(i, most[i])*most[v]
 	}
-}
-
-// Judge computes the figures of a run anew, with a changed procedure or with the one that ran, and keeps them
-// beside the earlier ones. With adopt they become those of the run.
-func (e *Engine) Judge(run store.Run, by string, j api.JudgeAgain) (api.Judgement, error) {
-	if run.State == store.Live {
-		return api.Judgement{}, fmt.Errorf("%w: run %s is live; its figures are judged when it ends", ErrBusy, run.ID)
-	}
-	before, err := e.store.Figures(run.ID)
-	if err != nil {
-		return api.Judgement{}, err
-	}
-	program, record, err := e.Record(run)
-	if err != nil {
-		return api.Judgement{}, err
-	}
-	text := run.ProcedureText
-	if j.Text != "" {
-		text = j.Text
-		_, plate, err := run.Program()
-		if err != nil {
-			return api.Judgement{}, err
-		}
-		if program, err = catalogue.Parse([]byte(j.Text), plate, run.Parameters, e.Library); err != nil {
-			return api.Judgement{}, err
-		}
-	}
-	judged := program.Judge(record)
-	changes := changed(before, judged)
-	words, err := json.Marshal(changes)
-	if err != nil {
-		return api.Judgement{}, err
-	}
-	stored, err := e.store.AddJudgement(store.Judgement{RunID: run.ID, By: by, At: time.Now(), Why: j.Why, Text: text,
-		Before:  run.Outcome,
-		Outcome: string(outcomeOf(run, judged)), Changes: string(words)}, judged, j.Adopt)
-	if err != nil {
-		return api.Judgement{}, err
-	}
-	e.Journal(store.JournalEntry{By: by, Bay: run.Bay, RunID: run.ID, What: "judged again",
-		Detail: strings.TrimSuffix(fmt.Sprintf("%s → %s; %s", run.Outcome, stored.Outcome, j.Why), "; ")})
-	return JudgementOf(stored, run.Serial)
-}
-
-// JudgementOf is a stored judgement as clients get it.
-func JudgementOf(j store.Judgement, serial string) (api.Judgement, error) {
-	out := api.Judgement{ID: j.ID, Run: j.RunID, Serial: serial, By: j.By, At: j.At, Why: j.Why, Outcome: j.Outcome,
-		Before: j.Before, Changes: []string{}}
-	figures, err := j.Judged()
-	if err != nil {
-		return out, err
-	}
-	out.Figures = figures
-	return out, json.Unmarshal([]byte(j.Changes), &out.Changes)
-}
-
-// changed says what is different between two judgements.
-func changed(before, after []procedure.Judged) []string {
-	changes := []string{}
-	name := func(j procedure.Judged) string { return strings.TrimSpace(j.ID + " " + j.Where) }
-	earlier := map[string]procedure.Judged{}
-	for _, j := range before {
-		earlier[name(j)] = j
-	}
-	for _, j := range after {
-		was, ok := earlier[name(j)]
-		delete(earlier, name(j))
-		switch {
-		case !ok:
-			changes = append(changes, name(j)+" is new: "+valueWords(j.Result)+outcomeWords(j))
-		case valueWords(was.Result) != valueWords(j.Result):
-			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), valueWords(was.Result)+outcomeWords(was),
-				valueWords(j.Result)+outcomeWords(j)))
-		case was.Outcome != j.Outcome:
-			changes = append(changes, fmt.Sprintf("%s: %s → %s", name(j), orNone(string(was.Outcome)),
-				orNone(string(j.Outcome))))
-		}
-	}
-	for _, gone := range slices.Sorted(maps.Keys(earlier)) {
-		changes = append(changes, gone+" is no longer asked for")
-	}
-	return changes
-}
-
-func valueWords(r figure.Result) string {
-	if r.Undetermined != nil {
-		return "undetermined (" + r.Undetermined.Code + ")"
-	}
-	return fmt.Sprintf("%.6g %s", r.Value, r.Unit)
-}
-
-func outcomeWords(j procedure.Judged) string {
-	if j.Outcome == "" {
-		return ""
-	}
-	return ", " + string(j.Outcome)
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "no limit"
-	}
-	return s
 }
