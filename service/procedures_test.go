@@ -90,10 +90,14 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 	run, rehearsed := runReady(t, h, r.bay, r.name, serial, r.parameters)
 	assert.Equal(t, "done", run.State, "%s: %s", r.name, run.Reason)
 	assert.NotEqual(t, "fail", run.Outcome, r.name)
-	// Each stage and point may wait for a frame more than foretold.
-	waits := 0
+	// Each stage and point may wait for a frame more than foretold, and each level of a seek.
+	waits, seeks := 0, false
 	for _, m := range run.Marks {
-		if m.Kind == record.MarkStage || m.Kind == record.MarkPointDone {
+		began, is := m.About.(record.Began)
+		if is {
+			seeks = began.Stage == "seek"
+		}
+		if is || m.Kind == record.MarkPointDone || seeks && m.Kind == record.MarkCommand {
 			waits++
 		}
 	}
