@@ -1,6 +1,7 @@
 package kinds
 
 import (
+	"usherbench/core/condition"
 	"usherbench/core/document"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
@@ -15,19 +16,33 @@ var ChargeKind = procedure.Kind{
 	},
 }
 
-// The terminations of a charge, as texts of conditions. Percentages, times of confirmation and watching delays are
-// those of the figures: see docs/figures.md, termination.
+// Times and shares of the terminations are those of the figures: see docs/figures.md, termination.
 const (
-	confirmed = "10 s"  // a slow rule must hold for so long
-	watchFrom = "5 min" // −ΔV and dT/dt are not watched before
-	slopeOver = "120 s" // window of dT/dt
-	nearLimit = 0.998   // share of the charge voltage from which taper counts
-	nearAmps  = 0.95    // share of the charge current above which −ΔV counts
-
-	tapered     = "(%s >= %s and %s <= %s) for %s"
-	voltsDrop   = "(stage.elapsed >= %s and %s >= %s and drop(mean(%s, %s)) >= %s) for %s"
-	celsiusRate = "stage.elapsed >= %s and rate(%s, %s) >= %s"
+	confirmed = 10.0  // s for which a slow rule must hold
+	watchFrom = 5.0   // min before which −ΔV and dT/dt are not watched
+	slopeOver = 120.0 // s, window of dT/dt
+	nearLimit = 0.998 // share of the charge voltage from which taper counts
+	nearAmps  = 0.95  // share of the charge current above which −ΔV counts
 )
+
+// tapered ends a charge at constant voltage when its current, A, is small.
+func (d *Drive) tapered(volts, taper float64) {
+	d.end("taper", condition.Holds(d.volts(), condition.AtLeast, nearLimit*volts, "V").
+		And(d.amps(), condition.AtMost, taper, "A").Lasting(confirmed))
+}
+
+// voltsDrop ends a charge at constant current when the voltage has fallen from its top by so much, V.
+func (d *Drive) voltsDrop(amps, drop float64) {
+	d.end("volts drop", condition.Holds(elapsed, condition.AtLeast, watchFrom, "min").
+		And(d.amps(), condition.AtLeast, nearAmps*amps, "A").
+		And(condition.Drop(condition.Mean(d.volts(), confirmed)), condition.AtLeast, drop, "V").Lasting(confirmed))
+}
+
+// celsiusRate ends a charge when the battery warms as fast as one that is full, K/s.
+func (d *Drive) celsiusRate(column string, rate float64) {
+	d.end("celsius rate", condition.Holds(elapsed, condition.AtLeast, watchFrom, "min").
+		And(condition.Rate(condition.Column(column), slopeOver), condition.AtLeast, rate, "K/s"))
+}
 
 func chargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n document.Node, f map[string]document.Node) {
 	amps := r.Required(n, f["amps"], "amps", quantity.Current, "charge_current")
@@ -40,21 +55,20 @@ func chargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n docume
 	if f["precharge"].Present() {
 		d.Before = readPrecharge(r, f["precharge"], amps)
 	}
-	v, i := seat.Name+".volts", seat.Name+".amps"
 	if f["taper"].Present() {
 		taper := r.Value(f["taper"], quantity.Current)
 		if taper <= 0 || taper >= amps {
 			f["taper"].Fail("the taper current lies between 0 A and the charge current")
 		}
 		d.Taper = taper
-		d.end("taper", tapered, v, procedure.Literal(nearLimit*volts, "V"), i, procedure.Literal(taper, "A"), confirmed)
+		d.tapered(volts, taper)
 	}
 	if f["voltage"].Present() {
-		d.end("voltage", "%s >= %s for 2 s", v, procedure.Literal(r.Value(f["voltage"], quantity.Voltage), "V"))
+		d.end("voltage", condition.Holds(d.volts(), condition.AtLeast, r.Value(f["voltage"], quantity.Voltage), "V").
+			Lasting(2))
 	}
 	if f["volts drop"].Present() {
-		d.end("volts drop", voltsDrop, watchFrom, i, procedure.Literal(nearAmps*amps, "A"), v, confirmed,
-			procedure.Literal(r.Value(f["volts drop"], quantity.Voltage), "V"), confirmed)
+		d.voltsDrop(amps, r.Value(f["volts drop"], quantity.Voltage))
 	}
 	for _, word := range []string{"celsius rise", "celsius rate"} {
 		if !f[word].Present() {
@@ -66,11 +80,10 @@ func chargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n docume
 			continue
 		}
 		if word == "celsius rise" {
-			d.end(word, "rise(%s) >= %s for %s", column, procedure.Literal(r.Value(f[word], quantity.Temperature), "K"),
-				confirmed)
+			d.end(word, condition.Holds(condition.Rise(condition.Column(column)), condition.AtLeast,
+				r.Value(f[word], quantity.Temperature), "K").Lasting(confirmed))
 		} else {
-			rate := r.Value(f[word], quantity.Temperature.Per(quantity.Time))
-			d.end(word, celsiusRate, watchFrom, column, slopeOver, procedure.Literal(rate, "K/s"))
+			d.celsiusRate(column, r.Value(f[word], quantity.Temperature.Per(quantity.Time)))
 		}
 	}
 }
@@ -98,21 +111,18 @@ func readPrecharge(r *procedure.Reader, n document.Node, amps float64) *Precharg
 // chemistryEnds takes the terminations of a charge that states none from the nameplate: −ΔV and dT/dt where
 // they say something for the chemistry, else the taper current; and as many hours as the capacity needs at the
 // charge current, and half as many again.
-func chemistryEnds(r *procedure.Reader, d *Drive, seat procedure.Seat) {
-	v, i := seat.Name+".volts", seat.Name+".amps"
+func chemistryEnds(r *procedure.Reader, d *Drive) {
 	amps, volts := procedure.ValueOf(d.Settings, "amps"), procedure.ValueOf(d.Settings, "volts")
 	if r.Plate().Chemistry.Drop > 0 {
-		d.end("volts drop", voltsDrop, watchFrom, i, procedure.Literal(nearAmps*amps, "A"), v, confirmed,
-			r.Rating("volts_drop", "V"),
-			confirmed)
+		d.voltsDrop(amps, r.RatingIn("volts_drop", "V"))
 		if column, ok := r.Temperature(); ok && r.Plate().Chemistry.Warming > 0 {
-			d.end("celsius rate", celsiusRate, watchFrom, column, slopeOver, r.Rating("celsius_rate", "K/s"))
+			d.celsiusRate(column, r.RatingIn("celsius_rate", "K/s"))
 		}
 	} else if taper := r.Plate().Ratings["taper_current"].Value; taper < amps {
 		d.Taper = taper
-		d.end("taper", tapered, v, procedure.Literal(nearLimit*volts, "V"), i, procedure.Literal(taper, "A"), confirmed)
+		d.tapered(volts, taper)
 	}
 	if q, err := r.Plate().Rating("rated_capacity", quantity.Charge); err == nil && amps > 0 {
-		d.end("time", "stage.elapsed >= %s", procedure.Literal(1.5*q/amps+7200, "s"))
+		d.end("time", condition.Holds(elapsed, condition.AtLeast, 1.5*q/amps+7200, "s"))
 	}
 }

@@ -1,6 +1,7 @@
 package kinds
 
 import (
+	"usherbench/core/condition"
 	"usherbench/core/document"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
@@ -66,7 +67,7 @@ func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n doc
 			at.Fail("a cutoff of %s lies below the %s under which the guards of nameplate %s end a run; it is never reached",
 				procedure.Literal(cutoff, "V"), procedure.Literal(least, "V"), r.Plate().Name)
 		}
-		d.end("cutoff", "%s <= %s", seat.Name+".volts", procedure.Literal(cutoff, "V"))
+		d.end("cutoff", condition.Holds(d.volts(), condition.AtMost, cutoff, "V"))
 	}
 	if !f["step down"].Present() {
 		return

@@ -1,10 +1,10 @@
 package kinds
 
 import (
-	"fmt"
 	"math"
 	"strings"
 
+	"usherbench/core/condition"
 	"usherbench/core/document"
 	"usherbench/core/figure"
 	"usherbench/core/procedure"
@@ -36,7 +36,7 @@ type Drive struct {
 type Termination struct {
 	// Word is what the procedure calls it: taper, time, cutoff …
 	Word string
-	When string
+	When condition.Rule
 }
 
 // Precharge keeps the current of a charge low for as long as the battery is below some volts.
@@ -81,7 +81,7 @@ func (d *Drive) Commands() []procedure.Setting { return d.Settings }
 // Conditions implements procedure.Waiting.
 func (d *Drive) Conditions() (texts []string) {
 	for _, e := range d.Terminations {
-		texts = append(texts, e.When)
+		texts = append(texts, e.When.String())
 	}
 	return texts
 }
@@ -94,7 +94,7 @@ func (d *Drive) OfBattery() procedure.BatteryUse {
 	use := procedure.BatteryUse{Discharge: d.Discharge, Seat: d.Seat}
 	for _, e := range d.Terminations {
 		if e.Word == "cutoff" && d.Down == nil {
-			use.Cutoff = e.When
+			use.Cutoff = e.When.String()
 		}
 	}
 	return use
@@ -119,7 +119,7 @@ func (d *Drive) Run(p *stage.Parts) stage.Runner {
 		volts: p.Program.Columns.Index(d.Seat + ".volts"), amps: p.Program.Columns.Index(d.Seat + ".amps"),
 		lastT: math.NaN()}
 	for _, e := range d.Terminations {
-		r.ends = append(r.ends, p.Condition(e.When))
+		r.ends = append(r.ends, p.Condition(e.When.String()))
 	}
 	return r
 }
@@ -151,7 +151,7 @@ func readDrive(r *procedure.Reader, c *procedure.Common, n document.Node, discha
 	}
 	bounds(r, d, fields)
 	if len(d.Terminations) == 0 && c.Until == "" && !discharge && r.Plate().Battery() {
-		chemistryEnds(r, d, seat)
+		chemistryEnds(r, d)
 	}
 	if len(d.Terminations) == 0 && c.Until == "" {
 		n.Fail("the %s never ends: give it a termination, such as time", d.Kind())
@@ -191,27 +191,37 @@ func driveSeat(r *procedure.Reader, n, on document.Node, discharge bool) (proced
 	return procedure.Seat{}, false
 }
 
-// bounds are the terminations that charge and discharge share.
+// elapsed is how long the stage has gone on, s.
+const elapsed = condition.Number("stage.elapsed")
+
+// volts and amps are what the driven seat reads.
+func (d *Drive) volts() condition.Number { return condition.Column(d.Seat + ".volts") }
+
+func (d *Drive) amps() condition.Number { return condition.Column(d.Seat + ".amps") }
+
+// bounds are the terminations that charge and discharge share. What a discharge takes counts as negative.
 func bounds(r *procedure.Reader, d *Drive, f map[string]document.Node) {
-	sign, compare := "", ">="
-	if d.Discharge {
-		sign = "-"
+	moved := func(column string) condition.Number {
+		if d.Discharge {
+			return condition.Neg(condition.Column(column))
+		}
+		return condition.Column(column)
 	}
 	if f["time"].Present() {
 		if t := r.Value(f["time"], quantity.Time); t > 0 { // no limit if zero
-			d.end("time", "stage.elapsed >= %s", procedure.Literal(t, "s"))
+			d.end("time", condition.Holds(elapsed, condition.AtLeast, t, "s"))
 		}
 	}
 	if f["charge"].Present() {
-		d.end("charge", "%sstage.charge %s %s", sign, compare, procedure.Literal(r.Value(f["charge"], quantity.Charge)/3600,
-			"Ah"))
+		d.end("charge", condition.Holds(moved("stage.charge"), condition.AtLeast,
+			r.Value(f["charge"], quantity.Charge)/3600, "Ah"))
 	}
 	if f["energy"].Present() {
-		d.end("energy", "%sstage.energy %s %s", sign, compare, procedure.Literal(r.Value(f["energy"], quantity.Energy)/3600,
-			"Wh"))
+		d.end("energy", condition.Holds(moved("stage.energy"), condition.AtLeast,
+			r.Value(f["energy"], quantity.Energy)/3600, "Wh"))
 	}
 }
 
-func (d *Drive) end(word, format string, args ...any) {
-	d.Terminations = append(d.Terminations, Termination{word, fmt.Sprintf(format, args...)})
+func (d *Drive) end(word string, when condition.Rule) {
+	d.Terminations = append(d.Terminations, Termination{word, when})
 }

@@ -3,9 +3,8 @@ package procedure
 import (
 	"math"
 	"slices"
-	"strconv"
-	"strings"
 
+	"usherbench/core/condition"
 	"usherbench/core/document"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
@@ -80,9 +79,12 @@ func (r *Reader) terminals() (string, bool) {
 }
 
 // Rating writes a rating of the nameplate for a condition.
-func (r *Reader) Rating(name, symbol string) string {
+func (r *Reader) Rating(name, symbol string) string { return Literal(r.RatingIn(name, symbol), symbol) }
+
+// RatingIn is a rating of the nameplate in a unit.
+func (r *Reader) RatingIn(name, symbol string) float64 {
 	unitOf, _ := quantity.ParseUnit(symbol)
-	return Literal(r.plate.Ratings[name].Value/unitOf.Factor, symbol)
+	return r.plate.Ratings[name].Value / unitOf.Factor
 }
 
 // SafeLeast is the volts below which the guards of a battery's nameplate end a run.
@@ -118,8 +120,7 @@ func (r *Reader) Temperature() (string, bool) {
 
 // Literal writes a value for a condition; digits beyond what an instrument resolves are left out.
 func Literal(x float64, symbol string) string {
-	text := strings.TrimRight(strings.TrimRight(strconv.FormatFloat(x, 'f', 9, 64), "0"), ".")
-	return text + " " + symbol
+	return condition.Level{Value: x, Unit: symbol}.String()
 }
 
 // Required reads a value that must be there, or be a rating of the nameplate.

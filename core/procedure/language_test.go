@@ -168,11 +168,10 @@ func TestAProgramIsWrittenOut(t *testing.T) {
 		{When: "load.amps > 8 A", Warn: true, From: 4, To: 7}}, p.Guards)
 	charge, discharge := p.Stages[11].Action.(*kinds.Drive), p.Stages[12].Action.(*kinds.Drive)
 	assert.Equal(t,
-		[]kinds.Termination{{Word: "taper", When: "(cycler.volts >= 29.1416 V and cycler.amps <= 0.48 A) for 10 s"}},
-		charge.Terminations)
+		[]string{"taper: (cycler.volts >= 29.1416 V and cycler.amps <= 0.48 A) for 10 s"}, ends(charge))
 	assert.Equal(t, "cycler.volts = 29.2 V, cycler.amps = 4.8 A, cycler.output = on",
 		procedure.SettingWords(charge.Settings))
-	assert.Equal(t, []kinds.Termination{{Word: "cutoff", When: "cycler.volts <= 21 V"}}, discharge.Terminations)
+	assert.Equal(t, []string{"cutoff: cycler.volts <= 21 V"}, ends(discharge))
 	assert.Equal(t, 4, discharge.Down.Steps(4.8))
 	assert.Equal(t, map[string]procedure.Extent{"load.amps": {1, 3}, "cycler.amps": {-4.8, 4.8},
 		"cycler.volts": {29.2, 29.2}},
@@ -209,4 +208,12 @@ func FuzzDraft(f *testing.F) {
 		p, _ := catalogue.Draft([]byte(text), plate, nil, nil)
 		require.NotNil(t, p)
 	})
+}
+
+// ends are the terminations of a charge or discharge as people read them.
+func ends(d *kinds.Drive) (all []string) {
+	for _, e := range d.Terminations {
+		all = append(all, e.Word+": "+e.When.String())
+	}
+	return all
 }
