@@ -3,12 +3,11 @@
 package population
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math"
-	"math/rand/v2"
 	"slices"
-	"strings"
 )
 
 // Places is the number of equal places of charge over own capacity at which curves of cells are compared.
@@ -65,75 +64,49 @@ type Grouping struct {
 // ErrTooFew says that there are fewer eligible cells than a group needs.
 var ErrTooFew = errors.New("too few cells")
 
-// Scales of the three spreads, at which each counts 1.
-const (
-	capacityScale   = 0.01
-	resistanceScale = 0.05
-	curveScale      = 5e-3
-)
-
-// matching is a search under way: the eligible cells, their distances, and who is in which group.
-type matching struct {
-	Match
-	cells    []Cell
-	distance [][]float64 // of curves
-	groups   int
-}
-
 // Of groups cells so that J = Σ [w_C·(ΔC/C̄/1 %)² + w_R·(ΔR/R̄/5 %)² + w_D·(D/5 mV)²] is small, with
 // Δ = max − min, bar = mean, and D the largest pairwise root mean square distance of curves. It begins with
 // the cells sorted by capacity and cut; cells are swapped between groups and rejects while J falls; then again
 // from seeded random beginnings. Hence it is never worse than sorting alone.
 func (m Match) Of(cells []Cell) (Grouping, error) {
-	var g Grouping
-	s := matching{Match: m}
+	eligible, rejects := m.eligible(cells)
+	g := Grouping{Rejects: rejects}
+	switch {
+	case m.Size < 2:
+		return g, fmt.Errorf("a group has two cells at least, not %d", m.Size)
+	case len(eligible) < m.Size:
+		return g, fmt.Errorf("%w: %d of %d are eligible, and a group needs %d", ErrTooFew, len(eligible), len(cells),
+			m.Size)
+	}
+	s := newSearch(m, eligible)
+	cut := s.sorted()
+	g.Sorted = s.total(cut)
+	best, score := s.best(cut)
+	g.Score = score
+	for k := range s.groups {
+		g.Groups = append(g.Groups, s.describe(s.group(best, k)))
+	}
+	slices.SortFunc(g.Groups, func(a, b Group) int { return cmp.Compare(a.Cells[0].Serial, b.Cells[0].Serial) })
+	for _, left := range s.left(best) {
+		g.Rejects = append(g.Rejects, Reject{s.cells[left].Serial, s.whyLeft(g.Groups, left)})
+	}
+	slices.SortFunc(g.Rejects, func(a, b Reject) int { return cmp.Compare(a.Serial, b.Serial) })
+	return g, nil
+}
+
+// eligible are the cells that can be matched, by rising capacity.
+func (m Match) eligible(cells []Cell) (eligible []Cell, rejects []Reject) {
 	for _, c := range cells {
 		if why := m.reason(c); why != "" {
-			g.Rejects = append(g.Rejects, Reject{c.Serial, why})
-			continue
+			rejects = append(rejects, Reject{c.Serial, why})
+		} else {
+			eligible = append(eligible, c)
 		}
-		s.cells = append(s.cells, c)
 	}
-	if m.Size < 2 {
-		return g, fmt.Errorf("a group has two cells at least, not %d", m.Size)
-	}
-	if len(s.cells) < m.Size {
-		return g, fmt.Errorf("%w: %d of %d are eligible, and a group needs %d", ErrTooFew, len(s.cells), len(cells), m.Size)
-	}
-	slices.SortFunc(s.cells, func(a, b Cell) int {
-		switch {
-		case a.Capacity != b.Capacity:
-			return map[bool]int{true: -1, false: 1}[a.Capacity < b.Capacity]
-		}
-		return strings.Compare(a.Serial, b.Serial)
+	slices.SortFunc(eligible, func(a, b Cell) int {
+		return cmp.Or(cmp.Compare(a.Capacity, b.Capacity), cmp.Compare(a.Serial, b.Serial))
 	})
-	s.groups = len(s.cells) / m.Size
-	if m.Groups > 0 {
-		s.groups = min(s.groups, m.Groups)
-	}
-	s.measure()
-	sorted, sortedScore := s.sorted()
-	g.Sorted = sortedScore
-	best, score := slices.Clone(sorted), s.improve(sorted)
-	copy(best, sorted)
-	rng := rand.New(rand.NewPCG(m.Seed, 0x3a7c))
-	for range m.Restarts {
-		trial := slices.Clone(best)
-		if rng.IntN(2) == 0 {
-			rng.Shuffle(len(trial), func(i, j int) { trial[i], trial[j] = trial[j], trial[i] })
-		} else { // disturb the best a little
-			for range 2 + rng.IntN(6) {
-				i, j := rng.IntN(len(trial)), rng.IntN(len(trial))
-				trial[i], trial[j] = trial[j], trial[i]
-			}
-		}
-		if x := s.improve(trial); x < score-1e-12 {
-			best, score = trial, x
-		}
-	}
-	g.Score = score
-	s.fill(&g, best)
-	return g, nil
+	return eligible, rejects
 }
 
 // reason says why a cell cannot be matched; empty if it can.
@@ -151,18 +124,6 @@ func (m Match) reason(c Cell) string {
 	return ""
 }
 
-func (s *matching) measure() {
-	n := len(s.cells)
-	s.distance = make([][]float64, n)
-	for i := range s.distance {
-		s.distance[i] = make([]float64, n)
-		for j := range i {
-			s.distance[i][j] = CurveDistance(s.cells[i].Curve, s.cells[j].Curve)
-			s.distance[j][i] = s.distance[i][j]
-		}
-	}
-}
-
 // CurveDistance is √(mean (U_i − U_j)²) of two curves at the same places; 0 if one is missing.
 func CurveDistance(a, b []float64) float64 {
 	if len(a) != len(b) || len(a) == 0 {
@@ -174,172 +135,3 @@ func CurveDistance(a, b []float64) float64 {
 	}
 	return math.Sqrt(sum / float64(len(a)))
 }
-
-// sorted cuts the sorted cells into groups: the run of neighbours that leaves out whom to leave out at the
-// cheapest end. The order is a list of cell indexes, group after group, then the rejects.
-func (s *matching) sorted() ([]int, float64) {
-	spare := len(s.cells) - s.groups*s.Size
-	var best []int
-	score := math.Inf(1)
-	for skip := range spare + 1 {
-		order := make([]int, 0, len(s.cells))
-		for i := skip; i < skip+s.groups*s.Size; i++ {
-			order = append(order, i)
-		}
-		for i := range s.cells {
-			if i < skip || i >= skip+s.groups*s.Size {
-				order = append(order, i)
-			}
-		}
-		if x := s.total(order); x < score {
-			best, score = order, x
-		}
-	}
-	return best, score
-}
-
-func (s *matching) total(order []int) (sum float64) {
-	for g := range s.groups {
-		sum += s.score(order[g*s.Size : (g+1)*s.Size]).Score
-	}
-	return sum
-}
-
-// score is the part of J that one group has.
-func (s *matching) score(members []int) Group {
-	var g Group
-	lowC, highC, sumC := math.Inf(1), math.Inf(-1), 0.0
-	lowR, highR, sumR := math.Inf(1), math.Inf(-1), 0.0
-	for i, a := range members {
-		c := &s.cells[a]
-		lowC, highC, sumC = math.Min(lowC, c.Capacity), math.Max(highC, c.Capacity), sumC+c.Capacity
-		lowR, highR, sumR = math.Min(lowR, c.Resistance), math.Max(highR, c.Resistance), sumR+c.Resistance
-		for _, b := range members[:i] {
-			g.CurveDistance = math.Max(g.CurveDistance, s.distance[a][b])
-		}
-	}
-	n := float64(len(members))
-	add := func(weight, spread, scale float64) {
-		if weight > 0 && !math.IsNaN(spread) {
-			g.Score += weight * (spread / scale) * (spread / scale)
-		}
-	}
-	capacity, resistance := (highC-lowC)/(sumC/n), (highR-lowR)/(sumR/n)
-	add(s.Capacity, capacity, capacityScale)
-	add(s.Resistance, resistance, resistanceScale)
-	add(s.Curve, g.CurveDistance, curveScale)
-	g.CapacitySpread, g.ResistanceSpread = 100*capacity, 100*resistance
-	return g
-}
-
-// improve swaps cells between groups, and with the rejects, while J falls. It changes the order and gives J.
-func (s *matching) improve(order []int) float64 {
-	scores := make([]float64, s.groups)
-	of := func(g int) float64 { return s.score(order[g*s.Size : (g+1)*s.Size]).Score }
-	for g := range scores {
-		scores[g] = of(g)
-	}
-	for improved := true; improved; {
-		improved = false
-		for i := range order {
-			gi := i / s.Size
-			if gi >= s.groups {
-				break
-			}
-			for j := (gi + 1) * s.Size; j < len(order); j++ {
-				gj := j / s.Size
-				order[i], order[j] = order[j], order[i]
-				before, after := scores[gi], of(gi)
-				var afterJ float64
-				if gj < s.groups {
-					before += scores[gj]
-					afterJ = of(gj)
-				}
-				if after+afterJ < before-1e-12 {
-					scores[gi] = after
-					if gj < s.groups {
-						scores[gj] = afterJ
-					}
-					improved = true
-					continue
-				}
-				order[i], order[j] = order[j], order[i]
-			}
-		}
-	}
-	var sum float64
-	for _, x := range scores {
-		sum += x
-	}
-	return sum
-}
-
-// fill writes the groups, the best first, their cells by serial, and the rejects with how far they stand out.
-func (s *matching) fill(g *Grouping, order []int) {
-	var low, high float64 = math.Inf(1), math.Inf(-1)
-	for k := range s.groups {
-		members := order[k*s.Size : (k+1)*s.Size]
-		group := s.score(members)
-		for _, i := range members {
-			group.Cells = append(group.Cells, s.cells[i])
-			low, high = math.Min(low, s.cells[i].Capacity), math.Max(high, s.cells[i].Capacity)
-		}
-		slices.SortFunc(group.Cells, func(a, b Cell) int { return strings.Compare(a.Serial, b.Serial) })
-		g.Groups = append(g.Groups, group)
-	}
-	slices.SortFunc(g.Groups, func(a, b Group) int { return strings.Compare(a.Cells[0].Serial, b.Cells[0].Serial) })
-	for _, i := range order[s.groups*s.Size:] {
-		g.Rejects = append(g.Rejects, Reject{s.cells[i].Serial, s.whyLeft(g, i)})
-	}
-	slices.SortFunc(g.Rejects, func(a, b Reject) int { return strings.Compare(a.Serial, b.Serial) })
-}
-
-// whyLeft words what a cell that fits no group costs: J of the group in which it would cost least, in place of
-// the best member of it.
-func (s *matching) whyLeft(g *Grouping, i int) string {
-	index := map[string]int{}
-	for k, c := range s.cells {
-		index[c.Serial] = k
-	}
-	least, part := math.Inf(1), ""
-	for _, group := range g.Groups {
-		members := make([]int, len(group.Cells))
-		for k, c := range group.Cells {
-			members[k] = index[c.Serial]
-		}
-		for k := range members {
-			trial := slices.Clone(members)
-			trial[k] = i
-			x := s.score(trial)
-			if cost := x.Score - group.Score; cost < least {
-				least = cost
-				part = largest(s.Match, x, group)
-			}
-		}
-	}
-	return fmt.Sprintf("fits no group as well as those in them: at best it adds %.3g to the score, most by %s", least,
-		part)
-}
-
-// largest names what of a group's score grew most.
-func largest(m Match, x, before Group) string {
-	grown := map[string]float64{
-		"capacity":           m.Capacity * gained(x.CapacitySpread, before.CapacitySpread, capacityScale),
-		"resistance":         m.Resistance * gained(x.ResistanceSpread, before.ResistanceSpread, resistanceScale),
-		"its curve's course": m.Curve * (sq(x.CurveDistance/curveScale) - sq(before.CurveDistance/curveScale)),
-	}
-	name := "capacity"
-	for _, k := range []string{"resistance", "its curve's course"} {
-		if grown[k] > grown[name] {
-			name = k
-		}
-	}
-	return name
-}
-
-// gained is by how much the square of a spread, %, grew over its scale.
-func gained(spread, before, scale float64) float64 {
-	return sq(spread/100/scale) - sq(before/100/scale)
-}
-
-func sq(x float64) float64 { return x * x }

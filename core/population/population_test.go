@@ -34,9 +34,8 @@ func TestFourCellsInPairs(t *testing.T) {
 	assert.InDelta(t, 0.370, g.Groups[0].Score, 5e-4)
 	assert.InDelta(t, 0.353, g.Groups[1].Score, 5e-4)
 	assert.InDelta(t, 0.723, g.Score, 1e-3)
-	s := matching{Match: NewMatch(2), cells: cells, groups: 2}
-	s.measure()
-	assert.InDelta(t, 13.19, s.total([]int{0, 2, 1, 3}), 0.005, "pairs that do not belong together")
+	s := newSearch(NewMatch(2), cells)
+	assert.InDelta(t, 13.19, s.total(order{0, 2, 1, 3}), 0.005, "pairs that do not belong together")
 }
 
 // lotOf is a seeded lot in which capacity and resistance go their own ways.
@@ -121,4 +120,27 @@ func TestTwoLotsDiffer(t *testing.T) {
 	assert.ErrorIs(t, err, ErrFewUnits)
 	assert.False(t, Single(9.30, 0.02, 9.31, 0.02).Differs)
 	assert.True(t, Single(8.60, 0.02, 9.31, 0.02).Differs)
+}
+
+// No exchange of two cells makes a grouping better, and every cell is somewhere exactly once.
+func TestNoExchangeOfTwoCellsIsBetter(t *testing.T) {
+	for seed := range uint64(6) {
+		cells := lotOf(17, seed)
+		s := newSearch(NewMatch(3), cells)
+		best, score := s.best(s.sorted())
+		require.InDelta(t, s.total(best), score, 1e-9)
+		seen := map[int]bool{}
+		for _, i := range best {
+			require.False(t, seen[i])
+			seen[i] = true
+		}
+		require.Len(t, seen, len(cells))
+		for i := range best {
+			for j := range i {
+				best.swap(i, j)
+				require.Greater(t, s.total(best), score-1e-9, "seed %d, %d and %d", seed, i, j)
+				best.swap(i, j)
+			}
+		}
+	}
 }
