@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// Rule is a condition that the program makes of numbers, where a person would write one: comparisons that must all hold,
-// for some time. It is shown, kept and compiled as its text, so that there is one meaning of a condition only.
+// Rule is a condition that the program makes of numbers, where a person would write one: comparisons that must all
+// hold, for some time. It is shown, kept and compiled as its text, so that there is one meaning of a condition only.
 type Rule struct {
 	All []Comparison
 	// For is how long they must hold without a break, s; 0: no time.
