@@ -76,7 +76,7 @@ var (
 	// ErrNotReady means that the bench cannot do what was asked as it is.
 	ErrNotReady = errors.New("the bench is not ready")
 	// ErrBadRequest means that what was asked for is wrong in itself.
-	ErrBadRequest = errors.New("the request is wrong")
+	ErrBadRequest = archive.ErrBadRequest
 
 	// ErrStopping means that the service is shutting down.
 	ErrStopping = errors.New("the service is shutting down")

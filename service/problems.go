@@ -67,7 +67,6 @@ func problemOf(err error) *api.Problem {
 		{archive.ErrLive, http.StatusConflict, "The run is live", "wait for it to end, or stop it"},
 		{archive.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
 		{report.ErrTooLong, http.StatusBadRequest, "Too long for this format", "choose csv or parquet"},
-		{engine.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
 	} {
 		if errors.Is(err, known.err) {
 			detail := strings.TrimPrefix(err.Error(), "the request is wrong: ") // the title says that
