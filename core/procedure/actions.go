@@ -107,6 +107,3 @@ func Control(a Action) bool {
 	}
 	return false
 }
-
-// AnswerName is how conditions call an answer: "answer.ambient".
-func AnswerName(into string) string { return "answer." + into }

@@ -75,14 +75,6 @@ type Expanded struct {
 	Parts int     // inputs that contribute
 }
 
-// Standard is the combined standard uncertainty u = U/k.
-func (e Expanded) Standard() float64 {
-	if e.K == 0 {
-		return 0
-	}
-	return e.U / e.K
-}
-
 // Propagate gives the expanded uncertainty of y = f(x) for the readings x. With c_γ = Σ(∂f/∂x_i)·x_i and
 // c_ω = Σ∂f/∂x_i over a group,
 //

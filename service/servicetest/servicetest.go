@@ -161,6 +161,3 @@ func (h *House) Push(text string) {
 	_, err := h.Local.PushProcedure(h.t.Context(), text, "")
 	require.NoError(h.t, err)
 }
-
-// Database is the path of the records.
-func (h *House) Database() string { return filepath.Join(h.Data, "usher.db") }
