@@ -52,18 +52,19 @@ var rules = []struct {
 	{"archive", regexp.MustCompile(`^(core/|api$|store$)`), nil},
 	{"engine/outputs", regexp.MustCompile(`^(core/|api$|instrument)`), nil},
 	{"live", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
+	{"bench", regexp.MustCompile(`^(core/|api$|store$|instrument)`), nil},
 	{"engine",
-		regexp.MustCompile(`^(core/|api$|archive$|engine/outputs$|live$|store$|instrument|warden$)`), nil},
+		regexp.MustCompile(`^(core/|api$|archive$|bench$|engine/outputs$|live$|store$|instrument|warden$)`), nil},
 	{"line", regexp.MustCompile(`^(api|archive|engine|store)$`), regexp.MustCompile(`^$`)},
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
-	// The service hands the dialects to the engine, and touches no instrument itself.
+	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",
-		regexp.MustCompile(`^(core/|api$|archive$|store$|engine$|line$|live$|report$|rehearsal/shelf$|tables$|console$|` +
+		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|report$|rehearsal/shelf$|tables$|console$|` +
 			`instrument/dialect$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},
-	{"demo", regexp.MustCompile(`^(api|engine|simbench|simbench/plant(/.*)?)$`), nil},
+	{"demo", regexp.MustCompile(`^(api|bench|simbench|simbench/plant(/.*)?)$`), nil},
 	{"cli", regexp.MustCompile(`.*`), nil},
 	{"cmd/usher", regexp.MustCompile(`^cli$`), regexp.MustCompile(`^$`)},
 	{"docs/screenshots", regexp.MustCompile(`^console/chromium$`), nil},

@@ -5,6 +5,7 @@ package api
 import (
 	_ "embed"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"usherbench/core/document"
@@ -17,6 +18,9 @@ import (
 //
 //go:embed openapi.yaml
 var OpenAPI []byte
+
+// ErrBadRequest means that what was asked for is wrong in itself.
+var ErrBadRequest = errors.New("the request is wrong")
 
 // Problem is an error as RFC 9457 describes it. Detail says what happened and why, Remedy what to do.
 type Problem struct {

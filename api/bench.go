@@ -49,11 +49,17 @@ type BayConfig struct {
 	Handler string `mapstructure:"handler" yaml:"handler,omitempty" json:"handler,omitempty"`
 }
 
+// The gangs: how several channels work as one.
+const (
+	GangSeries   = "series"
+	GangParallel = "parallel"
+)
+
 // SeatConfig names what fills a seat: a channel, or several that work as one.
 type SeatConfig struct {
 	Instrument string `mapstructure:"instrument" yaml:"instrument,omitempty" json:"instrument,omitempty"`
 	Channel    int    `mapstructure:"channel" yaml:"channel,omitempty" json:"channel,omitempty"`
-	// Gang is "series" or "parallel" for Channels that work as one.
+	// Gang is GangSeries or GangParallel for Channels that work as one.
 	Gang     string       `mapstructure:"gang" yaml:"gang,omitempty" json:"gang,omitempty"`
 	Channels []ChannelRef `mapstructure:"channels" yaml:"channels,omitempty" json:"channels,omitempty"`
 	// Imbalance is how far the share of one channel may be from the mean, as a share of it; 0.1 if not given.

@@ -159,7 +159,7 @@ func TestAMistakeInALogIsNamedAndLeavesNothing(t *testing.T) {
 		log := good
 		c.change(&log)
 		_, err := archive.Import(s, "olga", log)
-		assert.ErrorIs(t, err, archive.ErrBadRequest, c.name)
+		assert.ErrorIs(t, err, api.ErrBadRequest, c.name)
 		assert.ErrorContains(t, err, c.words, c.name)
 	}
 	unknown := good
@@ -209,7 +209,7 @@ func TestMatchingSaysWhatItMisses(t *testing.T) {
 	bring(t, s, "SC-1", 3600, 2)
 	bring(t, s, "SC-2", 3600, 2)
 	_, err := archive.Match(s, api.MatchRequest{Lot: "shelf", Size: 2})
-	assert.ErrorIs(t, err, archive.ErrBadRequest)
+	assert.ErrorIs(t, err, api.ErrBadRequest)
 	assert.ErrorContains(t, err, "its resistance is not known")
 	_, err = archive.Match(s, api.MatchRequest{Lot: "attic", Size: 2})
 	assert.ErrorIs(t, err, store.ErrNotFound)
@@ -260,7 +260,7 @@ func TestAnOverlaySaysWhatCannotBeDrawn(t *testing.T) {
 		{api.OverlayRequest{Lot: "attic"}, "no run that has ended was found"},
 	} {
 		_, err := archive.Overlay(t.Context(), s, c.request)
-		assert.ErrorIs(t, err, archive.ErrBadRequest, c.words)
+		assert.ErrorIs(t, err, api.ErrBadRequest, c.words)
 		assert.ErrorContains(t, err, c.words)
 	}
 	_, err := archive.Overlay(t.Context(), s, api.OverlayRequest{Runs: []string{"nowhere"}})

@@ -28,7 +28,8 @@ var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
 // CheckSerial tells what is wrong with a serial number.
 func CheckSerial(serial string) error {
 	if !serialPattern.MatchString(serial) {
-		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -", ErrBadRequest,
+		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -",
+			api.ErrBadRequest,
 			serial)
 	}
 	return nil
@@ -44,7 +45,7 @@ func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
 		out.DischargePositive = true
 	case "negative", "":
 	default:
-		return out, fmt.Errorf("%w: dischargeIs is %q; say negative or positive", ErrBadRequest, m.DischargeIs)
+		return out, fmt.Errorf("%w: dischargeIs is %q; say negative or positive", api.ErrBadRequest, m.DischargeIs)
 	}
 	sign := func(text string) rune {
 		for _, r := range strings.NewReplacer(`\t`, "\t", "tab", "\t").Replace(text) {
@@ -54,7 +55,7 @@ func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
 	}
 	out.Separator, out.Decimal = sign(m.Separator), sign(m.Decimal)
 	if out.Skip < 0 || out.Separator == '"' || out.Separator == '\n' || out.Separator == '\r' {
-		return out, fmt.Errorf("%w: skip counts lines, and a separator is one sign that is no quote", ErrBadRequest)
+		return out, fmt.Errorf("%w: skip counts lines, and a separator is one sign that is no quote", api.ErrBadRequest)
 	}
 	return out, nil
 }
@@ -63,7 +64,7 @@ func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
 func LookAt(s *store.Store, source, text string) (api.LogLook, error) {
 	first, err := foreignlog.Look(text)
 	if err != nil {
-		return api.LogLook{}, fmt.Errorf("%w: %w", ErrBadRequest, err)
+		return api.LogLook{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	look := api.LogLook{Headers: first.Headers, Rows: first.Rows}
 	column := func(c foreignlog.Column) api.MappedColumn { return api.MappedColumn{Column: c.Name, Unit: c.Unit} }
@@ -80,7 +81,7 @@ func LookAt(s *store.Store, source, text string) (api.LogLook, error) {
 }
 
 // Import makes a run of a foreign log, with its figures, and remembers the mapping of its source. The figures are
-// those of the procedure, or the usual ones. Mistakes are ErrBadRequest with the line.
+// those of the procedure, or the usual ones. Mistakes are api.ErrBadRequest with the line.
 func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	if err := CheckSerial(request.Serial); err != nil {
 		return store.Run{}, err
@@ -103,7 +104,7 @@ func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error)
 
 // take puts a foreign log on record; its figures are not computed yet.
 func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
-	bad := func(err error) (store.Run, error) { return store.Run{}, fmt.Errorf("%w: %w", ErrBadRequest, err) }
+	bad := func(err error) (store.Run, error) { return store.Run{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err) }
 	mapping, err := mappingOf(request.Mapping)
 	if err != nil {
 		return store.Run{}, err
@@ -170,7 +171,7 @@ func giveTexts(s *store.Store, run *store.Run, request api.ImportLog, log *forei
 		run.ProcedureText = usual(run.Nameplate, run.NameplateText, log)
 	}
 	if _, _, err := run.Program(); err != nil {
-		return fmt.Errorf("%w: %w", ErrBadRequest, err)
+		return fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	return nil
 }

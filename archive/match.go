@@ -15,11 +15,11 @@ import (
 )
 
 // Match groups the cells of a lot. Of each cell the last run counts that has a capacity. It fails with
-// ErrBadRequest when fewer cells are eligible than a group needs.
+// api.ErrBadRequest when fewer cells are eligible than a group needs.
 func Match(s *store.Store, request api.MatchRequest) (api.Matching, error) {
 	out := api.Matching{Lot: request.Lot, Size: request.Size, Groups: []api.MatchGroup{}, Rejects: []api.MatchReject{}}
 	if request.Lot == "" || request.Size < 2 {
-		return out, fmt.Errorf("%w: name a lot, and a size of 2 cells at least", ErrBadRequest)
+		return out, fmt.Errorf("%w: name a lot, and a size of 2 cells at least", api.ErrBadRequest)
 	}
 	cells, runs, err := cellsOf(s, request)
 	if err != nil {
@@ -32,7 +32,7 @@ func Match(s *store.Store, request api.MatchRequest) (api.Matching, error) {
 		case asked == nil:
 			return nil
 		case *asked < 0 || math.IsNaN(*asked):
-			return fmt.Errorf("%w: a weight is not negative", ErrBadRequest)
+			return fmt.Errorf("%w: a weight is not negative", api.ErrBadRequest)
 		}
 		*weight = *asked
 		return nil
@@ -51,10 +51,10 @@ func Match(s *store.Store, request api.MatchRequest) (api.Matching, error) {
 		if len(g.Rejects) > 0 {
 			detail = fmt.Sprintf("; for one, %s: %s", g.Rejects[0].Serial, g.Rejects[0].Why)
 		}
-		return out, fmt.Errorf("%w: %w%s", ErrBadRequest, err, detail)
+		return out, fmt.Errorf("%w: %w%s", api.ErrBadRequest, err, detail)
 	}
 	if err != nil {
-		return out, fmt.Errorf("%w: %w", ErrBadRequest, err)
+		return out, fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	out.Score, out.Sorted = g.Score, g.Sorted
 	for i, group := range g.Groups {

@@ -18,9 +18,6 @@ import (
 	"usherbench/store"
 )
 
-// ErrBadRequest means that what was asked for is wrong in itself.
-var ErrBadRequest = errors.New("the request is wrong")
-
 // Bounds of an overlay: runs on one picture, places of a curve that is drawn, and of the band.
 const (
 	mostRuns   = 400
@@ -42,7 +39,7 @@ type laid struct {
 	infos   []api.OverlayCurve
 }
 
-// Overlay lays the curves of runs over each other. It fails with ErrBadRequest, or store.ErrNotFound for a run
+// Overlay lays the curves of runs over each other. It fails with api.ErrBadRequest, or store.ErrNotFound for a run
 // that does not exist.
 func Overlay(ctx context.Context, s *store.Store, request api.OverlayRequest) (api.Overlay, error) {
 	l := &laid{store: s, request: request, figures: map[string][]procedure.Judged{},
@@ -78,7 +75,7 @@ func (l *laid) complete() error {
 			*to = words[0]
 		}
 		if !slices.Contains(words, *to) {
-			return fmt.Errorf("%w: %s is %q; choose %s", ErrBadRequest, name, *to, strings.Join(words, ", "))
+			return fmt.Errorf("%w: %s is %q; choose %s", api.ErrBadRequest, name, *to, strings.Join(words, ", "))
 		}
 		return nil
 	}
@@ -88,9 +85,9 @@ func (l *laid) complete() error {
 	case err != nil:
 		return err
 	case len(r.Runs) == 0 && r.Lot == "" && r.Serial == "":
-		return fmt.Errorf("%w: name runs, a lot or a serial number", ErrBadRequest)
+		return fmt.Errorf("%w: name runs, a lot or a serial number", api.ErrBadRequest)
 	case r.Half == "run" && r.Over != api.OverTime:
-		return fmt.Errorf("%w: a whole run is drawn over time; choose half: discharge or charge for %s", ErrBadRequest,
+		return fmt.Errorf("%w: a whole run is drawn over time; choose half: discharge or charge for %s", api.ErrBadRequest,
 			r.Over)
 	}
 	return nil
@@ -128,9 +125,10 @@ func (l *laid) choose() error {
 	}
 	switch {
 	case len(l.runs) == 0:
-		return fmt.Errorf("%w: no run that has ended was found", ErrBadRequest)
+		return fmt.Errorf("%w: no run that has ended was found", api.ErrBadRequest)
 	case len(l.runs) > mostRuns:
-		return fmt.Errorf("%w: %d runs are more than the %d that go on one picture; choose fewer", ErrBadRequest, len(l.runs),
+		return fmt.Errorf("%w: %d runs are more than the %d that go on one picture; choose fewer", api.ErrBadRequest,
+			len(l.runs),
 			mostRuns)
 	}
 	return nil

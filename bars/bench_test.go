@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/core/nameplate"
 	"usherbench/demo"
 	"usherbench/engine"
@@ -139,7 +140,7 @@ stages:
 
 // conducting opens an engine with records of its own that know the procedures guarded and gannet-cycle. stop
 // closes both.
-func conducting(b *testing.B, config engine.Config) (e *engine.Engine, stop func()) {
+func conducting(b *testing.B, config bench.Config) (e *engine.Engine, stop func()) {
 	b.Helper()
 	s, err := store.Open(b.TempDir() + "/usher.db")
 	require.NoError(b, err)
@@ -169,14 +170,14 @@ func conducting(b *testing.B, config engine.Config) (e *engine.Engine, stop func
 func BenchmarkGuard(b *testing.B) {
 	const bays = 64
 	loads := make([]breachable, bays)
-	config := engine.Config{Instruments: map[string]engine.InstrumentConfig{}, Bays: map[string]engine.BayConfig{}}
+	config := bench.Config{Instruments: map[string]api.InstrumentConfig{}, Bays: map[string]api.BayConfig{}}
 	for i := range bays {
 		supply, load := fmt.Sprintf("supply%d", i), fmt.Sprintf("load%d", i)
-		config.Instruments[supply] = engine.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer),
+		config.Instruments[supply] = api.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer),
 			Dialect: "sim-supply"}
-		config.Instruments[load] = engine.InstrumentConfig{Address: "tcp://" + serve(b, loads[i].load), Dialect: "sim-load"}
+		config.Instruments[load] = api.InstrumentConfig{Address: "tcp://" + serve(b, loads[i].load), Dialect: "sim-load"}
 		config.Bays[fmt.Sprintf("bay%d",
-			i)] = engine.BayConfig{Seats: map[string]engine.SeatConfig{"source": {Instrument: supply},
+			i)] = api.BayConfig{Seats: map[string]api.SeatConfig{"source": {Instrument: supply},
 			"load": {Instrument: load}}}
 	}
 	e, stop := conducting(b, config)

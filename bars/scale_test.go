@@ -19,11 +19,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
-	"usherbench/engine"
+	"usherbench/bench"
 )
 
 // benchOutside starts a simulated bench in a process of its own and gives its configuration.
-func benchOutside(b *testing.B, bays int, more ...string) engine.Config {
+func benchOutside(b *testing.B, bays int, more ...string) bench.Config {
 	b.Helper()
 	file := filepath.Join(b.TempDir(), "usher.yaml")
 	cmd := exec.Command("../bin/usher", append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays),
@@ -39,7 +39,7 @@ func benchOutside(b *testing.B, bays int, more ...string) engine.Config {
 	go io.Copy(io.Discard, out) //nolint:errcheck // nobody reads the rest
 	text, err := os.ReadFile(file)
 	require.NoError(b, err)
-	var config engine.Config
+	var config bench.Config
 	require.NoError(b, yaml.Unmarshal(text, &config))
 	for name, bay := range config.Bays {
 		bay.Handler = "" // all units are good ones
@@ -120,14 +120,14 @@ func BenchmarkCells(b *testing.B) {
 func BenchmarkSlowInstruments(b *testing.B) {
 	const answersAfter = 80 * time.Millisecond
 	var fast breachable
-	config := engine.Config{Instruments: map[string]engine.InstrumentConfig{
+	config := bench.Config{Instruments: map[string]api.InstrumentConfig{
 		"supply": {Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"},
 		"load":   {Address: "tcp://" + serve(b, fast.load), Dialect: "sim-load"},
-	}, Bays: map[string]engine.BayConfig{}}
-	seats := map[string]engine.SeatConfig{"source": {Instrument: "supply"}, "load": {Instrument: "load"}}
+	}, Bays: map[string]api.BayConfig{}}
+	seats := map[string]api.SeatConfig{"source": {Instrument: "supply"}, "load": {Instrument: "load"}}
 	for i := range 4 {
 		name := fmt.Sprintf("thermo%d", i+1)
-		config.Instruments[name] = engine.InstrumentConfig{Dialect: "sim-thermometer", Address: "tcp://" +
+		config.Instruments[name] = api.InstrumentConfig{Dialect: "sim-thermometer", Address: "tcp://" +
 			serve(b, func(line string) string {
 				switch {
 				case strings.HasPrefix(line, "*IDN?"):
@@ -138,9 +138,9 @@ func BenchmarkSlowInstruments(b *testing.B) {
 				}
 				return `0,"No error"`
 			})}
-		seats[name] = engine.SeatConfig{Instrument: name}
+		seats[name] = api.SeatConfig{Instrument: name}
 	}
-	config.Bays["bay1"] = engine.BayConfig{Seats: seats}
+	config.Bays["bay1"] = api.BayConfig{Seats: seats}
 	e, stop := conducting(b, config)
 	defer stop()
 	bay, err := e.Bay("bay1")
@@ -148,9 +148,9 @@ func BenchmarkSlowInstruments(b *testing.B) {
 	_, err = bay.StartRun(context.Background(), "bars", api.StartRun{Procedure: "guarded", Serial: "X"})
 	require.NoError(b, err)
 	time.Sleep(2 * time.Second)
-	before, began := e.Statistics(), time.Now()
+	before, began := e.Bench().Statistics(), time.Now()
 	time.Sleep(4 * time.Second)
-	after, past := e.Statistics(), time.Since(began).Seconds()
+	after, past := e.Bench().Statistics(), time.Since(began).Seconds()
 	worst := 1e9
 	for i := range 4 {
 		name := fmt.Sprintf("thermo%d", i+1)

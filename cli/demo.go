@@ -18,9 +18,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/demo"
-	"usherbench/engine"
 	"usherbench/service"
 	"usherbench/simbench"
 )
@@ -135,7 +135,7 @@ func (a *app) writeResults(ctx context.Context, cl *client.Client, folder string
 	return nil
 }
 
-func (a *app) startDemoService(data, listen string, bench engine.Config, guard []string) (*service.Running,
+func (a *app) startDemoService(data, listen string, bench bench.Config, guard []string) (*service.Running,
 	*client.Client, error) {
 	log, err := newLogger(a.err, "warn")
 	if err != nil {
@@ -340,8 +340,8 @@ func historyRuns(ctx context.Context, cl *client.Client, r *service.Running) err
 	return nil
 }
 
-func demoConfig(file string) (engine.Config, error) {
-	var c engine.Config
+func demoConfig(file string) (bench.Config, error) {
+	var c bench.Config
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return c, err

@@ -14,9 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/core/document"
-	"usherbench/engine"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/trial"
@@ -72,7 +72,7 @@ looked for in the same folder and among those that ship.`,
 				return a.findings(args[0], err)
 			}
 			if a.json {
-				return a.printJSON(engine.DescribeDialect(d))
+				return a.printJSON(bench.DescribeDialect(d))
 			}
 			fmt.Fprintf(a.out, "%s: no findings; %s\n", args[0], d.Describe())
 			for _, seat := range d.Seats {
@@ -153,7 +153,7 @@ func (a *app) knownDialects(ctx context.Context) ([]api.Dialect, error) {
 	library, err := dialect.Load(filepath.Join(a.dataFolder(), "dialects"))
 	var all []api.Dialect
 	for _, name := range slices.Sorted(maps.Keys(library)) {
-		all = append(all, engine.DescribeDialect(library[name]))
+		all = append(all, bench.DescribeDialect(library[name]))
 	}
 	return all, err
 }

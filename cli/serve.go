@@ -15,21 +15,21 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
 
+	"usherbench/bench"
 	"usherbench/demo"
-	"usherbench/engine"
 	"usherbench/service"
 	"usherbench/warden"
 )
 
 // settings is usher.yaml: how to serve, and the bench.
 type settings struct {
-	Listen        string `mapstructure:"listen"`
-	Data          string `mapstructure:"data"`
-	TLSCert       string `mapstructure:"tls_cert"`
-	TLSKey        string `mapstructure:"tls_key"`
-	Insecure      bool   `mapstructure:"insecure"`
-	LogLevel      string `mapstructure:"log_level"`
-	engine.Config `mapstructure:",squash"`
+	Listen       string `mapstructure:"listen"`
+	Data         string `mapstructure:"data"`
+	TLSCert      string `mapstructure:"tls_cert"`
+	TLSKey       string `mapstructure:"tls_key"`
+	Insecure     bool   `mapstructure:"insecure"`
+	LogLevel     string `mapstructure:"log_level"`
+	bench.Config `mapstructure:",squash"`
 }
 
 const defaultListen = "127.0.0.1:8750"

@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"usherbench/api"
-	"usherbench/engine"
+	"usherbench/bench"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
 	"usherbench/simbench/plant/battery"
@@ -96,27 +96,27 @@ func Layouts() []string {
 
 // Config is the configuration of a service for a simulated bench: its channels fill the seats as it is wired,
 // and the bench itself is the handler that puts each unit in place.
-func Config(b *simbench.Bench, timeFactor float64) engine.Config {
-	c := engine.Config{TimeFactor: timeFactor, Instruments: map[string]engine.InstrumentConfig{},
-		Bays: map[string]engine.BayConfig{}}
+func Config(b *simbench.Bench, timeFactor float64) bench.Config {
+	c := bench.Config{TimeFactor: timeFactor, Instruments: map[string]api.InstrumentConfig{},
+		Bays: map[string]api.BayConfig{}}
 	for _, i := range b.Instruments() {
-		c.Instruments[i.Name] = engine.InstrumentConfig{Address: i.Address, Dialect: "sim-" + i.Kind,
+		c.Instruments[i.Name] = api.InstrumentConfig{Address: i.Address, Dialect: "sim-" + i.Kind,
 			Calibrated: "2026-03-16", Due: "2027-03-16"}
 	}
 	for i, w := range b.Wirings() {
-		seats := map[string]engine.SeatConfig{}
+		seats := map[string]api.SeatConfig{}
 		for name, channels := range w.Seats {
 			if len(channels) == 1 {
-				seats[name] = engine.SeatConfig{Instrument: channels[0].Instrument, Channel: channels[0].Number}
+				seats[name] = api.SeatConfig{Instrument: channels[0].Instrument, Channel: channels[0].Number}
 				continue
 			}
-			seat := engine.SeatConfig{Gang: w.Gangs[name]}
+			seat := api.SeatConfig{Gang: w.Gangs[name]}
 			for _, ch := range channels {
 				seat.Channels = append(seat.Channels, api.ChannelRef{Instrument: ch.Instrument, Channel: ch.Number})
 			}
 			seats[name] = seat
 		}
-		c.Bays[w.Bay] = engine.BayConfig{Title: fmt.Sprintf("Bay %d", i+1), Seats: seats, Handler: b.AdminURL() + "/bays/" +
+		c.Bays[w.Bay] = api.BayConfig{Title: fmt.Sprintf("Bay %d", i+1), Seats: seats, Handler: b.AdminURL() + "/bays/" +
 			w.Bay + "/unit"}
 	}
 	return c

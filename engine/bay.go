@@ -23,7 +23,7 @@ import (
 type Bay struct {
 	engine  *Engine
 	name    string
-	config  BayConfig
+	config  api.BayConfig
 	outputs *outputs.Switchboard
 	sampler *outputs.Sampler
 	ctx     context.Context // ends when the bay is taken away or the engine closes
@@ -63,11 +63,11 @@ const (
 	shownFor = 600 * time.Millisecond
 )
 
-func newBay(e *Engine, name string, c BayConfig) *Bay {
+func newBay(e *Engine, name string, c api.BayConfig) *Bay {
 	b := &Bay{engine: e, name: name, config: c, state: api.BayIdle, requests: make(chan func()),
 		wardenActed: make(chan warden.Report, 1)}
 	b.ctx, b.cancel = context.WithCancel(e.ctx)
-	b.outputs = outputs.New(c.Seats, e.instruments, b.outputOptions())
+	b.outputs = outputs.New(c.Seats, e.bench.Opened(), b.outputOptions())
 	if run, err := e.store.LatestRun(name); err == nil {
 		summary := run.Summary()
 		b.last = &summary

@@ -151,8 +151,8 @@ func (r *liveRun) conduct() {
 	b.setState(api.BayLive)
 	b.engine.Hub.Publish(api.EventRun, b.name, r.record.Summary())
 	r.interval = time.Duration(float64(min(time.Duration(b.config.Interval).Seconds(),
-		r.program.Fastest())) / b.engine.config.TimeFactor * float64(time.Second))
-	if b.engine.config.TimeFactor > 1 {
+		r.program.Fastest())) / b.engine.timeFactor * float64(time.Second))
+	if b.engine.timeFactor > 1 {
 		r.interval = max(r.interval, leastInterval)
 	}
 	if r.back != nil {
@@ -203,7 +203,7 @@ func (r *liveRun) conduct() {
 
 // untilDue is how long it is until the machine wants to be advanced, wall time.
 func (r *liveRun) untilDue() time.Duration {
-	wait := (r.machine.DueAt() - r.now()) / r.bay.engine.config.TimeFactor
+	wait := (r.machine.DueAt() - r.now()) / r.bay.engine.timeFactor
 	if wait > time.Hour.Seconds() {
 		return time.Hour
 	}
@@ -213,7 +213,7 @@ func (r *liveRun) untilDue() time.Duration {
 
 // now is the bench time since the start of the run, s, in whole microseconds.
 func (r *liveRun) now() float64 {
-	return math.Round(time.Since(r.began).Seconds()*r.bay.engine.config.TimeFactor*1e6) / 1e6
+	return math.Round(time.Since(r.began).Seconds()*r.bay.engine.timeFactor*1e6) / 1e6
 }
 
 // tick takes one frame.
@@ -224,7 +224,7 @@ func (r *liveRun) tick() {
 	values := all[:len(b.sampler.Columns)]
 	before := r.now()
 	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 &&
-		still > warden.StallAfter.Seconds()*b.engine.Config().TimeFactor {
+		still > warden.StallAfter.Seconds()*b.engine.timeFactor {
 		r.act(r.machine.Advance(stage.Failed{T: math.Max(before, r.lastT), Reason: fmt.Sprintf(
 			"the service stood still for %.3g s, so the warden may have switched the outputs off; "+
 				"see what kept the computer busy", still)}))
@@ -239,7 +239,7 @@ func (r *liveRun) tick() {
 	t := math.Max(math.Round((before+after)/2*1e6)/1e6, r.lastT+1e-6)
 	r.lastT = t
 	if judged {
-		r.still.between(last, t, r.interval, b.engine.config.TimeFactor)
+		r.still.between(last, t, r.interval, b.engine.timeFactor)
 	}
 	r.counters.Fill(trace.Frame{T: t, Values: values})
 	seen := trace.Frame{T: t, Values: r.pick(values)}

@@ -1,4 +1,4 @@
-// Package engine is where programs meet instruments. An [Engine] owns the bench; each [Bay] samples its seats,
+// Package engine is where programs meet instruments. An [Engine] works on a bench; each [Bay] samples its seats,
 // conducts runs through the pure stage machine, records them, and makes safe on every way out.
 package engine
 
@@ -13,10 +13,9 @@ import (
 	"time"
 
 	"usherbench/archive"
+	"usherbench/bench"
 	"usherbench/core/outcome"
-	"usherbench/instrument"
 	"usherbench/instrument/dialect"
-	"usherbench/instrument/messages"
 	"usherbench/live"
 	"usherbench/store"
 	"usherbench/warden"
@@ -30,16 +29,13 @@ type Engine struct {
 	log     *slog.Logger
 	options Options
 
-	changing sync.Mutex // one change of the bench at a time
+	bench      *bench.Bench
+	timeFactor float64 // how many seconds of a run pass in one of the wall
 
 	resuming []*liveRun // runs that go on, until the bays are up
 
-	mu          sync.RWMutex // guards what follows
-	file        Config       // as the configuration file has it
-	config      Config       // with what was changed through the API
-	dialects    dialect.Library
-	instruments map[string]*instrument.Instrument
-	bays        map[string]*Bay
+	mu   sync.RWMutex // guards what follows
+	bays map[string]*Bay
 
 	cancel context.CancelFunc
 	ctx    context.Context
@@ -70,42 +66,32 @@ var (
 	ErrBusy = errors.New("a run owns the bay")
 	// ErrIdle means that there is no run to stop.
 	ErrIdle = errors.New("no run is live in the bay")
-	// ErrUnknownBay means that the bench has no such bay, ErrUnknownInstrument that it has no such instrument.
-	ErrUnknownBay        = errors.New("there is no such bay")
-	ErrUnknownInstrument = errors.New("there is no such instrument")
+	// ErrUnknownBay means that the bench has no such bay.
+	ErrUnknownBay = errors.New("there is no such bay")
 	// ErrNotReady means that the bench cannot do what was asked as it is.
 	ErrNotReady = errors.New("the bench is not ready")
-	// ErrBadRequest means that what was asked for is wrong in itself.
-	ErrBadRequest = archive.ErrBadRequest
-
 	// ErrStopping means that the service is shutting down.
 	ErrStopping = errors.New("the service is shutting down")
 )
 
-// Open checks the configuration, makes safe what a killed service left behind, and begins to sample every bay.
-func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Logger, o Options) (*Engine, error) {
+// Open opens the bench, makes safe what a killed service left behind, and begins to sample every bay.
+func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog.Logger, o Options) (*Engine, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
-		Hub: live.NewHub(uint64(time.Now().UnixMilli())), file: config, dialects: dialects, store: s, log: log, options: o,
-		instruments: map[string]*instrument.Instrument{}, bays: map[string]*Bay{}, ctx: ctx, cancel: cancel,
+		Hub: live.NewHub(uint64(time.Now().UnixMilli())), store: s, log: log, options: o, bays: map[string]*Bay{},
+		ctx: ctx, cancel: cancel,
 	}
-	effective, err := e.overlay()
-	if err == nil {
-		err = effective.complete(dialects)
-	}
+	var err error
+	e.bench, err = bench.Open(bench.Options{File: file, Dialects: dialects, Store: s, Data: o.Data, Bays: onBench{e},
+		Journal: e.Journal})
 	if err != nil {
 		cancel()
-		return nil, fmt.Errorf("configuration of the bench: %w", err)
+		return nil, err
 	}
-	e.config = effective
-	for name, i := range effective.Instruments {
-		if e.instruments[name], err = instrument.Open(name, i.Address, dialects[i.Dialect]); err != nil {
-			cancel()
-			return nil, err
-		}
-	}
-	for name, c := range effective.Bays {
+	config := e.bench.Config()
+	e.timeFactor = config.TimeFactor
+	for name, c := range config.Bays {
 		e.bays[name] = newBay(e, name, c)
 	}
 	e.tellPlan()
@@ -125,9 +111,12 @@ func Open(config Config, dialects dialect.Library, s *store.Store, log *slog.Log
 	return e, nil
 }
 
+// Bench is what the engine works on.
+func (e *Engine) Bench() *bench.Bench { return e.bench }
+
 // Close ends every run, makes every bay safe, and closes the connections.
 func (e *Engine) Close() error {
-	e.changing.Lock() // and never again: a closed engine is not changed
+	e.bench.Freeze()
 	bays := e.Bays()
 	for _, b := range bays {
 		b.stopRun(byShutdown)
@@ -143,11 +132,7 @@ func (e *Engine) Close() error {
 			_ = b.outputs.MakeSafe("the service shuts down with an output on that was switched by hand", "")
 		}
 	}
-	var errs []error
-	for _, i := range e.instruments {
-		errs = append(errs, i.Close())
-	}
-	return errors.Join(errs...)
+	return e.bench.Close()
 }
 
 // recoverAbandoned makes safe the bays of runs that are on record as live, all at once, and ends those runs as
@@ -287,15 +272,4 @@ func (e *Engine) StopAll(by string) error {
 	}
 	wg.Wait()
 	return errors.Join(errs...)
-}
-
-// Statistics sums up the messages of every instrument.
-func (e *Engine) Statistics() map[string]messages.Statistics {
-	e.mu.RLock()
-	defer e.mu.RUnlock()
-	all := map[string]messages.Statistics{}
-	for name, i := range e.instruments {
-		all[name] = i.Trace().Statistics()
-	}
-	return all
 }

@@ -11,7 +11,7 @@ const leastInterval = 5 * time.Millisecond
 
 // coarse says that an accelerated run had fewer frames than its procedure asks for; empty if it had as many.
 func (r *liveRun) coarse() string {
-	asked, factor := r.program.Fastest(), r.bay.engine.config.TimeFactor
+	asked, factor := r.program.Fastest(), r.bay.engine.timeFactor
 	if factor <= 1 || r.ticks < 2 || r.lastT <= 0 {
 		return ""
 	}
@@ -63,7 +63,7 @@ const fastestFrame = 20 * time.Millisecond
 
 // pause is the time to the next frame, wall time: shorter than usual when something is about to happen.
 func (r *liveRun) pause() time.Duration {
-	wanted := r.machine.Pace() / r.bay.engine.config.TimeFactor
+	wanted := r.machine.Pace() / r.bay.engine.timeFactor
 	if wanted >= r.interval.Seconds() {
 		return r.interval
 	}

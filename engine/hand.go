@@ -16,7 +16,7 @@ import (
 )
 
 // Intervene does something to the live run by hand: pause, resume, skip, extend, note, answer, adjust. It fails
-// with ErrIdle when there is no run, and with ErrBadRequest when it is not possible now. Everything is
+// with ErrIdle when there is no run, and with api.ErrBadRequest when it is not possible now. Everything is
 // journalled with who did it.
 func (b *Bay) Intervene(ctx context.Context, by string, i api.Intervention) error {
 	b.mu.Lock()
@@ -58,7 +58,7 @@ func (r *liveRun) intervene(by string, i api.Intervention) error {
 	}
 	t := math.Max(r.now(), r.lastT)
 	refuse := func(format string, args ...any) error {
-		return fmt.Errorf("%w: "+format, append([]any{ErrBadRequest}, args...)...)
+		return fmt.Errorf("%w: "+format, append([]any{api.ErrBadRequest}, args...)...)
 	}
 	progress := r.machine.Progress()
 	can := func(what string) bool { return strings.Contains(strings.Join(progress.Can, " "), what) }

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/core/procedure"
 	"usherbench/core/trace"
 	"usherbench/instrument/dialect"
@@ -108,7 +109,7 @@ func TestTheHandlerIsToldTheSerialNumberAndMayRefuse(t *testing.T) {
 			http.Error(w, "the tray is empty", http.StatusConflict)
 		}
 	}))
-	b := &Bay{name: "bay1", config: BayConfig{Handler: handler.URL}}
+	b := &Bay{name: "bay1", config: api.BayConfig{Handler: handler.URL}}
 	require.NoError(t, b.handle(context.Background(), "TN-1", nil))
 	assert.Equal(t, []string{`PUT {"serial":"TN-1"}`}, told)
 	err := b.handle(context.Background(), "TN-2", nil)
@@ -123,9 +124,10 @@ func TestSerialNumbersAreChecked(t *testing.T) {
 	s := openStore(t)
 	dialects, err := dialect.Load("")
 	require.NoError(t, err)
-	e, err := Open(Config{Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://127.0.0.1:1",
+	e, err := Open(bench.Config{Instruments: map[string]api.InstrumentConfig{"psu": {Address: "tcp://127.0.0.1:1",
 		Dialect: "sim-supply"}},
-		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"}}}}}, dialects, s,
+		Bays: map[string]api.BayConfig{"bay1": {Seats: map[string]api.SeatConfig{"source": {Instrument: "psu"}}}}}, dialects,
+		s,
 		slog.New(slog.DiscardHandler), Options{})
 	require.NoError(t, err, "a bench whose instruments are off can be started all the same")
 	defer e.Close()
@@ -133,13 +135,13 @@ func TestSerialNumbersAreChecked(t *testing.T) {
 	require.NoError(t, err)
 	for _, serial := range []string{"", "-", "a\nb", "<b>", string(make([]byte, 80))} {
 		_, err := b.StartRun(context.Background(), "ada", api.StartRun{Serial: serial, Procedure: "x"})
-		assert.ErrorIs(t, err, ErrBadRequest, "%q", serial)
+		assert.ErrorIs(t, err, api.ErrBadRequest, "%q", serial)
 	}
 	for _, serial := range []string{"TN-2208", "A 1", "x/y#2"} {
 		_, err := b.StartRun(context.Background(), "ada", api.StartRun{Serial: serial, Procedure: "x"})
 		assert.ErrorIs(t, err, store.ErrNotFound, "%q is fine, only the procedure is unknown", serial)
 	}
-	instruments, err := e.Instruments(context.Background())
+	instruments, err := e.Bench().Instruments(context.Background())
 	require.NoError(t, err)
 	require.Len(t, instruments, 1)
 	assert.False(t, instruments[0].Healthy)

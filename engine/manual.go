@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/core/document"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
@@ -23,7 +24,7 @@ import (
 func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	setting, x, err := b.parseManual(request)
 	if err != nil {
-		return fmt.Errorf("%w: %w", ErrBadRequest, err)
+		return fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	b.hand.Lock() // what several set by hand is done one after the other
 	defer b.hand.Unlock()
@@ -53,7 +54,7 @@ func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *outputs.Seat, er
 		return procedure.Setting{}, nil, fmt.Errorf("%s has no seat %q; %s", b.name, r.Seat,
 			document.Suggest(r.Seat, b.outputs.Names()))
 	}
-	s, err := parseSetting(x.First().Dialect, r.Seat, r.Quantity, r.Value)
+	s, err := bench.ReadSetting(x.First().Dialect, r.Seat, r.Quantity, r.Value)
 	if err != nil {
 		return s, nil, err
 	}
@@ -62,33 +63,6 @@ func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *outputs.Seat, er
 			x.Channels())
 	}
 	return s, x, nil
-}
-
-// parseSetting reads a setting as people write it, and checks that the dialect knows it.
-func parseSetting(d *dialect.Dialect, seat, q, value string) (procedure.Setting, error) {
-	s := procedure.Setting{Seat: seat, Quantity: q}
-	if words := d.Words[q]; words != nil {
-		if _, ok := words[value]; !ok {
-			return s, fmt.Errorf("%s.%s cannot be %q; %s", seat, q, value,
-				document.Suggest(value, slices.Collect(maps.Keys(words))))
-		}
-		s.Word = value
-		return s, nil
-	}
-	kind, ok := quantity.KindOf(q)
-	if _, settable := d.Set[q]; !ok || !settable {
-		return s, fmt.Errorf("%s.%s cannot be set; %s", seat, q,
-			document.Suggest(q, slices.Concat(slices.Collect(maps.Keys(d.Set)), slices.Collect(maps.Keys(d.Words)))))
-	}
-	parsed, err := quantity.Parse(value)
-	if err != nil {
-		return s, err
-	}
-	if parsed.Dim != kind.Unit.Dim {
-		return s, fmt.Errorf("%q is %s, but %s.%s takes %s", value, parsed.Dim, seat, q, kind.Unit.Dim)
-	}
-	s.Value = parsed.Value
-	return s, nil
 }
 
 // controls are what can be set by hand on a seat. The bay's mutex is held.
@@ -208,7 +182,7 @@ func (b *Bay) present(ctx context.Context, x *outputs.Seat, q string) (string, e
 func (b *Bay) setDefaults(ctx context.Context) error {
 	for _, x := range b.outputs.Seats() {
 		for _, q := range slices.Sorted(maps.Keys(x.Config.Defaults)) {
-			s, err := parseSetting(x.First().Dialect, x.Name, q, x.Config.Defaults[q])
+			s, err := bench.ReadSetting(x.First().Dialect, x.Name, q, x.Config.Defaults[q])
 			if err == nil {
 				err = b.outputs.Apply(ctx, x, s)
 			}
@@ -225,11 +199,11 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 	x := b.seat(seatName)
 	kind, known := seats.KindOf(seatName)
 	if x == nil || !known {
-		return fmt.Errorf("%w: %s has no seat %q; %s", ErrBadRequest, b.name, seatName,
+		return fmt.Errorf("%w: %s has no seat %q; %s", api.ErrBadRequest, b.name, seatName,
 			document.Suggest(seatName, b.outputs.Names()))
 	}
 	if !slices.Contains(kind.Reads, q) {
-		return fmt.Errorf("%w: a %s has no %q; %s", ErrBadRequest, kind.Name, q, document.Suggest(q, kind.Reads))
+		return fmt.Errorf("%w: a %s has no %q; %s", api.ErrBadRequest, kind.Name, q, document.Suggest(q, kind.Reads))
 	}
 	sensor := x.Config.Sensors[q]
 	switch {
@@ -252,7 +226,7 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 		sensor.Zero, sensor.Offset = p.Reading, p.True
 	default:
 		return fmt.Errorf("%w: a sensor is zeroed, calibrated by two different points, or replaced; send zero, points or "+
-			"sensor", ErrBadRequest)
+			"sensor", api.ErrBadRequest)
 	}
 	config := b.config
 	config.Seats = maps.Clone(config.Seats)
@@ -265,7 +239,7 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 		delete(seat.Sensors, q)
 	}
 	config.Seats[seatName] = seat
-	return b.engine.PutBay(by, b.name, config)
+	return b.engine.bench.PutBay(by, b.name, config)
 }
 
 // unsensed is what the source of a sensor reads now.

@@ -11,7 +11,7 @@ import (
 
 // rates warns of instruments that are slower than the record asks for.
 func (p *preflight) rates() {
-	every := p.program.Fastest() / p.bay.engine.Config().TimeFactor
+	every := p.program.Fastest() / p.bay.engine.timeFactor
 	for _, m := range p.bay.sampler.Members() {
 		// The median, so that a hiccup of a busy computer is not taken for the instrument's pace.
 		usual := m.Trace().Statistics().Median * time.Duration(len(m.Dialect.Read))

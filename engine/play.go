@@ -28,7 +28,7 @@ const (
 
 // players decides for each shape who plays it, the service or the instruments, and says why if neither can.
 func (p *preflight) players() {
-	factor := p.bay.engine.Config().TimeFactor
+	factor := p.bay.engine.timeFactor
 	for _, s := range p.program.Stages {
 		play, ok := s.Action.(*kinds.Play)
 		if !ok {

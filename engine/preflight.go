@@ -63,7 +63,7 @@ func (p *preflight) asks(check, remedy, format string, args ...any) {
 func checkVouched(checks []string) error {
 	for _, c := range checks {
 		if c != cellsCheck {
-			return fmt.Errorf("%w: nobody can vouch for %q; a look at the unit tells only %s", ErrBadRequest, c, cellsCheck)
+			return fmt.Errorf("%w: nobody can vouch for %q; a look at the unit tells only %s", api.ErrBadRequest, c, cellsCheck)
 		}
 	}
 	return nil
@@ -190,7 +190,7 @@ func (p *preflight) seats() {
 func (p *preflight) instruments(ctx context.Context, x *outputs.Seat) {
 	for _, m := range x.Members {
 		identity, err := m.Identify(ctx)
-		c := p.bay.engine.instrumentConfig(m.Name)
+		c := p.bay.engine.bench.Config().Instruments[m.Name]
 		p.uses = append(p.uses, api.InstrumentUse{Seat: x.Name, Instrument: m.Name, Channel: m.Number, Identity: identity,
 			Dialect:    m.Dialect.Name,
 			Calibrated: c.Calibrated, Due: c.Due})
@@ -224,7 +224,7 @@ func orWord(text, fallback string) string {
 	return text
 }
 
-func (p *preflight) calibration(name string, c InstrumentConfig) {
+func (p *preflight) calibration(name string, c api.InstrumentConfig) {
 	if c.Due == "" {
 		return
 	}

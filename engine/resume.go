@@ -73,7 +73,7 @@ func (r *liveRun) state(t float64, off *time.Time) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := r.began.Add(time.Duration(t / r.bay.engine.config.TimeFactor * float64(time.Second)))
+	at := r.began.Add(time.Duration(t / r.bay.engine.timeFactor * float64(time.Second)))
 	return json.Marshal(runState{T: t, At: at, Off: off, Machine: machine, Values: r.values,
 		Counted: r.counters.Counted()})
 }
@@ -141,7 +141,7 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 			return nil, err
 		}
 	}
-	factor := b.engine.Config().TimeFactor
+	factor := b.engine.timeFactor
 	if away := time.Since(back.state.At).Seconds() * factor; away > program.Resume.Within {
 		return nil, fmt.Errorf("the service was away for %s, longer than the %s that the procedure allows",
 			show(away, quantity.Time), show(program.Resume.Within, quantity.Time))
@@ -231,7 +231,7 @@ func (b *Bay) sinceState(record *store.Run, s *runState) {
 			}
 			return nil
 		}) // what cannot be read is lost; the state is older by a second then
-	s.At = s.At.Add(time.Duration((last - s.T) / b.engine.Config().TimeFactor * float64(time.Second)))
+	s.At = s.At.Add(time.Duration((last - s.T) / b.engine.timeFactor * float64(time.Second)))
 	s.T = last
 }
 
@@ -313,7 +313,7 @@ const farOff = 0.2
 // comeBack lets the unit rest, looks whether it is still the one that it was, and goes on.
 func (r *liveRun) comeBack() {
 	back := r.back
-	factor := r.bay.engine.config.TimeFactor
+	factor := r.bay.engine.timeFactor
 	t := math.Max(back.state.T+time.Since(back.state.At).Seconds()*factor, back.gap.T1)
 	r.began = time.Now().Add(-time.Duration(t / factor * float64(time.Second)))
 	r.lastT = math.Max(back.state.T, 0)

@@ -25,7 +25,7 @@ import (
 )
 
 // StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady,
-// ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
+// api.ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
 	return b.StartInTurn(ctx, by, 0, request)
 }
@@ -71,7 +71,7 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 		return nil, &Blocked{flight.findings, blocked}
 	}
 	// An instrument that is silent is named before the guards that miss its readings.
-	program.LostAfter = 1.25 * time.Duration(b.config.LostAfter).Seconds() * b.engine.Config().TimeFactor
+	program.LostAfter = 1.25 * time.Duration(b.config.LostAfter).Seconds() * b.engine.timeFactor
 	machine, err := stage.New(program)
 	if err != nil {
 		return nil, err
@@ -84,7 +84,7 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*li
 		ID: ulid.Make().String(), Bay: b.name, Serial: request.Serial, Lot: request.Lot, Procedure: revision.Name,
 		Revision: revision.Number,
 		Title:    revision.Title, Nameplate: program.For, Operator: by, State: store.Live,
-		TimeFactor:    b.engine.Config().TimeFactor,
+		TimeFactor:    b.engine.timeFactor,
 		ProcedureText: revision.Text, UsedTexts: program.Used, Parameters: request.Parameters, Columns: b.columnsOf(program),
 		Instruments: flight.uses, Specs: string(specs), Preflight: flight.findings,
 	}

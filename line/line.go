@@ -48,12 +48,12 @@ func (l *Line) Close() {
 }
 
 // Enqueue puts units in line, dealt out over the bays in order; each goes through every procedure in its bay.
-// It fails with engine.ErrBadRequest, engine.ErrUnknownBay, store.ErrNotFound, or the findings of a procedure.
+// It fails with api.ErrBadRequest, engine.ErrUnknownBay, store.ErrNotFound, or the findings of a procedure.
 func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 	if len(r.Bays) == 0 || len(r.Serials) == 0 || len(r.Procedures) == 0 ||
 		len(r.Serials)*len(r.Procedures) > mostWaiting {
 		return nil, fmt.Errorf("%w: a line needs bays, serial numbers and procedures, up to %d runs at once",
-			engine.ErrBadRequest,
+			api.ErrBadRequest,
 			mostWaiting)
 	}
 	for _, bay := range r.Bays {

@@ -14,6 +14,7 @@ import (
 	"github.com/parquet-go/parquet-go"
 	"github.com/xuri/excelize/v2"
 
+	"usherbench/api"
 	"usherbench/archive"
 	"usherbench/core/record"
 	"usherbench/core/trace"
@@ -102,7 +103,7 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 	}
 	if plus, minus := add("amps"); volts < 0 || plus < 0 && minus < 0 {
 		return sheet{}, fmt.Errorf("%w: the run has no volts and amps of a battery; choose the layout %s",
-			archive.ErrBadRequest, AsRecorded)
+			api.ErrBadRequest, AsRecorded)
 	}
 	marks, err := s.Marks(run.ID)
 	if err != nil {

@@ -16,10 +16,10 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/core/procedure"
 	"usherbench/demo"
-	"usherbench/engine"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
@@ -206,7 +206,7 @@ func mustText(t *testing.T, name string) string {
 }
 
 func TestALineHoldsWhereAPersonChangesTheUnit(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{TimeFactor: 200, Change: func(c *engine.Config) {
+	h := servicetest.Start(t, servicetest.Options{TimeFactor: 200, Change: func(c *bench.Config) {
 		for name, b := range c.Bays { // a person changes the units
 			b.Handler = ""
 			c.Bays[name] = b

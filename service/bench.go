@@ -10,7 +10,7 @@ import (
 )
 
 func (s *Service) instruments(c *echo.Context) error {
-	list, err := s.engine.Instruments(c.Request().Context())
+	list, err := s.engine.Bench().Instruments(c.Request().Context())
 	if err != nil {
 		return err
 	}

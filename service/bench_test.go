@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
-	"usherbench/engine"
+	"usherbench/bench"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 )
@@ -111,7 +111,7 @@ at rest: {cycler.volts: {min: 20 V, max: 29.4 V}}
 
 func TestAPreflightNamesWhatIsWrongBeforeAnythingIsEnergised(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.BatteryPack},
-		Change: func(c *engine.Config) {
+		Change: func(c *bench.Config) {
 			i := c.Instruments["load1"]
 			i.Due = "2026-01-31"
 			c.Instruments["load1"] = i

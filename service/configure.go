@@ -12,13 +12,13 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/core/document"
-	"usherbench/engine"
 	"usherbench/instrument/dialect"
 )
 
 func (s *Service) benchConfig(c *echo.Context) error {
-	config, err := s.engine.BenchConfig()
+	config, err := s.engine.Bench().Documented()
 	if err != nil {
 		return err
 	}
@@ -38,11 +38,11 @@ func (s *Service) putInstrument(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.configured(c, s.engine.PutInstrument(who(c), c.Param("instrument"), body))
+	return s.configured(c, s.engine.Bench().PutInstrument(who(c), c.Param("instrument"), body))
 }
 
 func (s *Service) removeInstrument(c *echo.Context) error {
-	return s.configured(c, s.engine.RemoveInstrument(who(c), c.Param("instrument")))
+	return s.configured(c, s.engine.Bench().RemoveInstrument(who(c), c.Param("instrument")))
 }
 
 func (s *Service) putBay(c *echo.Context) error {
@@ -50,11 +50,11 @@ func (s *Service) putBay(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.configured(c, s.engine.PutBay(who(c), c.Param("bay"), body))
+	return s.configured(c, s.engine.Bench().PutBay(who(c), c.Param("bay"), body))
 }
 
 func (s *Service) removeBay(c *echo.Context) error {
-	return s.configured(c, s.engine.RemoveBay(who(c), c.Param("bay")))
+	return s.configured(c, s.engine.Bench().RemoveBay(who(c), c.Param("bay")))
 }
 
 func (s *Service) discover(c *echo.Context) error {
@@ -62,7 +62,7 @@ func (s *Service) discover(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := s.engine.Discover(c.Request().Context(), body)
+	found, err := s.engine.Bench().Discover(c.Request().Context(), body)
 	if err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func (s *Service) exchanges(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := s.engine.Exchanges(c.Param("instrument"), limit)
+	list, err := s.engine.Bench().Exchanges(c.Param("instrument"), limit)
 	if err != nil {
 		return err
 	}
@@ -160,10 +160,10 @@ func (s *Service) preflight(c *echo.Context) error {
 }
 
 func (s *Service) listDialects(c *echo.Context) error {
-	library := s.engine.Dialects()
+	library := s.engine.Bench().Dialects()
 	list := []api.Dialect{}
 	for _, name := range slices.Sorted(maps.Keys(library)) {
-		d := engine.DescribeDialect(library[name])
+		d := bench.DescribeDialect(library[name])
 		d.Text = ""
 		list = append(list, d)
 	}
@@ -171,14 +171,14 @@ func (s *Service) listDialects(c *echo.Context) error {
 }
 
 func (s *Service) showDialect(c *echo.Context) error {
-	library := s.engine.Dialects()
+	library := s.engine.Bench().Dialects()
 	d, ok := library[c.Param("dialect")]
 	if !ok {
 		return &api.Problem{Title: "Not found", Status: http.StatusNotFound, Detail: fmt.Sprintf("dialect %q; %s",
 			c.Param("dialect"),
 			document.Suggest(c.Param("dialect"), slices.Collect(maps.Keys(library))))}
 	}
-	return c.JSON(http.StatusOK, engine.DescribeDialect(d))
+	return c.JSON(http.StatusOK, bench.DescribeDialect(d))
 }
 
 func (s *Service) checkDialect(c *echo.Context) error {
@@ -186,11 +186,11 @@ func (s *Service) checkDialect(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d, err := s.engine.Dialects().Read(dialect.Source{File: "sent", Text: body.Text})
+	d, err := s.engine.Bench().Dialects().Read(dialect.Source{File: "sent", Text: body.Text})
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, engine.DescribeDialect(d))
+	return c.JSON(http.StatusOK, bench.DescribeDialect(d))
 }
 
 func (s *Service) pushDialect(c *echo.Context) error {
@@ -198,9 +198,9 @@ func (s *Service) pushDialect(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	d, err := s.engine.PutDialect(who(c), body.Text)
+	d, err := s.engine.Bench().PutDialect(who(c), body.Text)
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusCreated, engine.DescribeDialect(d))
+	return c.JSON(http.StatusCreated, bench.DescribeDialect(d))
 }

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
-	"usherbench/engine"
+	"usherbench/bench"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 )
@@ -157,7 +157,7 @@ within ` + fmt.Sprint(faultBound) + ` of the fault with lost_after at ` + fmt.Sp
 
 func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []cell) {
 	h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{layout, simbench.Converter}, TimeFactor: 5,
-		Change: func(c *engine.Config) {
+		Change: func(c *bench.Config) {
 			b := c.Bays["bay1"]
 			b.LostAfter = api.Span(lostAfter)
 			c.Bays["bay1"] = b

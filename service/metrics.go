@@ -51,7 +51,7 @@ func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
 		gauge(alarm, truth(s.Alarm != ""), s.Name)
 		gauge(frameRate, s.FrameRate, s.Name)
 	}
-	for name, stats := range b.engine.Statistics() {
+	for name, stats := range b.engine.Bench().Statistics() {
 		ch <- prometheus.MustNewConstMetric(messages, prometheus.CounterValue, float64(stats.Messages), name)
 		ch <- prometheus.MustNewConstMetric(errorsOf, prometheus.CounterValue, float64(stats.Errors), name)
 		ch <- prometheus.MustNewConstMetric(connects, prometheus.CounterValue, float64(stats.Connects), name)

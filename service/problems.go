@@ -10,6 +10,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/archive"
+	"usherbench/bench"
 	"usherbench/core/document"
 	"usherbench/engine"
 	"usherbench/report"
@@ -60,12 +61,12 @@ func problemOf(err error) *api.Problem {
 		{store.ErrConflict, http.StatusConflict, "It exists already", "choose another name"},
 		{store.ErrNoColumn, http.StatusBadRequest, "The request is wrong", ""},
 		{engine.ErrUnknownBay, http.StatusNotFound, "Not found", ""},
-		{engine.ErrUnknownInstrument, http.StatusNotFound, "Not found", ""},
+		{bench.ErrUnknownInstrument, http.StatusNotFound, "Not found", ""},
 		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
 		{archive.ErrLive, http.StatusConflict, "The run is live", "wait for it to end, or stop it"},
-		{archive.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
+		{api.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
 		{report.ErrTooLong, http.StatusBadRequest, "Too long for this format", "choose csv or parquet"},
 	} {
 		if errors.Is(err, known.err) {

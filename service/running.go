@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"usherbench/bench"
 	"usherbench/engine"
 	"usherbench/instrument/dialect"
 	"usherbench/line"
@@ -30,7 +31,7 @@ type Config struct {
 	// TLSCert and TLSKey are files; without them only loopback addresses are served, unless Insecure.
 	TLSCert, TLSKey string
 	Insecure        bool
-	Bench           engine.Config
+	Bench           bench.Config
 	// Ready are procedures to start from.
 	Ready []string
 	// Warden is the command that starts the second process; empty: there is none.

@@ -297,7 +297,7 @@ func TestNothingThatIsOnIsTakenForOff(t *testing.T) {
 
 func TestAGangSharesWhatItIsSetTo(t *testing.T) {
 	two := []*Member{{}, {}}
-	series, parallel := &Seat{Gang: GangSeries, Members: two}, &Seat{Gang: GangParallel, Members: two}
+	series, parallel := &Seat{Gang: api.GangSeries, Members: two}, &Seat{Gang: api.GangParallel, Members: two}
 	for _, c := range []struct {
 		seat  *Seat
 		q     string

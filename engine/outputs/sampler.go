@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"usherbench/api"
 	"usherbench/core/trace"
 )
 
@@ -305,7 +306,7 @@ const (
 
 // watchShares notes since when the channels of a gang have shared unevenly.
 func (s *Sampler) watchShares(x *Seat) {
-	q := map[string]string{GangSeries: "volts", GangParallel: "amps"}[x.Gang]
+	q := map[string]string{api.GangSeries: "volts", api.GangParallel: "amps"}[x.Gang]
 	if q == "" || math.IsNaN(s.raw(x, q)) {
 		return
 	}

@@ -32,12 +32,6 @@ type Seat struct {
 	uneven    time.Time // since when the members have shared unevenly; owned by the sampler's caller
 }
 
-// The gangs.
-const (
-	GangSeries   = "series"
-	GangParallel = "parallel"
-)
-
 func newSeat(name string, c api.SeatConfig, instruments map[string]*instrument.Instrument) *Seat {
 	kind, _ := seats.KindOf(name)
 	x := &Seat{Name: name, Kind: kind, Gang: c.Gang, Config: c}
@@ -69,10 +63,10 @@ func (x *Seat) Channels() string {
 func (x *Seat) Share(q string, value float64) float64 {
 	n := float64(len(x.Members))
 	switch {
-	case x.Gang == GangSeries && (q == "volts" || q == "watts" || q == "ohms"),
-		x.Gang == GangParallel && (q == "amps" || q == "watts"):
+	case x.Gang == api.GangSeries && (q == "volts" || q == "watts" || q == "ohms"),
+		x.Gang == api.GangParallel && (q == "amps" || q == "watts"):
 		return value / n
-	case x.Gang == GangParallel && q == "ohms":
+	case x.Gang == api.GangParallel && q == "ohms":
 		return value * n
 	}
 	return value
@@ -88,7 +82,7 @@ func (x *Seat) Joined(q string, readings []float64) float64 {
 	switch {
 	case len(readings) == 1:
 		return readings[0]
-	case q == "watts", x.Gang == GangSeries && q == "volts", x.Gang == GangParallel && q == "amps":
+	case q == "watts", x.Gang == api.GangSeries && q == "volts", x.Gang == api.GangParallel && q == "amps":
 		return sum
 	case q == "limited", q == "celsius":
 		return most

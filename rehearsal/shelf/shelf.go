@@ -68,7 +68,7 @@ func (s *Shelf) Rehearse(d api.Draft) (api.Rehearsal, error) {
 	began := time.Now()
 	result, err := rehearsal.Run(program, plate, rehearsal.Options{Serial: d.Serial, Fault: d.Fault})
 	if err != nil {
-		return api.Rehearsal{}, fmt.Errorf("%w: %w", archive.ErrBadRequest, err)
+		return api.Rehearsal{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	r := Shown(result, program)
 	r.Key, r.Nameplate, r.Fault, r.At, r.Took = key, plate.Name, d.Fault, time.Now(), time.Since(began).Seconds()
@@ -218,7 +218,7 @@ func (s *Shelf) OfRun(ctx context.Context, run store.Run) (api.RunRehearsal, err
 		return rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs})
 	})
 	if err != nil {
-		return api.RunRehearsal{}, fmt.Errorf("%w: %w", archive.ErrBadRequest, err)
+		return api.RunRehearsal{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	out := api.RunRehearsal{Rehearsal: Shown(foretold.Result, program), Deviations: []api.Deviation{}}
 	out.Nameplate, out.At = plate.Name, run.StartedAt

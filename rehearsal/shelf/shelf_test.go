@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
-	"usherbench/archive"
 	"usherbench/core/procedure"
 	"usherbench/rehearsal"
 	"usherbench/store"
@@ -104,7 +103,7 @@ func TestWhatCannotBeRehearsedSaysWhy(t *testing.T) {
 	_, err := s.Rehearse(api.Draft{Text: "procedure: [", Nameplate: plate})
 	assert.Error(t, err)
 	_, err = s.Rehearse(api.Draft{Text: text, Nameplate: plate, Fault: "rusty"})
-	assert.ErrorIs(t, err, archive.ErrBadRequest)
+	assert.ErrorIs(t, err, api.ErrBadRequest)
 	assert.ErrorContains(t, err, `"rusty" is not a fault of a converter`)
 	_, err = s.Rehearse(api.Draft{Text: text})
 	assert.Error(t, err, "its nameplate is not stored")

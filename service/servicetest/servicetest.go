@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/demo"
-	"usherbench/engine"
 	"usherbench/service"
 	"usherbench/simbench"
 )
@@ -42,7 +42,7 @@ type Options struct {
 	// Empty leaves the scenario's nameplates and procedures out.
 	Empty bool
 	// Change changes the configuration before the service starts.
-	Change func(*engine.Config)
+	Change func(*bench.Config)
 }
 
 // patience bounds every wait of a test; it is only reached when something is broken.

@@ -1,4 +1,4 @@
-package engine
+package bench
 
 import (
 	"errors"
@@ -14,7 +14,6 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/nameplate"
 	"usherbench/core/seats"
-	"usherbench/engine/outputs"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport"
@@ -23,17 +22,10 @@ import (
 // Config is the bench: instruments, and bays whose seats their channels fill.
 type Config struct {
 	// TimeFactor speeds the run clock up, for a simulated bench that runs as fast; 1 for hardware.
-	TimeFactor  float64                     `mapstructure:"time_factor" yaml:"time_factor,omitempty"`
-	Instruments map[string]InstrumentConfig `mapstructure:"instruments" yaml:"instruments"`
-	Bays        map[string]BayConfig        `mapstructure:"bays" yaml:"bays"`
+	TimeFactor  float64                         `mapstructure:"time_factor" yaml:"time_factor,omitempty"`
+	Instruments map[string]api.InstrumentConfig `mapstructure:"instruments" yaml:"instruments"`
+	Bays        map[string]api.BayConfig        `mapstructure:"bays" yaml:"bays"`
 }
-
-// The parts of the configuration are those of the API.
-type (
-	InstrumentConfig = api.InstrumentConfig
-	BayConfig        = api.BayConfig
-	SeatConfig       = api.SeatConfig
-)
 
 const (
 	defaultInterval  = api.Span(20 * time.Millisecond)
@@ -83,7 +75,7 @@ func (c *Config) complete(dialects dialect.Library) error {
 	return errors.Join(errs...)
 }
 
-func (c *Config) completeBay(bay string, b *BayConfig, dialects dialect.Library,
+func (c *Config) completeBay(bay string, b *api.BayConfig, dialects dialect.Library,
 	used map[api.ChannelRef]string) (errs []error) {
 	fail := func(format string, args ...any) {
 		errs = append(errs, fmt.Errorf("bays.%s"+format, append([]any{bay}, args...)...))
@@ -114,7 +106,7 @@ func (c *Config) completeBay(bay string, b *BayConfig, dialects dialect.Library,
 	return errs
 }
 
-func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Library, used map[api.ChannelRef]string,
+func (c *Config) completeSeat(name string, b *api.BayConfig, dialects dialect.Library, used map[api.ChannelRef]string,
 	bay string) (errs []error) {
 	fail := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
 	kind, ok := seats.KindOf(name)
@@ -127,11 +119,11 @@ func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Librar
 	case len(s.Channels) > 0 && s.Instrument != "":
 		fail("give either instrument and channel, or gang and channels")
 		return errs
-	case len(s.Channels) > 0 && (len(s.Channels) < 2 || s.Gang != outputs.GangSeries && s.Gang != outputs.GangParallel):
+	case len(s.Channels) > 0 && (len(s.Channels) < 2 || s.Gang != api.GangSeries && s.Gang != api.GangParallel):
 		fail("channels that work as one are at least two, and gang says series or parallel")
 	case s.Gang != "" && len(s.Channels) == 0:
 		fail("gang %s needs channels: [{instrument: …, channel: 1}, …]", s.Gang)
-	case kind.Is(seats.Drains) && s.Gang == outputs.GangSeries:
+	case kind.Is(seats.Drains) && s.Gang == api.GangSeries:
 		fail("loads work together in parallel only: in series they would fight over the current")
 	case !kind.HasOutput() && s.Gang != "":
 		fail("only what has an output can be ganged")
@@ -176,7 +168,7 @@ func (c *Config) completeSeat(name string, b *BayConfig, dialects dialect.Librar
 }
 
 // checkExtras checks the sensors and defaults of a seat.
-func checkExtras(s SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []error) {
+func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []error) {
 	fail := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
 	for _, q := range slices.Sorted(maps.Keys(s.Sensors)) {
 		sensor := s.Sensors[q]
@@ -201,7 +193,7 @@ func checkExtras(s SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []erro
 			fail("defaults: an output is not switched on by default; take it away")
 			continue
 		}
-		if _, err := parseSetting(d, "defaults", q, s.Defaults[q]); err != nil {
+		if _, err := ReadSetting(d, "defaults", q, s.Defaults[q]); err != nil {
 			fail("defaults: %w", err)
 		}
 	}

@@ -1,4 +1,4 @@
-package engine
+package bench
 
 import (
 	"testing"
@@ -13,9 +13,9 @@ import (
 
 func benchConfig() Config {
 	return Config{
-		Instruments: map[string]InstrumentConfig{"psu": {Address: "tcp://x:5025", Dialect: "sim-supply"},
+		Instruments: map[string]api.InstrumentConfig{"psu": {Address: "tcp://x:5025", Dialect: "sim-supply"},
 			"eload": {Address: "tcp://y:5025", Dialect: "sim-load"}},
-		Bays: map[string]BayConfig{"bay1": {Seats: map[string]SeatConfig{"source": {Instrument: "psu"},
+		Bays: map[string]api.BayConfig{"bay1": {Seats: map[string]api.SeatConfig{"source": {Instrument: "psu"},
 			"load": {Instrument: "eload"}}}},
 	}
 }
@@ -44,15 +44,15 @@ func TestEveryMistakeOfAConfigurationIsNamed(t *testing.T) {
 			i.Calibrated = "last spring"
 			c.Instruments["psu"] = i
 		},
-		"it has no seats": func(c *Config) { c.Bays["bay2"] = BayConfig{} },
+		"it has no seats": func(c *Config) { c.Bays["bay2"] = api.BayConfig{} },
 		`bays.bay1.seats.sauce: unknown seat`: func(c *Config) {
-			c.Bays["bay1"].Seats["sauce"] = SeatConfig{Instrument: "psu", Channel: 2}
+			c.Bays["bay1"].Seats["sauce"] = api.SeatConfig{Instrument: "psu", Channel: 2}
 		},
 		"psu has no channel 3": func(c *Config) {
-			c.Bays["bay1"].Seats["source"] = SeatConfig{Instrument: "psu", Channel: 3}
+			c.Bays["bay1"].Seats["source"] = api.SeatConfig{Instrument: "psu", Channel: 3}
 		},
 		"eload cannot fill it": func(c *Config) {
-			c.Bays["bay1"].Seats["source2"] = SeatConfig{Instrument: "eload"}
+			c.Bays["bay1"].Seats["source2"] = api.SeatConfig{Instrument: "eload"}
 		},
 		"is not an HTTP address": func(c *Config) {
 			b := c.Bays["bay1"]
@@ -65,14 +65,14 @@ func TestEveryMistakeOfAConfigurationIsNamed(t *testing.T) {
 			c.Bays["bay1"] = b
 		},
 		"this is not a name": func(c *Config) {
-			c.Bays["Bay One"] = BayConfig{Seats: map[string]SeatConfig{"source": {Instrument: "psu", Channel: 2}}}
+			c.Bays["Bay One"] = api.BayConfig{Seats: map[string]api.SeatConfig{"source": {Instrument: "psu", Channel: 2}}}
 		},
 	} {
 		c := benchConfig()
 		change(&c)
 		assert.ErrorContains(t, c.complete(dialects), want)
 	}
-	c := Config{Instruments: map[string]InstrumentConfig{"a": {Address: "x"}, "b": {Address: "y"}}}
+	c := Config{Instruments: map[string]api.InstrumentConfig{"a": {Address: "x"}, "b": {Address: "y"}}}
 	err = c.complete(dialects)
 	assert.ErrorContains(t, err, "instruments.a")
 	assert.ErrorContains(t, err, "instruments.b", "all mistakes at once")
