@@ -60,8 +60,8 @@ var rules = []struct {
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",
-		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|report$|rehearsal/shelf$|tables$|console$|` +
-			`instrument/dialect$|warden$)`), nil},
+		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|report$|rehearsal/shelf$|tables$|` +
+			`console$|instrument/dialect$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},
 	{"demo", regexp.MustCompile(`^(api|bench|simbench|simbench/plant(/.*)?)$`), nil},

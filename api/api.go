@@ -156,8 +156,10 @@ type Seat struct {
 	// Gang is how several channels work as one; the first is named.
 	Gang string `json:"gang,omitempty"`
 	// Energised is true from before the output is switched on until it is read back as off.
-	Energised bool      `json:"energised"`
-	Controls  []Control `json:"controls"`
+	Energised bool `json:"energised"`
+	// Measures is what volts and amps are, "ac", "dc" or "both", where that is known.
+	Measures string    `json:"measures,omitempty"`
+	Controls []Control `json:"controls"`
 }
 
 // Instrument is a device on the bench.

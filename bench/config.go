@@ -176,7 +176,7 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 		if from == "" {
 			from = q
 		}
-		if !slices.Contains(kind.Reads, q) {
+		if !kind.CanRead(q) {
 			fail("sensors: a %s has no %q; %s", kind.Name, q, document.Suggest(q, kind.Reads))
 		}
 		if !slices.Contains(d.Gives(), from) {

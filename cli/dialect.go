@@ -112,7 +112,7 @@ func remarks(d *dialect.Dialect) (all []string) {
 		all = append(all, "it does not ask for an identity, so another instrument at the address is not noticed")
 	}
 	for _, q := range slices.Compact(slices.Sorted(slices.Values(d.Gives()))) {
-		if len(d.ReadRanges[q]) == 0 && q != "limited" && q != "hertz" {
+		if len(d.ReadRange(q)) == 0 && q != "limited" && q != "hertz" {
 			all = append(all, fmt.Sprintf("no accuracy is stated for %s, so figures carry no uncertainty (ranges: read: %s)", q,
 				q))
 		}

@@ -11,6 +11,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/nameplate"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/engine/outputs"
@@ -181,7 +182,7 @@ func (b *Bay) Status() api.Bay {
 	}
 	for _, x := range b.outputs.Seats() {
 		s.Seats = append(s.Seats, api.Seat{Name: x.Name, Instrument: x.First().Name, Channel: x.First().Number, Gang: x.Gang,
-			Controls: b.controls(x), Energised: x.Energised()})
+			Controls: b.controls(x), Energised: x.Energised(), Measures: b.measures(x)})
 	}
 	if !safeSince.IsZero() && b.state == api.BayIdle {
 		s.SafeSince = &safeSince
@@ -192,6 +193,14 @@ func (b *Bay) Status() api.Bay {
 		}
 	}
 	return s
+}
+
+// measures says what the volts and amps of a seat are, if it was told or is built so.
+func (b *Bay) measures(x *outputs.Seat) string {
+	if told, ok := b.outputs.InForce(x.Name + "." + seats.Measured); ok {
+		return told.Word
+	}
+	return x.First().Dialect.Built[seats.Measured]
 }
 
 // own takes the bay for something that must be alone, or says who has it, or that an output may still be on.

@@ -31,6 +31,7 @@ type liveRun struct {
 	keeper   keeper
 	counters *trace.Counters
 	picks    []int // where the program's columns are among the bay's
+	derived  []int // where those that it derives are among its own
 	began    time.Time
 	lastT    float64
 	ticks    int     // frames taken, recorded or not
@@ -70,10 +71,18 @@ func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Ru
 		counters: b.sampler.Counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()),
 		figured: make(chan stage.Figured, 1),
 	}
-	for _, column := range p.Columns {
-		r.picks = append(r.picks, b.sampler.Columns.Index(column))
-	}
+	r.pickColumns()
 	return r
+}
+
+// pickColumns finds the columns of the program among those of the bay.
+func (r *liveRun) pickColumns() {
+	for _, column := range r.program.Columns {
+		r.picks = append(r.picks, r.bay.sampler.Columns.Index(column))
+	}
+	for _, d := range r.program.Derived {
+		r.derived = append(r.derived, r.program.Columns.Index(d.Column))
+	}
 }
 
 func (r *liveRun) askStop(by string) { r.stopOnce.Do(func() { r.stop <- by }) }
@@ -245,7 +254,9 @@ func (r *liveRun) tick() {
 	seen := trace.Frame{T: t, Values: r.pick(values)}
 	r.machine.Derive(seen)
 	frame := trace.Frame{T: t, Values: all}
-	copy(all[len(values):], seen.Values[len(seen.Values)-len(r.program.Derived):])
+	for i, column := range r.derived {
+		all[len(values)+i] = seen.Values[column]
+	}
 	rule := r.machine.Record()
 	effects := r.machine.Advance(stage.Frame{Frame: seen})
 	r.keeper.frame(r.recorder, frame, len(effects) > 0, rule)

@@ -69,7 +69,11 @@ func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *outputs.Seat, er
 func (b *Bay) controls(x *outputs.Seat) []api.Control {
 	d := x.First().Dialect
 	list := []api.Control{}
-	for _, q := range append(slices.Clone(x.Kind.Sets), "sense") {
+	settings := slices.Clone(x.Kind.Sets)
+	for _, choice := range x.Kind.Choices {
+		settings = append(settings, choice.Name)
+	}
+	for _, q := range settings {
 		c := api.Control{Quantity: q}
 		_, number := d.Set[q]
 		switch {
@@ -202,7 +206,7 @@ func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) erro
 		return fmt.Errorf("%w: %s has no seat %q; %s", api.ErrBadRequest, b.name, seatName,
 			document.Suggest(seatName, b.outputs.Names()))
 	}
-	if !slices.Contains(kind.Reads, q) {
+	if !kind.CanRead(q) {
 		return fmt.Errorf("%w: a %s has no %q; %s", api.ErrBadRequest, kind.Name, q, document.Suggest(q, kind.Reads))
 	}
 	sensor := x.Config.Sensors[q]

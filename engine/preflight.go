@@ -136,7 +136,9 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 	p.ranges()
 	for _, x := range b.outputs.Seats() {
 		p.protections(ctx, x)
-		p.sense(ctx, x)
+		for _, choice := range x.Kind.Choices {
+			p.choice(ctx, x, choice)
+		}
 		p.interlock(ctx, x)
 	}
 	if err := p.unit(ctx); err != nil {
@@ -350,24 +352,38 @@ func (p *preflight) lowest(column string) (float64, bool) {
 	return 0, false
 }
 
-func (p *preflight) sense(ctx context.Context, x *outputs.Seat) {
+// works says for people how a seat works that was told a word.
+var works = map[string]map[string]string{
+	seats.Sensed: {"remote": "senses at its sense terminals", "local": "senses at its output"},
+	seats.Measured: {"ac": "measures the alternating part", "dc": "measures the direct part",
+		"both": "measures the alternating and the direct part together"},
+}
+
+// choice checks that a seat works as the procedure asks, or can be told to.
+func (p *preflight) choice(ctx context.Context, x *outputs.Seat, choice seats.Choice) {
 	i := slices.IndexFunc(p.program.Seats, func(s procedure.Seat) bool { return s.Name == x.Name })
 	if i < 0 {
 		return
 	}
-	want := p.program.Seats[i].Sense
-	_, can := x.First().Dialect.Words["sense"][want]
+	d, want := x.First().Dialect, p.program.Seats[i].Choices[choice.Name]
+	_, can := d.Words[choice.Name][want]
+	built := d.Built[choice.Name]
 	switch {
+	case want == "" && built != "":
+		p.fine(choice.Name, "%s %s", x.Name, works[choice.Name][built])
 	case want == "":
-		if now, ok, err := x.First().Word(ctx, "sense"); ok && err == nil {
-			p.fine("sense", "%s senses %s", x.Name, map[string]string{"remote": "at its sense terminals",
-				"local": "at its output"}[now])
+		if now, ok, err := x.First().Word(ctx, choice.Name); ok && err == nil {
+			p.fine(choice.Name, "%s %s", x.Name, works[choice.Name][now])
 		}
-	case !can && want == "remote":
-		p.blocks("sense", "use an instrument with sense leads, or sense: local",
-			"the procedure asks for remote sense, which %s does not have", x.Channels())
 	case can:
-		p.fine("sense", "%s is set to %s sense when the run begins", x.Name, want)
+		p.fine(choice.Name, "%s %s when the run begins", x.Name, works[choice.Name][want])
+	case built == want || choice.Name == seats.Sensed && want == "local" && built == "": // leads that nobody can choose
+	case choice.Name == seats.Sensed:
+		p.blocks(choice.Name, "use an instrument with sense leads, or sense: local",
+			"the procedure asks for remote sense, which %s does not have", x.Channels())
+	default:
+		p.blocks(choice.Name, "use another instrument, or say in its dialect what it "+choice.Name,
+			"the procedure asks that %s %s, but nobody can tell %s so", x.Name, works[choice.Name][want], x.Channels())
 	}
 }
 

@@ -6,10 +6,11 @@ import (
 	"slices"
 	"strings"
 
+	"usherbench/core/procedure"
 	"usherbench/engine/outputs"
 )
 
-// prepareChannels sets protections and sense as the procedure asks, and clears protections that tripped.
+// prepareChannels sets protections and choices as the procedure asks, and clears protections that tripped.
 // Outputs are off.
 func (r *liveRun) prepareChannels(ctx context.Context) error {
 	for _, x := range r.bay.outputs.Seats() {
@@ -32,23 +33,18 @@ func (r *liveRun) prepareChannels(ctx context.Context) error {
 			}
 		}
 		for _, need := range r.program.Seats {
-			if need.Name == x.Name && need.Sense != "" {
-				if err := r.setSense(ctx, x, need.Sense); err != nil {
+			if need.Name != x.Name {
+				continue
+			}
+			for _, name := range slices.Sorted(maps.Keys(need.Choices)) {
+				setting := procedure.Setting{Seat: x.Name, Quantity: name, Word: need.Choices[name]}
+				if _, can := x.First().Dialect.Words[name][setting.Word]; !can {
+					continue // it is built so, as preflight has seen
+				}
+				if err := r.bay.outputs.Apply(ctx, x, setting); err != nil {
 					return err
 				}
 			}
-		}
-	}
-	return nil
-}
-
-func (r *liveRun) setSense(ctx context.Context, x *outputs.Seat, sense string) error {
-	for _, m := range x.Members {
-		if _, ok := m.Dialect.Words["sense"][sense]; !ok {
-			continue
-		}
-		if err := m.SetWord(ctx, "sense", sense); err != nil {
-			return err
 		}
 	}
 	return nil

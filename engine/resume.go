@@ -301,9 +301,7 @@ func (b *Bay) remember(r *liveRun) {
 // complete gives a restored run what only a sampling bay has.
 func (b *Bay) complete(r *liveRun) {
 	r.counters, r.keeper = b.sampler.Counters(), newKeeper(r.record.Columns)
-	for _, column := range r.program.Columns {
-		r.picks = append(r.picks, b.sampler.Columns.Index(column))
-	}
+	r.pickColumns()
 }
 
 // farOff is how far the volts at rest may be from the last under way, as a share; another unit is in the bay

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/seats"
 	"usherbench/core/trace"
 	"usherbench/simbench/plant"
@@ -130,7 +131,18 @@ func (b *bench) frame(t float64) trace.Frame {
 	return f
 }
 
-func (b *bench) value(x *settings, q string) float64 {
+// value is what a seat reads. The model runs on direct current, which has no phases and no spectrum.
+func (b *bench) value(x *settings, reading string) float64 {
+	q, part := quantity.WholeOf(reading), quantity.Part{}
+	if q != reading {
+		_, part, _ = quantity.Split(reading)
+	}
+	switch {
+	case part.Phase > 0:
+		return math.NaN()
+	case part.Side == quantity.AC || part.Order > 0:
+		return 0
+	}
 	o := b.o
 	if x.kind.Is(seats.Measures) && q == "amps" && len(o.Branches) > 0 {
 		if x.branch < len(o.Branches) {

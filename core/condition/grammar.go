@@ -110,7 +110,7 @@ var parser = sync.OnceValue(func() *participle.Parser[orExpr] {
 	return participle.MustBuild[orExpr](
 		participle.Lexer(lexer.MustSimple([]lexer.SimpleRule{
 			{Name: "Literal", Pattern: quantity.LiteralPattern()},
-			{Name: "Name", Pattern: `[A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)*`},
+			{Name: "Name", Pattern: `[A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z0-9_]+)*`},
 			{Name: "Operator", Pattern: `<=|>=|<|>`},
 			{Name: "Punct", Pattern: `[-+*/(),−]`},
 			{Name: "Space", Pattern: `\s+`},

@@ -108,9 +108,7 @@ func readStable(r *procedure.Reader, n document.Node) *Stable {
 	var band document.Node
 	n.Fields(map[string]func(document.Node){
 		"quantity": func(n document.Node) {
-			if s.Column = n.Text(); r.Program().Columns.Index(s.Column) < 0 {
-				n.Fail("%s", procedure.UnknownName(s.Column, r.Program().Columns))
-			}
+			s.Column = r.Column(n)
 		},
 		"window": func(n document.Node) { s.Window = r.Value(n, quantity.Time) },
 		"band":   func(n document.Node) { band = n },

@@ -229,11 +229,11 @@ func (r *Reader) readCurve(n document.Node) {
 	if !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.feeds(figure.Grid) }) {
 		n.Fail("a curve is drawn from the points of a grid, but no stage is one")
 	}
-	if c.Of != "efficiency" && c.Of != "loss" && r.p.Columns.Index(c.Of) < 0 {
+	if c.Of != "efficiency" && c.Of != "loss" && !r.hasColumn(c.Of) {
 		n.Fail("%s", UnknownName(c.Of, append(slices.Clone(r.p.Columns), "efficiency", "loss")))
 	}
 	for _, column := range []string{c.By, c.Per} {
-		if column != "" && r.p.Columns.Index(column) < 0 {
+		if column != "" && !r.hasColumn(column) {
 			n.Fail("%s", UnknownName(column, r.p.Columns))
 		}
 	}

@@ -281,6 +281,9 @@ func (r *Reader) inline(c *Common, n document.Node, name, text string, values ma
 	for _, f := range doc.Findings() {
 		n.Fail("in %s, line %d: %s", name, f.Line, f.Message)
 	}
+	for _, column := range scratch.Columns { // what it names becomes a column of the whole
+		r.hasColumn(column)
+	}
 	base := len(r.p.Stages)
 	locals := maps.Clone(scratch.Constants)
 	for _, s := range scratch.Stages {

@@ -159,7 +159,7 @@ func (r *Reader) ValueOf(n document.Node, text string, column int, dim quantity.
 // Condition compiles a condition to see that it is sound, and returns its text.
 func (r *Reader) Condition(n document.Node) string {
 	text := n.Text()
-	c, err := condition.Compile(text, r.p.Scope)
+	c, err := condition.Compile(text, r.scope)
 	switch {
 	case err != nil:
 		n.FailAt(columnOf(err), "%s", err)
@@ -171,7 +171,7 @@ func (r *Reader) Condition(n document.Node) string {
 
 // expression compiles an expression to see that it is sound, and gives its dimension.
 func (r *Reader) expression(n document.Node) (quantity.Dimension, bool) {
-	e, err := condition.CompileExpression(n.Text(), r.p.Scope)
+	e, err := condition.CompileExpression(n.Text(), r.scope)
 	if err != nil {
 		n.FailAt(columnOf(err), "%s", err)
 		return quantity.Number, false

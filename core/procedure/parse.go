@@ -175,15 +175,15 @@ func (r *Reader) readNeeds(n document.Node) {
 			e.At.Fail("unknown seat %q; %s", e.Key, document.Suggest(e.Key, seats.Names()))
 			continue
 		}
-		seat := Seat{Name: e.Key, Kind: kind, Ratings: map[string]float64{}}
+		seat := Seat{Name: e.Key, Kind: kind, Ratings: map[string]float64{}, Choices: map[string]string{}}
 		fields := map[string]func(document.Node){}
 		for _, q := range append(slices.Clone(kind.Reads), kind.Sets...) {
 			if k, ok := quantity.KindOf(q); ok && q != "limited" {
 				fields[q] = func(n document.Node) { seat.Ratings[q] = n.Quantity(k.Unit.Dim).Value }
 			}
 		}
-		if kind.HasOutput() {
-			fields["sense"] = func(n document.Node) { seat.Sense = n.Word("remote", "local") }
+		for _, choice := range kind.Choices {
+			fields[choice.Name] = func(n document.Node) { seat.Choices[choice.Name] = n.Word(choice.Words...) }
 		}
 		if len(kind.Modes) > 0 {
 			fields["modes"] = func(n document.Node) {

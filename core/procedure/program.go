@@ -80,8 +80,8 @@ type Seat struct {
 	// Ratings are what the seat must be able to do: at least these volts, amps … in SI.
 	Ratings map[string]float64
 	Modes   []string
-	// Sense is "remote" or "local" if the procedure asks for it.
-	Sense string
+	// Choices are the words that the procedure asks for: Choices[seats.Sensed] is "remote".
+	Choices map[string]string
 }
 
 // Guard is a condition that is watched on every frame and makes the bay safe when it holds.

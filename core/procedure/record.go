@@ -1,8 +1,9 @@
 package procedure
 
 import (
-	"slices"
+	"strings"
 
+	"usherbench/core/condition"
 	"usherbench/core/document"
 	"usherbench/core/quantity"
 )
@@ -10,11 +11,32 @@ import (
 // column reads the name of a column of the run.
 func (r *Reader) Column(n document.Node) string {
 	name := n.Text()
-	if r.p.Columns.Index(name) < 0 {
+	if !r.hasColumn(name) {
 		n.Fail("%s", UnknownName(name, r.p.Columns))
 		return ""
 	}
 	return name
+}
+
+// hasColumn tells whether a run may have a column. A part of a reading, such as meter.volts.2, becomes one by being
+// named: a program does not carry every part that an instrument might give.
+func (r *Reader) hasColumn(name string) bool {
+	if r.p.Columns.Index(name) >= 0 {
+		return true
+	}
+	seatName, reading, _ := strings.Cut(name, ".")
+	seat, ok := r.Seat(seatName)
+	if !ok || !seat.Kind.CanRead(reading) {
+		return false
+	}
+	r.p.Columns = append(r.p.Columns, name)
+	return true
+}
+
+// scope resolves the names of a condition while the document is read.
+func (r *Reader) scope(name string) (condition.Ref, error) {
+	r.hasColumn(name)
+	return r.p.Scope(name)
 }
 
 // readRecord reads which frames are kept: {every: 100 ms, on change: {load.volts: 10 mV}, at least: 10 s,
@@ -74,7 +96,7 @@ func (r *Reader) readDerived(n document.Node) {
 		case !ok:
 			e.At.Fail("a derived column is named like a seat's: shunt.amps, unit.watts; the last word says what it is")
 			continue
-		case slices.Contains(r.p.Columns, e.Key):
+		case r.hasColumn(e.Key):
 			e.At.Fail("%s is read or counted already; choose another name", e.Key)
 			continue
 		}

@@ -19,28 +19,41 @@ type Kind struct {
 	// Read is true for what an instrument may give, Set for what it may be set to, Counted for what is integrated from
 	// every frame.
 	Read, Set, Counted bool
+	// Parts are what the whole has; Part is which of them this is.
+	Parts Parts
+	Part  Part
 	// Drawn is true for what the curves of a run show without being asked, Charted for what has a panel of its own in
 	// them, Compared for what a run is held against its rehearsal by.
 	Drawn, Charted, Compared bool
 }
 
+// What has which parts.
+var (
+	levels = Parts{Phases: Averaged, Sides: true, Harmonics: true}
+	watts  = Parts{Phases: Summed, Sides: true, Harmonics: true}
+	powers = Parts{Phases: Summed}
+	ratios = Parts{Phases: Apart}
+)
+
 // The table, in the order in which people read the quantities of a seat. To add a quantity add its row.
 var table = []Kind{
-	{Name: "volts", Unit: unit("V"), Title: "Volts", Decimals: 3, Colour: "volts", Read: true, Set: true, Drawn: true,
-		Charted: true, Compared: true},
-	{Name: "amps", Unit: unit("A"), Title: "Amps", Decimals: 4, Colour: "amps", Read: true, Set: true, Drawn: true,
-		Charted: true, Compared: true},
-	{Name: "watts", Unit: unit("W"), Title: "Watts", Decimals: 2, Colour: "watts", Read: true, Set: true, Drawn: true,
-		Charted: true, Compared: true},
-	{Name: "va", Unit: unit("VA"), Title: "Volt-amperes", Decimals: 2, Colour: "watts", Read: true, Charted: true},
-	{Name: "var", Unit: unit("var"), Title: "Vars", Decimals: 2, Colour: "watts", Read: true, Charted: true},
-	{Name: "factor", Unit: Unit{"", Number, 1}, Title: "Power factor", Decimals: 3, Colour: "muted", Read: true,
+	{Name: "volts", Unit: unit("V"), Title: "Volts", Parts: levels, Decimals: 3, Colour: "volts", Read: true, Set: true,
+		Drawn: true, Charted: true, Compared: true},
+	{Name: "amps", Unit: unit("A"), Title: "Amps", Parts: levels, Decimals: 4, Colour: "amps", Read: true, Set: true,
+		Drawn: true, Charted: true, Compared: true},
+	{Name: "watts", Unit: unit("W"), Title: "Watts", Parts: watts, Decimals: 2, Colour: "watts", Read: true, Set: true,
+		Drawn: true, Charted: true, Compared: true},
+	{Name: "va", Unit: unit("VA"), Title: "Volt-amperes", Parts: powers, Decimals: 2, Colour: "watts", Read: true,
 		Charted: true},
+	{Name: "var", Unit: unit("var"), Title: "Vars", Parts: powers, Decimals: 2, Colour: "watts", Read: true,
+		Charted: true},
+	{Name: "factor", Unit: Unit{"", Number, 1}, Title: "Power factor", Parts: ratios, Decimals: 3, Colour: "muted",
+		Read: true, Charted: true},
 	{Name: "ohms", Unit: unit("Ω"), Title: "Ohms", Decimals: 3, Colour: "muted", Read: true, Set: true},
 	{Name: "celsius", Unit: unit("°C"), Title: "Temperature", Decimals: 1, Colour: "celsius", Read: true, Set: true,
 		Charted: true, Compared: true},
 	{Name: "hertz", Unit: unit("Hz"), Title: "Frequency", Decimals: 2, Colour: "muted", Read: true, Set: true},
-	{Name: "angle", Unit: unit("°"), Title: "Phase angle", Decimals: 1, Colour: "muted", Read: true},
+	{Name: "angle", Unit: unit("°"), Title: "Phase angle", Parts: ratios, Decimals: 1, Colour: "muted", Read: true},
 	{Name: "newtons", Unit: unit("N"), Title: "Force", Decimals: 2, Colour: "muted", Read: true, Charted: true},
 	{Name: "torque", Unit: unit("N·m"), Title: "Torque", Decimals: 3, Colour: "muted", Read: true, Set: true,
 		Charted: true},
@@ -76,8 +89,16 @@ func Names(is func(Kind) bool) (names []string) {
 	return names
 }
 
-// KindOf looks up a quantity of a seat by its word: "volts", "amps", "charge" …
+// KindOf looks up a quantity of a seat by its word, or a part of one: "volts", "charge", "volts.2", "amps.h5" …
 func KindOf(name string) (Kind, bool) {
+	if !strings.Contains(name, ".") {
+		return find(name)
+	}
+	whole, part, ok := Split(name)
+	return part.of(whole), ok
+}
+
+func find(name string) (Kind, bool) {
 	i := slices.IndexFunc(table, func(k Kind) bool { return k.Name == name })
 	if i < 0 {
 		return Kind{}, false

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"usherbench/core/quantity"
 	"usherbench/core/trace"
 )
 
@@ -44,14 +45,34 @@ func (r Role) Words() []string {
 type Kind struct {
 	Name  string
 	Roles Role
-	// Reads are the quantities that it can give; an instrument need not give all of them.
+	// Reads are the quantities that it can give, as a whole or in parts; an instrument need not give all of them.
 	Reads []string
 	Sets  []string
 	// Must are those of Sets without which an instrument cannot fill it.
 	Must []string
 	// Modes are what it can keep constant.
 	Modes []string
+	// Choices are what else it can be told by a word.
+	Choices []Choice
 }
+
+// Choice is a setting that takes one of a few words. An instrument need not know all of them.
+type Choice struct {
+	Name  string
+	Words []string
+}
+
+// Sensed says where a seat that feeds or drains reads its volts: at the ends of its own leads, or at its terminals.
+// Measured says what the volts and amps of a seat are that measures: the alternating part, the direct one, or both.
+const (
+	Sensed   = "sense"
+	Measured = "measures"
+)
+
+var (
+	sense    = Choice{Sensed, []string{"remote", "local"}}
+	measures = Choice{Measured, []string{"ac", "dc", "both"}}
+)
 
 // Output is what switches a seat on and off. Of one that connects, on is closed.
 const Output = "output"
@@ -72,13 +93,16 @@ var modes = []string{"voltage", "current", "power", "resistance"}
 var kinds = []Kind{
 	// A cycler charges with positive amps and discharges with negative ones.
 	{Name: "cycler", Roles: Feeds | Drains, Reads: []string{"volts", "amps", "limited", "celsius"},
-		Sets: []string{Mode, "volts", "amps", Output}, Must: []string{"amps", Output}, Modes: modes[:2]},
+		Sets: []string{Mode, "volts", "amps", Output}, Must: []string{"amps", Output}, Modes: modes[:2],
+		Choices: []Choice{sense}},
 	{Name: "load", Roles: Drains, Reads: []string{"volts", "amps"},
-		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Output}, Must: []string{Output}, Modes: modes},
+		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Output}, Must: []string{Output}, Modes: modes,
+		Choices: []Choice{sense}},
 	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"},
-		Sets: []string{"volts", "amps", Output}, Must: []string{"volts", Output}},
+		Sets: []string{"volts", "amps", Output}, Must: []string{"volts", Output},
+		Choices: []Choice{sense}},
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
-		"hertz"}},
+		"hertz"}, Choices: []Choice{measures}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}},
 	// A switch joins what it stands between while it is on. It reads nothing.
 	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
@@ -155,8 +179,8 @@ func (k Kind) Gives() float64 {
 func (k Kind) Columns(seat string, gives []string) trace.Columns {
 	var columns trace.Columns
 	for _, q := range k.Reads {
-		if slices.Contains(gives, q) {
-			columns = append(columns, seat+"."+q)
+		for _, reading := range partsOf(q, gives) {
+			columns = append(columns, seat+"."+reading)
 		}
 	}
 	if !slices.Contains(gives, "volts") || !slices.Contains(gives, "amps") {
@@ -170,7 +194,43 @@ func (k Kind) Columns(seat string, gives []string) trace.Columns {
 	return columns
 }
 
-// ColumnsFor lists the columns that the given seats can give to a run at most.
+// partsOf lists those of the readings that are a quantity or a part of it, the whole first.
+func partsOf(q string, readings []string) (found []string) {
+	for _, reading := range readings {
+		if quantity.WholeOf(reading) == q && !slices.Contains(found, reading) {
+			found = append(found, reading)
+		}
+	}
+	slices.SortFunc(found, func(a, b string) int {
+		_, x, _ := quantity.Split(a)
+		_, y, _ := quantity.Split(b)
+		return x.Before(y)
+	})
+	return found
+}
+
+// CanRead tells whether an instrument may give a reading to a seat of the kind: a quantity, or a part of one.
+func (k Kind) CanRead(reading string) bool {
+	if reading == "limited" {
+		return slices.Contains(k.Reads, reading)
+	}
+	_, ok := quantity.KindOf(reading)
+	return ok && slices.Contains(k.Reads, quantity.WholeOf(reading))
+}
+
+// Choice finds what a kind can be told by a word.
+func (k Kind) Choice(name string) (Choice, bool) {
+	i := slices.IndexFunc(k.Choices, func(c Choice) bool { return c.Name == name })
+	if i < 0 {
+		return Choice{}, false
+	}
+	return k.Choices[i], true
+}
+
+// AllChoices lists what any kind can be told by a word.
+func AllChoices() []Choice { return []Choice{sense, measures} }
+
+// ColumnsFor lists the columns that the given seats can give to a run at most, but for parts of them.
 func ColumnsFor(names []string) trace.Columns {
 	var columns trace.Columns
 	for _, name := range names {

@@ -4,7 +4,10 @@
 // rectangle with a normal distribution.
 package uncertainty
 
-import "math"
+import (
+	"math"
+	"slices"
+)
 
 // Spec is the accuracy of one quantity of one channel: a set of ranges. An empty spec means the accuracy is not stated.
 type Spec []Range
@@ -33,6 +36,20 @@ func (s Spec) Find(reading float64) (r Range, ok bool) {
 		return Range{}, false
 	}
 	return s[len(s)-1], false
+}
+
+// Scaled is the specification of a reading that is multiplied: its gain error stays, everything else grows with it.
+func (s Spec) Scaled(factor float64) Spec {
+	if factor == 1 || len(s) == 0 {
+		return s
+	}
+	scaled := slices.Clone(s)
+	for i := range scaled {
+		scaled[i].To *= math.Abs(factor)
+		scaled[i].Offset *= math.Abs(factor)
+		scaled[i].Resolution *= math.Abs(factor)
+	}
+	return scaled
 }
 
 // Bound is the half-width a of the rectangle in which the error of a reading lies.

@@ -286,13 +286,13 @@ func (s *Sampler) value(x *Seat, p place) float64 {
 func (s *Sampler) raw(x *Seat, q string) float64 {
 	s.shares = s.shares[:0]
 	for _, m := range x.Members {
-		i := slices.Index(m.gives, q)
-		if i < 0 {
+		m.reading.mu.Lock()
+		value, ok := m.newest(q)
+		m.reading.mu.Unlock()
+		if !ok {
 			return math.NaN()
 		}
-		m.reading.mu.Lock()
-		s.shares = append(s.shares, m.reading.values[i])
-		m.reading.mu.Unlock()
+		s.shares = append(s.shares, value)
 	}
 	return x.Joined(q, s.shares)
 }

@@ -12,6 +12,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/seats"
 	"usherbench/core/uncertainty"
 	"usherbench/instrument"
@@ -39,6 +40,11 @@ func newSeat(name string, c api.SeatConfig, instruments map[string]*instrument.I
 		x.Members = append(x.Members, newMember(x, instruments[ref.Instrument].Channel(max(ref.Channel, 1), kind.Name)))
 	}
 	x.Gives = slices.Clone(x.Members[0].gives)
+	for _, q := range kind.Reads {
+		if !slices.Contains(x.Gives, q) && x.First().phasesOf(q) != nil {
+			x.Gives = append(x.Gives, q)
+		}
+	}
 	for q, sensor := range c.Sensors {
 		if sensor.From != "" && !slices.Contains(x.Gives, q) {
 			x.Gives = append(x.Gives, q)
@@ -62,6 +68,7 @@ func (x *Seat) Channels() string {
 // Share is what each member of the gang is set to so that together they give a value.
 func (x *Seat) Share(q string, value float64) float64 {
 	n := float64(len(x.Members))
+	q = quantity.WholeOf(q)
 	switch {
 	case x.Gang == api.GangSeries && (q == "volts" || q == "watts" || q == "ohms"),
 		x.Gang == api.GangParallel && (q == "amps" || q == "watts"):
@@ -74,6 +81,7 @@ func (x *Seat) Share(q string, value float64) float64 {
 
 // Joined makes one reading of those of the members.
 func (x *Seat) Joined(q string, readings []float64) float64 {
+	q = quantity.WholeOf(q)
 	sum, most := 0.0, math.Inf(-1)
 	for _, r := range readings {
 		sum += r
@@ -90,39 +98,32 @@ func (x *Seat) Joined(q string, readings []float64) float64 {
 	return sum / float64(len(readings))
 }
 
-// spec is the accuracy of what the gang reads or sets: gains stay, offsets and ranges add up where shares do.
-func (x *Seat) spec(q string, of uncertainty.Spec) uncertainty.Spec {
-	factor := 1 / x.Share(q, 1)
-	if factor == 1 || math.IsInf(factor, 0) {
-		return of
-	}
-	scaled := slices.Clone(of)
-	for i := range scaled {
-		scaled[i].To *= factor
-		scaled[i].Offset *= factor
-		scaled[i].Resolution *= factor
-	}
-	return scaled
-}
-
-// ReadSpec is the accuracy of a reading with what its sensor makes of it.
+// ReadSpec is the accuracy of a reading with what its sensor makes of it: gains stay, offsets and ranges add up where
+// the channels of a gang share the quantity, or where we add up phases.
 func (x *Seat) ReadSpec(q string) uncertainty.Spec {
 	sensor, corrected := x.Config.Sensors[q]
 	from := q
 	if corrected && sensor.From != "" {
 		from = sensor.From
 	}
-	spec := x.spec(from, x.First().Dialect.ReadRanges[from])
-	if !corrected || sensor.Scale == 0 {
-		return spec
+	spec := x.First().Dialect.ReadRange(from).Scaled(x.summed(from))
+	if share := x.Share(from, 1); share != 0 {
+		spec = spec.Scaled(1 / share)
 	}
-	scaled := slices.Clone(spec)
-	for i := range scaled {
-		scaled[i].To *= math.Abs(sensor.Scale)
-		scaled[i].Offset *= math.Abs(sensor.Scale)
-		scaled[i].Resolution *= math.Abs(sensor.Scale)
+	if corrected && sensor.Scale != 0 {
+		spec = spec.Scaled(sensor.Scale)
 	}
-	return scaled
+	return spec
+}
+
+// summed is how many phases are added up here; 1 for what the instrument gives as it is. Their offsets may all be off
+// the same way. A mean of phases is as accurate as each.
+func (x *Seat) summed(q string) float64 {
+	kind, _ := quantity.KindOf(q)
+	if kind.Parts.Phases != quantity.Summed || slices.Contains(x.First().gives, q) {
+		return 1
+	}
+	return float64(max(len(x.First().phasesOf(q)), 1))
 }
 
 // Most is the largest value that can be set.
@@ -233,15 +234,42 @@ func (m *Member) StopProgram(ctx context.Context) error {
 	return m.Send(ctx, "stop the program", program.Stop, 0)
 }
 
+// phasesOf lists where the phases are of which the instrument leaves the sum or mean to us; empty: it gives none.
+func (m *Member) phasesOf(q string) (phases []int) {
+	for i, reading := range m.gives {
+		whole, part, _ := quantity.Split(reading)
+		if whole.Name == q && part == (quantity.Part{Phase: part.Phase}) && part.Phase > 0 {
+			phases = append(phases, i)
+		}
+	}
+	kind, _ := quantity.KindOf(q)
+	if _, ok := kind.Parts.Phases.Whole(make([]float64, len(phases))); !ok {
+		return nil
+	}
+	return phases
+}
+
+// newest is what the channel last read of a quantity; ok is false if it does not. The reading is locked.
+func (m *Member) newest(q string) (value float64, ok bool) {
+	if i := slices.Index(m.gives, q); i >= 0 {
+		return m.reading.values[i], true
+	}
+	var phases []float64
+	for _, i := range m.phasesOf(q) {
+		phases = append(phases, m.reading.values[i])
+	}
+	kind, _ := quantity.KindOf(q)
+	return kind.Parts.Phases.Whole(phases)
+}
+
 // Newest is what the channel last read of a quantity, if that is not older than the given time.
 func (m *Member) Newest(q string, within time.Duration) (value float64, ok bool) {
 	m.reading.mu.Lock()
 	defer m.reading.mu.Unlock()
-	i := slices.Index(m.gives, q)
-	if i < 0 || time.Since(m.reading.lastGood) >= within {
+	if time.Since(m.reading.lastGood) >= within {
 		return 0, false
 	}
-	return m.reading.values[i], true
+	return m.newest(q)
 }
 
 // Usual is how long an answer takes, a moving average; 0 before the first.

@@ -47,6 +47,8 @@ type Dialect struct {
 	Set map[string]Setter
 	// Words holds what sets what takes a word: Words[seats.Output][seats.On].
 	Words map[string]map[string]Setter
+	// Built says how a model works that cannot be told: Built[seats.Measured] is "dc".
+	Built map[string]string
 	// Ask reads settings back, by quantity: "volts", "mode", "output", "sense".
 	Ask map[string]Query
 	// Read takes all readings of a channel.
@@ -266,6 +268,7 @@ func (d *Dialect) clone() *Dialect {
 	c := *d
 	c.Set, c.Ask, c.Protect = maps.Clone(d.Set), maps.Clone(d.Ask), maps.Clone(d.Protect)
 	c.SetRanges, c.ReadRanges, c.As = maps.Clone(d.SetRanges), maps.Clone(d.ReadRanges), maps.Clone(d.As)
+	c.Built = maps.Clone(d.Built)
 	c.Words = map[string]map[string]Setter{}
 	for q, words := range d.Words {
 		c.Words[q] = maps.Clone(words)
@@ -277,11 +280,19 @@ func (d *Dialect) clone() *Dialect {
 func empty() *Dialect {
 	return &Dialect{
 		Protocol: Messages, Channels: 1, Within: time.Second, Numbers: Numbers{Decimals: 4}, Set: map[string]Setter{},
-		Words: map[string]map[string]Setter{},
-		Ask:   map[string]Query{}, Protect: map[string]Setter{}, SetRanges: map[string]uncertainty.Spec{},
+		Words: map[string]map[string]Setter{}, Built: map[string]string{},
+		Ask: map[string]Query{}, Protect: map[string]Setter{}, SetRanges: map[string]uncertainty.Spec{},
 		ReadRanges: map[string]uncertainty.Spec{},
 		As:         map[string]*Dialect{},
 	}
+}
+
+// ReadRange is the accuracy of a reading: its own, else that of the quantity of which it is a part.
+func (d *Dialect) ReadRange(reading string) uncertainty.Spec {
+	if spec, ok := d.ReadRanges[reading]; ok {
+		return spec
+	}
+	return d.ReadRanges[quantity.WholeOf(reading)]
 }
 
 // Most is the largest value of a quantity that can be set; ok is false if no range says so.

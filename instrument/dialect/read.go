@@ -119,14 +119,11 @@ func (r *reader) wholeFields() map[string]func(document.Node) {
 // fields can be different for each kind of seat.
 func (r *reader) fields() map[string]func(document.Node) {
 	d := r.d
-	return map[string]func(document.Node){
-		"set":     r.readSet,
-		"read":    r.readRead,
-		"confirm": func(n document.Node) { d.Confirm = r.yesNo(n, "on", "off") },
-		"protect": r.readProtect,
-		"sense": func(n document.Node) {
-			d.Words["sense"] = r.words(n, "sense", []string{"remote", "local"})
-		},
+	fields := map[string]func(document.Node){
+		"set":       r.readSet,
+		"read":      r.readRead,
+		"confirm":   func(n document.Node) { d.Confirm = r.yesNo(n, "on", "off") },
+		"protect":   r.readProtect,
 		"interlock": func(n document.Node) { d.Interlock = r.yesNo(n, "open", "closed") },
 		"watchdog":  r.readWatchdog,
 		"program":   r.readProgram,
@@ -139,6 +136,22 @@ func (r *reader) fields() map[string]func(document.Node) {
 		},
 		"absent": r.readAbsent,
 	}
+	for _, choice := range seats.AllChoices() {
+		fields[choice.Name] = func(n document.Node) { r.readChoice(n, choice) }
+	}
+	return fields
+}
+
+// readChoice reads what sets a word of a choice, or the one word that the model is built for: {measures: dc}.
+func (r *reader) readChoice(n document.Node, choice seats.Choice) {
+	delete(r.d.Words, choice.Name)
+	delete(r.d.Built, choice.Name)
+	delete(r.d.Ask, choice.Name)
+	if n.IsMap() {
+		r.d.Words[choice.Name] = r.words(n, choice.Name, choice.Words)
+		return
+	}
+	r.d.Built[choice.Name] = n.Word(choice.Words...)
 }
 
 func (r *reader) readAs(n document.Node) {
@@ -163,9 +176,11 @@ func (r *reader) readAbsent(n document.Node) {
 		_, set := d.Set[name]
 		_, words := d.Words[name]
 		_, protect := d.Protect[name]
+		_, built := d.Built[name]
 		switch {
-		case set || words || protect:
+		case set || words || protect || built:
 			delete(d.Set, name)
+			delete(d.Built, name)
 			delete(d.Words, name)
 			delete(d.Protect, name)
 			delete(d.Ask, name)
@@ -301,13 +316,36 @@ func (r *reader) complete(root document.Node) {
 			root.Fail(`an output can be switched, but nothing reads back whether it is on; add confirm, which make safe ` +
 				`trusts: confirm: {message: "OUTP?", "on": "1", "off": "0"}`)
 		}
-		if len(kind.Sets) == 0 && v.Words[seats.Output] != nil {
+		if !kind.HasOutput() && v.Words[seats.Output] != nil {
 			root.Fail("a %s has no output; take output away, or name another seat", seat)
 		}
+	}
+	for _, choice := range seats.AllChoices() {
+		r.checkChoice(root, choice.Name)
 	}
 	if d.Protocol == Registers && len(d.Greeting) > 0 {
 		root.Fail("an instrument with registers takes no messages; remove \"when connected\"")
 	}
+}
+
+// checkChoice refuses what no seat that a channel can fill has a use for.
+func (r *reader) checkChoice(root document.Node, name string) {
+	var without []string
+	for _, seat := range r.d.Seats {
+		v := r.d.For(seat)
+		if v.Words[name] == nil && v.Built[name] == "" {
+			continue
+		}
+		kind, _ := seats.KindOf(seat)
+		if _, has := kind.Choice(name); has {
+			return
+		}
+		without = append(without, seat)
+	}
+	if len(without) == 0 {
+		return
+	}
+	root.Fail("a %s has no %q; take it away", strings.Join(without, " or a "), name)
 }
 
 // Describe is one line about the dialect.

@@ -222,11 +222,11 @@ func (r *reader) readRead(n document.Node) {
 }
 
 func (r *reader) registerReading(e document.Entry) (Reading, bool) {
-	kind, ok := quantity.KindOf(e.Key)
-	if !ok {
+	if !canRead(e.Key) {
 		e.At.Fail("%q is not a quantity; %s", e.Key, document.Suggest(e.Key, readable))
 		return Reading{}, false
 	}
+	kind, _ := quantity.KindOf(e.Key)
 	reading := Reading{Quantity: e.Key, Factor: 1, Bit: -1}
 	register, fields := r.registerFields()
 	scale := 1.0
@@ -240,6 +240,28 @@ func (r *reader) registerReading(e document.Entry) (Reading, bool) {
 	reading.Factor *= scale
 	reading.Register = register
 	return reading, true
+}
+
+// canRead tells whether a word names what an instrument may give: a quantity, a part of one, or a state.
+func canRead(name string) bool {
+	kind, ok := quantity.KindOf(name)
+	return ok && kind.Read || slices.Contains(readable, name)
+}
+
+// readGives reads what one number of an answer is, or a row of them: volts, skip, amps.2, amps.h1 to h40.
+func readGives(n document.Node) (all []Reading) {
+	names, err := quantity.Expand(n.Text())
+	if err != nil {
+		n.Fail("%s", err)
+		return nil
+	}
+	for _, name := range names {
+		if !canRead(name) {
+			n.Fail("%q is not a quantity; %s", name, document.Suggest(name, readable))
+		}
+		all = append(all, Reading{Quantity: strings.TrimPrefix(name, "skip"), Factor: 1, Bit: -1})
+	}
+	return all
 }
 
 var readable = append(quantity.Names(func(k quantity.Kind) bool { return k.Read }), "limited", "skip")
@@ -271,11 +293,7 @@ func (r *reader) query(n document.Node) Query {
 		},
 		"gives": func(n document.Node) {
 			for _, g := range n.Items() {
-				name := g.Text()
-				if !slices.Contains(readable, name) {
-					g.Fail("%q is not a quantity; %s", name, document.Suggest(name, readable))
-				}
-				q.Gives = append(q.Gives, Reading{Quantity: strings.TrimPrefix(name, "skip"), Factor: 1, Bit: -1})
+				q.Gives = append(q.Gives, readGives(g)...)
 			}
 		},
 		"units": func(n document.Node) { units = n },
@@ -305,23 +323,28 @@ func (r *reader) query(n document.Node) Query {
 		}
 		factors[e.Key] *= number(e.Value)
 	}
+	given := map[string]bool{}
 	for i := range q.Gives {
 		g := &q.Gives[i]
+		whole := quantity.WholeOf(g.Quantity)
+		given[g.Quantity], given[whole] = true, true
+		if f, ok := factors[whole]; ok { // what is said of a quantity holds for its parts
+			g.Factor = f
+		}
 		if f, ok := factors[g.Quantity]; ok {
 			g.Factor = f
-			delete(factors, g.Quantity)
 		}
 		if b, ok := bits[g.Quantity]; ok {
 			g.Bit = b
-			delete(bits, g.Quantity)
 		}
 		g.Words = words[g.Quantity]
-		delete(words, g.Quantity)
 	}
-	for _, extra := range [][]string{slices.Sorted(maps.Keys(factors)), slices.Sorted(maps.Keys(bits)),
+	for _, said := range [][]string{slices.Sorted(maps.Keys(factors)), slices.Sorted(maps.Keys(bits)),
 		slices.Sorted(maps.Keys(words))} {
-		for _, name := range extra {
-			n.Fail("%q is not among what the answer gives", name)
+		for _, name := range said {
+			if !given[name] {
+				n.Fail("%q is not among what the answer gives", name)
+			}
 		}
 	}
 	if q.Pattern != nil && q.Pattern.NumSubexp() != len(q.Gives) {

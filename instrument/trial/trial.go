@@ -206,8 +206,9 @@ func (t *trial) seat(seat string) {
 	for _, q := range slices.Sorted(maps.Keys(d.Set)) {
 		t.number(as+"set "+q, q, d.Set[q], func(x float64) error { return t.channel.Set(t.ctx, q, x) })
 	}
-	for _, of := range []string{seats.Mode, "sense"} {
-		t.words(as, of)
+	t.words(as, seats.Mode)
+	for _, choice := range seats.AllChoices() {
+		t.words(as, choice.Name)
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Protect)) {
 		t.protection(as, name)
@@ -254,7 +255,7 @@ func (t *trial) reading(as string, q dialect.Query) {
 		var shown []string
 		for i, name := range names {
 			shown = append(shown, name+" = "+dialect.Show(name, values[i]))
-			spec := t.channel.Dialect.ReadRanges[name]
+			spec := t.channel.Dialect.ReadRange(name)
 			if len(spec) > 0 && math.Abs(values[i]) > 1.2*spec[len(spec)-1].To {
 				return "", "compare the order of gives with the answer, and its unit with units",
 					fmt.Errorf("%s is beyond the range of %s", shown[i], dialect.Show(name, spec[len(spec)-1].To))

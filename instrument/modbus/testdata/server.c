@@ -22,6 +22,8 @@ int main(int argc, char **argv) {
     int listener = -1;
     if (serial) {
         if (modbus_connect(ctx) == -1) return 2;
+        /* After a question to another unit it takes what comes next for that unit's answer, but only this long. */
+        modbus_set_response_timeout(ctx, 0, 20000);
         printf("ready\n");
     } else {
         struct sockaddr_in at = {.sin_family = AF_INET, .sin_addr.s_addr = htonl(INADDR_LOOPBACK)};
