@@ -20,6 +20,9 @@ type Quantity struct {
 	Name  string `json:"name"`
 	Unit  string `json:"unit"`
 	Title string `json:"title"`
+	// Parts are what it may be read in besides the whole: "phases" (volts.1 to volts.3), "sides" (volts.ac, volts.dc),
+	// "harmonics" (volts.h1 to volts.h50).
+	Parts []string `json:"parts"`
 	// Decimals of a readout.
 	Decimals int `json:"decimals"`
 	// Colour names the colour that the quantity has everywhere.
@@ -39,6 +42,8 @@ type SeatKind struct {
 	Reads []string `json:"reads"`
 	Sets  []string `json:"sets"`
 	Modes []string `json:"modes"`
+	// Choices are what else it can be told by a word, with the words: sense: remote, local.
+	Choices map[string][]string `json:"choices"`
 }
 
 // StageKind is a kind of stage.
@@ -60,11 +65,15 @@ func NewCatalogue() Catalogue {
 	c := Catalogue{Quantities: []Quantity{}, Seats: []SeatKind{}, Stages: []StageKind{}, Figures: []FigureKind{}}
 	for _, q := range quantity.Kinds() {
 		c.Quantities = append(c.Quantities, Quantity{Name: q.Name, Unit: q.Unit.Symbol, Title: q.Title,
-			Decimals: q.Decimals, Colour: q.Colour, Read: q.Read, Drawn: q.Drawn, Charted: q.Charted, Compared: q.Compared})
+			Parts: q.Parts.Words(), Decimals: q.Decimals, Colour: q.Colour, Read: q.Read, Drawn: q.Drawn, Charted: q.Charted, Compared: q.Compared})
 	}
 	for _, k := range seats.All() {
-		c.Seats = append(c.Seats, SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(k.Reads),
-			Sets: listed(k.Sets), Modes: listed(k.Modes)})
+		s := SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(k.Reads), Sets: listed(k.Sets),
+			Modes: listed(k.Modes), Choices: map[string][]string{}}
+		for _, choice := range k.Choices {
+			s.Choices[choice.Name] = choice.Words
+		}
+		c.Seats = append(c.Seats, s)
 	}
 	for _, k := range catalogue.Language().KindList() {
 		c.Stages = append(c.Stages, StageKind{Word: k.Word, About: k.About})

@@ -10,6 +10,7 @@ import (
 	"usherbench/api"
 	"usherbench/client"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -85,9 +86,16 @@ func (a *app) bench() *cobra.Command {
 func readings(bay api.Bay) [][]string {
 	rows := [][]string{{"QUANTITY", "READING"}}
 	for _, seat := range bay.Seats {
-		for _, q := range quantity.Names(func(k quantity.Kind) bool { return k.Read }) {
-			column := seat.Name + "." + q
-			if value, ok := bay.Readings[column]; ok {
+		var gives []string
+		for column := range bay.Readings {
+			if given, ok := strings.CutPrefix(column, seat.Name+"."); ok {
+				gives = append(gives, given)
+			}
+		}
+		kind, _ := seats.KindOf(seat.Name)
+		for _, column := range kind.Columns(seat.Name, gives) {
+			value, ok := bay.Readings[column]
+			if k, known := quantity.KindOfColumn(column); ok && known && k.Read {
 				rows = append(rows, []string{column, reading(column, value)})
 			}
 		}

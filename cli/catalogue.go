@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -37,19 +39,28 @@ func (a *app) catalogue() *cobra.Command {
 	}
 }
 
+// choices words what can be told: "sense: remote, local".
+func choices(of map[string][]string) string {
+	var all []string
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		all = append(all, name+": "+strings.Join(of[name], ", "))
+	}
+	return strings.Join(all, "; ")
+}
+
 // catalogueRows are a part of the catalogue as a table with its heading.
 func catalogueRows(c api.Catalogue, part string) (rows [][]string) {
 	switch part {
 	case "quantities":
-		rows = append(rows, []string{"QUANTITY", "UNIT", "IS"})
+		rows = append(rows, []string{"QUANTITY", "UNIT", "PARTS", "IS"})
 		for _, q := range c.Quantities {
-			rows = append(rows, []string{q.Name, orDash(q.Unit), q.Title})
+			rows = append(rows, []string{q.Name, orDash(q.Unit), orDash(strings.Join(q.Parts, ", ")), q.Title})
 		}
 	case "seats":
-		rows = append(rows, []string{"SEAT", "DOES", "READS", "SETS"})
+		rows = append(rows, []string{"SEAT", "DOES", "READS", "SETS", "CAN BE TOLD"})
 		for _, s := range c.Seats {
 			rows = append(rows, []string{s.Name, strings.Join(s.Roles, ", "), strings.Join(s.Reads, ", "),
-				orDash(strings.Join(s.Sets, ", "))})
+				orDash(strings.Join(s.Sets, ", ")), orDash(choices(s.Choices))})
 		}
 	case "stages":
 		rows = append(rows, []string{"STAGE", "DOES"})

@@ -17,6 +17,7 @@ import (
 	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/core/document"
+	"usherbench/core/quantity"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/trial"
@@ -111,11 +112,14 @@ func remarks(d *dialect.Dialect) (all []string) {
 	if d.Identity.Match == nil {
 		all = append(all, "it does not ask for an identity, so another instrument at the address is not noticed")
 	}
-	for _, q := range slices.Compact(slices.Sorted(slices.Values(d.Gives()))) {
+	unstated := map[string]bool{}
+	for _, q := range d.Gives() {
 		if len(d.ReadRange(q)) == 0 && q != "limited" && q != "hertz" {
-			all = append(all, fmt.Sprintf("no accuracy is stated for %s, so figures carry no uncertainty (ranges: read: %s)", q,
-				q))
+			unstated[quantity.WholeOf(q)] = true
 		}
+	}
+	for _, q := range slices.Sorted(maps.Keys(unstated)) {
+		all = append(all, fmt.Sprintf("no accuracy is stated for %s, so figures carry no uncertainty (ranges: read: %s)", q, q))
 	}
 	for _, q := range slices.Sorted(maps.Keys(d.Set)) {
 		if _, ok := d.Most(q); !ok {

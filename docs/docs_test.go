@@ -74,9 +74,10 @@ func seatTable() string {
 
 func quantityTable() string {
 	var b strings.Builder
-	b.WriteString("| quantity | unit | is |\n|---|---|---|\n")
+	b.WriteString("| quantity | unit | is | in parts |\n|---|---|---|---|\n")
 	for _, q := range quantity.Kinds() {
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", q.Name, cmp.Or(q.Unit.Symbol, "–"), q.Title)
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", q.Name, cmp.Or(q.Unit.Symbol, "–"), q.Title,
+			cmp.Or(strings.Join(q.Parts.Words(), ", "), "–"))
 	}
 	return b.String()
 }

@@ -37,6 +37,21 @@ type Parts struct {
 	Sides, Harmonics bool
 }
 
+// Words lists the parts by name: "phases", "sides", "harmonics".
+func (p Parts) Words() []string {
+	words := []string{}
+	if p.Phases != NoPhases {
+		words = append(words, "phases")
+	}
+	if p.Sides {
+		words = append(words, "sides")
+	}
+	if p.Harmonics {
+		words = append(words, "harmonics")
+	}
+	return words
+}
+
 // Phases says what the whole of a quantity is of its phases.
 type Phases int
 
@@ -136,11 +151,13 @@ func (p *Part) take(word string, has Parts) bool {
 	return has.Harmonics && harmonic && err == nil && order >= 1 && order <= MostOrder && p.Side == ""
 }
 
-// of is the kind of a part: everything as of the whole, but that it is neither set nor drawn unless asked for.
+// of is the kind of a part: everything as of the whole, but that it is not set, and that sides and harmonics are not drawn
+// unless somebody asks for them.
 func (p Part) of(whole Kind) Kind {
 	k := whole
 	k.Name, k.Title, k.Part = whole.Name+p.String(), whole.Title+p.title(), p
-	k.Set, k.Counted, k.Drawn, k.Compared = false, false, false, false
+	k.Set, k.Counted, k.Compared = false, false, false
+	k.Drawn = whole.Drawn && p == Part{Phase: p.Phase}
 	return k
 }
 

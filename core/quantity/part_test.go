@@ -17,6 +17,8 @@ func TestAPartIsItsQuantityInUnitAndColour(t *testing.T) {
 	assert.Equal(t, whole.Colour, k.Colour)
 	assert.False(t, k.Set, "a part is not set")
 	assert.False(t, k.Drawn, "forty harmonics are drawn when somebody asks for them")
+	phase, _ := KindOf("amps.2")
+	assert.True(t, phase.Drawn)
 	assert.Equal(t, "amps", WholeOf("amps.2.h5"))
 	k, ok = KindOfColumn("meter.volts.ac")
 	require.True(t, ok)

@@ -6,6 +6,7 @@ import BaySide from './BaySide.vue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import PromptPanel from './PromptPanel.vue'
+import PartsTable from '../parts/PartsTable.vue'
 import Readout from '../parts/Readout.vue'
 import RunControls from './RunControls.vue'
 import StartForm from './StartForm.vue'
@@ -161,6 +162,7 @@ async function guarded(act: () => Promise<unknown>) {
             <div v-for="g in columns" :key="g.seat" class="group">
               <span class="muted seat">{{ g.seat }}</span>
               <Readout v-for="c in g.columns" :key="c" :column="c" :value="value(c)" />
+              <PartsTable :seat="g.seat" :readings="bay.readings" :fresh="live.connected" />
             </div>
           </div>
           <div v-if="!running && bay.run" class="panel ended" data-test="ended">

@@ -5,6 +5,7 @@ import { api, type Bay, type Control } from '../api'
 import { useLive } from '../parts/live'
 import { useRequest } from '../parts/request'
 import { columnsOf } from '../parts/format'
+import PartsTable from '../parts/PartsTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import Readout from '../parts/Readout.vue'
 
@@ -21,6 +22,8 @@ const numbers = computed(() => props.seat.controls.filter((c) => !c.words))
 const words = computed(() => props.seat.controls.filter((c) => c.words && c.quantity !== 'output'))
 const output = computed(() => props.seat.controls.find((c) => c.quantity === 'output'))
 
+// What volts and amps are.
+const measured = { ac: 'AC', dc: 'DC', both: 'AC and DC together' }
 const prefixes: Record<string, number> = { m: 1e-3, k: 1e3, µ: 1e-6 }
 
 // present is the setting in force as a number in the control's unit: what was typed, else what was set last.
@@ -76,7 +79,8 @@ function commit(c: Control) {
     <div class="head">
       <h2>{{ seat.name }}</h2>
       <span class="muted"
-        >{{ seat.instrument }}, channel {{ seat.channel }}<template v-if="seat.gang">, {{ seat.gang }}</template></span
+        >{{ seat.instrument }}, channel {{ seat.channel }}<template v-if="seat.gang">, {{ seat.gang }}</template
+        ><template v-if="seat.measures">, {{ measured[seat.measures] }}</template></span
       >
       <span class="grow" />
       <template v-if="output">
@@ -102,6 +106,7 @@ function commit(c: Control) {
       </template>
     </div>
     <div class="read"><Readout v-for="c in columns" :key="c" :column="c" :value="value(c)" /></div>
+    <PartsTable :seat="seat.name" :readings="bay.readings" :fresh="fresh" />
     <div v-if="numbers.length || words.length" class="controls">
       <div v-for="c in numbers" :key="c.quantity" class="stepper">
         <label :for="`${seat.name}-${c.quantity}`">{{ c.quantity }}</label>

@@ -4,8 +4,8 @@ import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
 import { catalogue, quantity } from './catalogue'
-import { dashes, type Option, palette, quantityColor, save, svgOf, VChart } from './chart'
-import { clock, quantityOf, reading, seatOf, unitOf } from './format'
+import { dashes, fading, type Option, palette, quantityColor, save, svgOf, VChart } from './chart'
+import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
 
 // A foretold line is what the rehearsal gave.
 export interface Line {
@@ -42,12 +42,11 @@ const quantities = computed(() =>
     .filter((q) => q.charted && props.lines.some((l) => quantityOf(l.column) === q.name))
     .map((q) => q.name),
 )
-// A legend of many traces takes a second line; on a phone three traces fill one.
+// A legend of many traces takes several lines; on a phone three traces fill one.
 const { width } = useDisplay()
 const head = computed(() => {
   const entries = new Set(props.lines.map((l) => (l.foretold ? 'rehearsed' : l.column))).size
-  if (width.value < 600) return 16 * Math.ceil(entries / 3) + 20
-  return entries > 5 ? 50 : 34
+  return 16 * Math.ceil(entries / (width.value < 600 ? 3 : 5)) + 18
 })
 const height = computed(() => quantities.value.length * (panelHeight + panelGap) + head.value + 12)
 const title = (name: string) => {
@@ -191,7 +190,12 @@ const option = computed<Option>(() => {
         yAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0),
         lineStyle: l.foretold
           ? { width: 1.2, color: quantityColor(quantityOf(l.column), t), type: [2, 3], opacity: 0.75 }
-          : { width: 1.6, color: quantityColor(quantityOf(l.column), t), type: dashes(seatOf(l.column)) },
+          : {
+              width: 1.6,
+              color: quantityColor(quantityOf(l.column), t),
+              type: dashes(seatOf(l.column)),
+              opacity: fading(partOf(l.column)),
+            },
         itemStyle: { color: l.foretold ? t.muted : quantityColor(quantityOf(l.column), t) },
         emphasis: { disabled: true },
         markLine: l.foretold ? undefined : { silent: true, symbol: 'none', animation: false, data: verticals() },

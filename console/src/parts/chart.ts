@@ -44,6 +44,9 @@ export function dashes(seat: string): 'solid' | number[] {
 }
 
 // quantityColor is the colour that a quantity has everywhere.
+// fading tells the phases of a quantity apart: the first is full, the third is faint.
+export const fading = (part: string) => ({ '2': 0.7, '3': 0.45 })[part[0] ?? ''] ?? 1
+
 export function quantityColor(name: string, t: Tokens): string {
   const token = quantity(name)?.colour ?? 'muted'
   return token in t ? t[token as keyof Tokens] : t.muted

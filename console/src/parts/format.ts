@@ -10,20 +10,23 @@ export function fixed(x: number | null | undefined, decimals: number): string {
   return (x < 0 && Number(text) !== 0 ? minus : '') + text
 }
 
-// columnsOf lists what a person reads of a seat, in the order in which it is shown.
+// columnsOf lists what a person reads of a seat as a whole, in the order in which it is shown.
 export const columnsOf = (seat: string, readings: Record<string, number | null>) =>
   catalogue.quantities
     .filter((q) => q.read)
     .map((q) => `${seat}.${q.name}`)
     .filter((c) => c in readings)
 
-export const quantityOf = (column: string) => column.slice(column.indexOf('.') + 1)
+// A column is seat.quantity, or seat.quantity.part of one: meter.volts.2, meter.amps.1.h5.
+export const quantityOf = (column: string) => column.split('.')[1] ?? column
+export const partOf = (column: string) => column.split('.').slice(2).join('.')
 export const seatOf = (column: string) => column.slice(0, Math.max(column.indexOf('.'), 0))
 export const unitOf = (column: string) => quantity(quantityOf(column))?.unit ?? ''
 export const reading = (column: string, x: number | null | undefined) =>
   fixed(x, quantity(quantityOf(column))?.decimals ?? 3)
 // isDrawn tells whether curves show a column without being asked.
-export const isDrawn = (column: string) => quantity(quantityOf(column))?.drawn ?? false
+export const isDrawn = (column: string) =>
+  (quantity(quantityOf(column))?.drawn ?? false) && /^\d?$/.test(partOf(column))
 
 // seconds words a time in a run.
 export function seconds(s: number): string {

@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 
 import type { Rehearsal } from '../api'
 import { quantity } from '../parts/catalogue'
-import { quantityOf, seconds } from '../parts/format'
+import { partOf, quantityOf, seconds } from '../parts/format'
 import FiguresTable from '../parts/FiguresTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateChip from '../parts/StateChip.vue'
@@ -33,7 +33,7 @@ const lines = computed(() => {
   const r = props.rehearsal
   if (!r) return []
   return r.columns.flatMap((c, i) =>
-    quantity(quantityOf(c.name))?.compared
+    quantity(quantityOf(c.name))?.compared && !partOf(c.name)
       ? [{ column: c.name, data: r.t.map((t, k): [number, number | null] => [t, r.values[i]?.[k] ?? null]) }]
       : [],
   )
