@@ -65,7 +65,8 @@ func NewCatalogue() Catalogue {
 	c := Catalogue{Quantities: []Quantity{}, Seats: []SeatKind{}, Stages: []StageKind{}, Figures: []FigureKind{}}
 	for _, q := range quantity.Kinds() {
 		c.Quantities = append(c.Quantities, Quantity{Name: q.Name, Unit: q.Unit.Symbol, Title: q.Title,
-			Parts: q.Parts.Words(), Decimals: q.Decimals, Colour: q.Colour, Read: q.Read, Drawn: q.Drawn, Charted: q.Charted, Compared: q.Compared})
+			Parts: q.Parts.Words(), Decimals: q.Decimals, Colour: q.Colour, Read: q.Read, Drawn: q.Drawn, Charted: q.Charted,
+			Compared: q.Compared})
 	}
 	for _, k := range seats.All() {
 		s := SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(k.Reads), Sets: listed(k.Sets),

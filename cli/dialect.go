@@ -119,7 +119,8 @@ func remarks(d *dialect.Dialect) (all []string) {
 		}
 	}
 	for _, q := range slices.Sorted(maps.Keys(unstated)) {
-		all = append(all, fmt.Sprintf("no accuracy is stated for %s, so figures carry no uncertainty (ranges: read: %s)", q, q))
+		all = append(all, fmt.Sprintf("no accuracy is stated for %s, so figures carry no uncertainty (ranges: read: %s)", q,
+			q))
 	}
 	for _, q := range slices.Sorted(maps.Keys(d.Set)) {
 		if _, ok := d.Most(q); !ok {

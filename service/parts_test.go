@@ -146,7 +146,8 @@ func TestPhasesHarmonicsAndSidesAreReadingsLikeAnyOther(t *testing.T) {
 	assert.Equal(t, []string{"meter3.volts", "meter3.volts.ac", "meter3.volts.dc", "meter3.volts.1", "meter3.volts.2",
 		"meter3.volts.3", "meter3.amps", "meter3.amps.1", "meter3.amps.1.h1", "meter3.amps.1.h2", "meter3.amps.1.h3",
 		"meter3.amps.1.h4", "meter3.amps.1.h5", "meter3.amps.2", "meter3.amps.3", "meter3.watts", "meter3.watts.1",
-		"meter3.watts.2", "meter3.watts.3", "meter3.charge", "meter3.energy"}, columnsOfSeat(doc.Columns, "meter3"), "phase by phase, each with its spectrum")
+		"meter3.watts.2", "meter3.watts.3", "meter3.charge", "meter3.energy"}, columnsOfSeat(doc.Columns, "meter3"),
+		"phase by phase, each with its spectrum")
 	require.Len(t, doc.Figures, 2)
 	third, power := doc.Figures[0], doc.Figures[1]
 	assert.InDelta(t, 228.7, third.Value, 1e-9)

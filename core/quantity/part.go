@@ -151,8 +151,8 @@ func (p *Part) take(word string, has Parts) bool {
 	return has.Harmonics && harmonic && err == nil && order >= 1 && order <= MostOrder && p.Side == ""
 }
 
-// of is the kind of a part: everything as of the whole, but that it is not set, and that sides and harmonics are not drawn
-// unless somebody asks for them.
+// of is the kind of a part: everything as of the whole, but that it is not set, and that sides and harmonics
+// are not drawn unless somebody asks for them.
 func (p Part) of(whole Kind) Kind {
 	k := whole
 	k.Name, k.Title, k.Part = whole.Name+p.String(), whole.Title+p.title(), p
