@@ -89,30 +89,29 @@ func (b *bench) apply(all []procedure.Setting) {
 }
 
 // terminals are what the seats together put at the unit.
-func (b *bench) terminals() (source plant.Source, load plant.Load) {
+func (b *bench) terminals() (joined plant.Joined) {
 	for _, x := range b.order {
 		if !x.on {
 			continue
 		}
 		switch {
 		case x.kind.Is(seats.Feeds) && !(x.kind.Is(seats.Drains) && x.amps < 0):
-			source = plant.Source{On: true, Volts: math.Max(source.Volts, x.volts), Amps: source.Amps + x.amps}
+			joined.Line = plant.Source{On: true, Volts: math.Max(joined.Line.Volts, x.volts), Amps: joined.Line.Amps + x.amps}
 		case x.kind.Is(seats.Feeds):
-			load = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: -x.amps}
+			joined.Output = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: -x.amps}
 		case x.kind.Is(seats.Drains):
 			level := map[string]float64{"voltage": x.volts, "current": x.amps, "power": x.watts, "resistance": x.ohms}[x.mode]
-			load = plant.Load{On: true, Mode: plant.Mode(x.mode), Level: level}
+			joined.Output = plant.Load{On: true, Mode: plant.Mode(x.mode), Level: level}
 		}
 	}
-	return source, load
+	return joined
 }
 
 // move brings the unit to time t.
 func (b *bench) move(t float64) {
-	source, load := b.terminals()
-	o := b.unit.At(t, source, load)
+	o := b.unit.At(t, b.terminals())
 	if dt := t - b.lastT; b.begun && dt > 0 {
-		b.fromSources += b.o.LineVolts * b.o.LineAmps * dt
+		b.fromSources += b.o.Line.Volts * b.o.Line.Amps * dt
 		b.heat += b.o.Heat * dt
 	}
 	b.o, b.lastT, b.begun = o, t, true
@@ -144,9 +143,9 @@ func (b *bench) value(x *settings, reading string) float64 {
 		return 0
 	}
 	o := b.o
-	if x.kind.Is(seats.Measures) && q == "amps" && len(o.Branches) > 0 {
-		if x.branch < len(o.Branches) {
-			return o.Branches[x.branch]
+	if x.kind.Is(seats.Measures) && q == "amps" && len(o.Further) > 0 {
+		if x.branch < len(o.Further) {
+			return o.Further[x.branch].Amps
 		}
 		return 0
 	}
@@ -154,20 +153,20 @@ func (b *bench) value(x *settings, reading string) float64 {
 	switch {
 	case q == "celsius":
 		return o.Celsius
-	case q == "limited" && o.SourceLimited:
+	case q == "limited" && o.Line.Limited:
 		return 1
 	case q == "volts" && drains:
-		return o.OutputVolts
+		return o.Output.Volts
 	case q == "volts":
-		return o.LineVolts
+		return o.Line.Volts
 	case q == "amps" && both:
-		return o.LineAmps - o.LoadAmps
+		return o.Line.Amps - o.Output.Amps
 	case q == "amps" && drains:
-		return o.LoadAmps
+		return o.Output.Amps
 	case q == "amps":
-		return o.LineAmps
+		return o.Line.Amps
 	case q == "watts" && !drains:
-		return o.LineVolts * o.LineAmps
+		return o.Line.Volts * o.Line.Amps
 	}
 	return 0
 }

@@ -20,22 +20,22 @@ import (
 type happening struct {
 	plant.Unit
 	at   float64
-	then func(plant.Operating, plant.Source, plant.Load) plant.Operating
+	then func(plant.Operating, plant.Joined) plant.Operating
 }
 
-func (h happening) At(t float64, source plant.Source, load plant.Load) plant.Operating {
-	o := h.Unit.At(t, source, load)
+func (h happening) At(t float64, joined plant.Joined) plant.Operating {
+	o := h.Unit.At(t, joined)
 	if t >= h.at {
-		return h.then(o, source, load)
+		return h.then(o, joined)
 	}
 	return o
 }
 
 // pulledOff is a unit that is no longer there: whatever feeds shows its own volts and gives nothing.
-func pulledOff(o plant.Operating, source plant.Source, _ plant.Load) plant.Operating {
+func pulledOff(o plant.Operating, joined plant.Joined) plant.Operating {
 	gone := plant.Operating{Celsius: o.Celsius}
-	if source.On {
-		gone.LineVolts, gone.OutputVolts = source.Volts, source.Volts
+	if joined.Line.On {
+		gone.Line.Volts, gone.Output.Volts = joined.Line.Volts, joined.Line.Volts
 	}
 	return gone
 }
@@ -101,8 +101,8 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 		{"a charge that warms trips at its own window", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.3, battery.HotPack,
 			nil, stage.Aborted, "too hot to charge"},
 		{"an open sense lead reads nothing, which is below the safe volts", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}",
-			0.5, "", &happening{at: 600, then: func(o plant.Operating, _ plant.Source, _ plant.Load) plant.Operating {
-				o.LineVolts, o.OutputVolts = 0.01, 0.01
+			0.5, "", &happening{at: 600, then: func(o plant.Operating, _ plant.Joined) plant.Operating {
+				o.Line.Volts, o.Output.Volts = 0.01, 0.01
 				return o
 			}}, stage.Aborted, "below the safe volts"},
 		{"reversed leads", "NMC", "discharge: {amps: 0.5 C}", 0.5, battery.ReversedLeads, nil, stage.Aborted,
@@ -113,8 +113,8 @@ func TestEveryWayInWhichAChargeOrDischargeEnds(t *testing.T) {
 		{"the pack is pulled off in a discharge", "NMC", "discharge: {amps: 0.5 C}", 0.5, "",
 			&happening{at: 600, then: pulledOff}, stage.Aborted, "below the safe volts"},
 		{"overcharged by a supply that runs away", "NMC", "charge: {amps: 0.5 C, taper: 0.05 C}", 0.5, "",
-			&happening{at: 600, then: func(o plant.Operating, _ plant.Source, _ plant.Load) plant.Operating {
-				o.LineVolts, o.OutputVolts = 30.5, 30.5
+			&happening{at: 600, then: func(o plant.Operating, _ plant.Joined) plant.Operating {
+				o.Line.Volts, o.Output.Volts = 30.5, 30.5
 				return o
 			}}, stage.Aborted, "above the safe volts"},
 	} {

@@ -79,7 +79,7 @@ func truths(t *testing.T, b *simbench.Bench, bay string) map[string]float64 {
 	volts := func(line, load float64) float64 {
 		o, err := b.Truth(bay, line, load)
 		require.NoError(t, err)
-		return o.OutputVolts
+		return o.Output.Volts
 	}
 	full, err := b.Truth(bay, 48, 8)
 	require.NoError(t, err)
@@ -89,10 +89,10 @@ func truths(t *testing.T, b *simbench.Bench, bay string) map[string]float64 {
 	loads := []float64{volts(48, 0.5), volts(48, 4), volts(48, 8)}
 	span := func(xs []float64) float64 { return max(xs[0], xs[1], xs[2]) - min(xs[0], xs[1], xs[2]) }
 	return map[string]float64{
-		"efficiency": full.Efficiency(), "loss": full.Loss(), "output-accuracy": 100 * (full.OutputVolts - 15) / 15,
+		"efficiency": full.Efficiency(), "loss": full.Loss(), "output-accuracy": 100 * (full.Output.Volts - 15) / 15,
 		"line-regulation": 100 * span(lines) / lines[1], "line-shift": 1000 * (lines[2] - lines[0]),
 		"load-regulation": 100 * span(loads) / loads[2], "load-shift": 1000 * (loads[2] - loads[0]),
-		"no-load-power": idle.LineVolts * idle.LineAmps,
+		"no-load-power": idle.Line.Volts * idle.Line.Amps,
 	}
 }
 

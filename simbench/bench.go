@@ -204,5 +204,5 @@ func (b *Bench) Truth(bay string, volts, amps float64) (plant.Operating, error) 
 	defer f.mu.Unlock()
 	source := plant.Source{On: true, Volts: f.setVolts(volts), Amps: mostSupplyAmps}
 	load := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: f.setAmps(amps)}
-	return unit.Steady(source, load), nil
+	return unit.Steady(plant.Joined{Line: source, Output: load}), nil
 }

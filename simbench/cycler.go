@@ -78,12 +78,12 @@ func newCycler(serial string, ideal bool) *cycler {
 		})
 	}, c.ask(func(x *cyclerChannel) string { return showSwitch(x.on) }))
 	c.on("OUTPut:LIMit[:STATe]", nil,
-		c.ask(func(x *cyclerChannel) string { return showSwitch(x.on && x.feed.operating().SourceLimited) }))
+		c.ask(func(x *cyclerChannel) string { return showSwitch(x.on && x.feed.operating().Line.Limited) }))
 	c.on("INTerlock[:STATe]", nil, func(int) (string, error) { return showSwitch(c.health.now() == OpenInterlock), nil })
 	c.on("MEASure:VOLTage", nil,
 		c.ask(func(x *cyclerChannel) string { return c.shown(x.readVolts, c.health.volts(x.measuredVolts())) }))
 	c.on("MEASure:CURRent", nil, c.ask(func(x *cyclerChannel) string {
-		return c.shown(x.readAmps, x.feed.operating().LineAmps-x.drain.operating().LoadAmps)
+		return c.shown(x.readAmps, x.feed.operating().Line.Amps-x.drain.operating().Output.Amps)
 	}))
 	c.on("MEASure:TEMPerature", nil, c.ask(func(x *cyclerChannel) string { return c.shown(x.celsius, x.celsiusNow()) }))
 	c.watchdogCommands(func() {
@@ -124,9 +124,9 @@ func (x *cyclerChannel) push() {
 
 func (x *cyclerChannel) measuredVolts() float64 {
 	if x.feed != nil {
-		return x.feed.operating().LineVolts
+		return x.feed.operating().Line.Volts
 	}
-	return x.drain.operating().OutputVolts
+	return x.drain.operating().Output.Volts
 }
 
 func (x *cyclerChannel) celsiusNow() float64 {

@@ -174,11 +174,11 @@ func (f *fixture) load() (l plant.Load) {
 func (f *fixture) now() plant.Operating {
 	source := f.source()
 	if f.charger != nil {
-		if s := f.charger.At(&f.plug, f.clock.now(), f.last.LineVolts, f.last.LineAmps); s.On {
+		if s := f.charger.At(&f.plug, f.clock.now(), f.last.Line.Volts, f.last.Line.Amps); s.On {
 			source = s
 		}
 	}
-	f.last = f.unit.At(f.clock.now(), source, f.load())
+	f.last = f.unit.At(f.clock.now(), plant.Joined{Line: source, Output: f.load()})
 	return f.last
 }
 
@@ -202,15 +202,15 @@ func (x *feed) operating() plant.Operating {
 	o, all := f.now(), f.source()
 	switch {
 	case !x.source.On && f.stored != nil:
-		o.LineAmps = 0 // the battery holds the terminals up
+		o.Line.Amps = 0 // the battery holds the terminals up
 	case !x.source.On && f.series:
 		return plant.Operating{Celsius: o.Celsius}
 	case !x.source.On:
-		return plant.Operating{LineVolts: o.LineVolts, Celsius: o.Celsius}
+		return plant.Operating{Line: plant.Seen{Volts: o.Line.Volts}, Celsius: o.Celsius}
 	case f.series:
-		o.LineVolts *= x.source.Volts / all.Volts
+		o.Line.Volts *= x.source.Volts / all.Volts
 	case all.Amps > 0:
-		o.LineAmps *= x.source.Amps / all.Amps
+		o.Line.Amps *= x.source.Amps / all.Amps
 	}
 	return o
 }
@@ -226,11 +226,11 @@ func (x *drain) operating() plant.Operating {
 	o, all := f.now(), f.load()
 	switch {
 	case !x.load.On:
-		o.LoadAmps = 0
+		o.Output.Amps = 0
 	case len(f.drains) > 1 && all.Mode == plant.ConstantResistance:
-		o.LoadAmps *= all.Level / x.load.Level
+		o.Output.Amps *= all.Level / x.load.Level
 	case len(f.drains) > 1 && all.Level > 0 && all.Mode != plant.ConstantVoltage:
-		o.LoadAmps *= x.load.Level / all.Level
+		o.Output.Amps *= x.load.Level / all.Level
 	}
 	return o
 }

@@ -83,10 +83,10 @@ func newLoad(serial string, ideal bool) *load {
 		return err
 	}, func(int) (string, error) { return showSwitch(l.closed), nil })
 	l.on("MEASure[:SCALar]:VOLTage[:DC]", nil, func(int) (string, error) {
-		return l.shown(l.readVolts, l.health.volts(l.measured().OutputVolts)), nil
+		return l.shown(l.readVolts, l.health.volts(l.measured().Output.Volts)), nil
 	})
 	l.on("MEASure[:SCALar]:CURRent[:DC]", nil, func(int) (string, error) {
-		return l.shown(l.readAmps, l.measured().LoadAmps), nil
+		return l.shown(l.readAmps, l.measured().Output.Amps), nil
 	})
 	l.watchdogCommands(func() { l.closed = false; l.push() })
 	return l
@@ -118,7 +118,7 @@ func (l *load) push() {
 // measured is the operating point; too much power trips.
 func (l *load) measured() plant.Operating {
 	o := l.drain.operating()
-	if l.closed && o.OutputVolts*o.LoadAmps > l.overWatts {
+	if l.closed && o.Output.Volts*o.Output.Amps > l.overWatts {
 		l.closed, l.tripped = false, true
 		l.push()
 	}

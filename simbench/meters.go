@@ -35,9 +35,9 @@ func newAnalyser(serial string, ideal bool, f *fixture) *analyser {
 			return a.shown(d, truth(f.operating())), nil
 		})
 	}
-	number("MEASure:VOLTage", a.volts, func(o plant.Operating) float64 { return a.health.volts(o.LineVolts) })
-	number("MEASure:CURRent", a.amps, func(o plant.Operating) float64 { return o.LineAmps })
-	number("MEASure:POWer", a.watts, func(o plant.Operating) float64 { return o.LineVolts * o.LineAmps })
+	number("MEASure:VOLTage", a.volts, func(o plant.Operating) float64 { return a.health.volts(o.Line.Volts) })
+	number("MEASure:CURRent", a.amps, func(o plant.Operating) float64 { return o.Line.Amps })
+	number("MEASure:POWer", a.watts, func(o plant.Operating) float64 { return o.Line.Watts() })
 	a.on("MEASure:FREQuency", nil, func(int) (string, error) { return "0.000", nil }) // of direct current
 	a.on("MEASure:FACTor", nil, func(int) (string, error) { return "1.0000", nil })
 	a.on("INTegrate:STARt", func([]string, int) error {
@@ -63,8 +63,8 @@ func (a *analyser) integrate() {
 	o := a.fixture.operating()
 	if !a.at.IsZero() {
 		dt := now.Sub(a.at).Seconds() * a.fixture.clock.factor
-		a.charge += o.LineAmps * dt
-		a.energy += o.LineVolts * o.LineAmps * dt
+		a.charge += o.Line.Amps * dt
+		a.energy += o.Line.Volts * o.Line.Amps * dt
 	}
 	a.at = now
 }
@@ -83,19 +83,19 @@ func newMultimeter(serial string, ideal bool, f *fixture) *multimeter {
 	m.health, m.reset = newHealth(), func() {}
 	m.identity = "Usher Bench,SIM-D1," + serial + ",1.0"
 	m.volts = newErrorSource(serial, ideal).draw(meterVolts)
-	read := func() float64 { return m.volts.read(m.health.volts(f.operating().OutputVolts)) }
+	read := func() float64 { return m.volts.read(m.health.volts(f.operating().Output.Volts)) }
 	m.on("MEASure:VOLTage[:DC]", nil,
-		func(int) (string, error) { return m.shown(m.volts, m.health.volts(f.operating().OutputVolts)), nil })
+		func(int) (string, error) { return m.shown(m.volts, m.health.volts(f.operating().Output.Volts)), nil })
 	ohms := func(leads float64) func(int) (string, error) {
 		return func(int) (string, error) {
 			if text := m.health.number(); text != "" {
 				return text, nil
 			}
 			o := f.operating()
-			if o.LoadAmps < 1e-3 {
+			if o.Output.Amps < 1e-3 {
 				return "9.9E+37", nil // nothing conducts
 			}
-			return strconv.FormatFloat(o.OutputVolts/o.LoadAmps+leads, 'f', 4, 64), nil
+			return strconv.FormatFloat(o.Output.Volts/o.Output.Amps+leads, 'f', 4, 64), nil
 		}
 	}
 	m.on("MEASure:RESistance", nil, ohms(0.2)) // two-wire, with the leads
@@ -132,8 +132,8 @@ func newAmmeters(serial string, ideal bool, f *fixture) *ammeters {
 			return "", errRange
 		}
 		truth := 0.0
-		if branches := f.operating().Branches; channel <= len(branches) {
-			truth = branches[channel-1]
+		if cells := f.operating().Further; channel <= len(cells) {
+			truth = cells[channel-1].Amps
 		}
 		return a.shown(a.amps[channel-1], a.health.volts(truth)), nil
 	})

@@ -76,11 +76,11 @@ func (l *registerLoad) readInput(address uint16) (uint16, bool) {
 	milli := func(x float64) uint16 { return uint16(int16(math.Round(min(max(x*1000, -32767), 32767)))) }
 	switch address {
 	case 0:
-		return milli(l.readVolts.read(l.health.volts(o.OutputVolts))), true
+		return milli(l.readVolts.read(l.health.volts(o.Output.Volts))), true
 	case 1:
-		return milli(l.readAmps.read(o.LoadAmps)), true
+		return milli(l.readAmps.read(o.Output.Amps)), true
 	case 2, 3:
-		watts := uint32(max(o.OutputVolts*o.LoadAmps, 0) * 1000)
+		watts := uint32(max(o.Output.Volts*o.Output.Amps, 0) * 1000)
 		return uint16(watts >> (16 * (address - 2))), true
 	case 4:
 		return uint16(int16(10 * (plant.Ambient + 12))), true

@@ -136,8 +136,8 @@ func TestTheBenchKeepsItsOwnRecord(t *testing.T) {
 	assert.Equal(t, []string{"source", "load"}, []string{state.History[0].What, state.History[1].What})
 	truth, err := b.Truth("bay1", 48, 4)
 	require.NoError(t, err)
-	assert.InDelta(t, 15, truth.OutputVolts, 0.1)
-	assert.Equal(t, 4.0, truth.LoadAmps)
+	assert.InDelta(t, 15, truth.Output.Volts, 0.1)
+	assert.Equal(t, 4.0, truth.Output.Amps)
 }
 
 func TestProtectionsProgramsAndTheWatchdogOfTheSupply(t *testing.T) {

@@ -81,7 +81,7 @@ func newSupply(serial string, ideal bool) *supply {
 	s.on("OUTPut:PROTection:TRIPped", nil, s.ask(func(o *supplyOutput) string { return showSwitch(o.tripped) }))
 	s.on("OUTPut:PROTection:CLEar", s.act(func(o *supplyOutput) { o.tripped = false }), nil)
 	s.on("OUTPut:LIMit[:STATe]", nil,
-		s.ask(func(o *supplyOutput) string { return showSwitch(o.feed.operating().SourceLimited && o.on) }))
+		s.ask(func(o *supplyOutput) string { return showSwitch(o.feed.operating().Line.Limited && o.on) }))
 	s.on("[SOURce:]SENSe", func(args []string, channel int) error {
 		if word := strings.ToUpper(args[0]); word != "REM" && word != "LOC" {
 			return errParameter
@@ -89,10 +89,10 @@ func newSupply(serial string, ideal bool) *supply {
 		return s.with(channel, func(o *supplyOutput) { o.remote = strings.EqualFold(args[0], "REM") })
 	}, s.ask(func(o *supplyOutput) string { return map[bool]string{true: "REM", false: "LOC"}[o.remote] }))
 	s.on("MEASure[:SCALar]:VOLTage[:DC]", nil, s.ask(func(o *supplyOutput) string {
-		return s.shown(o.readVolts, s.health.volts(o.measured().LineVolts))
+		return s.shown(o.readVolts, s.health.volts(o.measured().Line.Volts))
 	}))
 	s.on("MEASure[:SCALar]:CURRent[:DC]", nil, s.ask(func(o *supplyOutput) string {
-		truth := o.measured().LineAmps
+		truth := o.measured().Line.Amps
 		if truth <= standbyRange {
 			return s.shown(o.readFine, truth)
 		}
@@ -162,7 +162,7 @@ func (o *supplyOutput) measured() plant.Operating {
 	case o.feed != nil:
 		return o.feed.operating()
 	case o.on:
-		return plant.Operating{LineVolts: o.setVolts.set(o.volts)}
+		return plant.Operating{Line: plant.Seen{Volts: o.setVolts.set(o.volts)}}
 	}
 	return plant.Operating{}
 }

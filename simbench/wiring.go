@@ -105,7 +105,7 @@ func (b *Bench) addAmmeters(j joint) error {
 	f, w, n := j.fixture, j.wiring, j.number
 	a := newAmmeters(fmt.Sprintf("N8-%04d", 800+n), b.options.Ideal, f)
 	name := fmt.Sprintf("ammeters%d", n)
-	for k := range f.operating().Branches {
+	for k := range f.operating().Further {
 		w.Seats[numbered("meter", k)] = []Channel{{name, k + 1}}
 	}
 	return b.listen(name, ammetersKind, a.health, &a.interpreter)

@@ -13,9 +13,9 @@ import (
 
 // Unit is a plant with its state, as something that is tested.
 type Unit interface {
-	// At is the operating point at time t, s; it must be called with increasing t. Each change of source or load is seen
+	// At is the operating point at time t, s; it must be called with increasing t. Each change of what is joined is seen
 	// at the first call after it.
-	At(t float64, source Source, load Load) Operating
+	At(t float64, joined Joined) Operating
 }
 
 // Storage is a unit that keeps charge.
@@ -30,7 +30,7 @@ type Storage interface {
 // Steady is a unit that can state its own truth.
 type Steady interface {
 	// Steady is the exact operating point that a running unit settles to.
-	Steady(source Source, load Load) Operating
+	Steady(joined Joined) Operating
 }
 
 // Type is one type of unit: a known one by its name, or what is made of the ratings of any unit of a kind.
@@ -64,24 +64,47 @@ const HalfFull = 0.55
 // Ambient is the temperature of the room, °C.
 const Ambient = 23
 
-// Operating is what the terminals of a unit see between a source and a load.
-type Operating struct {
-	LineVolts, LineAmps   float64
-	OutputVolts, LoadAmps float64
-	SourceLimited         bool // the source is in its current limit
-	Celsius               float64
-	Heat                  float64 // W that stay in the unit
-	// Branches are the amps into each of the cells that stand side by side; nil for other units.
-	Branches []float64 `json:",omitempty"`
+// Joined is what is joined to the terminals of a unit. Of a battery line and output are the same two poles.
+type Joined struct {
+	Line   Source
+	Output Load
+	// Further is at the terminals that only some units have, in an order of their own: a second output, the cells of a
+	// bank, a shaft.
+	Further []Joint
 }
+
+// Joint is what is joined to one terminal.
+type Joint struct {
+	Source Source
+	Load   Load
+}
+
+// Operating is what the terminals of a unit see.
+type Operating struct {
+	// Line is what flows in where the unit is fed, Output what it gives where it is drained.
+	Line, Output Seen
+	// Further are its other terminals, in the order of those that are joined. Amps flow in.
+	Further []Seen `json:",omitempty"`
+	Celsius float64
+	Heat    float64 // W that stay in the unit
+}
+
+// Seen is what is at one terminal.
+type Seen struct {
+	Volts, Amps float64
+	Limited     bool `json:",omitempty"` // what feeds it is in its current limit
+}
+
+// Watts are what passes.
+func (s Seen) Watts() float64 { return s.Volts * s.Amps }
 
 // Efficiency is the exact share of the input power that reaches the load, in %.
 func (o Operating) Efficiency() float64 {
-	return 100 * o.OutputVolts * o.LoadAmps / (o.LineVolts * o.LineAmps)
+	return 100 * o.Output.Watts() / o.Line.Watts()
 }
 
 // Loss is the exact loss in W.
-func (o Operating) Loss() float64 { return o.LineVolts*o.LineAmps - o.OutputVolts*o.LoadAmps }
+func (o Operating) Loss() float64 { return o.Line.Watts() - o.Output.Watts() }
 
 // Source is what feeds a unit.
 type Source struct {

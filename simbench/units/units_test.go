@@ -32,9 +32,9 @@ func TestEveryTypeMakesItsUnitsWithEveryFault(t *testing.T) {
 		for _, fault := range append([]string{""}, kind.Faults...) {
 			unit, err := modelOf(kind).New("TN-7", plant.Fault(fault), 0.6)
 			require.NoError(t, err, "%s %s %s", kind.Kind, kind.Name, fault)
-			o := unit.At(0, plant.Source{}, plant.Load{})
-			assert.Zero(t, o.LineAmps, "nothing flows that nobody gives")
-			for _, x := range []float64{o.LineVolts, o.OutputVolts, o.Celsius, o.Heat} {
+			o := unit.At(0, plant.Joined{})
+			assert.Zero(t, o.Line.Amps, "nothing flows that nobody gives")
+			for _, x := range []float64{o.Line.Volts, o.Output.Volts, o.Celsius, o.Heat} {
 				assert.False(t, math.IsNaN(x) || math.IsInf(x, 0), "%s %s %s: %+v", kind.Kind, kind.Name, fault, o)
 			}
 		}
@@ -53,8 +53,8 @@ func TestASerialNumberIsAUnit(t *testing.T) {
 		if kind.Kind == "battery" {
 			source.Volts = 4
 		}
-		unit.At(0, source, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1})
-		return unit.At(1, source, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1})
+		unit.At(0, plant.Joined{Line: source, Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1}})
+		return unit.At(1, plant.Joined{Line: source, Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1}})
 	}
 	for _, kind := range Types() {
 		assert.Equal(t, at(kind, "TN-7"), at(kind, "TN-7"), kind.Name)
@@ -95,14 +95,14 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 		}
 		for _, amps := range []float64{0, 0.5, 2, 5} {
 			load := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: amps}
-			truth := steady.Steady(plant.Source{On: true, Volts: 48, Amps: 10}, load)
+			truth := steady.Steady(plant.Joined{Line: plant.Source{On: true, Volts: 48, Amps: 10}, Output: load})
 			var o plant.Operating
 			for at := 0.0; at < 2; at += 0.1 {
-				o = unit.At(at, plant.Source{On: true, Volts: 48, Amps: 10}, load)
+				o = unit.At(at, plant.Joined{Line: plant.Source{On: true, Volts: 48, Amps: 10}, Output: load})
 			}
-			assert.InDelta(t, truth.OutputVolts, o.OutputVolts, 1e-9, "%g A: it settles to its truth", amps)
-			assert.InDelta(t, truth.LineAmps, o.LineAmps, 1e-9)
-			assert.InDelta(t, o.LineVolts*o.LineAmps-o.OutputVolts*o.LoadAmps, o.Heat, 1e-12)
+			assert.InDelta(t, truth.Output.Volts, o.Output.Volts, 1e-9, "%g A: it settles to its truth", amps)
+			assert.InDelta(t, truth.Line.Amps, o.Line.Amps, 1e-9)
+			assert.InDelta(t, o.Line.Volts*o.Line.Amps-o.Output.Volts*o.Output.Amps, o.Heat, 1e-12)
 			assert.Positive(t, o.Heat)
 			unit, err = modelOf(kind).New("TN-7", plant.Healthy, 0)
 			require.NoError(t, err)

@@ -65,8 +65,9 @@ var bankFaults = plant.Faults[inBank]{
 	plant.DeadUnit: func(x inBank) { x.cell.Open = true },
 }
 
-// At is the operating point at time t, with the amps into each cell. It must be called with increasing t.
-func (b *Bank) At(t float64, source plant.Source, load plant.Load) plant.Operating {
+// At is the operating point at time t, whose further terminals are the cells. It must be called with increasing t.
+func (b *Bank) At(t float64, joined plant.Joined) plant.Operating {
+	source, load := joined.Line, joined.Output
 	first := &b.Cells[0].State
 	if !first.begun {
 		for _, c := range b.Cells {
@@ -100,9 +101,9 @@ func (b *Bank) settle(source plant.Source, load plant.Load) plant.Operating {
 			short += c.Battery.inner(&c.State) / c.Battery.Ohmic
 		}
 	}
-	o := plant.Operating{Celsius: plant.Ambient + warmest, Branches: make([]float64, len(b.Cells))}
+	o := plant.Operating{Celsius: plant.Ambient + warmest, Further: make([]plant.Seen, len(b.Cells))}
 	if siemens == 0 {
-		o.LineVolts, o.OutputVolts = offVolts(source), offVolts(source)
+		o.Line.Volts, o.Output.Volts = offVolts(source), offVolts(source)
 		return o
 	}
 	rails := Battery{Ohmic: 1 / siemens}
@@ -117,11 +118,11 @@ func (b *Bank) settle(source plant.Source, load plant.Load) plant.Operating {
 			continue
 		}
 		c.State.amps, c.State.volts = (volts-c.Battery.inner(&c.State))/c.Battery.Ohmic, volts
-		o.Branches[k] = c.State.amps
+		o.Further[k] = plant.Seen{Volts: sign * volts, Amps: c.State.amps}
 		o.Heat += c.Battery.heat(c.State.amps)
 	}
-	o.LineVolts, o.OutputVolts, o.LineAmps, o.LoadAmps = sign*volts, sign*volts, in, out
-	o.SourceLimited = source.On && in >= source.Amps*0.999
+	o.Line.Volts, o.Output.Volts, o.Line.Amps, o.Output.Amps = sign*volts, sign*volts, in, out
+	o.Line.Limited = source.On && in >= source.Amps*0.999
 	return o
 }
 

@@ -9,9 +9,9 @@ import (
 	"usherbench/simbench/plant"
 )
 
-func sum(xs []float64) (all float64) {
-	for _, x := range xs {
-		all += x
+func sum(cells []plant.Seen) (all float64) {
+	for _, c := range cells {
+		all += c.Amps
 	}
 	return all
 }
@@ -21,14 +21,14 @@ func TestCellsSideBySideEvenOut(t *testing.T) {
 	require.NoError(t, err)
 	apart, full := b.Spread(), b.StateOfCharge()
 	assert.Greater(t, apart, 0.05, "as they come from the shelf")
-	o := b.At(0, plant.Source{}, plant.Load{})
-	assert.InDelta(t, 0, sum(o.Branches), 1e-9, "what one takes another gives")
+	o := b.At(0, plant.Joined{})
+	assert.InDelta(t, 0, sum(o.Further), 1e-9, "what one takes another gives")
 	flows := 0.0
-	for _, amps := range o.Branches {
-		flows = max(flows, amps)
+	for _, c := range o.Further {
+		flows = max(flows, c.Amps)
 	}
 	assert.Greater(t, flows, 0.2)
-	b.At(4*3600, plant.Source{}, plant.Load{})
+	b.At(4*3600, plant.Joined{})
 	assert.Less(t, b.Spread(), apart/3)
 	assert.InDelta(t, full, b.StateOfCharge(), 5e-4, "no charge is lost on the way but their own self-discharge")
 }
@@ -38,12 +38,12 @@ func TestCellsSideBySideShareByTheirConductances(t *testing.T) {
 	b, err := GannetBank("", WeakPack, 0.5)
 	require.NoError(t, err)
 	charger := plant.Source{On: true, Volts: 4.2, Amps: 6}
-	o := b.At(0, charger, plant.Load{})
-	assert.InDelta(t, 6, sum(o.Branches), 1e-9)
+	o := b.At(0, plant.Joined{Line: charger})
+	assert.InDelta(t, 6, sum(o.Further), 1e-9)
 	good, weak := b.Cells[0].Battery.Ohmic, b.Cells[6].Battery.Ohmic
-	assert.InDelta(t, good/weak, o.Branches[6]/o.Branches[0], 1e-9)
-	assert.InDelta(t, 6/(6+good/weak), o.Branches[0], 1e-9)
-	assert.InDelta(t, b.Cells[0].Battery.OpenCircuit(0.5)+o.Branches[0]*good, o.LineVolts, 1e-9)
+	assert.InDelta(t, good/weak, o.Further[6].Amps/o.Further[0].Amps, 1e-9)
+	assert.InDelta(t, 6/(6+good/weak), o.Further[0].Amps, 1e-9)
+	assert.InDelta(t, b.Cells[0].Battery.OpenCircuit(0.5)+o.Further[0].Amps*good, o.Line.Volts, 1e-9)
 }
 
 func TestABalanceAtTheTopMakesCellsEquallyFull(t *testing.T) {
@@ -52,11 +52,11 @@ func TestABalanceAtTheTopMakesCellsEquallyFull(t *testing.T) {
 	charger := plant.Source{On: true, Volts: 4.17, Amps: 6.72}
 	var o plant.Operating
 	for at := 0.0; at < 12*3600; at += 10 {
-		o = b.At(at, charger, plant.Load{})
+		o = b.At(at, plant.Joined{Line: charger})
 	}
-	assert.InDelta(t, 4.17, o.LineVolts, 1e-6)
+	assert.InDelta(t, 4.17, o.Line.Volts, 1e-6)
 	for k, c := range b.Cells {
-		assert.Less(t, o.Branches[k], 0.03)
+		assert.Less(t, o.Further[k].Amps, 0.03)
 		assert.InDelta(t, b.Cells[0].StateOfCharge(), c.StateOfCharge(), 0.002)
 	}
 }
@@ -65,19 +65,19 @@ func TestFaultsOfCellsSideBySide(t *testing.T) {
 	charger := plant.Source{On: true, Volts: 4.2, Amps: 6}
 	blown, err := GannetBank("", BlownFuse, 0.5)
 	require.NoError(t, err)
-	o := blown.At(0, charger, plant.Load{})
-	assert.Zero(t, o.Branches[6])
-	assert.InDelta(t, 1, o.Branches[0], 1e-9)
+	o := blown.At(0, plant.Joined{Line: charger})
+	assert.Zero(t, o.Further[6].Amps)
+	assert.InDelta(t, 1, o.Further[0].Amps, 1e-9)
 
 	reversed, err := GannetBank("", ReversedLeads, 0.5)
 	require.NoError(t, err)
-	o = reversed.At(0, charger, plant.Load{})
-	assert.Less(t, o.OutputVolts, -3.0)
-	assert.Zero(t, o.LineAmps)
+	o = reversed.At(0, plant.Joined{Line: charger})
+	assert.Less(t, o.Output.Volts, -3.0)
+	assert.Zero(t, o.Line.Amps)
 
 	dead, err := GannetBank("", plant.DeadUnit, 0.5)
 	require.NoError(t, err)
-	assert.InDelta(t, 4.2, dead.At(0, charger, plant.Load{}).LineVolts, 1e-12)
+	assert.InDelta(t, 4.2, dead.At(0, plant.Joined{Line: charger}).Line.Volts, 1e-12)
 
 	_, err = GannetBank("", ShortOfCells, 0.5)
 	assert.ErrorContains(t, err, "blown-fuse")

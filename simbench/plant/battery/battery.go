@@ -96,8 +96,8 @@ func NewUnit(b Battery, state float64) *Unit {
 }
 
 // At is the operating point at time t.
-func (u *Unit) At(t float64, source plant.Source, load plant.Load) plant.Operating {
-	return u.Battery.At(&u.State, t, source, load)
+func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
+	return u.Battery.At(&u.State, t, joined.Line, joined.Output)
 }
 
 // StateOfCharge is the charge in it over the capacity that it has by now.
@@ -214,19 +214,26 @@ func (b Battery) pass(s *State, t float64) {
 func (b Battery) settle(s *State, source plant.Source, load plant.Load) plant.Operating {
 	if b.Open {
 		s.amps = 0
-		return plant.Operating{LineVolts: offVolts(source), OutputVolts: offVolts(source), Celsius: plant.Ambient + s.warmth}
+		return poles(offVolts(source), plant.Ambient+s.warmth)
 	}
 	inner := b.inner(s)
 	if b.Reversed {
 		// A supply or load must not be switched onto a reversed pack; what happens then is left to the fuse.
 		s.amps = 0
-		return plant.Operating{LineVolts: -inner, OutputVolts: -inner, Celsius: plant.Ambient + s.warmth}
+		return poles(-inner, plant.Ambient+s.warmth)
 	}
 	in, out := b.solve(inner, source, load)
 	s.amps = in - out
 	s.volts = inner + s.amps*b.Ohmic
-	return plant.Operating{LineVolts: s.volts, OutputVolts: s.volts, LineAmps: in, LoadAmps: out,
-		SourceLimited: source.On && in >= source.Amps*0.999, Celsius: plant.Ambient + s.warmth, Heat: b.heat(s.amps)}
+	o := poles(s.volts, plant.Ambient+s.warmth)
+	o.Line.Amps, o.Output.Amps, o.Heat = in, out, b.heat(s.amps)
+	o.Line.Limited = source.On && in >= source.Amps*0.999
+	return o
+}
+
+// poles is the operating point of a battery with its volts, at which nothing flows.
+func poles(volts, celsius float64) plant.Operating {
+	return plant.Operating{Line: plant.Seen{Volts: volts}, Output: plant.Seen{Volts: volts}, Celsius: celsius}
 }
 
 // inner is the voltage behind the ohmic resistance.
@@ -268,13 +275,13 @@ func (b Battery) ToCutoff(s State, amps, cutoff float64) (seconds, charge float6
 	began := s.t
 	for range 10_000_000 {
 		before := s
-		if b.At(&s, s.t+1, plant.Source{}, load).OutputVolts > cutoff {
+		if b.At(&s, s.t+1, plant.Source{}, load).Output.Volts > cutoff {
 			continue
 		}
 		low, high := before.t, before.t+1
 		for range 50 {
 			middle, trial := (low+high)/2, before
-			if b.At(&trial, middle, plant.Source{}, load).OutputVolts > cutoff {
+			if b.At(&trial, middle, plant.Source{}, load).Output.Volts > cutoff {
 				low = middle
 			} else {
 				high = middle

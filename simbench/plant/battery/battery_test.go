@@ -14,16 +14,16 @@ func TestABatteryKeepsItsCharge(t *testing.T) {
 	require.NoError(t, err)
 	s := State{Charge: 0.5 * b.Capacity}
 	rest := b.At(&s, 0, plant.Source{}, plant.Load{})
-	assert.InDelta(t, b.OpenCircuit(0.5), rest.OutputVolts, 1e-9)
+	assert.InDelta(t, b.OpenCircuit(0.5), rest.Output.Volts, 1e-9)
 	discharge := plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 4.8}
 	b.At(&s, 0, plant.Source{}, discharge)
 	o := b.At(&s, 600, plant.Source{}, discharge)
 	assert.InDelta(t, 0.5*b.Capacity-4.8*600, s.Charge, 0.1,
 		"charge is current times time, but for what it loses by itself")
-	assert.Less(t, o.OutputVolts, rest.OutputVolts-4.8*b.Ohmic, "it sags by its resistances")
+	assert.Less(t, o.Output.Volts, rest.Output.Volts-4.8*b.Ohmic, "it sags by its resistances")
 	assert.Greater(t, o.Celsius, float64(plant.Ambient), "and grows warm")
-	sagged := b.At(&s, 600, plant.Source{}, plant.Load{}).OutputVolts
-	assert.Greater(t, b.At(&s, 7200, plant.Source{}, plant.Load{}).OutputVolts, sagged, "it recovers at rest")
+	sagged := b.At(&s, 600, plant.Source{}, plant.Load{}).Output.Volts
+	assert.Greater(t, b.At(&s, 7200, plant.Source{}, plant.Load{}).Output.Volts, sagged, "it recovers at rest")
 }
 
 func TestABatteryIsChargedAtConstantCurrentThenVoltage(t *testing.T) {
@@ -32,24 +32,24 @@ func TestABatteryIsChargedAtConstantCurrentThenVoltage(t *testing.T) {
 	s := State{Charge: 0.9 * b.Capacity}
 	charger := plant.Source{On: true, Volts: 29.2, Amps: 4.8}
 	first := b.At(&s, 0, charger, plant.Load{})
-	assert.InDelta(t, 4.8, first.LineAmps, 1e-9)
-	assert.True(t, first.SourceLimited)
+	assert.InDelta(t, 4.8, first.Line.Amps, 1e-9)
+	assert.True(t, first.Line.Limited)
 	var last plant.Operating
 	for at := 0.0; at < 7200; at += 10 {
 		last = b.At(&s, at, charger, plant.Load{})
 	}
-	assert.InDelta(t, 29.2, last.LineVolts, 1e-6, "the voltage is held")
-	assert.Less(t, last.LineAmps, 0.5, "while the current tapers")
+	assert.InDelta(t, 29.2, last.Line.Volts, 1e-6, "the voltage is held")
+	assert.Less(t, last.Line.Amps, 0.5, "while the current tapers")
 }
 
 func TestFaultsOfABattery(t *testing.T) {
 	b, err := Gannet("GP-1", ReversedLeads)
 	require.NoError(t, err)
 	s := State{Charge: 0.5 * b.Capacity}
-	assert.Negative(t, b.At(&s, 0, plant.Source{}, plant.Load{}).OutputVolts)
+	assert.Negative(t, b.At(&s, 0, plant.Source{}, plant.Load{}).Output.Volts)
 	b, err = Gannet("GP-1", plant.DeadUnit)
 	require.NoError(t, err)
-	assert.Zero(t, b.At(&s, 1, plant.Source{}, plant.Load{}).OutputVolts)
+	assert.Zero(t, b.At(&s, 1, plant.Source{}, plant.Load{}).Output.Volts)
 	_, err = Gannet("GP-1", plant.Fault("weak-regulation"))
 	assert.ErrorContains(t, err, "is not a fault of a battery")
 }
@@ -63,9 +63,9 @@ func TestABatteryKnowsTheTruthOfADischarge(t *testing.T) {
 	assert.InDelta(t, 1.92*seconds, charge, 1e-6)
 	drain := plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1.92}
 	for at := 0.0; at < seconds-1; at++ {
-		require.Greater(t, u.At(at, plant.Source{}, drain).OutputVolts, 21.0)
+		require.Greater(t, u.At(at, plant.Joined{Output: drain}).Output.Volts, 21.0)
 	}
-	assert.Less(t, u.At(seconds+1, plant.Source{}, drain).OutputVolts, 21.0)
+	assert.Less(t, u.At(seconds+1, plant.Joined{Output: drain}).Output.Volts, 21.0)
 }
 
 func TestANickelCellShowsThatItIsFull(t *testing.T) {
@@ -76,9 +76,9 @@ func TestANickelCellShowsThatItIsFull(t *testing.T) {
 	u := NewUnit(b, 0.8)
 	most, fallen, warmest := 0.0, 0.0, 0.0
 	for at := 0.0; at < 3600; at += 10 {
-		o := u.At(at, plant.Source{On: true, Volts: 20, Amps: 1}, plant.Load{})
-		most = max(most, o.LineVolts)
-		fallen = max(fallen, most-o.LineVolts)
+		o := u.At(at, plant.Joined{Line: plant.Source{On: true, Volts: 20, Amps: 1}})
+		most = max(most, o.Line.Volts)
+		fallen = max(fallen, most-o.Line.Volts)
 		warmest = max(warmest, o.Celsius)
 	}
 	assert.Greater(t, fallen, 10*5e-3, "its voltage falls again when it is full")
@@ -90,14 +90,14 @@ func TestDormantCapacityWakes(t *testing.T) {
 	require.NoError(t, err)
 	var charges []float64
 	u := NewUnit(b, 1)
-	u.At(0, plant.Source{}, plant.Load{})
+	u.At(0, plant.Joined{})
 	for range 4 {
 		_, charge := b.ToCutoff(u.State, 4.8, 21)
 		charges = append(charges, charge)
 		end := u.State.t + charge/4.8
-		u.At(end, plant.Source{}, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 4.8})
+		u.At(end, plant.Joined{Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 4.8}})
 		for at := 0.0; at < 4*3600; at += 60 {
-			u.At(end+at, plant.Source{On: true, Volts: 29.2, Amps: 4.8}, plant.Load{})
+			u.At(end+at, plant.Joined{Line: plant.Source{On: true, Volts: 29.2, Amps: 4.8}})
 		}
 	}
 	assert.Greater(t, charges[1], charges[0]*1.02)

@@ -75,16 +75,16 @@ func (c Charger) Log(b battery.Battery, taken, amps, interval, seconds float64) 
 	u := battery.NewUnit(b, chargedFull)
 	var frames []Logged
 	keep := func(t float64, o plant.Operating) {
-		frames = append(frames, Logged{t, o.LineVolts, o.LineAmps - o.LoadAmps, o.Celsius})
+		frames = append(frames, Logged{t, o.Line.Volts, o.Line.Amps - o.Output.Amps, o.Celsius})
 	}
 	t := 0.0
 	for ; t < taken/amps; t += interval {
-		keep(t, u.At(t, plant.Source{}, plant.Load{On: true, Mode: plant.ConstantCurrent, Level: amps}))
+		keep(t, u.At(t, plant.Joined{Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: amps}}))
 	}
 	s := State{Plugged: true}
-	o := u.At(t, plant.Source{}, plant.Load{})
+	o := u.At(t, plant.Joined{})
 	for end := t + seconds; t < end; t += interval {
-		o = u.At(t, c.At(&s, t, o.LineVolts, math.Max(o.LineAmps, 0)), plant.Load{})
+		o = u.At(t, plant.Joined{Line: c.At(&s, t, o.Line.Volts, math.Max(o.Line.Amps, 0))})
 		keep(t, o)
 	}
 	return frames

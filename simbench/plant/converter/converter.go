@@ -67,13 +67,13 @@ type Unit struct {
 }
 
 // At is the operating point at time t.
-func (u *Unit) At(t float64, source plant.Source, load plant.Load) plant.Operating {
-	return u.Converter.At(&u.state, t, source, load)
+func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
+	return u.Converter.At(&u.state, t, joined.Line, joined.Output)
 }
 
-// Steady is the truth of the running unit between a source and a load.
-func (u *Unit) Steady(source plant.Source, load plant.Load) plant.Operating {
-	return u.Converter.Solve(source, load, true)
+// Steady is the truth of the running unit.
+func (u *Unit) Steady(joined plant.Joined) plant.Operating {
+	return u.Converter.Solve(joined.Line, joined.Output, true)
 }
 
 // Tern is the 48 V to 15 V module of the demo scenario, as the unit with the given serial number was made.
@@ -139,15 +139,15 @@ func (c Converter) Solve(s plant.Source, l plant.Load, running bool) plant.Opera
 		return plant.Operating{}
 	}
 	if c.Dead || s.Volts < threshold {
-		return plant.Operating{LineVolts: s.Volts, LineAmps: min(0.002, s.Amps)}
+		return plant.Operating{Line: plant.Seen{Volts: s.Volts, Amps: min(0.002, s.Amps)}}
 	}
 	out, amps := c.solveOutput(s.Volts, l)
 	lineAmps := (out*amps + c.lossAt(s.Volts, amps)) / s.Volts
 	if lineAmps <= s.Amps {
-		return plant.Operating{LineVolts: s.Volts, LineAmps: lineAmps, OutputVolts: out, LoadAmps: amps}
+		return plant.Operating{Line: plant.Seen{Volts: s.Volts, Amps: lineAmps}, Output: plant.Seen{Volts: out, Amps: amps}}
 	}
 	// A source in its limit cannot hold a constant-power input up: the line sags to the lockout and the unit stops.
-	return plant.Operating{LineVolts: c.LockoutOff * 0.9, LineAmps: s.Amps, SourceLimited: true}
+	return plant.Operating{Line: plant.Seen{Volts: c.LockoutOff * 0.9, Amps: s.Amps, Limited: true}}
 }
 
 // solveOutput finds output volts and load current together; beyond the unit's limit the output collapses to
@@ -207,23 +207,23 @@ const (
 
 func (c Converter) move(s *State, t float64, source plant.Source, load plant.Load) plant.Operating {
 	o := c.Solve(source, load, s.running)
-	running := o.OutputVolts > 0
+	running := o.Output.Volts > 0
 	if running && !s.running {
 		s.startedAt = t
-		s.step, s.loadAmps = 0, o.LoadAmps
+		s.step, s.loadAmps = 0, o.Output.Amps
 	}
 	s.running = running
 	if !running {
 		return o
 	}
-	if change := o.LoadAmps - s.loadAmps; math.Abs(change) > 1e-3 {
-		s.steppedAt, s.step, s.loadAmps = t, -c.Overshoot*change, o.LoadAmps
+	if change := o.Output.Amps - s.loadAmps; math.Abs(change) > 1e-3 {
+		s.steppedAt, s.step, s.loadAmps = t, -c.Overshoot*change, o.Output.Amps
 	}
 	if rise := t - s.startedAt; rise < c.SoftStart {
 		share := rise / c.SoftStart
-		o.OutputVolts *= share
-		o.LoadAmps = load.Takes(o.OutputVolts)
-		o.LineAmps *= share
+		o.Output.Volts *= share
+		o.Output.Amps = load.Takes(o.Output.Volts)
+		o.Line.Amps *= share
 		return o
 	}
 	if s.step != 0 {
@@ -232,7 +232,7 @@ func (c Converter) move(s *State, t float64, source plant.Source, load plant.Loa
 		if decay < 1e-9 {
 			s.step = 0
 		} else {
-			o.OutputVolts += s.step * decay * math.Cos(c.Ring*math.Sqrt(1-c.Damping*c.Damping)*past)
+			o.Output.Volts += s.step * decay * math.Cos(c.Ring*math.Sqrt(1-c.Damping*c.Damping)*past)
 		}
 	}
 	return o
