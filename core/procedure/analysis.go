@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -8,99 +9,45 @@ import (
 	"usherbench/core/condition"
 	"usherbench/core/document"
 	"usherbench/core/quantity"
-	"usherbench/core/seats"
 	"usherbench/core/shape"
 )
 
-// readProtect reads what the hardware protections are set to: {source: {volts above: 64 V}}.
-func (r *Reader) readProtect(n document.Node) {
-	for _, e := range n.Entries() {
-		seat, ok := r.Seat(e.Key)
-		if !ok || !seat.Kind.HasOutput() {
-			e.At.Fail("there is no seat %q to protect; %s", e.Key, document.Suggest(e.Key, r.SeatNames()))
-			continue
-		}
-		levels := map[string]float64{}
-		for _, p := range e.Value.Entries() {
-			kind, ok := quantity.KindOf(seats.ProtectedQuantity(p.Key))
-			if !ok {
-				p.At.Fail("%q is no protection; %s", p.Key, document.Suggest(p.Key, seats.Protections()))
-				continue
-			}
-			levels[p.Key] = r.Value(p.Value, kind.Unit.Dim)
-		}
-		r.p.Protect[e.Key] = levels
-	}
-}
+// What a program tells of itself before it runs, for preflight, rehearsal and the editor. Actions are asked by their
+// interfaces; no kind of stage is known here.
 
 // Extent is the smallest and largest value that something is set to over all paths of a program.
 type Extent struct{ Min, Max float64 }
 
+// with is the extent that holds a value too.
+func (e Extent) with(x float64) Extent { return Extent{math.Min(e.Min, x), math.Max(e.Max, x)} }
+
 // Extremes gives the extent of every setpoint that can occur, by column.
 func (p *Program) Extremes() map[string]Extent {
 	all := map[string]Extent{}
-	add := func(column string, x float64) {
-		e, ok := all[column]
-		if !ok {
-			e = Extent{x, x}
-		}
-		all[column] = Extent{math.Min(e.Min, x), math.Max(e.Max, x)}
-	}
 	for _, s := range p.Stages {
-		if a, ok := s.Action.(Moving); ok {
-			a.Extremes(func(column string, low, high float64) {
-				add(column, low)
-				add(column, high)
-			})
+		moving, ok := s.Action.(Moving)
+		if !ok {
+			continue
 		}
+		moving.Extremes(func(column string, low, high float64) {
+			before, known := all[column]
+			if !known {
+				before = Extent{low, low}
+			}
+			all[column] = before.with(low).with(high)
+		})
 	}
 	return all
-}
-
-// conditions compiles every condition of the program; they are sound, as Parse has checked.
-func (p *Program) conditions() (guards, waits []*condition.Condition) {
-	compile := func(text string, locals map[string]quantity.Quantity) *condition.Condition {
-		c, err := condition.Compile(text, p.ScopeOf(locals))
-		if err != nil {
-			return &condition.Condition{}
-		}
-		return c
-	}
-	for _, g := range p.Guards {
-		guards = append(guards, compile(g.When, g.Locals))
-	}
-	for _, s := range p.Stages {
-		for _, text := range s.conditions() {
-			waits = append(waits, compile(text, s.Locals))
-		}
-	}
-	return guards, waits
-}
-
-// conditions lists the texts of all conditions of a stage.
-func (s Stage) conditions() (texts []string) {
-	add := func(text string) {
-		if text != "" {
-			texts = append(texts, text)
-		}
-	}
-	add(s.Until)
-	if a, ok := s.Action.(Waiting); ok {
-		for _, text := range a.Conditions() {
-			add(text)
-		}
-	}
-	return texts
 }
 
 // Lowest is the smallest value of a column to which the program waits for it to fall: the cutoff of a
 // discharge. ok is false if no condition says so.
 func (p *Program) Lowest(column string) (value float64, ok bool) {
 	i := p.Columns.Index(column)
-	_, waits := p.conditions()
-	for _, c := range waits {
+	for _, c := range p.waits() {
 		for _, t := range c.Thresholds() {
-			if t.Column == i && (t.Op == "<" || t.Op == "<=") && (!ok || t.Value < value) {
+			falls := t.Column == i && (t.Op == "<" || t.Op == "<=")
+			if falls && (!ok || t.Value < value) {
 				value, ok = t.Value, true
 			}
 		}
@@ -108,47 +55,68 @@ func (p *Program) Lowest(column string) (value float64, ok bool) {
 	return value, ok
 }
 
-// Reads lists the columns that conditions, figures and curves of the program read.
+// Reads lists the columns that conditions, actions, derived columns, figures and curves of the program read.
 func (p *Program) Reads() []string {
-	var names []string
-	add := func(column string) {
-		if column != "" && p.Columns.Index(column) >= 0 && !slices.Contains(names, column) {
-			names = append(names, column)
+	var named []string
+	byIndex := func(columns []int) {
+		for _, i := range columns {
+			named = append(named, p.Columns[i])
 		}
 	}
-	guards, waits := p.conditions()
-	for _, c := range slices.Concat(guards, waits) {
-		for _, i := range c.Columns() {
-			add(p.Columns[i])
+	for _, c := range slices.Concat(p.guards(), p.waits()) {
+		byIndex(c.Columns())
+	}
+	for _, d := range p.Derived {
+		if e, err := condition.CompileExpression(d.Is, p.Scope); err == nil {
+			byIndex(e.Columns())
 		}
 	}
 	for _, s := range p.Stages {
 		if a, ok := s.Action.(Reading); ok {
-			for _, column := range a.Reads() {
-				add(column)
-			}
-		}
-	}
-	for _, d := range p.Derived {
-		if e, err := condition.CompileExpression(d.Is, p.Scope); err == nil {
-			for _, i := range e.Columns() {
-				add(p.Columns[i])
-			}
+			named = append(named, a.Reads()...)
 		}
 	}
 	for _, f := range p.Figures {
-		add(f.Quantity)
-		for _, column := range f.Of {
-			add(column)
-		}
+		named = append(append(named, f.Quantity), f.Of...)
 	}
 	for _, c := range p.Curves {
-		add(c.Of)
-		add(c.By)
-		add(c.Per)
+		named = append(named, c.Of, c.By, c.Per)
 	}
-	slices.Sort(names)
-	return names
+	// What is no column is computed from some: the efficiency of a curve.
+	named = slices.DeleteFunc(named, func(name string) bool { return p.Columns.Index(name) < 0 })
+	slices.Sort(named)
+	return slices.Compact(named)
+}
+
+// guards are the compiled conditions that are watched.
+func (p *Program) guards() (all []*condition.Condition) {
+	for _, g := range p.Guards {
+		all = p.compiled(all, g.When, g.Locals)
+	}
+	return all
+}
+
+// waits are the compiled conditions that stages wait for.
+func (p *Program) waits() (all []*condition.Condition) {
+	for _, s := range p.Stages {
+		all = p.compiled(all, s.Until, s.Locals)
+		if a, ok := s.Action.(Waiting); ok {
+			for _, text := range a.Conditions() {
+				all = p.compiled(all, text, s.Locals)
+			}
+		}
+	}
+	return all
+}
+
+// compiled adds a condition, if there is one. A text that is not sound is none: it has been refused when it was read.
+func (p *Program) compiled(all []*condition.Condition, text string,
+	locals map[string]quantity.Quantity) []*condition.Condition {
+	c, err := condition.Compile(text, p.ScopeOf(locals))
+	if text == "" || err != nil {
+		return all
+	}
+	return append(all, c)
 }
 
 // RunsFor says about how long the program takes, s, with every wait for a condition taken at its bound.
@@ -164,20 +132,21 @@ func (p *Program) RunsFor() (least, most float64) {
 // Drawn actions can be written as a table with absolute times.
 type Drawn interface{ Table() *shape.Table }
 
-// Table draws the shapes of a stage that plays as a table with absolute times.
+// Table draws the shapes of a stage that plays as a table with absolute times; without a name those of the first.
 func (p *Program) Table(stage string) (*shape.Table, error) {
 	var names []string
 	for _, s := range p.Stages {
 		drawn, ok := s.Action.(Drawn)
-		if !ok {
-			continue
-		}
-		if names = append(names, s.Name); s.Name == stage || stage == "" {
+		switch {
+		case !ok:
+		case stage == "" || s.Name == stage:
 			return drawn.Table(), nil
+		default:
+			names = append(names, s.Name)
 		}
 	}
 	if len(names) == 0 {
-		return nil, fmt.Errorf("no stage of the procedure plays a shape")
+		return nil, errors.New("no stage of the procedure plays a shape")
 	}
 	return nil, fmt.Errorf("no stage %q plays a shape; %s", stage, document.Suggest(stage, names))
 }
@@ -185,9 +154,9 @@ func (p *Program) Table(stage string) (*shape.Table, error) {
 // Fastest is the shortest interval in which the program asks for frames, s. Where only changes are kept, it is
 // the time after which a frame is kept all the same.
 func (p *Program) Fastest() float64 {
-	fastest := p.Record.interval()
-	for _, s := range p.Stages {
-		fastest = math.Min(fastest, s.Record.interval())
+	fastest := math.Inf(1)
+	for _, r := range p.records() {
+		fastest = math.Min(fastest, r.interval())
 	}
 	return fastest
 }
@@ -195,14 +164,16 @@ func (p *Program) Fastest() float64 {
 // Slowest is the longest interval that a rule of the program allows between frames, s.
 func (p *Program) Slowest() float64 {
 	slowest := 0.0
-	for _, r := range append([]Record{p.Record}, recordsOf(p.Stages)...) {
-		slowest = math.Max(slowest, math.Max(r.AtLeast, r.Every))
+	for _, r := range p.records() {
+		slowest = max(slowest, r.AtLeast, r.Every)
 	}
 	return slowest
 }
 
-func recordsOf(stages []Stage) (rules []Record) {
-	for _, s := range stages {
+// records are the rules of the program and of its stages for the frames that are kept.
+func (p *Program) records() []Record {
+	rules := []Record{p.Record}
+	for _, s := range p.Stages {
 		rules = append(rules, s.Record)
 	}
 	return rules
