@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"usherbench/client"
+	"usherbench/core/quantity"
+)
+
+func (a *app) export() *cobra.Command {
+	var format, layout, output, from, to string
+	var r client.Range
+	c := &cobra.Command{
+		Use: "export RUN --format csv|json|parquet|xlsx -o FILE", Short: "Write the data of a run", Args: cobra.ExactArgs(1),
+		Long: `Write the data of a run: csv, parquet and xlsx have a row a frame with units in the
+header, json everything on record. --layout battery has time, volts, amps, charge, energy, temperature,
+cycle and stage of a battery in place of the quantities of every seat. -o - writes to standard output.`,
+		Example: "  usher export last --format csv -o run.csv\n  usher export last --layout battery -o run.parquet\n  " +
+			"usher export 01K --format json -o - --from 12s --to 1min",
+		PreRunE: func(*cobra.Command, []string) error {
+			if format == "" {
+				format = strings.TrimPrefix(filepath.Ext(output), ".")
+			}
+			if !slices.Contains([]string{"csv", "json", "parquet", "xlsx"}, format) {
+				return usage("give --format csv, json, parquet or xlsx")
+			}
+			if layout != "recorded" && layout != "battery" {
+				return usage("--layout %q: choose recorded or battery", layout)
+			}
+			for _, bound := range []struct {
+				name, text string
+				to         *float64
+			}{{"--from", from, &r.From}, {"--to", to, &r.To}} {
+				if bound.text == "" {
+					continue
+				}
+				q, err := quantity.Parse(bound.text)
+				if err != nil || q.Dim != quantity.Time && q.Dim != quantity.Number {
+					return usage("%s %q: write a time since the start, such as 90s or 2min", bound.name, bound.text)
+				}
+				*bound.to = q.Value
+			}
+			return nil
+		},
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			return a.write(output, func(w io.Writer) error { return cl.ExportLayout(ctx, args[0], format, layout, r, w) })
+		}),
+	}
+	c.Flags().StringVar(&format, "format", "", "csv, json, parquet or xlsx (default by the file's ending)")
+	c.Flags().StringVar(&layout, "layout", "recorded", "columns of the file: recorded, or battery")
+	c.Flags().StringVarP(&output, "output", "o", "-", "file to write; - is standard output")
+	c.Flags().StringVar(&from, "from", "", "begin, since the start of the run")
+	c.Flags().StringVar(&to, "to", "", "end, since the start of the run")
+	return c
+}
+
+func (a *app) report() *cobra.Command {
+	var output string
+	c := &cobra.Command{
+		Use: "report RUN -o FILE.pdf", Short: "Write the report of a run as PDF", Args: cobra.ExactArgs(1),
+		Example: "  usher report last -o report.pdf",
+		PreRunE: func(*cobra.Command, []string) error {
+			if output == "" {
+				return usage("name the file with -o")
+			}
+			return nil
+		},
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			return a.write(output, func(w io.Writer) error { return cl.Report(ctx, args[0], w) })
+		}),
+	}
+	c.Flags().StringVarP(&output, "output", "o", "", "file to write; - is standard output")
+	return c
+}
+
+// write writes a whole file or none: what is there already is replaced only when everything came.
+func (a *app) write(path string, fill func(io.Writer) error) error {
+	if path == "-" {
+		return fill(a.out)
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".usher-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // gone already if all went well
+	if err := fill(f); err != nil {
+		f.Close()
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	if err := os.Chmod(f.Name(), 0o644); err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]string{"file": path})
+	}
+	fmt.Fprintf(a.out, "Wrote %s\n", path)
+	return nil
+}

@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/core/procedure"
+	"usherbench/core/quantity"
+	"usherbench/report"
+	"usherbench/store"
+)
+
+func (a *app) show() *cobra.Command {
+	return &cobra.Command{
+		Use: "show RUN", Short: "Show figures with limits, uncertainty and outcome", Args: cobra.ExactArgs(1),
+		Long:    "Show a run. RUN is an id, a unique beginning of one, or last.",
+		Example: "  usher show last\n  usher show 01K --json",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			run, err := cl.Run(ctx, args[0])
+			if err != nil || a.json {
+				return a.jsonOr(run, err)
+			}
+			if run.State == store.Live {
+				bay, err := cl.Bay(ctx, run.Bay)
+				if err != nil {
+					return err
+				}
+				return a.printLive(run, bay)
+			}
+			return a.printRun(run)
+		}),
+	}
+}
+
+// printLive shows how far a run is: where it stands, what is on record by now, and the newest readings.
+func (a *app) printLive(r api.Run, bay api.Bay) error {
+	a.printHead(r)
+	if bay.Run == nil || bay.Run.ID != r.ID || bay.Progress == nil { // it has just begun, or is ending
+		fmt.Fprintf(a.out, "%s is %s.\n", bay.Title, bay.State)
+		return nil
+	}
+	p := bay.Progress
+	fmt.Fprintf(a.out, "Stage %d of %d: %s", p.Stage+1, len(bay.Stages), standing(bay))
+	if p.Left > 0 {
+		fmt.Fprintf(a.out, "; %s to go as far as is known", report.Seconds(p.Left))
+	}
+	fmt.Fprint(a.out, "\n\n")
+	if err := a.table(readings(bay)); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "\nFigures come when the run has ended. Watch it with: usher watch %s\n", r.Bay)
+	return nil
+}
+
+// printRun shows a run for people.
+func (a *app) printRun(r api.Run) error {
+	a.printHead(r)
+	if len(r.Figures) == 0 {
+		fmt.Fprintln(a.out, "No figures.")
+		return nil
+	}
+	return a.printFigures(r.Figures)
+}
+
+// printHead says which run it is and what is on record of it.
+func (a *app) printHead(r api.Run) {
+	word := r.Outcome
+	switch {
+	case r.State == "live":
+		word = "live"
+	case word == "":
+		word = "no limits"
+	}
+	fmt.Fprintf(a.out, "%s %s   %s, %s\n", report.Sign(r.Outcome), word, r.Serial, r.Title)
+	if r.Reason != "" {
+		fmt.Fprintf(a.out, "  %s\n", r.Reason)
+	}
+	fmt.Fprintf(a.out, "  run %s, %s revision %d in %s by %s\n", r.ID, r.Procedure, r.Revision, r.Bay, r.Operator)
+	factor := ""
+	if r.TimeFactor > 1 {
+		factor = " of bench time, ×" + quantity.Quantity{Value: r.TimeFactor}.String()
+	}
+	fmt.Fprintf(a.out, "  %s, %s%s, %d frames, %d points\n\n", r.StartedAt.Local().Format("2006-01-02 15:04:05"),
+		report.Seconds(r.Duration), factor, r.Frames, len(r.Points))
+}
+
+// printFigures shows figures with limits, uncertainty and outcome, and what is to be said of them.
+func (a *app) printFigures(figures []procedure.Judged) error {
+	rows := [][]string{{"", "FIGURE", "AT", "VALUE ± U (95 %)", "LIMIT", "OUTCOME"}}
+	for _, f := range figures {
+		rows = append(rows, []string{report.Sign(string(f.Outcome)), f.Request.ID, orDash(f.Where), report.Value(f),
+			report.Limit(f), orDash(string(f.Outcome))})
+	}
+	if err := a.table(rows); err != nil {
+		return err
+	}
+	for _, f := range figures {
+		if f.Undetermined != nil {
+			fmt.Fprintf(a.out, "  %s: %s: %s\n", f.Request.ID, f.Undetermined.Code, f.Undetermined.Sentence)
+		}
+		for _, remark := range f.Remarks {
+			fmt.Fprintf(a.out, "  %s: %s\n", f.Request.ID, remark)
+		}
+	}
+	return a.printFigureTables(figures)
+}
+
+// mostTable is how many rows of a figure's table are printed; a curve of hundreds of places is in the JSON.
+const mostTable = 60
+
+// printFigureTables shows what figures are made of: cycles, stages of a charger, steps.
+func (a *app) printFigureTables(figures []procedure.Judged) error {
+	for _, f := range figures {
+		if f.Table == nil || len(f.Table.Rows) == 0 || len(f.Table.Rows) > mostTable {
+			continue
+		}
+		fmt.Fprintf(a.out, "\n%s\n", f.Title)
+		var head []string
+		for _, c := range f.Table.Columns {
+			name := strings.ToUpper(c.Name)
+			if c.Unit != "" && c.Unit != "s" {
+				name += " " + c.Unit
+			}
+			head = append(head, name)
+		}
+		rows := [][]string{head}
+		for _, row := range f.Table.Rows {
+			var cells []string
+			for i, x := range row {
+				cells = append(cells, report.TableCell(x, f.Table.Columns[i].Unit))
+			}
+			rows = append(rows, cells)
+		}
+		if err := a.table(rows); err != nil {
+			return err
+		}
+	}
+	return nil
+}
