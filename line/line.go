@@ -25,7 +25,7 @@ const mostWaiting = 2000
 
 // Line is the lines of all bays. It is safe for use by several goroutines.
 type Line struct {
-	engine *engine.Engine
+	bays   bays
 	store  *store.Store
 	log    *slog.Logger
 	cancel context.CancelFunc
@@ -33,10 +33,44 @@ type Line struct {
 	served chan struct{} // closed when nothing is begun any longer
 }
 
+// bays are where runs are begun: those of the engine.
+type bays interface {
+	Bay(name string) (bay, error)
+	Resolve(revision store.Revision, parameters map[string]string) error
+	Journal(entry store.JournalEntry)
+}
+
+// bay is a bay as its line sees it.
+type bay interface {
+	Free() bool
+	// Handled tells whether a handler changes its units, Unit which one is in it.
+	Handled() bool
+	Unit() string
+	StartInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error)
+}
+
+// ofEngine are the bays of an engine.
+type ofEngine struct{ *engine.Engine }
+
+func (e ofEngine) Bay(name string) (bay, error) {
+	b, err := e.Engine.Bay(name)
+	if err != nil {
+		return nil, err
+	}
+	return b, nil
+}
+
+func (e ofEngine) Resolve(revision store.Revision, parameters map[string]string) error {
+	_, _, err := e.Engine.Resolve(revision, parameters)
+	return err
+}
+
 // Open begins to serve the lines of an engine's bays.
-func Open(e *engine.Engine, s *store.Store, log *slog.Logger) *Line {
+func Open(e *engine.Engine, s *store.Store, log *slog.Logger) *Line { return open(ofEngine{e}, s, log) }
+
+func open(of bays, s *store.Store, log *slog.Logger) *Line {
 	ctx, cancel := context.WithCancel(context.Background())
-	l := &Line{engine: e, store: s, log: log, ctx: ctx, cancel: cancel, served: make(chan struct{})}
+	l := &Line{bays: of, store: s, log: log, ctx: ctx, cancel: cancel, served: make(chan struct{})}
 	go l.serve()
 	return l
 }
@@ -57,7 +91,7 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 			mostWaiting)
 	}
 	for _, bay := range r.Bays {
-		if _, err := l.engine.Bay(bay); err != nil {
+		if _, err := l.bays.Bay(bay); err != nil {
 			return nil, err
 		}
 	}
@@ -66,7 +100,7 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 		if err != nil {
 			return nil, err
 		}
-		if _, _, err := l.engine.Resolve(revision, r.Parameters); err != nil {
+		if err := l.bays.Resolve(revision, r.Parameters); err != nil {
 			return nil, err
 		}
 	}
@@ -84,7 +118,7 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.engine.Journal(store.JournalEntry{By: by, What: "put in line", Detail: fmt.Sprintf("%d runs of %v on %v", len(runs),
+	l.bays.Journal(store.JournalEntry{By: by, What: "put in line", Detail: fmt.Sprintf("%d runs of %v on %v", len(runs),
 		r.Procedures, r.Bays)})
 	return runs, nil
 }
@@ -99,7 +133,7 @@ func (l *Line) Release(by string, id uint) (store.Waiting, error) {
 	if len(w.Asks) > 0 {
 		detail += "; vouches for " + strings.Join(w.Asks, ", ")
 	}
-	l.engine.Journal(store.JournalEntry{By: by, Bay: w.Bay, What: "released in line", Detail: detail})
+	l.bays.Journal(store.JournalEntry{By: by, Bay: w.Bay, What: "released in line", Detail: detail})
 	if err := l.store.Release(id); err != nil {
 		return w, err
 	}
@@ -114,7 +148,7 @@ func (l *Line) Dequeue(by string, id uint) error {
 		return err
 	}
 	detail := w.Procedure + " on " + w.Serial
-	l.engine.Journal(store.JournalEntry{By: by, Bay: w.Bay, What: "taken out of the line", Detail: detail})
+	l.bays.Journal(store.JournalEntry{By: by, Bay: w.Bay, What: "taken out of the line", Detail: detail})
 	return l.store.Dequeue(id)
 }
 
@@ -149,7 +183,7 @@ func (l *Line) serve() {
 
 // beginNext begins a run that is first in its line, or holds it and says why.
 func (l *Line) beginNext(w store.Waiting) {
-	b, err := l.engine.Bay(w.Bay)
+	b, err := l.bays.Bay(w.Bay)
 	if err != nil {
 		l.hold(w, err.Error(), nil)
 		return
@@ -182,7 +216,7 @@ func (l *Line) beginNext(w store.Waiting) {
 
 func (l *Line) hold(w store.Waiting, why string, asks []string) {
 	detail := w.Procedure + " on " + w.Serial + ": " + why
-	l.engine.Journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line", Detail: detail})
+	l.bays.Journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line", Detail: detail})
 	if err := l.store.Hold(w.ID, why, asks); err != nil {
 		l.log.Error("hold a run in line", "bay", w.Bay, "err", err)
 	}
@@ -190,7 +224,7 @@ func (l *Line) hold(w store.Waiting, why string, asks []string) {
 
 // needsHands says what somebody must do before the unit can be tested; empty if nothing: the bay has a handler, or
 // the unit is in it already.
-func needsHands(b *engine.Bay, w store.Waiting) string {
+func needsHands(b bay, w store.Waiting) string {
 	if w.Released || b.Handled() || b.Unit() == w.Serial {
 		return ""
 	}
