@@ -127,13 +127,16 @@ func (rec *Record) Settled(p Point, columns ...string) error {
 	return nil
 }
 
+// groupOf names one range of one column: what is read in it shares its gain and its offset error.
+func groupOf(column string, r uncertainty.Range) string { return fmt.Sprintf("%s to %g", column, r.To) }
+
 // Reading makes the input of an uncertainty from a column's average at a point; stated is false where the column
 // has no accuracy.
 func (rec *Record) Reading(p Point, column string) (reading uncertainty.Reading, stated bool) {
 	a := p.Averages[column]
 	r, stated := rec.Specs[column].Find(a.Mean)
 	return uncertainty.Reading{
-		Value: a.Mean, Group: fmt.Sprintf("%s to %g", column, r.To), Gain: r.Reading, Offset: r.Offset,
-		Noise: max(a.SE, uncertainty.Resolution(r.Resolution)), N: a.N,
+		Value: a.Mean, Group: groupOf(column, r), Gain: r.Reading, Offset: r.Offset, Noise: a.SE,
+		Resolution: r.Resolution, N: a.N,
 	}, stated
 }

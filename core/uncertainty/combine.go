@@ -43,17 +43,20 @@ func Combined(c, u []float64, r func(i, j int) float64) (float64, error) {
 
 // Product is the standard uncertainty of x1·x2, in the form that also holds at zero.
 func Product(x1, u1, x2, u2, r float64) float64 {
-	return math.Sqrt(x2*u1*x2*u1 + x1*u2*x1*u2 + 2*r*x1*x2*u1*u2)
+	return root(x2*u1*x2*u1 + x1*u2*x1*u2 + 2*r*x1*x2*u1*u2)
 }
 
-// Ratio is the standard uncertainty of x1/x2; NaN if x2 is zero.
+// Ratio is the standard uncertainty of x1/x2, in the form that also holds at x1 = 0; NaN if x2 is zero.
 func Ratio(x1, u1, x2, u2, r float64) float64 {
 	if x2 == 0 {
 		return math.NaN()
 	}
-	e1, e2 := u1/math.Abs(x1), u2/math.Abs(x2)
-	return math.Abs(x1/x2) * math.Sqrt(e1*e1+e2*e2-2*r*e1*e2)
+	c1, c2 := 1/x2, -x1/(x2*x2)
+	return root(c1*u1*c1*u1 + c2*u2*c2*u2 + 2*r*c1*c2*u1*u2)
 }
+
+// root is a square root of what rounding may have made a little negative: a perfect correlation that cancels.
+func root(x float64) float64 { return math.Sqrt(max(x, 0)) }
 
 // Reading is one input of a figure: a mean measured by one quantity of one instrument.
 type Reading struct {
@@ -62,8 +65,9 @@ type Reading struct {
 	Group string
 	// Gain and Offset bound the shared errors: share of the reading, and SI.
 	Gain, Offset float64
-	// Noise is the standard uncertainty that is new in each reading: u_A of a mean, not below the resolution.
-	Noise float64
+	// Noise is the standard uncertainty that is new in each reading: u_A of a mean. Where it does not come up to the
+	// Resolution, the step of the reading, that step rules, as a rectangle of half its width.
+	Noise, Resolution float64
 	// N is how many readings Noise was estimated from; 0 means that it is known exactly.
 	N int
 }
@@ -80,21 +84,26 @@ type Expanded struct {
 //
 //	u² = Σ_groups (|c_γ|·γ_max + |c_ω|·ω_max)²/3 + Σ_i (∂f/∂x_i·u_ν)²
 //
+// where u_ν is the noise of a reading, or its step q as a rectangle, q/√12, whichever is larger,
 // so that the gain of one instrument cancels in a ratio of its readings and its offset in a difference. f must
 // be smooth near the readings; the derivatives are central differences.
 func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	x := make([]float64, len(readings))
+	largest := 0.0
 	for i, r := range readings {
 		x[i] = r.Value
+		largest = max(largest, math.Abs(r.Value))
 	}
 	type group struct{ gain, offset, gainMax, offsetMax float64 }
 	groups := map[string]*group{}
 	var order []string
 	var noise []Normal
+	var rectangles []float64
 	for i, r := range readings {
-		step := 1e-4 * math.Abs(r.Value)
+		// A step that is small beside what the reading is known to, and not lost beside the other readings.
+		step := max(1e-4*math.Abs(r.Value), 0.01*max(r.Noise, r.Resolution, r.Offset), 1e-9*largest)
 		if step == 0 {
-			step = max(r.Noise, r.Offset, 1e-9)
+			step = 1e-9
 		}
 		x[i] = r.Value + step
 		up := f(x)
@@ -104,17 +113,21 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 		c := (up - down) / (2 * step)
 		g := groups[r.Group]
 		if g == nil {
-			g = &group{gainMax: r.Gain, offsetMax: r.Offset}
+			g = &group{}
 			groups[r.Group] = g
 			order = append(order, r.Group)
 		}
 		g.gain += c * r.Value
 		g.offset += c
-		if part := math.Abs(c) * r.Noise; part > 0 {
-			noise = append(noise, Normal{part, r.N - 1})
+		g.gainMax, g.offsetMax = max(g.gainMax, r.Gain), max(g.offsetMax, r.Offset)
+		switch {
+		case c == 0:
+		case r.Noise <= Resolution(r.Resolution)*(1+1e-9) && r.Resolution > 0:
+			rectangles = append(rectangles, math.Abs(c)*r.Resolution/2)
+		case r.Noise > 0:
+			noise = append(noise, Normal{math.Abs(c) * r.Noise, r.N - 1})
 		}
 	}
-	var rectangles []float64
 	for _, name := range order {
 		g := groups[name]
 		if a := math.Abs(g.gain)*g.gainMax + math.Abs(g.offset)*g.offsetMax; a > 0 {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func TestSpecificationOfTheWorkedExample(t *testing.T) {
@@ -102,4 +103,46 @@ func TestIntervalsHoldTheTruth(t *testing.T) {
 	share := float64(held) / runs
 	// Gain and offset add linearly by design, so the intervals are on the wide side.
 	assert.Greater(t, share, 0.93)
+}
+
+func TestRatiosAndProductsHoldAtTheirEnds(t *testing.T) {
+	assert.InDelta(t, 0.05, Ratio(0, 0.1, 2, 0.3, 0.5), 1e-15, "u1/|x2| where there is nothing to divide")
+	assert.InDelta(t, math.Abs(3./2)*math.Sqrt(0.01*0.01/9+0.02*0.02/4), Ratio(3, 0.01, 2, 0.02, 0), 1e-15)
+	assert.Zero(t, Ratio(2, 0.02, 4, 0.04, 1), "one gain error cancels")
+	assert.True(t, math.IsNaN(Ratio(1, 0.1, 0, 0.1, 0)))
+	for _, r := range []float64{-1, 1} {
+		assert.False(t, math.IsNaN(Product(0.1, 0.3, 0.7, 2.1, r)), "rounding makes no root of a negative number")
+	}
+	assert.Zero(t, Product(2, 0.02, 4, 0.04, -1))
+}
+
+// Equal readings are known to half a step of the instrument: never worse, however few they are.
+func TestEqualReadingsAreKnownToHalfAStep(t *testing.T) {
+	one := func(x []float64) float64 { return x[0] }
+	for _, n := range []int{1, 3, 5, 30} {
+		e := Propagate(one, []Reading{{Value: 12, Group: "v", Noise: 0, Resolution: 0.01, N: n}})
+		assert.InDelta(t, 0.95*0.005, e.U, 1e-5, "%d readings", n)
+		e = Propagate(one, []Reading{{Value: 12, Group: "v", Noise: Resolution(0.01), Resolution: 0.01, N: n}})
+		assert.LessOrEqual(t, e.U, 0.005, "%d readings", n)
+	}
+}
+
+// In whatever order the readings of a group come, the figure is known as well.
+func TestTheOrderOfReadingsDoesNotMatter(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		readings := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) Reading {
+			return Reading{Value: rapid.Float64Range(-10, 10).Draw(t, "value"),
+				Group: rapid.SampledFrom([]string{"a", "b"}).Draw(t, "group"), Gain: rapid.Float64Range(0, 0.1).Draw(t, "gain"),
+				Offset: rapid.Float64Range(0, 0.1).Draw(t, "offset"), Noise: rapid.Float64Range(0, 0.1).Draw(t, "noise"),
+				Resolution: rapid.Float64Range(0, 0.1).Draw(t, "step")}
+		}), 2, 6).Draw(t, "readings")
+		sum := func(x []float64) (sum float64) {
+			for _, v := range x {
+				sum += v
+			}
+			return sum
+		}
+		want := Propagate(sum, readings).U
+		assert.InEpsilon(t, want+1, Propagate(sum, rapid.Permutation(readings).Draw(t, "order")).U+1, 1e-6)
+	})
 }
