@@ -37,10 +37,9 @@ func Record(s *store.Store, run store.Run) (*procedure.Program, *record.Record, 
 		return nil, nil, fmt.Errorf("accuracies of run %s: %w", run.ID, err)
 	}
 	rec := &record.Record{Points: points, Marks: marks, Stages: Spans(program, marks, run.Duration), Specs: specs,
-		Columns: run.Columns, AtLeast: program.Slowest(), Breaks: run.Breaks, Bridge: hiccup * run.TimeFactor}
+		Columns: run.Columns, Breaks: run.Breaks, Bridge: hiccup * run.TimeFactor}
 	if run.Source != "" {
 		rec.Stages = importedSpans(marks, run.Duration)
-		rec.AtLeast = 0
 	}
 	if plate != nil {
 		rec.Ratings, rec.Series = plate.Ratings, plate.Series
@@ -58,5 +57,9 @@ func Spans(p *procedure.Program, marks []record.Mark, end float64) []record.Span
 	for _, s := range p.Stages {
 		kinds[s.Name] = s.Kind()
 	}
-	return record.SpansOf(record.StagesByName(marks, kinds), end)
+	spans := record.SpansOf(record.StagesByName(marks, kinds), end)
+	for i := range spans {
+		spans[i].AtLeast = p.Interval(spans[i].Name, spans[i].Kind)
+	}
+	return spans
 }

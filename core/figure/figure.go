@@ -8,8 +8,10 @@ package figure
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"maps"
 	"math"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -91,8 +93,12 @@ type TableColumn struct {
 	Unit string `json:"unit,omitempty"`
 }
 
-// NotStated is the remark of a figure that has no uncertainty, since an accuracy is not stated.
-const NotStated = "accuracy not stated"
+// The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that its 0 is
+// one that was measured.
+const (
+	NotStated = "accuracy not stated"
+	TrueZero  = "a true 0"
+)
 
 // WithUncertainty adds U by propagation, or the remark that an accuracy is not stated.
 func (r *Result) WithUncertainty(f func([]float64) float64, readings []uncertainty.Reading, stated bool) {
@@ -104,6 +110,16 @@ func (r *Result) WithUncertainty(f func([]float64) float64, readings []uncertain
 	r.U, r.K = e.U, e.K
 }
 
+// KnownBy adds U from the windows that an account has, or the remark that an accuracy is not stated.
+func (r *Result) KnownBy(l *record.Ledger, f func(charge, energy []float64) float64) {
+	e, stated := l.Expand(f)
+	if !stated {
+		r.Remarks = record.AddRemark(r.Remarks, NotStated)
+		return
+	}
+	r.U, r.K = e.U, e.K
+}
+
 // Definition is what a figure is.
 type Definition struct {
 	// Unit is empty for a figure in the unit of the quantity that is asked for.
@@ -112,6 +128,10 @@ type Definition struct {
 	Least, Most float64
 	// Needs is what it must find in the record; empty: whatever there is.
 	Needs Need
+	// AllSides is true for a figure of everything that feeds and drains the unit, unless the request names seats.
+	AllSides bool
+	// Exact says why the figure has no uncertainty: what is counted is not measured. Empty: it has one.
+	Exact string
 	// Args are the numbers that can be given.
 	Args []Arg
 	// Choices are the words that can be given; the first of each is the default.
@@ -135,17 +155,29 @@ const (
 	Rest      Need = "rest"      // a rest of a battery
 )
 
-// Arg is a number that a figure can be asked with, SI.
+// Arg is a number that a figure can be asked with, SI, between Least and Most.
 type Arg struct {
-	Name    string
-	Dim     quantity.Dimension
-	Default float64 // NaN: there is none
+	Name        string
+	Dim         quantity.Dimension
+	Default     float64 // NaN: there is none
+	Least, Most float64
 }
 
-// Compute computes the figure that a request asks for.
+// Check says what is wrong with a value.
+func (a Arg) Check(x float64) error {
+	if x >= a.Least && x <= a.Most {
+		return nil
+	}
+	show := func(x float64) string { return quantity.Quantity{Value: x, Dim: a.Dim}.String() }
+	return fmt.Errorf("%s is %s; it must lie between %s and %s", a.Name, show(x), show(a.Least), show(a.Most))
+}
+
+// Compute computes the figure that a request asks for. Everything that a figure says goes through here: it is a finite
+// value with U, or with a remark that says why there is none, or it is undetermined. A figure that cannot be computed,
+// for whatever reason, costs no other.
 func (d Definition) Compute(rec *record.Record, req Request) Result {
 	req = d.completed(req)
-	result, err := d.Formula(rec, req)
+	result, err := d.computed(rec, req)
 	if req.At == nil {
 		req.At = result.At // the place that the nameplate gave
 	}
@@ -153,14 +185,58 @@ func (d Definition) Compute(rec *record.Record, req Request) Result {
 	if d.Unit == "" {
 		result.Unit = trace.UnitOf(req.Quantity).Symbol
 	}
-	if err != nil {
+	result.tidy()
+	switch {
+	case err != nil:
 		return result.because(reasonOf(err))
-	}
-	if math.IsNaN(result.Value) || math.IsInf(result.Value, 0) {
+	case !finite(result.Value) || !finite(result.U):
 		return result.because(record.Because(record.IsMissing, "a reading that is needed is missing"))
+	case result.Value == 0 && result.Text == "":
+		result.Remarks = record.AddRemark(result.Remarks, TrueZero)
+	}
+	if result.U == 0 && d.Exact != "" {
+		result.Remarks = record.AddRemark(result.Remarks, d.Exact)
 	}
 	return result
 }
+
+// computed is what the formula says of a request that is within its bounds.
+func (d Definition) computed(rec *record.Record, req Request) (result Result, err error) {
+	for _, a := range d.Args {
+		if x, given := req.Args[a.Name]; given {
+			if err := a.Check(x); err != nil {
+				return result, record.Because(record.WrongConditions, "%s", err)
+			}
+		}
+	}
+	defer func() {
+		if failure := recover(); failure != nil {
+			result, err = Result{}, record.Because(record.NoData, "the figure could not be computed from this record: %v",
+				failure)
+		}
+	}()
+	return d.Formula(rec, req)
+}
+
+func finite(x float64) bool { return !math.IsNaN(x) && !math.IsInf(x, 0) }
+
+// tidy takes out of table and remarks what is no number: a cell that is not known is empty.
+func (r *Result) tidy() {
+	r.Remarks = slices.DeleteFunc(slices.Clone(r.Remarks), func(remark string) bool { return notANumber.MatchString(remark) })
+	if r.Table == nil {
+		return
+	}
+	for _, row := range r.Table.Rows {
+		for i, cell := range row {
+			if x, ok := cell.(float64); ok && !finite(x) {
+				row[i] = nil
+			}
+		}
+	}
+}
+
+// notANumber finds what a number that is none looks like in words.
+var notANumber = regexp.MustCompile(`\b(NaN|Inf)\b`)
 
 // completed gives a request the defaults of the definition.
 func (d Definition) completed(req Request) Request {
@@ -174,7 +250,9 @@ func (d Definition) completed(req Request) Request {
 			req.Choices = With(req.Choices, name, words[0])
 		}
 	}
-	req.Output, req.Input = cmp.Or(req.Output, seats.DefaultOutput), cmp.Or(req.Input, seats.DefaultInput)
+	if !d.AllSides {
+		req.Output, req.Input = cmp.Or(req.Output, seats.DefaultOutput), cmp.Or(req.Input, seats.DefaultInput)
+	}
 	return req
 }
 

@@ -110,6 +110,22 @@ func (l Limit) Judge(y, u float64) Outcome {
 	return Fail
 }
 
+// JudgeBounds decides on a value of which only bounds are known, −∞ and +∞ where there are none: all that lies between
+// them must be inside the limit, or outside it. What needs an uncertainty stays undetermined.
+func (l Limit) JudgeBounds(least, most float64) Outcome {
+	switch {
+	case least > l.Max || most < l.Min:
+		return Fail
+	case l.rule() == RuleGuarded || l.rule() == RuleZones:
+		return Undetermined
+	case least >= l.Min+l.Marginal && most <= l.Max-l.Marginal:
+		return Pass
+	case least >= l.Min && most <= l.Max:
+		return Marginal
+	}
+	return Undetermined
+}
+
 // OfRun is the outcome of a run from the outcomes of its limits: aborted if the run was, else the worst of
 // fail, undetermined, marginal, pass. Without any limit there is no outcome, never a pass.
 func OfRun(aborted bool, limits []Outcome) Outcome {

@@ -161,13 +161,21 @@ func (p *Program) Fastest() float64 {
 	return fastest
 }
 
-// Slowest is the longest interval that a rule of the program allows between frames, s.
-func (p *Program) Slowest() float64 {
-	slowest := 0.0
-	for _, r := range p.records() {
-		slowest = max(slowest, r.AtLeast, r.Every)
+// Interval is the longest between frames that the record rule of a stage allows, s; of several of that name and kind the
+// longest.
+func (p *Program) Interval(name, kind string) float64 {
+	longest := max(p.Record.AtLeast, p.Record.Every)
+	found := false
+	for _, s := range p.Stages {
+		if s.Name == name && (kind == "" || s.Kind() == kind) {
+			own := max(s.Record.AtLeast, s.Record.Every)
+			if !found || own > longest {
+				longest = own
+			}
+			found = true
+		}
 	}
-	return slowest
+	return longest
 }
 
 // records are the rules of the program and of its stages for the frames that are kept.

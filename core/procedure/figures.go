@@ -12,7 +12,6 @@ import (
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
-	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -40,7 +39,7 @@ func unitOf(a figure.Asked) string {
 
 // readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
 func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Asked, bool) {
-	f := figure.Asked{Request: figure.Request{Output: seats.DefaultOutput, Input: seats.DefaultInput}}
+	f := figure.Asked{}
 	var id, at, row, against, q document.Node
 	fields := map[string]func(document.Node){
 		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },
@@ -128,7 +127,13 @@ func (r *Reader) addArguments(fields map[string]func(document.Node), n document.
 		}
 	}
 	for _, a := range def.Args {
-		fields[a.Name] = func(n document.Node) { f.Args = figure.With(f.Args, a.Name, r.Value(n, a.Dim)) }
+		fields[a.Name] = func(n document.Node) {
+			x := r.Value(n, a.Dim)
+			if err := a.Check(x); err != nil {
+				n.Fail("%s", err)
+			}
+			f.Args = figure.With(f.Args, a.Name, x)
+		}
 	}
 	for name, words := range def.Choices {
 		fields[name] = func(n document.Node) { f.Choices = figure.With(f.Choices, name, n.Word(words...)) }

@@ -57,8 +57,15 @@ func (j *Judged) judge(l outcome.Limit) {
 		j.Max = &l.Max
 	}
 	j.Marginal, j.Rule = l.Marginal, l.Rule
-	if j.Undetermined != nil {
-		j.Outcome = outcome.Undetermined
+	if u := j.Undetermined; u != nil {
+		least, most := math.Inf(-1), math.Inf(1)
+		if u.AtLeast != nil {
+			least = *u.AtLeast
+		}
+		if u.AtMost != nil {
+			most = *u.AtMost
+		}
+		j.Outcome = l.JudgeBounds(least, most)
 		return
 	}
 	j.Outcome = l.Judge(j.Value, j.U)

@@ -4,6 +4,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"strings"
 
 	"usherbench/core/seats"
 	"usherbench/core/trace"
@@ -13,9 +14,44 @@ import (
 // into it, SI.
 type Battery struct {
 	T, Volts, Amps, Charge, Energy []float64
-	// VoltsColumn and AmpsColumn are where they were read, and whose accuracies count.
-	VoltsColumn, AmpsColumn string
+	// VoltsColumn is where the volts were read, Through are the ammeters through which its current flows, and whose
+	// accuracies count.
+	VoltsColumn string
+	Through     []Ammeter
 }
+
+// Ammeter is one instrument in the current of a battery.
+type Ammeter struct {
+	Column string
+	Amps   []float64 // into the battery, frame by frame
+}
+
+// Flowing tells whether a current is above the offsets of the ammeters together.
+func (rec *Record) Flowing(b *Battery, amps float64) bool {
+	return math.Abs(amps) > rec.LeastFlow(b)
+}
+
+// LeastFlow is the current, A, that the ammeters of a battery may read where none flows.
+func (rec *Record) LeastFlow(b *Battery) float64 {
+	var meters []meter
+	for _, a := range b.Through {
+		meters = append(meters, meter{column: a.Column})
+	}
+	return rec.floor(meters, 0)
+}
+
+// floor is the current, A, that ammeters may read where none flows.
+func (rec *Record) floor(meters []meter, amps float64) float64 {
+	sum := 0.0
+	for _, m := range meters {
+		spec, _ := rec.Specs[m.column].Find(amps)
+		sum += 2 * spec.Offset
+	}
+	return math.Max(sum, leastFlow)
+}
+
+// leastFlow is a current, A, below which none flows where nobody says how good the ammeter is.
+const leastFlow = 1e-4
 
 // around is how far a window reaches beyond a stage, s, so that a frame before its command and one after its end are
 // there.
@@ -52,11 +88,11 @@ func (rec *Record) Terminals(t0, t1 float64) (*Battery, error) {
 	var through flow
 	most := -1.0
 	for _, f := range w.flows() {
-		if moved := w.moved(f); f.column != "" && moved > most {
+		if moved := w.moved(f); len(f.meters) > 0 && moved > most {
 			most, through = moved, f
 		}
 	}
-	if b.AmpsColumn = through.column; b.VoltsColumn == "" || b.AmpsColumn == "" {
+	if b.VoltsColumn == "" || len(through.meters) == 0 {
 		return b, Because(NoData, "the run has no volts and amps of a battery in this time")
 	}
 	b.join(volts, through)
@@ -71,10 +107,16 @@ func (rec *Record) Terminals(t0, t1 float64) (*Battery, error) {
 	return b, nil
 }
 
-// flow is a current into a battery with what was counted of it, SI.
+// flow is a current into a battery with what was counted of it, SI, and the ammeters that read it; none: nothing was.
 type flow struct {
-	column               string // the ammeter whose accuracy counts; empty: nothing was read
+	meters               []meter
 	amps, charge, energy trace.Series
+}
+
+// meter is an ammeter with what it read, into the battery.
+type meter struct {
+	column string
+	amps   trace.Series
 }
 
 // flows are the currents that may be the battery's: of a seat that does both, of what feeds less what drains, and of
@@ -84,18 +126,30 @@ func (w window) flows() []flow {
 	for _, kind := range seats.All() {
 		f := w.flow(kind.Name)
 		switch {
-		case f.column == "":
+		case len(f.meters) == 0:
 		case kind.Is(seats.Feeds | seats.Drains):
 			both = f
 		case kind.Is(seats.Feeds):
 			fed = f
 		case kind.Is(seats.Drains):
 			drained = f
-		case kind.Is(seats.Measures):
+		case kind.Is(seats.Measures) && !w.rec.branched():
 			measured = f
 		}
 	}
 	return []flow{both, between(fed, drained), measured}
+}
+
+// branched tells whether several meters read amps: each is then in one branch, and none in the line.
+func (rec *Record) branched() bool {
+	n := 0
+	for _, column := range rec.Columns {
+		seat, ok := strings.CutSuffix(column, ".amps")
+		if kind, known := seats.KindOf(seat); ok && known && kind.Is(seats.Measures) {
+			n++
+		}
+	}
+	return n > 1
 }
 
 // flow is the current of one seat.
@@ -106,15 +160,19 @@ func (w window) flow(seat string) flow {
 	}
 	charge, _ := w.read(seat + ".charge")
 	energy, _ := w.read(seat + ".energy")
-	return flow{seat + ".amps", amps, charge, energy}
+	return flow{[]meter{{seat + ".amps", amps}}, amps, charge, energy}
 }
 
 // between is the current that is fed less the one that is drained.
 func between(into, out flow) flow {
-	if out.column == "" {
+	if len(out.meters) == 0 {
 		return into
 	}
-	return flow{out.column, less(into.amps, out.amps), less(into.charge, out.charge), less(into.energy, out.energy)}
+	meters := []meter{{out.meters[0].column, less(trace.Series{}, out.amps)}}
+	if len(into.amps.X) == len(out.amps.X) {
+		meters = append(into.meters, meters...)
+	}
+	return flow{meters, less(into.amps, out.amps), less(into.charge, out.charge), less(into.energy, out.energy)}
 }
 
 // less is a − b, reading by reading; of series that do not belong together only −b.
@@ -136,22 +194,19 @@ func less(a, b trace.Series) trace.Series {
 // does not count.
 func (w window) moved(f flow) (sum float64) {
 	for _, amps := range f.amps.Between(w.t0, w.t1).X {
-		if w.rec.Flowing(f.column, amps) {
+		if math.Abs(amps) > w.rec.floor(f.meters, amps) {
 			sum += math.Abs(amps)
 		}
 	}
 	return sum
 }
 
-// Flowing tells whether a current is above the offset of its ammeter.
-func (rec *Record) Flowing(column string, amps float64) bool {
-	spec, _ := rec.Specs[column].Find(amps)
-	return math.Abs(amps) > math.Max(2*spec.Offset, 1e-4)
-}
-
 // join keeps the frames that have volts and amps; charge and energy are taken from the recorded counters, else
 // integrated.
 func (b *Battery) join(volts trace.Series, f flow) {
+	for _, m := range f.meters {
+		b.Through = append(b.Through, Ammeter{Column: m.column})
+	}
 	counted := len(f.charge.T) == len(volts.T) && len(f.energy.T) == len(volts.T)
 	var charge, energy float64
 	for k, t := range volts.T {
@@ -172,6 +227,9 @@ func (b *Battery) join(volts trace.Series, f flow) {
 		b.T = append(b.T, t)
 		b.Volts, b.Amps = append(b.Volts, v), append(b.Amps, i)
 		b.Charge, b.Energy = append(b.Charge, charge), append(b.Energy, energy)
+		for n, m := range f.meters {
+			b.Through[n].Amps = append(b.Through[n].Amps, m.amps.X[k])
+		}
 	}
 }
 
@@ -199,5 +257,10 @@ func (b *Battery) Within(from, to float64) *Battery {
 	i := sort.SearchFloat64s(b.T, from)
 	j := sort.Search(len(b.T), func(k int) bool { return b.T[k] > to })
 	j = max(i, j)
-	return &Battery{b.T[i:j], b.Volts[i:j], b.Amps[i:j], b.Charge[i:j], b.Energy[i:j], b.VoltsColumn, b.AmpsColumn}
+	w := &Battery{T: b.T[i:j], Volts: b.Volts[i:j], Amps: b.Amps[i:j], Charge: b.Charge[i:j], Energy: b.Energy[i:j],
+		VoltsColumn: b.VoltsColumn}
+	for _, a := range b.Through {
+		w.Through = append(w.Through, Ammeter{a.Column, a.Amps[i:j]})
+	}
+	return w
 }

@@ -2,8 +2,6 @@ package record
 
 import (
 	"errors"
-	"fmt"
-	"math"
 	"sort"
 
 	"usherbench/core/trace"
@@ -13,7 +11,11 @@ import (
 type Crossing struct {
 	T, Charge, Energy, Amps float64
 	Before, After           float64 // times of the frames on both sides
+	Volts                   float64 // the level
 	Slope                   float64 // of the volts there, V/s
+	Noise                   float64 // of the volts there, standard deviation, V; 0: not known
+	// InGap says that the two frames have a gap between them, in which the level was crossed at some time.
+	InGap bool
 }
 
 // Level is a level of a battery's volts that is looked for between two times.
@@ -42,21 +44,20 @@ func (rec *Record) Cross(b *Battery, l Level) (Crossing, error) {
 		return Crossing{}, Because(AlreadyBeyond, "%s is beyond %.5g V from the start: %.5g V", b.VoltsColumn, l.Volts,
 			w.Volts[0])
 	case errors.Is(err, trace.ErrNotReached):
-		begin, _ := b.Count(l.From, true)
-		reason := Because(NotReached, "%s did not come to %.5g V", b.VoltsColumn, l.Volts)
-		reason.Known = fmt.Sprintf("≥ %.5g Ah", math.Abs(w.Charge[len(w.Charge)-1]-begin)/AmpHour)
-		return Crossing{}, reason
+		return Crossing{}, Because(NotReached, "%s did not come to %.5g V", b.VoltsColumn, l.Volts)
 	case err != nil:
 		return Crossing{}, CodeOf(err, b.VoltsColumn)
 	}
-	return w.crossingAt(c, l), nil
+	x := w.crossingAt(c, l)
+	x.InGap = x.After-x.Before > rec.allowed(usualInterval(b.intervals(l.From, l.To)), x.Before, x.After)
+	return x, nil
 }
 
 // crossingAt says what had been counted at a crossing between the frames K and K + 1.
 func (b *Battery) crossingAt(c trace.Crossing, l Level) Crossing {
 	k := c.K
 	h := b.T[k+1] - b.T[k]
-	x := Crossing{T: c.T, Before: b.T[k], After: b.T[k+1], Slope: (b.Volts[k+1] - b.Volts[k]) / h}
+	x := Crossing{T: c.T, Before: b.T[k], After: b.T[k+1], Volts: l.Volts, Slope: (b.Volts[k+1] - b.Volts[k]) / h}
 	if l.Fit > 2 {
 		first := max(k+2-l.Fit, 0)
 		line, err := trace.Fit(b.T[first:k+2], b.Volts[first:k+2])

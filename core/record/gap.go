@@ -1,7 +1,6 @@
 package record
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -10,9 +9,9 @@ import (
 )
 
 // The one rule of gaps. Frames that lie further apart than gapFactor times the median interval, and than the record
-// rule allows, have a gap between them. Inside a stage a gap of up to bridge is taken as a straight line, and what
-// may have flowed in it widens the uncertainty; a longer one leaves a figure undetermined, unless it is a break of
-// which is known when the outputs went off.
+// rule of their stage allows, have a gap between them; so have the ends of a window and the frames next to them. Inside
+// a stage a gap of up to bridge is taken as a straight line, and what may have flowed in it widens the uncertainty; a
+// longer one leaves a figure undetermined, unless it is a break of which is known when the outputs went off.
 const (
 	gapFactor = 5
 	bridge    = 10 // s
@@ -24,34 +23,62 @@ type Gaps struct {
 	Remarks []string
 }
 
-// Bridged checks the intervals of a window. It fails with gap, and says what was moved outside it.
-func (rec *Record) Bridged(b *Battery, from, to float64) (g Gaps, err error) {
+// interval is the time between two neighbouring frames, or between an end of a window and the frame next to it. before
+// and after are the amps on both sides, of an end those of its frame.
+type interval struct{ t0, t1, before, after float64 }
+
+func (i interval) length() float64 { return i.t1 - i.t0 }
+
+// intervals lists those of a window, its ends included.
+func (b *Battery) intervals(from, to float64) []interval {
 	w := b.Within(from, to)
-	if len(w.T) < 2 {
-		return g, nil
+	n := len(w.T)
+	if n == 0 {
+		return nil
 	}
-	longest := rec.LongestInterval(w)
-	for k := range len(w.T) - 1 {
-		h := w.T[k+1] - w.T[k]
-		if h <= longest {
+	all := []interval{{from, w.T[0], w.Amps[0], w.Amps[0]}}
+	for k := 1; k < n; k++ {
+		all = append(all, interval{w.T[k-1], w.T[k], w.Amps[k-1], w.Amps[k]})
+	}
+	return append(all, interval{w.T[n-1], to, w.Amps[n-1], w.Amps[n-1]})
+}
+
+// bridged checks the intervals of a window. It fails with gap, and says what was moved outside it.
+func (rec *Record) bridged(b *Battery, from, to, bridge float64) (g Gaps, err error) {
+	all := b.intervals(from, to)
+	usual := usualInterval(all)
+	for k, i := range all {
+		if i.length() <= rec.allowed(usual, i.t0, i.t1) {
 			continue
 		}
-		broken, isBreak := rec.breakIn(w.T[k], w.T[k+1])
+		broken, isBreak := rec.breakIn(i.t0, i.t1)
 		switch {
 		case isBreak && broken.Off >= 0:
 			g.Within += broken.Within
 			g.Remarks = AddRemark(g.Remarks, "resumed")
-		case !isBreak && h <= math.Max(bridge, rec.Bridge):
-			g.Within += h * math.Abs(w.Amps[k+1]-w.Amps[k]) / 2
+		case !isBreak && i.length() <= bridge:
+			off := math.Abs(i.after - i.before)
+			if k == 0 || k == len(all)-1 { // nobody knows what flowed on the other side
+				off = math.Abs(i.after)
+			}
+			g.Within += i.length() * off / 2
 			g.Remarks = AddRemark(g.Remarks, "bridged")
 		default:
-			known := math.Abs(w.Charge[k]-w.Charge[0]) + math.Abs(w.Charge[len(w.Charge)-1]-w.Charge[k+1])
-			reason := Because(Gap, "the record has a gap of %.4g s at %.6g s, which may not be bridged", h, w.T[k])
-			reason.Known = fmt.Sprintf("%.5g Ah outside the gap", known/AmpHour)
+			reason := Because(Gap, "the record has a gap of %.4g s at %.6g s, which may not be bridged", i.length(), i.t0)
+			reason.Known = fmt.Sprintf("%.5g Ah outside the gap", b.outside(from, to, i)/AmpHour)
 			return Gaps{Remarks: g.Remarks}, reason
 		}
 	}
 	return g, nil
+}
+
+// outside is the charge of a window on both sides of one interval, without sign, A·s.
+func (b *Battery) outside(from, to float64, i interval) float64 {
+	begin, _ := b.Count(from, true)
+	before, _ := b.Count(i.t0, true)
+	after, _ := b.Count(i.t1, false)
+	end, _ := b.Count(to, false)
+	return math.Abs(before - begin + end - after)
 }
 
 // breakIn finds a time in which nobody recorded, or a part of it, between two times.
@@ -63,53 +90,75 @@ func (rec *Record) breakIn(from, to float64) (Break, bool) {
 	return rec.Breaks[i], true
 }
 
-// UpTo checks the gaps from a time to a crossing. Where the crossing lies in one, both its sides are bounds: a
-// short one adds what flowed in half of it to what is not known, another leaves the crossing undetermined.
-func (rec *Record) UpTo(b *Battery, from float64, x Crossing) (Gaps, error) {
-	g, err := rec.Bridged(b, from, x.After)
-	h := x.After - x.Before
-	if err != nil || h <= rec.LongestInterval(b.Within(from, x.After)) {
-		return g, err
+// usualInterval is the median of those between frames, s; 0 if there is none.
+func usualInterval(all []interval) float64 {
+	if len(all) < 3 {
+		return 0
 	}
-	if _, isBreak := rec.breakIn(x.Before, x.After); isBreak {
-		begin, _ := b.Count(from, true)
-		before, _ := b.Count(x.Before, false)
-		after, _ := b.Count(x.After, false)
-		reason := Because(Gap, "the level was crossed in a gap, between %.6g s and %.6g s", x.Before, x.After)
-		reason.Known = fmt.Sprintf("%.5g to %.5g Ah", math.Abs(before-begin)/AmpHour, math.Abs(after-begin)/AmpHour)
-		return Gaps{Remarks: g.Remarks}, reason
+	lengths := make([]float64, 0, len(all)-2)
+	for _, i := range all[1 : len(all)-1] {
+		lengths = append(lengths, i.length())
 	}
-	g.Within += h * math.Abs(x.Amps) / 2
-	return g, nil
+	return median(lengths)
 }
 
-// LongestInterval is how far frames may lie apart without a gap between them, s.
-func (rec *Record) LongestInterval(w *Battery) float64 {
-	intervals := make([]float64, 0, len(w.T))
-	for k := 1; k < len(w.T); k++ {
-		intervals = append(intervals, w.T[k]-w.T[k-1])
-	}
-	if len(intervals) == 0 {
-		return rec.AtLeast
-	}
-	slices.Sort(intervals)
-	return math.Max(gapFactor*intervals[len(intervals)/2], rec.AtLeast)
+func median(xs []float64) float64 {
+	sorted := slices.Clone(xs)
+	slices.Sort(sorted)
+	return sorted[len(sorted)/2]
 }
 
-// BridgedTrace is the window of a trace within one stage. Gaps that leave too little of it covered are taken as
-// straight lines if none is longer than the bridge, which gaps then tells.
-func BridgedTrace(s trace.Series, column string, t0, t1 float64) (w trace.Series, gaps bool, err error) {
-	w, err = s.Window(t0, t1)
-	if err == nil {
-		return w, false, nil
-	}
-	if !errors.Is(err, trace.ErrMissing) {
-		return w, false, CodeOf(err, column)
-	}
-	for k := 1; k < w.Len(); k++ {
-		if h := w.T[k] - w.T[k-1]; h > bridge {
-			return w, true, Because(Gap, "%s is missing for %.3g s, which may not be bridged", column, h)
+// allowed is how long an interval may be without being a gap, s: as the usual one of its surroundings has it, or the
+// record rule of the stages in which it lies.
+func (rec *Record) allowed(usual, t0, t1 float64) float64 {
+	most := math.Max(gapFactor*usual, rec.AtLeast)
+	for _, s := range rec.Stages {
+		if s.T0 <= t1 && s.T1 >= t0 {
+			most = math.Max(most, s.AtLeast)
 		}
 	}
-	return w, true, nil
+	return most * (1 + 1e-9)
+}
+
+// AllowedInterval is how far frames of a stage may lie apart without a gap between them, s.
+func (rec *Record) AllowedInterval(b *Battery, s Span) float64 {
+	return rec.allowed(usualInterval(b.intervals(s.T0, s.T1)), s.T0, s.T1)
+}
+
+// GapBetween tells whether two neighbouring frames have a gap between them.
+func (rec *Record) GapBetween(b *Battery, t0, t1 float64) bool {
+	return t1-t0 > rec.allowed(usualInterval(b.intervals(b.T[0], b.T[len(b.T)-1])), t0, t1)
+}
+
+// Whole is a column from t0 to t1 without its missing readings, and whether a gap of it was bridged. What was
+// read before and after belongs to other settings. It fails with the codes of no data, and with gap.
+func (rec *Record) Whole(column string, t0, t1 float64) (w trace.Series, bridgedOver bool, err error) {
+	s, err := rec.Trace(column, t0, t1)
+	if err == nil {
+		err = s.Check()
+	}
+	if w = s.Present(); err == nil && w.Len() < 2 {
+		err = trace.ErrNoData
+	}
+	if err != nil {
+		return w, false, CodeOf(err, column)
+	}
+	lengths := make([]float64, w.Len()-1)
+	for k := range lengths {
+		lengths[k] = w.T[k+1] - w.T[k]
+	}
+	usual := median(lengths)
+	ends := []float64{t0}
+	ends = append(append(ends, w.T...), t1)
+	for k := 1; k < len(ends); k++ {
+		h := ends[k] - ends[k-1]
+		switch {
+		case h <= rec.allowed(usual, ends[k-1], ends[k]):
+		case h <= math.Max(bridge, rec.Bridge):
+			bridgedOver = true
+		default:
+			return w, false, Because(Gap, "%s has a gap of %.4g s at %.6g s, which may not be bridged", column, h, ends[k-1])
+		}
+	}
+	return w, bridgedOver, nil
 }

@@ -40,15 +40,15 @@ func (rec *Record) halfOf(s Span) Half {
 	return h
 }
 
-// Half is the half-cycle of a stage by name, or where that is empty of a kind: the given pass from 1, or with 0 the
-// last. It fails with no-mark.
+// Half is the half-cycle of a kind, of the stage by that name where one is given: the given pass from 1, or with 0 the
+// last. Of a name that no stage of the kind has it is what a stage of another kind did. It fails with no-mark.
 func (rec *Record) Half(kind, stage string, pass int) (Half, error) {
 	what := "no " + kind + " took place"
-	if stage != "" {
-		kind = "" // whatever does it: a hold may discharge as well
-		what = fmt.Sprintf("the stage %q did not happen", stage)
-	}
 	all := rec.Halves(kind, stage)
+	if stage != "" && len(all) == 0 { // whatever does it: a hold may discharge as well
+		what = fmt.Sprintf("the stage %q did not happen", stage)
+		all = rec.Halves("", stage)
+	}
 	switch {
 	case len(all) == 0:
 		return Half{}, Because(NoMark, "%s", what)

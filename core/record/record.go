@@ -34,7 +34,7 @@ type Record struct {
 	// Bridge is the longest gap inside a stage that is taken as a straight line, s; 0: the usual 10 s. On a bench
 	// whose clock runs faster the same hiccup of the computer is a longer gap.
 	Bridge float64
-	// AtLeast is the longest interval that the record rule asks for, s; 0: frames are recorded at a fixed interval.
+	// AtLeast is the longest interval between frames that is allowed in every stage, s; 0: that of each stage counts.
 	AtLeast float64
 	// Columns are those that Trace can give; nil: it is asked and may refuse.
 	Columns []string
@@ -42,10 +42,13 @@ type Record struct {
 	Trace func(column string, t0, t1 float64) (trace.Series, error)
 }
 
-// Span is the time that a stage took.
+// Span is the time that a stage took. Two spans are the same when they began at the same time: several stages may have
+// one name, and one stage may happen many times.
 type Span struct {
 	Name, Kind string
 	T0, T1     float64
+	// AtLeast is the longest interval between frames that the record rule of the stage allows, s; 0: not known.
+	AtLeast float64
 }
 
 // Break is a time in which the service was not there. Outputs were on for a part of it at most.
@@ -59,6 +62,17 @@ type Break struct {
 	Energy float64 `json:"energy"`
 	// Within is how far Charge may be off, A·s: the half-width of a rectangle.
 	Within float64 `json:"within"`
+}
+
+// Ends are the first and the last instant of the stages.
+func (rec *Record) Ends() (t0, t1 float64) {
+	for k, s := range rec.Stages {
+		if k == 0 {
+			t0 = s.T0
+		}
+		t0, t1 = min(t0, s.T0), max(t1, s.T1)
+	}
+	return t0, t1
 }
 
 // Has tells whether the run has a column.

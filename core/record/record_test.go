@@ -86,20 +86,20 @@ func TestTheOneRuleOfGaps(t *testing.T) {
 		end := samples[len(samples)-1].T
 		b, err := rec.Terminals(0, end)
 		require.NoError(r, err)
-		g, err := rec.Bridged(b, 0, end)
+		m, err := rec.Over(b, 0, end)
 		if long > 10 {
 			var u *record.Undetermined
 			require.ErrorAs(r, err, &u)
 			require.Equal(r, record.Gap, u.Code)
 			require.Contains(r, u.Known, "outside the gap")
 			rec.Bridge = 100
-			_, err = rec.Bridged(b, 0, end)
+			_, err = rec.Over(b, 0, end)
 			require.NoError(r, err, "the record may say that a longer one is bridged")
 			return
 		}
 		require.NoError(r, err)
-		require.InDelta(r, long*math.Abs(after+2)/2, g.Within, 1e-9)
-		require.Equal(r, []string{"bridged"}, g.Remarks)
+		require.InDelta(r, long*math.Abs(after+2)/2, m.Gaps.Within, 1e-9)
+		require.Equal(r, []string{"bridged"}, m.Gaps.Remarks)
 	})
 }
 
@@ -113,12 +113,12 @@ func TestABreakIsKnownByItsOutputs(t *testing.T) {
 	b, err := rec.Terminals(0, 549)
 	require.NoError(t, err)
 	rec.Breaks = []record.Break{{T0: 49, T1: 500, Off: 0.4, Within: 0.9}}
-	g, err := rec.Bridged(b, 0, 549)
+	m, err := rec.Over(b, 0, 549)
 	require.NoError(t, err)
-	assert.InDelta(t, 0.9, g.Within, 1e-12)
-	assert.Equal(t, []string{"resumed"}, g.Remarks)
+	assert.InDelta(t, 0.9, m.Gaps.Within, 1e-12)
+	assert.Equal(t, []string{"resumed"}, m.Gaps.Remarks)
 	rec.Breaks[0].Off = -1
-	_, err = rec.Bridged(b, 0, 549)
+	_, err = rec.Over(b, 0, 549)
 	assert.ErrorContains(t, err, "may not be bridged")
 }
 

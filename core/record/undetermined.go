@@ -14,6 +14,22 @@ type Undetermined struct {
 	Sentence string `json:"sentence"`
 	// Known is what can be said all the same; often empty.
 	Known string `json:"known,omitempty"`
+	// AtLeast and AtMost bound the figure, in its unit, where that much is known: a limit may be judged by them.
+	AtLeast *float64 `json:"atLeast,omitempty"`
+	AtMost  *float64 `json:"atMost,omitempty"`
+}
+
+// Least says that a figure is at least so much, in its unit, with the words for people.
+func (u *Undetermined) Least(x float64, unit string) *Undetermined {
+	u.AtLeast, u.Known = &x, fmt.Sprintf("≥ %.5g %s", x, unit)
+	return u
+}
+
+// Between says between which values a figure lies, in its unit.
+func (u *Undetermined) Between(a, b float64, unit string) *Undetermined {
+	a, b = min(a, b), max(a, b)
+	u.AtLeast, u.AtMost, u.Known = &a, &b, fmt.Sprintf("%.5g to %.5g %s", a, b, unit)
+	return u
 }
 
 func (u *Undetermined) Error() string { return u.Code + ": " + u.Sentence }

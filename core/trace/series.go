@@ -78,6 +78,30 @@ func (s Series) At(t float64) float64 {
 	return s.X[k-1] + share*(s.X[k]-s.X[k-1])
 }
 
+// Nearest is the value of the sample nearest to t; NaN if there is none.
+func (s Series) Nearest(t float64) float64 {
+	best := math.NaN()
+	for k, x := range s.X {
+		if k == 0 || math.Abs(s.T[k]-t) < math.Abs(s.T[k-1]-t) {
+			best = x
+		}
+	}
+	return best
+}
+
+// Spanning is the series from a to b, with interpolated values at both ends where it reaches that far.
+func (s Series) Spanning(a, b float64) Series {
+	inside := s.Between(a, b)
+	w := Series{T: slices.Clone(inside.T), X: slices.Clone(inside.X)}
+	if x := s.At(a); !math.IsNaN(x) && (w.Len() == 0 || w.T[0] > a) {
+		w.T, w.X = slices.Insert(w.T, 0, a), slices.Insert(w.X, 0, x)
+	}
+	if x := s.At(b); !math.IsNaN(x) && (w.Len() == 0 || w.T[w.Len()-1] < b) {
+		w.T, w.X = append(w.T, b), append(w.X, x)
+	}
+	return w
+}
+
 // Window is the series from a to b with interpolated values at both ends, where it reaches that far. Missing
 // samples are left out. It returns ErrNoData for an empty window and ErrMissing when intervals that are no gaps
 // cover too little of it.
@@ -90,13 +114,7 @@ func (s Series) Window(a, b float64) (Series, error) {
 	if inside.Len() == 0 || b <= a {
 		return Series{}, ErrNoData
 	}
-	w := Series{T: slices.Clone(inside.T), X: slices.Clone(inside.X)}
-	if x := p.At(a); !math.IsNaN(x) && w.T[0] > a {
-		w.T, w.X = slices.Insert(w.T, 0, a), slices.Insert(w.X, 0, x)
-	}
-	if x := p.At(b); !math.IsNaN(x) && w.T[len(w.T)-1] < b {
-		w.T, w.X = append(w.T, b), append(w.X, x)
-	}
+	w := p.Spanning(a, b)
 	if w.Len() < 2 {
 		return w, ErrTooFew
 	}
@@ -235,7 +253,7 @@ func (s Series) Cross(level float64, dir Direction, hold float64) (Crossing, err
 			j++
 		}
 		if (j < p.Len() && beyond(p.X[j])) || (j == p.Len() && p.T[j-1]-t >= hold) || hold == 0 {
-			return Crossing{t, k}, nil
+			return Crossing{t, sort.SearchFloat64s(s.T, p.T[k])}, nil
 		}
 	}
 	return Crossing{}, ErrNotReached
@@ -252,6 +270,20 @@ type Line struct {
 	Slope, SlopeSD float64 // per second; SlopeSD is the standard error of the slope
 	Intercept      float64 // the value at t = 0
 	N              int
+}
+
+// SDAt is the standard deviation of the line at t, for a line through readings at the given times.
+func (l Line) SDAt(t float64, times []float64) float64 {
+	var mean, stt float64
+	for _, x := range times {
+		mean += x / float64(len(times))
+	}
+	for _, x := range times {
+		stt += (x - mean) * (x - mean)
+	}
+	// The deviation of one reading follows from that of the slope.
+	single := l.SlopeSD * math.Sqrt(stt)
+	return single * math.Sqrt(1/float64(len(times))+(t-mean)*(t-mean)/stt)
 }
 
 // Slope fits a straight line through the present samples. It needs five of them.

@@ -11,8 +11,6 @@ import (
 	"usherbench/core/quantity"
 )
 
-// Figures of batteries and cells: charge and energy of half-cycles. A battery's current is positive when it
-// charges; a figure named after a direction is positive in that direction.
 // Figures of this family.
 var Figures = slices.Concat(halfFigures, resistanceFigures, curveFigures, shareFigures)
 
@@ -39,21 +37,27 @@ var halfFigures = []figure.Definition{
 	{ID: "mean-discharge-voltage", Title: "Mean discharge voltage", Unit: "V", Least: 0, Most: math.Inf(1),
 		Needs: figure.Discharge, Args: []figure.Arg{cutoffArg, holdArg}, Formula: meanDischargeVoltage},
 	{ID: "c-rate", Title: "C-rate", Unit: "C", Least: 0, Most: math.Inf(1), Formula: cRate},
-	{ID: "termination", Title: "Termination", Unit: "s", Least: 0, Most: math.Inf(1), Formula: termination},
+	{ID: "termination", Title: "Termination", Unit: "s", Least: 0, Most: math.Inf(1),
+		Exact: "the time of a frame", Formula: termination},
 	{ID: "step-down-capacity", Title: "Step-down capacity", Unit: "Ah", Least: 0, Most: math.Inf(1),
 		Needs: figure.Discharge,
-		Args:  []figure.Arg{cutoffArg}, Formula: stepDownCapacity},
+		Args:  []figure.Arg{cutoffArg, blankArg}, Formula: stepDownCapacity},
 	{ID: "crossing-time", Title: "Crossing time", Unit: "s", Least: 0, Most: math.Inf(1),
-		Args:    []figure.Arg{{Name: "level", Dim: quantity.Voltage, Default: math.NaN()}, holdArg, fitArg},
+		Args:    []figure.Arg{levelArg, holdArg, fitArg},
 		Formula: crossingTime},
 	{ID: "crossing-charge", Title: "Crossing charge", Unit: "Ah", Least: math.Inf(-1), Most: math.Inf(1),
-		Args:    []figure.Arg{{Name: "level", Dim: quantity.Voltage, Default: math.NaN()}, holdArg, fitArg},
+		Args:    []figure.Arg{levelArg, holdArg, fitArg},
 		Formula: crossingCharge},
 }
 
 var (
-	cutoffArg  = figure.Arg{Name: "cutoff", Dim: quantity.Voltage, Default: math.NaN()} // that of the nameplate
-	holdArg    = figure.Arg{Name: "for", Dim: quantity.Time, Default: 0}
-	fitArg     = figure.Arg{Name: "fit", Dim: quantity.Number, Default: 0}
+	// The cutoff is that of the nameplate where none is given.
+	cutoffArg = figure.Arg{Name: "cutoff", Dim: quantity.Voltage, Default: math.NaN(), Least: 1e-3, Most: 1e4}
+	holdArg   = figure.Arg{Name: "for", Dim: quantity.Time, Default: 0, Least: 0, Most: 24 * 3600}
+	fitArg    = figure.Arg{Name: "fit", Dim: quantity.Number, Default: 0, Least: 0, Most: 1000}
+	// The blank is the time after a step-down in which the cutoff is not watched.
+	blankArg = figure.Arg{Name: "blank", Dim: quantity.Time, Default: 2, Least: 0, Most: 3600}
+	levelArg = figure.Arg{Name: "level", Dim: quantity.Voltage, Default: math.NaN(), Least: -1e4, Most: 1e4}
+
 	pairChoice = map[string][]string{"pair": {"charge first", "discharge first"}}
 )

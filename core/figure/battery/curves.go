@@ -3,6 +3,7 @@ package battery
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
@@ -13,14 +14,14 @@ import (
 var curveFigures = []figure.Definition{
 	{ID: "incremental-capacity", Title: "Incremental capacity, highest peak", Unit: "Ah/V", Least: 0, Most: math.Inf(1),
 		Needs: figure.Discharge,
-		Args: []figure.Arg{{Name: "bin", Dim: quantity.Voltage, Default: math.NaN()}, {Name: "passes", Dim: quantity.Number,
-			Default: 2}}, Formula: incrementalCapacity},
+		Args: []figure.Arg{{Name: "bin", Dim: quantity.Voltage, Default: math.NaN(), Least: 1e-4, Most: 100},
+			{Name: "passes", Dim: quantity.Number, Default: 2, Least: 0, Most: 50}}, Formula: incrementalCapacity},
 	{ID: "knee", Title: "Knee of the discharge curve", Unit: "Ah", Least: 0, Most: math.Inf(1), Needs: figure.Discharge,
 		Args: []figure.Arg{cutoffArg}, Formula: kneeOfVolts},
 	{ID: "capacity-knee", Title: "Knee of capacity over cycles", Unit: "cycles", Least: 1, Most: math.Inf(1),
 		Needs: figure.Discharge, Args: []figure.Arg{cutoffArg}, Formula: kneeOfCapacity},
 	{ID: "cycle-table", Title: "Cycles", Unit: "cycles", Least: 0, Most: math.Inf(1), Needs: figure.Discharge,
-		Args: []figure.Arg{cutoffArg}, Formula: cycleTable},
+		Exact: "counted", Args: []figure.Arg{cutoffArg}, Formula: cycleTable},
 	{ID: "fade", Title: "Fade", Unit: "%", Least: math.Inf(-1), Most: 100, Needs: figure.Discharge,
 		Args: []figure.Arg{cutoffArg, referenceArg}, Formula: fade},
 	{ID: "fade-per-cycle", Title: "Fade per cycle", Unit: "%", Least: math.Inf(-1), Most: 100, Needs: figure.Discharge,
@@ -29,7 +30,7 @@ var curveFigures = []figure.Definition{
 		Args: []figure.Arg{cutoffArg, referenceArg}, Formula: cycleLife},
 }
 
-var referenceArg = figure.Arg{Name: "reference", Dim: quantity.Number, Default: 1}
+var referenceArg = figure.Arg{Name: "reference", Dim: quantity.Number, Default: 1, Least: 1, Most: 1e6}
 
 // binPerCell is the usual width of a bin of the incremental capacity, V per cell.
 const binPerCell = 5e-3
@@ -46,58 +47,82 @@ func incrementalCapacity(rec *record.Record, req figure.Request) (figure.Result,
 	if err != nil {
 		return figure.Result{}, err
 	}
-	w := b.Within(h.From, h.To)
-	if len(w.T) < 3 {
-		return figure.Result{}, record.Because(record.TooFew, "%d frames in %s", len(w.T), h.Name)
+	m, err := rec.Over(b, h.From, h.To)
+	r := figure.Result{N: m.N, Remarks: m.Gaps.Remarks}
+	if err != nil {
+		return r, err
 	}
+	w := b.Within(h.From, h.To)
 	bin, given := req.Args["bin"]
 	if !given {
 		bin = binPerCell * float64(max(rec.Series, 1))
 	}
-	mean := meanOf(w.Amps)
-	for k, i := range w.Amps[1 : len(w.Amps)-1] {
-		if math.Abs(i-mean) > 0.01*math.Abs(mean) && bin > 0 && k > 0 {
-			return figure.Result{},
-				record.Because(record.WrongConditions,
-					"the current varies by more than 1 %%: %.4g A beside a mean of %.4g A; take one part at constant current", i, mean)
-		}
+	if err := sweptEvenly(w, m.Amps, bin); err != nil {
+		return r, err
 	}
-	if noise := voltsNoise(w.Volts); noise > bin {
-		return figure.Result{},
-			record.Because(record.BelowFloor, "the volts are noisy by %.3g V, more than a bin of %.3g V; give a wider bin",
-				noise, bin)
-	}
-	curve, err := binned(w, bin, mean > 0)
+	curve, err := binned(w, bin, m.Amps > 0)
 	if err != nil {
-		return figure.Result{}, err
+		return r, err
 	}
 	for range int(req.Args["passes"]) {
 		curve = smoothed(curve)
 	}
-	r := figure.Result{N: len(w.T), Table: &figure.Table{Columns: []figure.TableColumn{{Name: "volts", Unit: "V"},
-		{Name: "incremental capacity", Unit: "Ah/V"},
-		{Name: "peak"}}}}
-	if q, ok := rec.Ratings["rated_capacity"]; ok && math.Abs(mean) > 0.1*q.Value/record.AmpHour {
+	if q, err := ratedCapacity(rec); err == nil && math.Abs(m.Amps) > 0.1*q/record.AmpHour {
 		r.Remarks = append(r.Remarks, "fast")
 	}
 	peaks := peaksOf(curve)
+	r.Table = curveTable(curve, peaks)
+	if len(peaks) == 0 {
+		return r, record.Because(record.NotFound, "the curve has no peak that stands out")
+	}
 	for _, k := range peaks {
 		r.Value = math.Max(r.Value, curve[k][1])
 		r.Remarks = append(r.Remarks, fmt.Sprintf("peak at %.4g V", curve[k][0]))
 	}
+	// A share of the charge of the whole curve is known as well as that, and to the noise of the volts over a bin.
+	noise := voltsNoise(w.Volts) / math.Sqrt(1+2*req.Args["passes"])
+	perCharge := r.Value / m.Charge
+	e, stated := rec.Account(m).Expand(func(charge, _ []float64) float64 { return charge[0] * perCharge })
+	if !stated {
+		r.Remarks = record.AddRemark(r.Remarks, figure.NotStated)
+		return r, nil
+	}
+	r.K = e.K
+	r.U = math.Hypot(e.U, e.K*r.Value*math.Sqrt2*noise/bin)
+	return r, nil
+}
+
+// sweptEvenly fails for a half-cycle whose current varies, or whose volts are too noisy for a bin.
+func sweptEvenly(w *record.Battery, mean, bin float64) error {
+	if len(w.T) < 3 {
+		return record.Because(record.TooFew, "%d frames; three are needed", len(w.T))
+	}
+	for k, i := range w.Amps[1 : len(w.Amps)-1] {
+		if math.Abs(i-mean) > 0.01*math.Abs(mean) && k > 0 {
+			return record.Because(record.WrongConditions,
+				"the current varies by more than 1 %%: %.4g A beside a mean of %.4g A; take one part at constant current", i,
+				mean)
+		}
+	}
+	if noise := voltsNoise(w.Volts); noise > bin {
+		return record.Because(record.BelowFloor,
+			"the volts are noisy by %.3g V, more than a bin of %.3g V; give a wider bin", noise, bin)
+	}
+	return nil
+}
+
+// curveTable is the curve with its peaks.
+func curveTable(curve [][2]float64, peaks []int) *figure.Table {
+	table := &figure.Table{Columns: []figure.TableColumn{{Name: "volts", Unit: "V"},
+		{Name: "incremental capacity", Unit: "Ah/V"}, {Name: "peak"}}}
 	for k, p := range curve {
 		mark := ""
-		for _, x := range peaks {
-			if x == k {
-				mark = "peak"
-			}
+		if slices.Contains(peaks, k) {
+			mark = "peak"
 		}
-		r.Table.Rows = append(r.Table.Rows, []any{p[0], p[1], mark})
+		table.Rows = append(table.Rows, []any{p[0], p[1], mark})
 	}
-	if len(peaks) == 0 {
-		return r, record.Because(record.NotFound, "the curve has no peak that stands out")
-	}
-	return r, nil
+	return table
 }
 
 // voltsNoise is the noise of neighbouring readings, from second differences.
@@ -206,17 +231,18 @@ func Knee(x, y []float64) (k int, height float64, err error) {
 func kneeOfVolts(rec *record.Record, req figure.Request) (figure.Result, error) {
 	d, err := discharged(rec, req)
 	if err != nil {
-		return figure.Result{}, err
+		return figure.Result{N: d.moved.N}, withoutBounds(err)
 	}
 	w := d.b.Within(d.From, d.Crossing.T)
 	q0, _ := d.b.Count(d.From, true)
 	const places = 400
+	total := d.charge()
 	var x, y []float64
 	k := 0
 	for p := range places {
-		from, to := q0-d.charge*float64(p)/places, q0-d.charge*float64(p+1)/places
+		from, to := q0-total*float64(p)/places, q0-total*float64(p+1)/places
 		// Smoothed over 1 % of the charge: four places.
-		low, high := to-1.5*d.charge/places, from+1.5*d.charge/places
+		low, high := to-1.5*total/places, from+1.5*total/places
 		for k < len(w.T) && w.Charge[k] > high {
 			k++
 		}
@@ -235,5 +261,16 @@ func kneeOfVolts(rec *record.Record, req figure.Request) (figure.Result, error) 
 	}
 	r.Value = x[i]
 	r.Remarks = append(r.Remarks, fmt.Sprintf("at %.4g V, height %.2g, from the start to the cutoff", y[i], height))
+	share := r.Value * record.AmpHour / total
+	e, stated := rec.Account(d.moved).Expand(func(charge,
+		_ []float64) float64 {
+		return -charge[0] * share / record.AmpHour
+	})
+	if !stated {
+		r.Remarks = record.AddRemark(r.Remarks, figure.NotStated)
+		return r, nil
+	}
+	// The knee is one of the places: half the distance of two bounds it as a rectangle.
+	r.K, r.U = e.K, math.Hypot(e.U, 0.95*total/places/2/record.AmpHour)
 	return r, nil
 }

@@ -1,26 +1,26 @@
 package battery
 
 import (
+	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"usherbench/core/figure"
 	"usherbench/core/record"
 	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
 )
 
-// cycle is a charge and a discharge in a row, or one half of it. What is not known of it is NaN.
+// cycle is a charge and a discharge in a row, or one half of it. What is not known of it is nil or NaN.
 type cycle struct {
-	number            int
-	in, out           *record.Half
-	charge, energy    float64 // in, SI
-	capacity, drained float64 // out, SI
-	complete          bool
-	volts             float64 // mean of the discharge
-	hottest           float64 // °C
-	end               string
-	resistance        float64 // Ω, of the step into the discharge
+	number  int
+	in, out *record.Half
+	// put and taken are what flowed in its halves; nil where a half is missing, or not known for a gap.
+	put, taken *record.Moved
+	hottest    float64 // °C
+	resistance float64 // Ω, of the step into the discharge
 }
 
 // cycles lists the cycles of a run: each discharge with the charge before it, or after it where the run begins with
@@ -34,10 +34,14 @@ func cycles(rec *record.Record, req figure.Request) ([]cycle, error) {
 		c := &all[i]
 		c.number = i + 1
 		if c.in != nil {
-			c.fillIn(rec)
+			if m, err := charged(rec, *c.in); err == nil {
+				c.put = &m
+			}
+			c.warmed(rec, *c.in)
 		}
 		if c.out != nil {
 			c.fillOut(rec, req)
+			c.warmed(rec, *c.out)
 		}
 	}
 	return all, nil
@@ -47,9 +51,7 @@ func cycles(rec *record.Record, req figure.Request) ([]cycle, error) {
 func paired(charges, discharges []record.Half) (all []cycle) {
 	var open *record.Half // a charge whose discharge is still to come
 	add := func(in, out *record.Half) {
-		nan := math.NaN()
-		all = append(all, cycle{in: in, out: out, charge: nan, energy: nan, capacity: nan, drained: nan, volts: nan,
-			hottest: nan, resistance: nan})
+		all = append(all, cycle{in: in, out: out, hottest: math.NaN(), resistance: math.NaN()})
 	}
 	for len(charges) > 0 || len(discharges) > 0 {
 		if len(discharges) == 0 || len(charges) > 0 && charges[0].T0 < discharges[0].T0 {
@@ -68,46 +70,39 @@ func paired(charges, discharges []record.Half) (all []cycle) {
 	return all
 }
 
-// fillIn reads the charge of a cycle.
-func (c *cycle) fillIn(rec *record.Record) {
-	if m, err := charged(rec, *c.in); err == nil {
-		c.charge, c.energy = m.charge, m.energy
-	}
-	c.end = c.in.Ended
-	c.warmed(rec, *c.in)
-}
-
-// fillOut reads the discharge of a cycle. Of one that something other than the cutoff ended it is what was moved.
+// fillOut reads the discharge of a cycle: down to the cutoff, or of one that something else ended what was moved.
 func (c *cycle) fillOut(rec *record.Record, req figure.Request) {
 	d, err := dischargeOf(rec, *c.out, req)
+	var why *record.Undetermined
 	switch {
 	case err == nil:
-		c.capacity, c.drained = d.charge, d.energy
-	case d.b != nil:
-		begin, beginEnergy := d.b.Count(c.out.From, true)
-		end, endEnergy := d.b.Count(c.out.To, false)
-		c.capacity, c.drained = begin-end, beginEnergy-endEnergy
+		c.taken = &d.moved
+	case errors.As(err, &why) && why.Code == record.NotReached && d.moved.Charge < 0:
+		c.taken = &d.moved
 	}
-	c.volts = c.drained / c.capacity
-	c.end = strings.Trim(c.end+", "+c.out.Ended, ", ")
-	c.complete = c.out.Ended != "" && (c.in == nil || c.in.Ended != "")
-	c.warmed(rec, *c.out)
-	r, err := pulseResistance(rec, figure.Request{Stage: c.out.Name, Pass: passOf(rec, *c.out),
-		Args: map[string]float64{"delay": 10, "before": 10}})
-	if err == nil {
+	t0, span, err := stepOf(rec, *c.out)
+	if err != nil {
+		return
+	}
+	if r, err := resistanceOf(rec, t0, span, 10, 10); err == nil {
 		c.resistance = r.Value / 1000
 	}
 }
 
-// passOf is which time a stage of its name a half-cycle is, from 1.
-func passOf(rec *record.Record, h record.Half) int {
-	n := 0
-	for _, s := range rec.Stages {
-		if s.Name == h.Name && s.T0 <= h.T0 {
-			n++
+// complete tells whether both halves took place, and each was ended by a rule of its own.
+func (c cycle) complete() bool {
+	return c.in != nil && c.out != nil && c.in.Ended != "" && c.out.Ended != ""
+}
+
+// end names the rules that ended it.
+func (c cycle) end() string {
+	var rules []string
+	for _, h := range []*record.Half{c.in, c.out} {
+		if h != nil && h.Ended != "" {
+			rules = append(rules, h.Ended)
 		}
 	}
-	return n
+	return strings.Join(rules, ", ")
 }
 
 // warmed raises the hottest temperature of a cycle to that of one of its halves.
@@ -146,7 +141,7 @@ func cycleTable(rec *record.Record, req figure.Request) (figure.Result, error) {
 	}
 	r := figure.Result{N: len(all), Table: &figure.Table{Columns: cycleColumns}}
 	for _, c := range all {
-		if c.complete {
+		if c.complete() {
 			r.Value++
 		}
 		r.Table.Rows = append(r.Table.Rows, c.row())
@@ -156,53 +151,82 @@ func cycleTable(rec *record.Record, req figure.Request) (figure.Result, error) {
 
 // row is the cycle as a row of the table.
 func (c cycle) row() []any {
+	nan := math.NaN()
 	took := func(h *record.Half) any {
 		if h == nil {
 			return nil
 		}
 		return h.To - h.From
 	}
-	coulombic, energetic := 100*c.capacity/c.charge, 100*c.drained/c.energy
+	charge, energy, capacity, drained := nan, nan, nan, nan
+	if c.put != nil {
+		charge, energy = c.put.Charge, c.put.Energy
+	}
+	if c.taken != nil {
+		capacity, drained = -c.taken.Charge, -c.taken.Energy
+	}
+	coulombic, energetic := 100*capacity/charge, 100*drained/energy
 	if coulombic > mostReturned {
-		coulombic, energetic = math.NaN(), math.NaN()
+		coulombic, energetic = nan, nan
 	}
 	complete := "no"
-	if c.complete {
+	if c.complete() {
 		complete = "yes"
 	}
-	return []any{float64(c.number), known(c.charge / record.AmpHour), known(c.capacity / record.AmpHour),
-		known(c.energy / record.WattHour), known(c.drained / record.WattHour), known(coulombic), known(energetic),
-		known(c.volts), known(c.resistance * 1000), known(c.hottest), took(c.in), took(c.out), c.end, complete}
+	return []any{float64(c.number), known(charge / record.AmpHour), known(capacity / record.AmpHour),
+		known(energy / record.WattHour), known(drained / record.WattHour), known(coulombic), known(energetic),
+		known(drained / capacity), known(c.resistance * 1000), known(c.hottest), took(c.in), took(c.out), c.end(), complete}
 }
 
-// Fading is the capacities of complete cycles with their numbers.
-type Fading struct{ Number, Capacity []float64 }
+// Fading is the capacities of complete cycles with their numbers, A·s.
+type Fading struct {
+	Number, Capacity []float64
+	moved            []record.Moved
+}
 
-func fading(rec *record.Record, req figure.Request, least int) (f Fading, reference float64, err error) {
+// Cycles reads the capacities of the complete cycles of a run.
+func Cycles(rec *record.Record, req figure.Request) (Fading, error) {
 	all, err := cycles(rec, req)
-	if err != nil {
-		return f, 0, err
-	}
-	want := int(req.Args["reference"])
+	f := Fading{}
 	for _, c := range all {
-		if !c.complete || math.IsNaN(c.capacity) {
-			if c.number == want {
-				return f, 0, record.Because(record.NoPoint, "cycle %d, the reference, is not complete", want)
-			}
-			continue
+		if c.complete() && c.taken != nil {
+			f.Number, f.Capacity = append(f.Number, float64(c.number)), append(f.Capacity, -c.taken.Charge)
+			f.moved = append(f.moved, *c.taken)
 		}
-		if c.number == want {
-			reference = c.capacity
-		}
-		f.Number, f.Capacity = append(f.Number, float64(c.number)), append(f.Capacity, c.capacity)
 	}
+	return f, err
+}
+
+// fading is a figure of the capacities of at least so many complete cycles, one of which they refer to.
+func fading(rec *record.Record, req figure.Request, least int,
+	of func(f Fading, reference float64) (float64, error)) (figure.Result, error) {
+	f, err := Cycles(rec, req)
+	r := figure.Result{N: len(f.Number)}
+	want := req.Args["reference"]
+	at := slices.Index(f.Number, want)
 	switch {
+	case err != nil:
+		return r, err
 	case len(f.Number) < least:
-		return f, 0, record.Because(record.TooFew, "%d complete cycles; %d are needed", len(f.Number), least)
-	case reference <= 0:
-		return f, 0, record.Because(record.NoPoint, "there is no cycle %d to refer to", want)
+		return r, record.Because(record.TooFew, "%d complete cycles; %d are needed", len(f.Number), least)
+	case at < 0:
+		return r, record.Because(record.NoPoint, "cycle %g, the reference, is not complete", want)
 	}
-	return f, reference, nil
+	if r.Value, err = of(f, f.Capacity[at]); err != nil {
+		return r, err
+	}
+	r.KnownBy(rec.Account(f.moved...), func(charge, _ []float64) float64 {
+		g := Fading{Number: f.Number, Capacity: make([]float64, len(charge))}
+		for k, q := range charge {
+			g.Capacity[k] = -q
+		}
+		x, err := of(g, g.Capacity[at])
+		if err != nil { // a capacity that is off by what it is known to may be past the level or not
+			return r.Value
+		}
+		return x
+	})
+	return r, nil
 }
 
 // Fade is 100·(1 − C_last/C_ref).
@@ -228,60 +252,37 @@ func (f Fading) Life(reference float64) (float64, error) {
 			return f.Number[k] + (f.Number[k+1]-f.Number[k])*(f.Capacity[k]-level)/(f.Capacity[k]-f.Capacity[k+1]), nil
 		}
 	}
-	return 0, &record.Undetermined{Code: record.NotReached,
-		Sentence: "the capacity did not fall to 80 %, confirmed by the cycle after",
-		Known:    fmt.Sprintf("> %g cycles", f.Number[len(f.Number)-1])}
+	return 0, record.Because(record.NotReached, "the capacity did not fall to 80 %%, confirmed by the cycle after").
+		Least(f.Number[len(f.Number)-1], "cycles")
 }
 
 func fade(rec *record.Record, req figure.Request) (figure.Result, error) {
-	f, reference, err := fading(rec, req, 2)
-	if err != nil {
-		return figure.Result{}, err
-	}
-	return figure.Result{Value: f.Fade(reference), N: len(f.Number)}, nil
+	return fading(rec, req, 2, func(f Fading, reference float64) (float64, error) { return f.Fade(reference), nil })
 }
 
 func fadePerCycle(rec *record.Record, req figure.Request) (figure.Result, error) {
-	f, reference, err := fading(rec, req, 3)
-	if err != nil {
-		return figure.Result{}, err
-	}
-	return figure.Result{Value: f.PerCycle(reference), N: len(f.Number)}, nil
+	return fading(rec, req, 3, func(f Fading, reference float64) (float64, error) { return f.PerCycle(reference), nil })
 }
 
 func cycleLife(rec *record.Record, req figure.Request) (figure.Result, error) {
-	f, reference, err := fading(rec, req, 2)
-	if err != nil {
-		return figure.Result{}, err
-	}
-	life, err := f.Life(reference)
-	return figure.Result{Value: life, N: len(f.Number)}, err
+	return fading(rec, req, 2, Fading.Life)
 }
 
+// kneeOfCapacity is the cycle at the knee of the capacities. Its uncertainty is half the distance of two cycles.
 func kneeOfCapacity(rec *record.Record, req figure.Request) (figure.Result, error) {
-	req.Args = figure.With(req.Args, "reference", 1)
-	f, _, err := fading(rec, req, 5)
+	f, err := Cycles(rec, req)
 	if err != nil {
 		return figure.Result{}, err
 	}
+	r := figure.Result{N: len(f.Number)}
 	k, height, err := Knee(f.Number, f.Capacity)
 	if err != nil {
-		return figure.Result{N: len(f.Number)}, err
+		return r, err
 	}
-	return figure.Result{Value: f.Number[k], N: len(f.Number),
-		Remarks: []string{fmt.Sprintf("%.4g Ah, height %.2g, over cycles %g to %g", f.Capacity[k]/record.AmpHour, height,
-			f.Number[0], f.Number[len(f.Number)-1])}}, nil
-}
-
-// Cycles reads the capacities of the complete cycles of a run, for curves over cycles.
-func Cycles(rec *record.Record, req figure.Request) (Fading, error) {
-	req.Args = figure.With(req.Args, "reference", 0)
-	f := Fading{}
-	all, err := cycles(rec, req)
-	for _, c := range all {
-		if c.complete && !math.IsNaN(c.capacity) {
-			f.Number, f.Capacity = append(f.Number, float64(c.number)), append(f.Capacity, c.capacity)
-		}
-	}
-	return f, err
+	r.Value = f.Number[k]
+	r.Remarks = []string{fmt.Sprintf("%.4g Ah, height %.2g, over cycles %g to %g", f.Capacity[k]/record.AmpHour, height,
+		f.Number[0], f.Number[len(f.Number)-1])}
+	e := uncertainty.Expand([]float64{math.Max(f.Number[k]-f.Number[k-1], f.Number[k+1]-f.Number[k]) / 2}, nil)
+	r.U, r.K = e.U, e.K
+	return r, nil
 }

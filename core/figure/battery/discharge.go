@@ -1,31 +1,34 @@
 package battery
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
-	"sort"
 	"strings"
 
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
-	"usherbench/core/uncertainty"
 )
 
 // discharge is a half-cycle down to the cutoff.
 type discharge struct {
 	record.Half
 	record.Crossing
-	charge, energy float64 // taken from the battery up to the crossing, SI
-	amps           float64 // mean, without sign
-	cutoff         float64 // V
-	gaps           record.Gaps
-	remarks        []string
-	n              int
-	b              *record.Battery
+	moved   record.Moved // up to the crossing
+	cutoff  float64      // V
+	remarks []string
+	b       *record.Battery
 }
+
+// charge and energy are what was taken from the battery up to the crossing, SI.
+func (d discharge) charge() float64 { return -d.moved.Charge }
+func (d discharge) energy() float64 { return -d.moved.Energy }
+
+// amps is the mean current, without sign.
+func (d discharge) amps() float64 { return -d.moved.Amps }
 
 // discharged finds the half-cycle that a request means and where it crossed the cutoff.
 func discharged(rec *record.Record, req figure.Request) (discharge, error) {
@@ -36,39 +39,78 @@ func discharged(rec *record.Record, req figure.Request) (discharge, error) {
 	return dischargeOf(rec, h, req)
 }
 
+// dischargeOf reads a discharge up to its cutoff. Where it fails with not-reached or gap, what is known of it is there.
 func dischargeOf(rec *record.Record, h record.Half, req figure.Request) (discharge, error) {
 	d := discharge{Half: h}
-	cutoff, ok := req.Args["cutoff"]
-	if !ok {
-		q, stated := rec.Ratings["cutoff"]
-		if !stated || q.Dim != quantity.Voltage {
-			return d,
-				record.Because(record.NoRating, "the nameplate does not state cutoff; state it, or give cutoff to the figure")
-		}
-		cutoff = q.Value
-	}
-	b, err := rec.Terminals(h.T0, h.T1)
-	if err != nil {
+	var err error
+	if d.cutoff, err = cutoffOf(rec, req); err != nil {
 		return d, err
 	}
-	d.b, d.cutoff = b, cutoff
-	q0, e0 := b.Count(h.From, true)
-	if q1, _ := b.Count(h.To, false); q1 > q0+0.01*math.Abs(q0) && q1-q0 > 1 {
-		return d, record.Because(record.WrongSign, "the battery was charged, not discharged, in %s", h.Name)
+	if d.b, err = rec.Terminals(h.T0, h.T1); err != nil {
+		return d, err
 	}
-	d.Crossing, err = rec.Cross(b, record.Level{Volts: cutoff, From: h.From, To: h.To, For: req.Args["for"],
+	d.Crossing, err = rec.Cross(d.b, record.Level{Volts: d.cutoff, From: h.From, To: h.To, For: req.Args["for"],
 		Fit: int(req.Args["fit"])})
 	if err != nil {
+		delivered, gap := rec.Over(d.b, h.From, h.To)
+		d.moved = delivered
+		switch {
+		case gap != nil:
+			return d, gap // what was crossed in it nobody saw
+		case delivered.Charge > 0:
+			return d, wasCharged(h, delivered)
+		}
 		return d, err
 	}
-	if d.gaps, err = rec.UpTo(b, h.From, d.Crossing); err != nil {
+	if d.moved, err = rec.OverTo(d.b, h.From, d.Crossing); err != nil {
 		return d, err
 	}
-	d.charge, d.energy = q0-d.Crossing.Charge, e0-d.Crossing.Energy
-	d.amps = d.charge / (d.Crossing.T - h.From)
-	d.n = len(b.Within(h.From, d.Crossing.T).T)
-	d.remarks = append(d.gaps.Remarks, conditions(rec, h)...)
+	if d.charge() <= 0 {
+		return d, wasCharged(h, d.moved)
+	}
+	d.remarks = append(d.moved.Gaps.Remarks, conditions(rec, h)...)
 	return d, nil
+}
+
+// wasCharged is why a discharge has no capacity that went the other way.
+func wasCharged(h record.Half, m record.Moved) error {
+	return record.Because(record.WrongSign, "the battery was charged, not discharged, in %s: %.4g Ah", h.Name,
+		m.Charge/record.AmpHour)
+}
+
+// cutoffOf is the cutoff that a request gives, else that of the nameplate, V.
+func cutoffOf(rec *record.Record, req figure.Request) (float64, error) {
+	if cutoff, given := req.Args["cutoff"]; given {
+		return cutoff, nil
+	}
+	q, stated := rec.Ratings["cutoff"]
+	if !stated || q.Dim != quantity.Voltage {
+		return 0, record.Because(record.NoRating,
+			"the nameplate does not state cutoff; state it, or give cutoff to the figure")
+	}
+	return q.Value, nil
+}
+
+// bounded gives an undetermined discharge the bounds that it has all the same: at least what was delivered, or
+// where the crossing lies in a gap what had been delivered on both sides of it. of is the figure from charge
+// and energy, SI.
+func (d discharge) bounded(err error, unit string, of func(charge, energy float64) float64) error {
+	var why *record.Undetermined
+	if d.b == nil || !errors.As(err, &why) {
+		return err
+	}
+	upTo := func(t float64) float64 {
+		begin, beginEnergy := d.b.Count(d.From, true)
+		charge, energy := d.b.Count(t, false)
+		return of(begin-charge, beginEnergy-energy)
+	}
+	switch {
+	case why.Code == record.NotReached && d.moved.Charge < 0:
+		return why.Least(of(d.charge(), d.energy()), unit)
+	case why.Code == record.Gap && d.InGap:
+		return why.Between(upTo(d.Before), upTo(d.After), unit)
+	}
+	return why
 }
 
 // whenFull are the rules that end the charge of a battery because it is full, and not because somebody wanted no more.
@@ -120,45 +162,42 @@ func celsius(rec *record.Record, h record.Half) (trace.Series, bool) {
 	return trace.Series{}, false
 }
 
-// uncertainty is that of a charge: gain and offset of the current for as long as it ran, what gaps leave
-// open, and the cutoff's volts. The result is in the unit of factor.
-func (d discharge) uncertainty(rec *record.Record, r *figure.Result, perAmpSecond, factor float64) {
-	seconds := d.Crossing.T - d.From
-	spec, ok := rec.Specs[d.b.AmpsColumn].Find(d.amps)
-	voltSpec, stated := rec.Specs[d.b.VoltsColumn].Find(d.Crossing.T)
-	if vs := rec.Specs[d.b.VoltsColumn]; len(vs) > 0 {
-		voltSpec, stated = vs.Find(d.volts())
+// ofDischarge is a figure of charge and energy down to the cutoff, SI.
+func ofDischarge(rec *record.Record, req figure.Request, unit string, of func(charge, energy float64) float64) (
+	figure.Result, error) {
+	d, err := discharged(rec, req)
+	if err != nil {
+		return figure.Result{N: d.moved.N}, d.bounded(err, unit, of)
 	}
-	readings := []uncertainty.Reading{
-		{Value: d.amps, Group: d.b.AmpsColumn, Gain: spec.Reading, Offset: spec.Offset,
-			Noise: uncertainty.Resolution(spec.Resolution) / math.Sqrt(math.Max(float64(d.n), 1))},
-		{Value: 0, Group: "cutoff", Offset: voltSpec.Bound(d.volts()), Noise: uncertainty.Resolution(voltSpec.Resolution)},
-		{Value: 0, Group: "gaps", Offset: d.gaps.Within},
-	}
-	perVolt := 0.0
-	if d.Slope != 0 {
-		perVolt = math.Abs(d.Crossing.Amps / d.Slope)
-	}
-	r.WithUncertainty(func(x []float64) float64 { return (x[0]*seconds + x[1]*perVolt + x[2]) * perAmpSecond / factor },
-		readings, ok && stated)
-}
-
-// volts is the voltage at the crossing.
-func (d discharge) volts() float64 {
-	k := sort.SearchFloat64s(d.b.T, d.Crossing.T)
-	return d.b.Volts[min(k, len(d.b.T)-1)]
+	r := figure.Result{Value: of(d.charge(), d.energy()), N: d.moved.N, Remarks: d.remarks}
+	r.KnownBy(rec.Account(d.moved), func(charge, energy []float64) float64 { return of(-charge[0], -energy[0]) })
+	return r, nil
 }
 
 // capacity is −Q from the start of the discharge to the falling crossing of the cutoff, whatever the load did
 // afterwards.
 func capacity(rec *record.Record, req figure.Request) (figure.Result, error) {
-	d, err := discharged(rec, req)
-	if err != nil {
-		return figure.Result{}, err
+	return ofDischarge(rec, req, "Ah", func(charge, _ float64) float64 { return charge / record.AmpHour })
+}
+
+// dischargeEnergy is −E of the same.
+func dischargeEnergy(rec *record.Record, req figure.Request) (figure.Result, error) {
+	return ofDischarge(rec, req, "Wh", func(_, energy float64) float64 { return energy / record.WattHour })
+}
+
+// meanDischargeVoltage is weighted by charge, not by time. Its bounds are not those of a part.
+func meanDischargeVoltage(rec *record.Record, req figure.Request) (figure.Result, error) {
+	r, err := ofDischarge(rec, req, "V", func(charge, energy float64) float64 { return energy / charge })
+	return r, withoutBounds(err)
+}
+
+// withoutBounds takes the bounds from a figure that may be either way from that of a part.
+func withoutBounds(err error) error {
+	var why *record.Undetermined
+	if errors.As(err, &why) {
+		why.AtLeast, why.AtMost, why.Known = nil, nil, ""
 	}
-	r := figure.Result{Value: d.charge / record.AmpHour, N: d.n, Remarks: d.remarks}
-	d.uncertainty(rec, &r, 1, record.AmpHour)
-	return r, nil
+	return err
 }
 
 // capacityGain is how much more a discharge gave than the one before it, in %: what conditioning goes on for.
@@ -167,74 +206,72 @@ func capacityGain(rec *record.Record, req figure.Request) (figure.Result, error)
 	if len(all) < 2 {
 		return figure.Result{}, record.Because(record.TooFew, "%d discharges; two are needed", len(all))
 	}
-	var charges [2]float64
+	var moved [2]record.Moved
 	r := figure.Result{}
-	for i := range charges {
+	for i := range moved {
 		d, err := dischargeOf(rec, all[len(all)-2+i], req)
 		if err != nil {
 			return r, err
 		}
-		charges[i] = d.charge
-		r.N += d.n
+		moved[i] = d.moved
+		r.N += d.moved.N
+		for _, remark := range d.moved.Gaps.Remarks {
+			r.Remarks = record.AddRemark(r.Remarks, remark)
+		}
 	}
-	r.Value = 100 * (charges[1]/charges[0] - 1)
+	gain := func(charge, _ []float64) float64 { return 100 * (charge[1]/charge[0] - 1) }
+	r.Value = gain([]float64{moved[0].Charge, moved[1].Charge}, nil)
+	r.KnownBy(rec.Account(moved[:]...), gain)
 	return r, nil
-}
-
-func dischargeEnergy(rec *record.Record, req figure.Request) (figure.Result, error) {
-	d, err := discharged(rec, req)
-	if err != nil {
-		return figure.Result{}, err
-	}
-	r := figure.Result{Value: d.energy / record.WattHour, N: d.n, Remarks: d.remarks}
-	d.uncertainty(rec, &r, d.energy/d.charge, record.WattHour)
-	return r, nil
-}
-
-// meanDischargeVoltage is weighted by charge, not by time.
-func meanDischargeVoltage(rec *record.Record, req figure.Request) (figure.Result, error) {
-	d, err := discharged(rec, req)
-	switch {
-	case err != nil:
-		return figure.Result{}, err
-	case d.charge <= 0:
-		return figure.Result{}, record.Because(record.ZeroDivisor, "no charge was taken")
-	}
-	return figure.Result{Value: d.energy / d.charge, N: d.n, Remarks: d.remarks}, nil
 }
 
 // rateTolerance is how far the mean current may be from the rated one for a state of health.
 const rateTolerance = 0.1
 
+// stateOfHealth is the capacity as a share of the rated one, at the rated current and temperature.
 func stateOfHealth(rec *record.Record, req figure.Request) (figure.Result, error) {
-	rated, ok := rec.Ratings["rated_capacity"]
-	if !ok || rated.Dim != quantity.Charge || rated.Value <= 0 {
-		return figure.Result{}, record.Because(record.NoRating, "the nameplate does not state rated_capacity")
-	}
-	d, err := discharged(rec, req)
+	rated, err := ratedCapacity(rec)
 	if err != nil {
 		return figure.Result{}, err
 	}
+	share := func(charge, _ float64) float64 { return 100 * charge / rated }
+	d, err := discharged(rec, req)
+	if err != nil {
+		return figure.Result{N: d.moved.N}, d.bounded(err, "%", share)
+	}
 	if req.Choices["conditions"] != "any" {
-		if rate, ok := rec.Ratings["rated_rate"]; ok && rate.Dim == quantity.ChargeRate {
-			want := rate.Value * rated.Value / record.AmpHour
-			if math.Abs(d.amps-want) > rateTolerance*want {
-				return figure.Result{},
-					record.Because(record.WrongConditions,
-						"the mean current was %.4g A, but the capacity is rated at %.4g A; say conditions: any to compare all the same",
-						d.amps, want)
-			}
-		}
-		if mean, ok := warmth(rec, d.Half); ok {
-			if at, stated := rec.Ratings["rated_celsius"]; stated && math.Abs(mean-at.Value) > celsiusWindow {
-				return figure.Result{},
-					record.Because(record.WrongConditions,
-						"it had %.1f °C in the mean, but the capacity is rated at %.1f °C; say conditions: any to compare all the same",
-						mean, at.Value)
-			}
+		if err := d.atRatedConditions(rec, rated); err != nil {
+			return figure.Result{N: d.moved.N}, err
 		}
 	}
-	r := figure.Result{Value: 100 * d.charge / rated.Value, N: d.n, Remarks: d.remarks}
-	d.uncertainty(rec, &r, 100/rated.Value, 1)
-	return r, nil
+	return ofDischarge(rec, req, "%", share)
+}
+
+// ratedCapacity is that of the nameplate, A·s.
+func ratedCapacity(rec *record.Record) (float64, error) {
+	rated, ok := rec.Ratings["rated_capacity"]
+	if !ok || rated.Dim != quantity.Charge || rated.Value <= 0 {
+		return 0, record.Because(record.NoRating, "the nameplate does not state rated_capacity")
+	}
+	return rated.Value, nil
+}
+
+// atRatedConditions fails with wrong-conditions for a discharge at another current or temperature than the rated ones,
+// where they are stated.
+func (d discharge) atRatedConditions(rec *record.Record, rated float64) error {
+	if rate, ok := rec.Ratings["rated_rate"]; ok && rate.Dim == quantity.ChargeRate {
+		want := rate.Value * rated / record.AmpHour
+		if math.Abs(d.amps()-want) > rateTolerance*want {
+			return record.Because(record.WrongConditions,
+				"the mean current was %.4g A, but the capacity is rated at %.4g A; say conditions: any to compare all the same",
+				d.amps(), want)
+		}
+	}
+	mean, ok := warmth(rec, d.Half)
+	if at, stated := rec.Ratings["rated_celsius"]; ok && stated && math.Abs(mean-at.Value) > celsiusWindow {
+		return record.Because(record.WrongConditions,
+			"it had %.1f °C in the mean, but the capacity is rated at %.1f °C; say conditions: any to compare all the same",
+			mean, at.Value)
+	}
+	return nil
 }

@@ -2,21 +2,21 @@ package battery
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"math"
 	"slices"
 
 	"usherbench/core/figure"
-	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/uncertainty"
 )
 
-// cRate is mean |I| over the rated capacity: I_t of IEC 61434 is 1 C in amperes.
+// cRate is the mean of |I| over the rated capacity: I_t of IEC 61434 is 1 C in amperes.
 func cRate(rec *record.Record, req figure.Request) (figure.Result, error) {
-	rated, ok := rec.Ratings["rated_capacity"]
-	if !ok || rated.Value <= 0 || rated.Dim != quantity.Charge {
-		return figure.Result{}, record.Because(record.NoRating, "the nameplate does not state rated_capacity")
+	rated, err := ratedCapacity(rec)
+	if err != nil {
+		return figure.Result{}, err
 	}
 	h, err := rec.Half("discharge", req.Stage, req.Pass)
 	if err != nil && req.Stage == "" {
@@ -25,17 +25,15 @@ func cRate(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if err != nil {
 		return figure.Result{}, err
 	}
-	b, err := rec.Terminals(h.T0, h.T1)
+	m, err := movedIn(rec, h)
+	r := figure.Result{N: m.N, Remarks: m.Gaps.Remarks}
 	if err != nil {
-		return figure.Result{}, err
+		return r, err
 	}
-	q0, _ := b.Count(h.From, true)
-	q1, _ := b.Count(h.To, false)
-	amps := math.Abs(q1-q0) / (h.To - h.From)
-	r := figure.Result{Value: amps / (rated.Value / record.AmpHour), N: len(b.Within(h.From, h.To).T)}
-	spec, stated := rec.Specs[b.AmpsColumn].Find(amps)
-	r.WithUncertainty(func(x []float64) float64 { return x[0] / (rated.Value / record.AmpHour) },
-		[]uncertainty.Reading{{Value: amps, Group: b.AmpsColumn, Gain: spec.Reading, Offset: spec.Offset}}, stated)
+	perCharge := record.AmpHour / rated / m.Seconds()
+	r.Value = m.Flow * m.Seconds() * perCharge
+	// What flows without sign is known as well as what flows with it.
+	r.KnownBy(rec.Account(m), func(charge, _ []float64) float64 { return math.Abs(charge[0]) * perCharge })
 	return r, nil
 }
 
@@ -72,67 +70,79 @@ func termination(rec *record.Record, req figure.Request) (figure.Result, error) 
 var stepColumns = []figure.TableColumn{{Name: "step"}, {Name: "current", Unit: "A"}, {Name: "charge", Unit: "Ah"},
 	{Name: "duration", Unit: "s"}, {Name: "remark"}}
 
-// stepDownCapacity is all charge up to the last crossing of the cutoff, with a table by step.
+// stepDownCapacity is all charge up to the last crossing of the cutoff, with a table by step. Between a
+// crossing and the command that steps down the current flows on, and counts.
 func stepDownCapacity(rec *record.Record, req figure.Request) (figure.Result, error) {
 	d, err := discharged(rec, req)
 	if err != nil {
-		return figure.Result{}, err
+		return figure.Result{N: d.moved.N}, d.bounded(err, "Ah", ampHours)
 	}
-	r := figure.Result{N: len(d.b.Within(d.From, d.To).T), Remarks: d.remarks, Table: &figure.Table{Columns: stepColumns}}
+	r := figure.Result{Remarks: d.remarks, Table: &figure.Table{Columns: stepColumns}}
 	if d.Ended != "cutoff" {
 		reason := record.Because(record.NotReached, "the discharge was ended by %s before its last crossing",
 			cmp.Or(d.Ended, "something else"))
-		reason.Known = fmt.Sprintf("≥ %.5g Ah", d.charge/record.AmpHour)
-		return r, reason
-	}
-	for k, s := range d.steps(rec) {
-		taken, remark := d.takenIn(rec, s, k == 0)
-		amps := 0.0
-		if w := d.b.Within(s.from, s.to); len(w.Amps) > 0 {
-			amps = -w.Amps[len(w.Amps)/2]
+		delivered, err := rec.Over(d.b, d.From, d.To)
+		if err != nil {
+			return r, err
 		}
-		r.Value += taken / record.AmpHour
-		r.Table.Rows = append(r.Table.Rows, []any{float64(k + 1), amps, taken / record.AmpHour, s.to - s.from, remark})
+		return r, reason.Least(-delivered.Charge/record.AmpHour, "Ah")
 	}
-	d.Crossing.T = d.To
-	d.amps = r.Value * record.AmpHour / math.Max(d.To-d.From, 1e-9)
-	d.uncertainty(rec, &r, 1, record.AmpHour)
+	steps := d.steps(rec)
+	last := steps[len(steps)-1]
+	whole, err := rec.Over(d.b, d.From, last.to)
+	if x, crossErr := rec.Cross(d.b, record.Level{Volts: d.cutoff, From: last.from, To: last.to}); crossErr == nil {
+		whole, err = rec.OverTo(d.b, d.From, x)
+		steps[len(steps)-1].to = x.T
+	}
+	r.N = whole.N
+	if err != nil {
+		return r, err
+	}
+	r.Value = -whole.Charge / record.AmpHour
+	r.KnownBy(rec.Account(whole), func(charge, _ []float64) float64 { return -charge[0] / record.AmpHour })
+	for k, s := range steps {
+		r.Table.Rows = append(r.Table.Rows, d.row(k, s, req.Args["blank"]))
+	}
 	return r, nil
 }
 
-// downStep is the time at one current of a discharge that steps down.
+func ampHours(charge, _ float64) float64 { return charge / record.AmpHour }
+
+// downStep is the time at one current of a discharge that steps down: from when it was in force to when the
+// next was, or to the last crossing of the cutoff.
 type downStep struct{ from, to float64 }
 
-// steps lists the steps of a discharge that came to its end: each from when its current was in force to when the
-// volts came to the cutoff.
+// steps lists the steps of a discharge that came to its end.
 func (d discharge) steps(rec *record.Record) []downStep {
-	begins, ends := []float64{d.From}, []float64{}
+	begins := []float64{d.From}
 	for _, m := range rec.MarksIn(d.Span) {
-		switch m.About.(type) {
-		case record.CutoffReached:
-			ends = append(ends, m.T)
-		case record.SteppedDown:
+		if _, down := m.About.(record.SteppedDown); down && m.T < d.To {
 			begins = append(begins, m.T)
 		}
 	}
-	ends = append(ends, d.To)
-	steps := make([]downStep, min(len(begins), len(ends)))
-	for k := range steps {
-		steps[k] = downStep{begins[k], ends[k]}
+	steps := make([]downStep, len(begins))
+	for k, from := range begins {
+		steps[k] = downStep{from, d.To}
+		if k+1 < len(begins) {
+			steps[k].to = begins[k+1]
+		}
 	}
 	return steps
 }
 
-// takenIn is the charge that a step took up to its crossing of the cutoff, A·s. Volts that began a step beyond the
-// cutoff did not recover.
-func (d discharge) takenIn(rec *record.Record, s downStep, first bool) (charge float64, remark string) {
-	begin, _ := d.b.Count(s.from, first)
-	x, err := rec.Cross(d.b, record.Level{Volts: d.cutoff, From: s.from, To: s.to})
-	if err != nil {
-		end, _ := d.b.Count(s.to, true)
-		return begin - end, "no recovery"
+// row is a step as a row of the table. Volts that are still beyond the cutoff when it is watched again have not
+// recovered.
+func (d discharge) row(k int, s downStep, blank float64) []any {
+	begin, _ := d.b.Count(s.from, k == 0)
+	end, _ := d.b.Count(s.to, true)
+	amps, remark := 0.0, ""
+	if w := d.b.Within(s.from, s.to); len(w.Amps) > 0 {
+		amps = -w.Amps[len(w.Amps)/2]
 	}
-	return begin - x.Charge, ""
+	if watched := d.b.Within(s.from+blank, s.to); k > 0 && (len(watched.T) == 0 || watched.Volts[0] <= d.cutoff) {
+		remark = "no recovery"
+	}
+	return []any{float64(k + 1), amps, (begin - end) / record.AmpHour, s.to - s.from, remark}
 }
 
 func crossingTime(rec *record.Record, req figure.Request) (figure.Result, error) {
@@ -157,27 +167,53 @@ func crossed(rec *record.Record, req figure.Request, charge bool) (figure.Result
 	if err != nil {
 		return figure.Result{}, err
 	}
-	q0, _ := b.Count(h.From, true)
-	q1, _ := b.Count(h.To, false)
-	x, err := rec.Cross(b, record.Level{Volts: level, From: h.From, To: h.To, Rising: q1 > q0, For: req.Args["for"],
-		Fit: int(req.Args["fit"])})
-	if err != nil {
-		return figure.Result{}, err
-	}
-	if _, err := rec.UpTo(b, h.From, x); err != nil {
-		return figure.Result{}, err
-	}
-	spec, stated := rec.Specs[b.VoltsColumn].Find(level)
-	r := figure.Result{Value: x.T - h.From, N: len(b.Within(h.From, x.T).T)}
-	per := 0.0
-	if x.Slope != 0 {
-		per = 1 / math.Abs(x.Slope)
-	}
+	unit, at := "s", func(t float64) float64 { return t - h.From }
 	if charge {
-		r.Value, per = (x.Charge-q0)/record.AmpHour, per*math.Abs(x.Amps)/record.AmpHour
+		begin, _ := b.Count(h.From, true)
+		unit, at = "Ah", func(t float64) float64 {
+			q, _ := b.Count(t, false)
+			return (q - begin) / record.AmpHour
+		}
 	}
-	r.WithUncertainty(func(v []float64) float64 { return v[0] * per },
-		[]uncertainty.Reading{{Value: level, Group: b.VoltsColumn, Gain: spec.Reading, Offset: spec.Offset,
-			Noise: uncertainty.Resolution(spec.Resolution)}}, stated)
+	delivered, gap := rec.Over(b, h.From, h.To)
+	r := figure.Result{N: delivered.N}
+	x, err := rec.Cross(b, record.Level{Volts: level, From: h.From, To: h.To, Rising: delivered.Charge > 0,
+		For: req.Args["for"], Fit: int(req.Args["fit"])})
+	if err != nil {
+		return r, notCrossed(err, gap, delivered, at(delivered.To), unit)
+	}
+	moved, err := rec.OverTo(b, h.From, x)
+	r.N, r.Remarks = moved.N, moved.Gaps.Remarks
+	var why *record.Undetermined
+	switch {
+	case errors.As(err, &why) && x.InGap && why.Code == record.Gap:
+		return r, why.Between(at(x.Before), at(x.After), unit)
+	case err != nil:
+		return r, err
+	case charge:
+		r.Value = moved.Charge / record.AmpHour
+		r.KnownBy(rec.Account(moved), func(charge, _ []float64) float64 { return charge[0] / record.AmpHour })
+		return r, nil
+	}
+	r.Value = x.T - h.From
+	spec, stated := rec.Specs[b.VoltsColumn].Find(level)
+	r.WithUncertainty(func(v []float64) float64 { return v[0] / x.Slope },
+		[]uncertainty.Reading{{Value: level, Group: b.VoltsColumn, Gain: spec.Reading, Offset: spec.Offset, Noise: x.Noise,
+			Resolution: spec.Resolution}}, stated && x.Slope != 0)
 	return r, nil
+}
+
+// notCrossed is why a level was not crossed: a gap in which nobody looked, or a bound by what there is.
+func notCrossed(err, gap error, delivered record.Moved, bound float64, unit string) error {
+	var why *record.Undetermined
+	if gap != nil {
+		return gap
+	}
+	if errors.As(err, &why) && why.Code == record.NotReached && (unit == "s" || delivered.Charge > 0) {
+		return why.Least(bound, unit)
+	}
+	if errors.As(err, &why) && why.Code == record.NotReached {
+		why.AtMost, why.Known = &bound, fmt.Sprintf("≤ %.5g %s", bound, unit) // it is negative, and would be more so
+	}
+	return err
 }

@@ -3,6 +3,7 @@ package battery
 import (
 	"fmt"
 	"math"
+	"sort"
 
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
@@ -14,13 +15,15 @@ import (
 // Figures of what a battery does around a current step.
 var resistanceFigures = []figure.Definition{
 	{ID: "pulse-resistance", Title: "Pulse resistance", Unit: "mΩ", Least: 0, Most: math.Inf(1),
-		Args: []figure.Arg{{Name: "delay", Dim: quantity.Time, Default: 1}, {Name: "before", Dim: quantity.Time,
-			Default: 1}},
+		Args: []figure.Arg{{Name: "delay", Dim: quantity.Time, Default: 1, Least: 1e-4, Most: 24 * 3600},
+			{Name: "before", Dim: quantity.Time, Default: 1, Least: 1e-4, Most: 24 * 3600}},
 		Formula: pulseResistance},
 	{ID: "rest-recovery", Title: "Recovery at rest", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Needs: figure.Rest,
-		Args: []figure.Arg{{Name: "after", Dim: quantity.Time, Default: 600}}, Formula: restRecovery},
+		Args:    []figure.Arg{{Name: "after", Dim: quantity.Time, Default: 600, Least: 1e-3, Most: 30 * 24 * 3600}},
+		Formula: restRecovery},
 	{ID: "rest-voltage", Title: "Voltage at rest", Unit: "V", Least: math.Inf(-1), Most: math.Inf(1), Needs: figure.Rest,
-		Args: []figure.Arg{{Name: "average", Dim: quantity.Time, Default: 10}}, Formula: restVoltage},
+		Args:    []figure.Arg{{Name: "average", Dim: quantity.Time, Default: 10, Least: 1e-3, Most: 24 * 3600}},
+		Formula: restVoltage},
 }
 
 // step is the instant of the current step that a request means: the first command of its stage.
@@ -29,6 +32,11 @@ func step(rec *record.Record, req figure.Request) (t0 float64, span record.Span,
 	if err != nil {
 		return 0, record.Span{}, err
 	}
+	return stepOf(rec, h)
+}
+
+// stepOf is the instant of the current step into a half-cycle.
+func stepOf(rec *record.Record, h record.Half) (t0 float64, span record.Span, err error) {
 	for _, e := range rec.MarksIn(h.Span) {
 		if e.Kind == record.MarkCommand {
 			return e.T, h.Span, nil
@@ -44,68 +52,94 @@ func pulseResistance(rec *record.Record, req figure.Request) (figure.Result, err
 	if err != nil {
 		return figure.Result{}, err
 	}
-	delay, before := req.Args["delay"], req.Args["before"]
+	return resistanceOf(rec, t0, span, req.Args["delay"], req.Args["before"])
+}
+
+// resistanceOf is the resistance at the current step of a stage.
+func resistanceOf(rec *record.Record, t0 float64, span record.Span, delay, before float64) (figure.Result, error) {
 	b, err := rec.Terminals(t0-before, math.Max(span.T1, t0+1.2*delay))
 	if err != nil {
 		return figure.Result{}, err
 	}
 	rest := b.Within(t0-before, math.Nextafter(t0, math.Inf(-1)))
-	if len(rest.T) == 0 {
-		return figure.Result{}, record.Because(record.TooFew, "no frame lies within %.3g s before the step", before)
-	}
-	u0, i0 := meanOf(rest.Volts), meanOf(rest.Amps)
-	after := b.Within(t0, t0+1.2*delay)
-	near := 0
-	for _, t := range after.T {
-		if math.Abs(t-t0-delay) <= 0.1*delay {
-			near++
-		}
-	}
+	near, after := b.Within(t0+0.9*delay, t0+1.1*delay), b.Within(t0, t0+1.2*delay)
 	switch {
-	case near == 0:
-		return figure.Result{},
-			record.Because(record.TooFew,
-				"no frame lies within 10 %% of %.3g s after the step; record faster or give a longer delay",
-				delay)
+	case len(rest.T) == 0:
+		return figure.Result{}, record.Because(record.TooFew, "no frame lies within %.3g s before the step", before)
+	case len(near.T) == 0:
+		return figure.Result{}, record.Because(record.TooFew,
+			"no frame lies within 10 %% of %.3g s after the step; record faster or give a longer delay", delay)
 	case len(after.T) < 3:
 		return figure.Result{}, record.Because(record.TooFew, "%.3g s are less than two intervals of the record", delay)
 	}
-	u := trace.Series{T: b.T, X: b.Volts}.At(t0 + delay)
-	i := trace.Series{T: b.T, X: b.Amps}.At(t0 + delay)
-	if math.IsNaN(u) || math.IsNaN(i) {
+	s := stepInputs(rec, b, rest, t0+delay)
+	if math.IsNaN(s.du) || math.IsNaN(s.di) {
 		return figure.Result{}, record.Because(record.NoData, "the record ends before %.3g s after the step", delay)
 	}
-	du, di := u-u0, i-i0
-	ampSpec, ampsStated := rec.Specs[b.AmpsColumn].Find(i)
-	voltSpec, voltsStated := rec.Specs[b.VoltsColumn].Find(u)
-	if math.Abs(di) <= math.Max(2*ampSpec.Offset, 1e-6) {
-		return figure.Result{}, record.Because(record.ZeroDivisor, "the current did not step: %.4g A before, %.4g A after",
-			i0, i)
+	if !rec.Flowing(b, s.di) {
+		return figure.Result{}, record.Because(record.ZeroDivisor, "the current did not step: by %.4g A only", s.di)
 	}
-	r := figure.Result{Value: 1000 * du / di, N: len(rest.T) + near, Remarks: []string{fmt.Sprintf("after %.3g s", delay)}}
-	noiseV := math.Max(deviation(rest.Volts), uncertainty.Resolution(voltSpec.Resolution))
-	noiseI := math.Max(deviation(rest.Amps), uncertainty.Resolution(ampSpec.Resolution))
-	n := math.Sqrt(float64(len(rest.T)))
-	r.WithUncertainty(func(x []float64) float64 { return 1000 * (x[1] - x[0]) / (x[3] - x[2]) }, []uncertainty.Reading{
-		{Value: u0, Group: b.VoltsColumn, Gain: voltSpec.Reading, Offset: voltSpec.Offset, Noise: noiseV / n},
-		{Value: u, Group: b.VoltsColumn, Gain: voltSpec.Reading, Offset: voltSpec.Offset, Noise: noiseV},
-		{Value: i0, Group: b.AmpsColumn, Gain: ampSpec.Reading, Offset: ampSpec.Offset, Noise: noiseI / n},
-		{Value: i, Group: b.AmpsColumn, Gain: ampSpec.Reading, Offset: ampSpec.Offset, Noise: noiseI},
-	}, ampsStated && voltsStated)
+	r := figure.Result{Value: 1000 * s.du / s.di, N: len(rest.T) + len(near.T),
+		Remarks: []string{fmt.Sprintf("after %.3g s", delay)}}
+	r.WithUncertainty(s.resistance, s.readings, s.stated)
 	switch {
-	case math.Abs(du) < 5*noiseV*math.Sqrt2:
+	case math.Abs(s.du) < 5*s.noise*math.Sqrt2:
 		return r, record.Because(record.BelowFloor, "the voltage stepped by %.3g V, less than five times what it is known to",
-			du)
+			s.du)
 	case r.Value < 0 && math.Abs(r.Value) > r.U:
 		return r, record.Because(record.WrongSign, "the voltage went the other way than the current: %.4g mΩ", r.Value)
 	}
 	if line, err := (trace.Series{T: rest.T, X: rest.Volts}).Slope(); err == nil &&
-		math.Abs(line.Slope) > 2*line.SlopeSD && math.Abs(line.Slope*delay) > 0.05*math.Abs(du) {
+		math.Abs(line.Slope) > 2*line.SlopeSD && math.Abs(line.Slope*delay) > 0.05*math.Abs(s.du) {
 		return r,
 			record.Because(record.NotSettled, "the voltage still drifted by %.3g V in %.3g s before the step; rest longer",
 				line.Slope*delay, delay)
 	}
 	return r, nil
+}
+
+// steps are volts and amps of every instrument before a current step and after it.
+type steps struct {
+	du, di   float64
+	noise    float64 // of a single reading of the volts, V
+	readings []uncertainty.Reading
+	stated   bool
+}
+
+// stepInputs reads the means of a rest and what came at a time after the step. The readings are the volts before and
+// after, then the amps of each ammeter before and after.
+func stepInputs(rec *record.Record, b, rest *record.Battery, at float64) steps {
+	s := steps{stated: true}
+	enter := func(column string, before []float64, after float64) (step float64) {
+		mean, spread := meanOf(before), deviation(before)
+		for _, x := range []float64{mean, after} {
+			spec, ok := rec.Specs[column].Find(x)
+			s.stated = s.stated && ok
+			reading := uncertainty.Reading{Value: x, Group: fmt.Sprintf("%s to %g", column, spec.To), Gain: spec.Reading,
+				Offset: spec.Offset, Resolution: spec.Resolution, Noise: spread}
+			if len(s.readings)%2 == 0 {
+				reading.Noise, reading.N = spread/math.Sqrt(float64(len(before))), len(before)
+			}
+			s.readings = append(s.readings, reading)
+		}
+		return after - mean
+	}
+	s.du = enter(b.VoltsColumn, rest.Volts, trace.Series{T: b.T, X: b.Volts}.At(at))
+	spec, _ := rec.Specs[b.VoltsColumn].Find(rest.Volts[0])
+	s.noise = math.Max(deviation(rest.Volts), uncertainty.Resolution(spec.Resolution))
+	for k, a := range b.Through {
+		s.di += enter(a.Column, rest.Through[k].Amps, trace.Series{T: b.T, X: a.Amps}.At(at))
+	}
+	return s
+}
+
+// resistance is that of the readings, mΩ.
+func (s steps) resistance(x []float64) float64 {
+	di := 0.0
+	for k := 2; k < len(x); k += 2 {
+		di += x[k+1] - x[k]
+	}
+	return 1000 * (x[1] - x[0]) / di
 }
 
 func meanOf(xs []float64) float64 {
@@ -148,7 +182,42 @@ func rested(rec *record.Record, req figure.Request) (record.Half, *record.Batter
 	return h, b, err
 }
 
-// restRecovery is U(t_off + after) less the last volts under load.
+// Volts at an instant are those of a straight line through some frames next to it.
+const (
+	nextFrames = 10
+	nextWithin = 10.0 // s
+)
+
+// instant is what the volts were at a time: the line through the frames next to it, and how well it is known there.
+func instant(rec *record.Record, b *record.Battery, at float64) (value float64, r uncertainty.Reading, stated bool) {
+	line, err := trace.Fit(b.T, b.Volts)
+	n := len(b.T)
+	if err != nil || n < 5 {
+		value = trace.Series{T: b.T, X: b.Volts}.Nearest(at)
+		r.Noise = voltsNoise(b.Volts)
+	} else {
+		value = line.Intercept + line.Slope*at
+		r.Noise, r.N = line.SDAt(at, b.T), n-1
+	}
+	spec, stated := rec.Specs[b.VoltsColumn].Find(value)
+	r.Value, r.Group = value, fmt.Sprintf("%s to %g", b.VoltsColumn, spec.To)
+	r.Gain, r.Offset, r.Resolution = spec.Reading, spec.Offset, spec.Resolution
+	return value, r, stated
+}
+
+// lastBefore are the last frames up to a time, nearestTo those on both sides of one.
+func lastBefore(b *record.Battery, t float64) *record.Battery {
+	w := b.Within(t-nextWithin, t)
+	return w.Within(w.T[max(len(w.T)-nextFrames, 0)], t)
+}
+
+func nearestTo(b *record.Battery, t float64) *record.Battery {
+	k := sort.SearchFloat64s(b.T, t)
+	first, last := max(k-nextFrames/2, 0), min(k+nextFrames/2, len(b.T))-1
+	return b.Within(math.Max(b.T[first], t-nextWithin), math.Min(b.T[last], t+nextWithin))
+}
+
+// restRecovery is U(t_off + after) less the last volts under load, each from the frames next to it.
 func restRecovery(rec *record.Record, req figure.Request) (figure.Result, error) {
 	h, b, err := rested(rec, req)
 	if err != nil {
@@ -157,66 +226,93 @@ func restRecovery(rec *record.Record, req figure.Request) (figure.Result, error)
 	// The load went off with the stage before: the last frame that had its current.
 	k := -1
 	for i, t := range b.T {
-		if t <= h.From && rec.Flowing(b.AmpsColumn, b.Amps[i]) {
+		if t <= h.From && rec.Flowing(b, b.Amps[i]) {
 			k = i
 		}
 	}
 	if k < 0 || k+1 >= len(b.T) {
 		return figure.Result{}, record.Because(record.NoMark, "no frame under load was recorded before %s", h.Name)
 	}
-	under, off := b.Volts[k], b.T[k]
+	if rec.GapBetween(b, b.T[k], b.T[k+1]) {
+		return figure.Result{}, record.Because(record.Gap, "the record has a gap of %.4g s where the load went off",
+			b.T[k+1]-b.T[k])
+	}
+	off := b.T[k]
 	for _, e := range rec.Marks {
 		if e.Kind == record.MarkCommand && e.T > b.T[k] && e.T <= b.T[k+1] {
 			off = e.T
 		}
 	}
 	at := off + req.Args["after"]
-	if last := b.Within(0, h.T1); len(last.T) == 0 || last.T[len(last.T)-1] < at {
-		n := len(last.T)
-		if n == 0 {
-			return figure.Result{}, record.Because(record.NoData, "nothing was recorded at rest")
-		}
-		return figure.Result{},
-			&record.Undetermined{Code: record.NoData, Sentence: fmt.Sprintf("%s is shorter than %.4g s after the load went off",
-				h.Name,
-				req.Args["after"]),
-				Known: fmt.Sprintf("%.4g V after %.4g s", last.Volts[n-1]-under, last.T[n-1]-off)}
+	under, loaded, statedUnder := instant(rec, lastBefore(b, b.T[k]), off)
+	rest := b.Within(b.T[k+1], h.T1)
+	n := len(rest.T)
+	switch {
+	case n == 0:
+		return figure.Result{}, record.Because(record.NoData, "nothing was recorded at rest")
+	case rest.T[n-1] < at:
+		reason := record.Because(record.NoData, "%s is shorter than %.4g s after the load went off", h.Name,
+			req.Args["after"])
+		reason.Known = fmt.Sprintf("%.4g V after %.4g s", rest.Volts[n-1]-under, rest.T[n-1]-off)
+		return figure.Result{}, reason
 	}
-	u := trace.Series{T: b.T, X: b.Volts}.At(at)
-	r := figure.Result{Value: u - under, N: len(b.Within(off, at).T)}
-	spec, stated := rec.Specs[b.VoltsColumn].Find(u)
-	reading := func(x float64) uncertainty.Reading {
-		return uncertainty.Reading{Value: x, Group: b.VoltsColumn, Gain: spec.Reading, Offset: spec.Offset,
-			Noise: uncertainty.Resolution(spec.Resolution)}
+	j := max(sort.SearchFloat64s(rest.T, at), 1)
+	if j < n && rec.GapBetween(b, rest.T[j-1], rest.T[j]) {
+		return figure.Result{}, record.Because(record.Gap, "the record has a gap of %.4g s at %.6g s, %.4g s after the load "+
+			"went off", rest.T[j]-rest.T[j-1], at, req.Args["after"])
 	}
-	r.WithUncertainty(func(x []float64) float64 { return x[1] - x[0] }, []uncertainty.Reading{reading(under), reading(u)},
-		stated)
+	u, rested, stated := instant(rec, nearestTo(rest, at), at)
+	r := figure.Result{Value: u - under, N: len(rest.Within(off, at).T)}
+	r.WithUncertainty(func(x []float64) float64 { return x[1] - x[0] }, []uncertainty.Reading{loaded, rested},
+		stated && statedUnder)
 	return r, nil
 }
 
 // settledPerCell is the slope of the volts at rest below which a cell counts as settled: 5 mV/h.
 const settledPerCell = 5e-3 / 3600
 
-// restVoltage is the mean of the last part of a rest.
+// restVoltage is the mean of the last part of a rest, weighted by time, of frames through which nothing flowed.
 func restVoltage(rec *record.Record, req figure.Request) (figure.Result, error) {
 	h, b, err := rested(rec, req)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	w := b.Within(h.T1-req.Args["average"], h.T1)
-	if len(w.T) == 0 {
-		return figure.Result{}, record.Because(record.NoData, "nothing was recorded in the last %.3g s of %s",
-			req.Args["average"], h.Name)
+	var rest trace.Series
+	for k, t := range b.T {
+		if t >= h.From && t <= h.T1 && !rec.Flowing(b, b.Amps[k]) {
+			rest.T, rest.X = append(rest.T, t), append(rest.X, b.Volts[k])
+		}
 	}
-	r := figure.Result{Value: meanOf(w.Volts), N: len(w.T)}
-	longer := b.Within(h.T1-math.Max(req.Args["average"], 300), h.T1)
-	if line, err := (trace.Series{T: longer.T, X: longer.Volts}).Slope(); err == nil &&
-		math.Abs(line.Slope) <= settledPerCell*float64(max(rec.Series, 1)) {
+	from := h.T1 - req.Args["average"]
+	n := rest.Len()
+	if n == 0 {
+		return figure.Result{}, record.Because(record.NoData, "nothing was recorded at rest in %s", h.Name)
+	}
+	if rec.GapBetween(b, rest.T[n-1], h.T1) {
+		return figure.Result{}, record.Because(record.Gap, "nothing was recorded in the last %.4g s of %s",
+			h.T1-rest.T[n-1], h.Name)
+	}
+	w := rest.Spanning(from, h.T1)
+	if w.Len() == 0 { // one frame of a slow record stands for what came after it
+		w = trace.Series{T: rest.T[n-1:], X: rest.X[n-1:]}
+	}
+	for k := 1; k < w.Len(); k++ {
+		if rec.GapBetween(b, w.T[k-1], w.T[k]) {
+			return figure.Result{}, record.Because(record.Gap, "the record has a gap of %.4g s at %.6g s", w.T[k]-w.T[k-1],
+				w.T[k-1])
+		}
+	}
+	r := figure.Result{Value: w.X[0], N: max(rest.Between(from, h.T1).Len(), 1)}
+	if mean, err := w.Mean(); err == nil {
+		r.Value = mean
+	}
+	longer := rest.Between(h.T1-math.Max(req.Args["average"], 300), h.T1)
+	if line, err := longer.Slope(); err == nil && math.Abs(line.Slope) <= settledPerCell*float64(max(rec.Series, 1)) {
 		r.Remarks = append(r.Remarks, "settled")
 	}
 	spec, stated := rec.Specs[b.VoltsColumn].Find(r.Value)
 	r.WithUncertainty(func(x []float64) float64 { return x[0] },
 		[]uncertainty.Reading{{Value: r.Value, Group: b.VoltsColumn, Gain: spec.Reading, Offset: spec.Offset,
-			Noise: math.Max(deviation(w.Volts)/math.Sqrt(float64(len(w.T))), uncertainty.Resolution(spec.Resolution))}}, stated)
+			Noise: deviation(w.X) / math.Sqrt(float64(w.Len())), N: w.Len(), Resolution: spec.Resolution}}, stated)
 	return r, nil
 }

@@ -1,88 +1,62 @@
 package battery
 
 import (
-	"math"
 	"slices"
 
 	"usherbench/core/figure"
 	"usherbench/core/record"
-	"usherbench/core/uncertainty"
 )
 
-// moved is what a half-cycle put into the battery from its start to its end, SI; negative is what it took.
-type moved struct {
-	charge, energy float64
-	seconds        float64
-	b              *record.Battery
-	gaps           record.Gaps
-	n              int
-}
-
-func movedIn(rec *record.Record, h record.Half) (moved, error) {
+// movedIn is what a half-cycle put into the battery from its start to its end.
+func movedIn(rec *record.Record, h record.Half) (record.Moved, error) {
 	b, err := rec.Terminals(h.T0, h.T1)
 	if err != nil {
-		return moved{}, err
+		return record.Moved{}, err
 	}
-	gaps, err := rec.Bridged(b, h.From, h.To)
-	if err != nil {
-		return moved{gaps: gaps}, err
-	}
-	begin, beginEnergy := b.Count(h.From, true)
-	end, endEnergy := b.Count(h.To, false)
-	return moved{charge: end - begin, energy: endEnergy - beginEnergy, seconds: h.To - h.From, b: b, gaps: gaps,
-		n: len(b.Within(h.From, h.To).T)}, nil
+	return rec.Over(b, h.From, h.To)
 }
 
-// charged is a charge from its start to its termination. It fails with wrong-sign where it took something.
-func charged(rec *record.Record, h record.Half) (moved, error) {
+// charged is a charge from its start to its termination, drained a discharge. They fail with wrong-sign where
+// it went the other way.
+func charged(rec *record.Record, h record.Half) (record.Moved, error) {
 	m, err := movedIn(rec, h)
-	if err == nil && m.charge < 0 {
+	if err == nil && m.Charge < 0 {
 		err = record.Because(record.WrongSign, "the battery was discharged, not charged, in %s: %.4g Ah", h.Name,
-			m.charge/record.AmpHour)
+			m.Charge/record.AmpHour)
 	}
 	return m, err
 }
 
-// result is the charge in Ah with its uncertainty: gain and offset of the current for as long as it ran, and what
-// gaps leave open.
-func (m moved) result(rec *record.Record) figure.Result {
-	r := figure.Result{Value: m.charge / record.AmpHour, N: m.n, Remarks: m.gaps.Remarks}
-	spec, stated := rec.Specs[m.b.AmpsColumn].Find(m.charge / math.Max(m.seconds, 1))
-	r.WithUncertainty(func(x []float64) float64 { return (x[0]*m.seconds + x[1]) / record.AmpHour },
-		[]uncertainty.Reading{
-			{Value: m.charge / math.Max(m.seconds, 1e-9), Group: m.b.AmpsColumn, Gain: spec.Reading, Offset: spec.Offset},
-			{Group: "gaps", Offset: m.gaps.Within},
-		}, stated)
-	return r
-}
-
-// putIn is the charge that a request means.
-func putIn(rec *record.Record, req figure.Request) (moved, error) {
-	h, err := rec.Half("charge", req.Stage, req.Pass)
-	if err != nil {
-		return moved{}, err
+func drained(rec *record.Record, h record.Half) (record.Moved, error) {
+	m, err := movedIn(rec, h)
+	if err == nil && m.Charge > 0 {
+		err = wasCharged(h, m)
 	}
-	return charged(rec, h)
+	return m, err
 }
 
+// chargeReturned is +Q of a charge from its start to its termination, energyReturned +E of it.
 func chargeReturned(rec *record.Record, req figure.Request) (figure.Result, error) {
-	m, err := putIn(rec, req)
-	if err != nil {
-		return figure.Result{N: m.n, Remarks: m.gaps.Remarks}, err
-	}
-	return m.result(rec), nil
+	return putIn(rec, req, func(charge, _ []float64) float64 { return charge[0] / record.AmpHour })
 }
 
 func energyReturned(rec *record.Record, req figure.Request) (figure.Result, error) {
-	m, err := putIn(rec, req)
+	return putIn(rec, req, func(_, energy []float64) float64 { return energy[0] / record.WattHour })
+}
+
+// putIn is a figure of the charge that a request means.
+func putIn(rec *record.Record, req figure.Request, of func(charge, energy []float64) float64) (figure.Result, error) {
+	h, err := rec.Half("charge", req.Stage, req.Pass)
 	if err != nil {
-		return figure.Result{N: m.n, Remarks: m.gaps.Remarks}, err
+		return figure.Result{}, err
 	}
-	r := m.result(rec)
-	r.Value = m.energy / record.WattHour
-	if m.charge > 0 { // the volts are known far better than the current
-		r.U *= m.energy / m.charge
+	m, err := charged(rec, h)
+	r := figure.Result{N: m.N, Remarks: m.Gaps.Remarks}
+	if err != nil {
+		return r, err
 	}
+	r.Value = of([]float64{m.Charge}, []float64{m.Energy})
+	r.KnownBy(rec.Account(m), of)
 	return r, nil
 }
 
@@ -127,47 +101,49 @@ func lastIndex[T any](all []T, is func(T) bool) int {
 
 // coulombicEfficiency is what comes back of the charge that was put in, in %.
 func coulombicEfficiency(rec *record.Record, req figure.Request) (figure.Result, error) {
-	return returned(rec, req, func(m moved) float64 { return m.charge })
+	return returned(rec, req, func(charge, _ []float64) (in, out float64) { return charge[0], charge[1] })
 }
 
 // energyEfficiency is what comes back of the energy that was put in, in %.
 func energyEfficiency(rec *record.Record, req figure.Request) (figure.Result, error) {
-	return returned(rec, req, func(m moved) float64 { return m.energy })
+	return returned(rec, req, func(_, energy []float64) (in, out float64) { return energy[0], energy[1] })
 }
 
 // mostReturned is a return, %, beyond which the two halves were not between equal states: a battery that was not
 // empty before its charge.
 const mostReturned = 105
 
-// returned is 100·out/in of a charge and its discharge. One current range measures both: its gain cancels, its
+// returned is −100·out/in of a charge and its discharge. Where one current range measures both its gain cancels, its
 // offset does not.
-func returned(rec *record.Record, req figure.Request, what func(moved) float64) (figure.Result, error) {
+func returned(rec *record.Record, req figure.Request, what func(charge, energy []float64) (in, out float64)) (
+	figure.Result, error) {
 	p, err := pairOf(rec, req)
 	if err != nil {
 		return figure.Result{}, err
 	}
 	in, err := charged(rec, p.charge)
-	r := figure.Result{N: in.n, Remarks: in.gaps.Remarks}
+	r := figure.Result{N: in.N, Remarks: in.Gaps.Remarks}
 	if err != nil {
 		return r, err
 	}
-	out, err := movedIn(rec, p.discharge)
+	out, err := drained(rec, p.discharge)
+	for _, remark := range out.Gaps.Remarks {
+		r.Remarks = record.AddRemark(r.Remarks, remark)
+	}
 	if err != nil {
 		return r, err
 	}
-	r.N += out.n
-	if what(in) <= 0 {
+	r.N += out.N
+	share := func(charge, energy []float64) float64 {
+		in, out := what(charge, energy)
+		return -100 * out / in
+	}
+	charges, energies := []float64{in.Charge, out.Charge}, []float64{in.Energy, out.Energy}
+	if put, _ := what(charges, energies); put <= 0 {
 		return r, record.Because(record.ZeroDivisor, "no charge was put in")
 	}
-	r.Value = 100 * -what(out) / what(in)
-	column := out.b.AmpsColumn
-	spec, stated := rec.Specs[column].Find(in.charge / in.seconds)
-	scale := r.Value * in.charge / -out.charge
-	r.WithUncertainty(func(x []float64) float64 { return scale * (-x[1] * out.seconds) / (x[0] * in.seconds) },
-		[]uncertainty.Reading{
-			{Value: in.charge / in.seconds, Group: column, Gain: spec.Reading, Offset: spec.Offset},
-			{Value: out.charge / out.seconds, Group: column, Gain: spec.Reading, Offset: spec.Offset},
-		}, stated)
+	r.Value = share(charges, energies)
+	r.KnownBy(rec.Account(in, out), share)
 	if r.Value > mostReturned && r.Value-r.U > mostReturned {
 		return r, record.Because(record.WrongConditions,
 			"%.4g %% came back: the charge and the discharge were not between equal states", r.Value)

@@ -98,9 +98,10 @@ func TestWhenAFigureOfABatteryIsNotKnown(t *testing.T) {
 				Stage: "fill"}, record.WrongConditions},
 		"fade of one cycle":           {cycleOf(), nil, figure.Request{ID: "fade"}, record.TooFew},
 		"fade per cycle of one cycle": {cycleOf(), nil, figure.Request{ID: "fade-per-cycle"}, record.TooFew},
-		"shares of nothing": {recordtest.Battery(nil, nil, nil, recordtest.Steady(0, 100, 25, 0)...), nil,
+		"shares of nothing": {recordtest.Battery(nil, []record.Span{{T1: 100}}, nil, recordtest.Steady(0, 100, 25, 0)...),
+			nil,
 			figure.Request{ID: "share", Of: []string{"cycler.amps", "cycler.amps"}}, record.ZeroDivisor},
-		"a share of one": {recordtest.Battery(nil, nil, nil, recordtest.Steady(0, 100, 25, 1)...), nil,
+		"a share of one": {recordtest.Battery(nil, []record.Span{{T1: 100}}, nil, recordtest.Steady(0, 100, 25, 1)...), nil,
 			figure.Request{ID: "share", Of: []string{"cycler.amps"}}, record.TooFew},
 	} {
 		t.Run(name, func(t *testing.T) {

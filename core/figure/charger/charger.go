@@ -22,8 +22,9 @@ var Figures = []figure.Definition{
 }
 
 var (
-	binArg    = figure.Arg{Name: "bin", Dim: quantity.Time, Default: 30}
-	cutoffArg = figure.Arg{Name: "cutoff", Dim: quantity.Voltage, Default: math.NaN()} // that of the nameplate
+	binArg = figure.Arg{Name: "bin", Dim: quantity.Time, Default: 30, Least: 1, Most: 3600}
+	// The cutoff is that of the nameplate where none is given.
+	cutoffArg = figure.Arg{Name: "cutoff", Dim: quantity.Voltage, Default: math.NaN(), Least: 1e-3, Most: 1e4}
 )
 
 // Shares and times by which the stages of a charger are told apart.
@@ -97,14 +98,13 @@ func chargerLog(rec *record.Record, span record.Span, bin float64) ([]ChargerSta
 		return nil, b, record.Because(record.WrongSign, "the battery was mostly discharged: %.4g Ah",
 			(w.Charge[len(w.Charge)-1]-w.Charge[0])/record.AmpHour)
 	}
-	bins := binnedLog(w, bin, rec.AtLeast)
-	spec, _ := rec.Specs[b.AmpsColumn].Find(0)
-	nameBins(bins, math.Max(2*spec.Offset, 1e-4))
+	bins := binnedLog(w, bin, rec.AllowedInterval(b, span))
+	nameBins(bins, rec.LeastFlow(b))
 	return stagesOf(joinShort(bins), b), b, nil
 }
 
-// binnedLog cuts a log into bins, each with its time-weighted means.
-func binnedLog(w *record.Battery, width, atLeast float64) []logBin {
+// binnedLog cuts a log into bins, each with its time-weighted means. allowed is the longest interval that is no gap, s.
+func binnedLog(w *record.Battery, width, allowed float64) []logBin {
 	var bins []logBin
 	last := w.T[len(w.T)-1]
 	k := 0
@@ -116,7 +116,7 @@ func binnedLog(w *record.Battery, width, atLeast float64) []logBin {
 		}
 		for i := k; i+1 < len(w.T) && w.T[i] < x.t1; i++ {
 			from, to := math.Max(w.T[i], x.t0), math.Min(w.T[i+1], x.t1)
-			if to <= from || w.T[i+1]-w.T[i] > math.Max(2*width, atLeast*1.5) {
+			if to <= from || w.T[i+1]-w.T[i] > math.Max(2*width, allowed) {
 				continue
 			}
 			share := ((from+to)/2 - w.T[i]) / (w.T[i+1] - w.T[i])
@@ -281,18 +281,25 @@ func stagesOf(bins []logBin, b *record.Battery) []ChargerStage {
 				s.Volts, time = s.Volts+x.volts*(x.t1-x.t0), time+x.t1-x.t0
 			}
 		}
-		if time > 0 {
-			s.Volts /= time
-		}
+		s.Volts /= time
 		q0, e0 := b.Count(s.T0, false)
 		q1, e1 := b.Count(s.T1, false)
 		s.Charge, s.Energy = q1-q0, e1-e0
+		if s.Name == "unknown" {
+			nan := math.NaN()
+			s.Volts, s.FirstAmps, s.Last, s.Charge, s.Energy = nan, nan, nan, nan, nan
+		}
 		stages = append(stages, s)
 	}
 	return stages
 }
 
-// chargerStages lists the stages; its value is all charge that was returned.
+var stageColumns = []figure.TableColumn{{Name: "stage"}, {Name: "begins", Unit: "s"}, {Name: "ends", Unit: "s"},
+	{Name: "mean volts", Unit: "V"}, {Name: "first amps", Unit: "A"}, {Name: "last amps", Unit: "A"},
+	{Name: "charge", Unit: "Ah"}, {Name: "energy", Unit: "Wh"}, {Name: "share", Unit: "%"}}
+
+// chargerStages lists the stages; its value is all charge that was returned. Where the log has a longer gap than may be
+// bridged the stages around it stay, and nobody knows what was returned in it.
 func chargerStages(rec *record.Record, req figure.Request) (figure.Result, error) {
 	span, err := logged(rec, req)
 	if err != nil {
@@ -302,21 +309,27 @@ func chargerStages(rec *record.Record, req figure.Request) (figure.Result, error
 	if err != nil {
 		return figure.Result{}, err
 	}
-	r := figure.Result{N: len(b.Within(span.T0, span.T1).T),
-		Table: &figure.Table{Columns: []figure.TableColumn{{Name: "stage"}, {Name: "begins", Unit: "s"},
-			{Name: "ends", Unit: "s"}, {Name: "mean volts", Unit: "V"}, {Name: "first amps", Unit: "A"},
-			{Name: "last amps", Unit: "A"},
-			{Name: "charge", Unit: "Ah"}, {Name: "energy", Unit: "Wh"}, {Name: "share", Unit: "%"}}}}
+	w := b.Within(span.T0, span.T1)
+	moved, gap := rec.OverLog(b, w.T[0], w.T[len(w.T)-1], longestLogGap)
+	r := figure.Result{Value: moved.Charge / record.AmpHour, N: moved.N, Remarks: moved.Gaps.Remarks,
+		Table: &figure.Table{Columns: stageColumns}}
+	var known float64
 	for _, s := range stages {
-		r.Value += s.Charge / record.AmpHour
+		if s.Name != "unknown" {
+			known += s.Charge
+		}
 	}
 	for _, s := range stages {
 		r.Table.Rows = append(r.Table.Rows, []any{s.Name, s.T0 - span.T0, s.T1 - span.T0, s.Volts, s.FirstAmps, s.Last,
-			s.Charge / record.AmpHour, s.Energy / record.WattHour, 100 * s.Charge / record.AmpHour / r.Value})
+			s.Charge / record.AmpHour, s.Energy / record.WattHour, 100 * s.Charge / known})
 		if s.Name == "unknown" && s.T1-s.T0 > longestLogGap {
 			r.Remarks = record.AddRemark(r.Remarks, fmt.Sprintf("the log has a gap of %.3g min", (s.T1-s.T0)/60))
 		}
 	}
+	if gap != nil {
+		return r, gap
+	}
+	r.KnownBy(rec.Account(moved), func(charge, _ []float64) float64 { return charge[0] / record.AmpHour })
 	return r, nil
 }
 
@@ -326,11 +339,49 @@ const smallestShare = 0.05
 // chargeFactor is charge in over charge out of a discharge and the charge that restores it, to the end of
 // absorption or later.
 func chargeFactor(rec *record.Record, req figure.Request) (figure.Result, error) {
+	out, span, err := restored(rec, req)
+	if err != nil {
+		return figure.Result{}, err
+	}
+	taken, err := takenBy(rec, out)
+	r := figure.Result{N: taken.N, Remarks: taken.Gaps.Remarks}
+	if err != nil {
+		return r, err
+	}
+	stages, b, err := chargerLog(rec, span, req.Args["bin"])
+	if err != nil {
+		return r, err
+	}
+	w := b.Within(span.T0, span.T1)
+	end, found := w.T[len(w.T)-1], req.Choices["until"] == "end"
+	for _, s := range stages {
+		if s.Name == req.Choices["until"] {
+			end, found = s.T1, true
+		}
+	}
+	if !found {
+		return r, record.Because(record.NotFound, "the charger had no stage %s", req.Choices["until"])
+	}
+	put, err := rec.OverLog(b, w.T[0], end, longestLogGap)
+	r.N += put.N
+	r.Remarks = append(r.Remarks, "to the end of "+req.Choices["until"])
+	for _, remark := range put.Gaps.Remarks {
+		r.Remarks = record.AddRemark(r.Remarks, remark)
+	}
+	if err != nil {
+		return r, err
+	}
+	r.Value = put.Charge / -taken.Charge
+	r.KnownBy(rec.Account(taken, put), func(charge, _ []float64) float64 { return charge[1] / -charge[0] })
+	return r, nil
+}
+
+// restored finds the last discharge before the longest charge, and that charge.
+func restored(rec *record.Record, req figure.Request) (out record.Half, span record.Span, err error) {
 	outs := rec.Halves("discharge", "")
 	if len(outs) == 0 {
-		return figure.Result{}, record.Because(record.NoMark, "no discharge took place before the charge")
+		return out, span, record.Because(record.NoMark, "no discharge took place before the charge")
 	}
-	var span record.Span
 	for _, s := range rec.Stages {
 		if (s.Kind == "watch" || s.Kind == "charge") && s.T0 >= outs[0].T1 && (req.Stage == "" || s.Name == req.Stage) &&
 			s.T1-s.T0 > span.T1-span.T0 {
@@ -338,47 +389,36 @@ func chargeFactor(rec *record.Record, req figure.Request) (figure.Result, error)
 		}
 	}
 	if span.T1 == 0 {
-		return figure.Result{}, record.Because(record.NotFound, "no charge followed the discharge")
+		return out, span, record.Because(record.NotFound, "no charge followed the discharge")
 	}
-	out := outs[0]
+	out = outs[0]
 	for _, h := range outs {
 		if h.T1 <= span.T0 {
 			out = h
 		}
 	}
-	d, err := rec.Terminals(out.T0, out.T1)
+	return out, span, nil
+}
+
+// takenBy is what a discharge took, if that is enough to be restored.
+func takenBy(rec *record.Record, out record.Half) (record.Moved, error) {
+	b, err := rec.Terminals(out.T0, out.T1)
 	if err != nil {
-		return figure.Result{}, err
+		return record.Moved{}, err
 	}
-	if _, err := rec.Bridged(d, out.From, out.To); err != nil {
-		return figure.Result{}, err
+	taken, err := rec.Over(b, out.From, out.To)
+	rated, stated := rec.Ratings["rated_capacity"]
+	switch {
+	case err != nil:
+		return taken, err
+	case taken.Charge > 0:
+		return taken, record.Because(record.WrongSign, "the battery was charged, not discharged, in %s: %.4g Ah", out.Name,
+			taken.Charge/record.AmpHour)
+	case taken.Charge == 0:
+		return taken, record.Because(record.ZeroDivisor, "the discharge took nothing")
+	case stated && -taken.Charge < smallestShare*rated.Value:
+		return taken, record.Because(record.BelowFloor, "the discharge took %.3g Ah, less than 5 %% of the rated capacity",
+			-taken.Charge/record.AmpHour)
 	}
-	q0, _ := d.Count(out.From, true)
-	q1, _ := d.Count(out.To, false)
-	taken := q0 - q1
-	if q, ok := rec.Ratings["rated_capacity"]; ok && taken < smallestShare*q.Value {
-		return figure.Result{},
-			record.Because(record.BelowFloor, "the discharge took %.3g Ah, less than 5 %% of the rated capacity",
-				taken/record.AmpHour)
-	}
-	if taken <= 0 {
-		return figure.Result{}, record.Because(record.ZeroDivisor, "the discharge took nothing")
-	}
-	stages, b, err := chargerLog(rec, span, req.Args["bin"])
-	if err != nil {
-		return figure.Result{}, err
-	}
-	end, found := span.T1, req.Choices["until"] == "end"
-	for _, s := range stages {
-		if s.Name == req.Choices["until"] {
-			end, found = s.T1, true
-		}
-	}
-	if !found {
-		return figure.Result{}, record.Because(record.NotFound, "the charger had no stage %s", req.Choices["until"])
-	}
-	from, _ := b.Count(span.T0, false)
-	to, _ := b.Count(end, false)
-	return figure.Result{Value: (to - from) / taken, N: len(b.Within(span.T0, end).T),
-		Remarks: []string{"to the end of " + req.Choices["until"]}}, nil
+	return taken, nil
 }

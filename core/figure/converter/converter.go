@@ -9,13 +9,16 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/uncertainty"
 )
 
 // Figures of this family.
 var Figures = []figure.Definition{
-	{ID: "efficiency", Title: "Efficiency", Unit: "%", Least: 0, Most: 100, Needs: figure.Grid, Formula: efficiency},
-	{ID: "loss", Title: "Loss", Unit: "W", Least: 0, Most: math.Inf(1), Needs: figure.Grid, Formula: loss},
+	{ID: "efficiency", Title: "Efficiency", Unit: "%", Least: 0, Most: 100, Needs: figure.Grid, AllSides: true,
+		Formula: efficiency},
+	{ID: "loss", Title: "Loss", Unit: "W", Least: 0, Most: math.Inf(1), Needs: figure.Grid, AllSides: true,
+		Formula: loss},
 	{ID: "line-regulation", Title: "Line regulation", Unit: "%", Least: 0, Most: math.Inf(1), Needs: figure.Grid,
 		Formula: lineRegulation},
 	{ID: "line-shift", Title: "Line shift", Unit: "mV", Least: math.Inf(-1), Most: math.Inf(1), Needs: figure.Grid,
@@ -27,7 +30,24 @@ var Figures = []figure.Definition{
 	{ID: "output-accuracy", Title: "Output accuracy", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1),
 		Needs:   figure.Grid,
 		Formula: outputAccuracy},
-	{ID: "no-load-power", Title: "No-load power", Unit: "W", Least: 0, Most: math.Inf(1), Formula: noLoadPower},
+	{ID: "no-load-power", Title: "No-load power", Unit: "W", Least: 0, Most: math.Inf(1), AllSides: true,
+		Formula: noLoadPower},
+}
+
+// lineSet and loadSet are the setpoints of line and load of a request. What measures the input is set by
+// nobody: the line is then that of the supply.
+func lineSet(req figure.Request) string {
+	if kind, ok := seats.KindOf(req.Input); ok && kind.Is(seats.Feeds) {
+		return req.Input + ".volts"
+	}
+	return seats.DefaultInput + ".volts"
+}
+
+func loadSet(req figure.Request) string {
+	if kind, ok := seats.KindOf(req.Output); ok && kind.Is(seats.Drains) {
+		return req.Output + ".amps"
+	}
+	return seats.DefaultOutput + ".amps"
 }
 
 // placeOf completes a request with the nominal line and full load of the nameplate, except for the columns left
@@ -37,8 +57,7 @@ func placeOf(rec *record.Record, req figure.Request, open ...string) (map[string
 	for column, value := range req.At {
 		place[column] = value
 	}
-	for column, rating := range map[string]string{req.Input + ".volts": "nominal_line", req.Output +
-		".amps": "rated_current"} {
+	for column, rating := range map[string]string{lineSet(req): "nominal_line", loadSet(req): "rated_current"} {
 		if _, given := place[column]; given || slices.Contains(open, column) {
 			continue
 		}
@@ -78,64 +97,21 @@ func pointAt(rec *record.Record, req figure.Request) (record.Point, figure.Resul
 	return points[0], r, nil
 }
 
-// power is what efficiency and loss share: the two powers of a point in W, and the readings volts and amps of
-// both sides.
-type power struct {
-	in, out  float64
-	readings []uncertainty.Reading
-	stated   bool
-	result   figure.Result
-}
-
-func powerAt(rec *record.Record, req figure.Request) (power, error) {
-	var w power
-	p, result, err := pointAt(rec, req)
-	w.result = result
-	if err != nil {
-		return w, err
-	}
-	if err := record.Unlimited(p, req.Input); err != nil {
-		return w, err
-	}
-	w.stated = true
-	for _, column := range []string{req.Input + ".volts", req.Input + ".amps", req.Output + ".volts", req.Output +
-		".amps"} {
-		if _, err := p.Mean(column); err != nil {
-			return w, err
-		}
-		r, ok := rec.Reading(p, column)
-		w.readings, w.stated = append(w.readings, r), w.stated && ok
-	}
-	if w.in, err = p.Mean(req.Input + ".watts"); err != nil {
-		return w, err
-	}
-	if w.out, err = p.Mean(req.Output + ".watts"); err != nil {
-		return w, err
-	}
-	w.result.N = p.Averages[req.Output+".watts"].N
-	return w, nil
-}
-
-// efficiency is η = 100·ΣP_out/ΣP_in.
+// efficiency is η = 100·ΣP_out/ΣP_in over every input and every output of the unit.
 func efficiency(rec *record.Record, req figure.Request) (figure.Result, error) {
-	w, err := powerAt(rec, req)
+	w, r, err := powersAt(rec, req)
 	if err != nil {
-		return w.result, err
+		return r, err
 	}
-	watts := func(x []float64) float64 { return x[0] * x[1] }
-	if w.stated {
-		if u := uncertainty.Propagate(watts, w.readings[:2]); math.Abs(w.in) <= u.U {
-			return w.result, record.Because(record.ZeroDivisor, "the input power is not told from 0")
-		}
-		if u := uncertainty.Propagate(watts, w.readings[2:]); w.out <= u.U {
-			return w.result, record.Because(record.BelowFloor, "the output power is not told from 0; see no-load-power")
-		}
-	} else if w.in == 0 {
-		return w.result, record.Because(record.ZeroDivisor, "the input power is 0")
+	if err := w.checked(); err != nil {
+		return r, err
 	}
-	r := w.result
-	r.Value = 100 * w.out / w.in
-	r.WithUncertainty(func(x []float64) float64 { return 100 * x[2] * x[3] / (x[0] * x[1]) }, w.readings, w.stated)
+	in, out := w.in.sum(), w.out.sum()
+	if floor := w.floor(w.out); out <= floor {
+		return r, record.Because(record.BelowFloor, "the output power is not told from 0; see no-load-power")
+	}
+	r.Value = 100 * out / in
+	r.WithUncertainty(func(x []float64) float64 { return 100 * w.out.of(x) / w.in.of(x) }, w.readings, w.stated)
 	if r.Value > 100+r.U {
 		return r, record.Because(record.Implausible,
 			"more power came out than went in, %.4g %%; check the wiring of the sense leads",
@@ -144,15 +120,17 @@ func efficiency(rec *record.Record, req figure.Request) (figure.Result, error) {
 	return r, nil
 }
 
-// loss is ΣP_in − ΣP_out.
+// loss is ΣP_in − ΣP_out over every input and every output of the unit.
 func loss(rec *record.Record, req figure.Request) (figure.Result, error) {
-	w, err := powerAt(rec, req)
+	w, r, err := powersAt(rec, req)
 	if err != nil {
-		return w.result, err
+		return r, err
 	}
-	r := w.result
-	r.Value = w.in - w.out
-	r.WithUncertainty(func(x []float64) float64 { return x[0]*x[1] - x[2]*x[3] }, w.readings, w.stated)
+	if err := w.checked(); err != nil {
+		return r, err
+	}
+	r.Value = w.in.sum() - w.out.sum()
+	r.WithUncertainty(func(x []float64) float64 { return w.in.of(x) - w.out.of(x) }, w.readings, w.stated)
 	if r.Value < -r.U {
 		return r, record.Because(record.Implausible, "more power came out than went in; check the wiring of the sense leads")
 	}
@@ -163,8 +141,12 @@ func loss(rec *record.Record, req figure.Request) (figure.Result, error) {
 // the other, it is the point of largest magnitude.
 func outputAccuracy(rec *record.Record, req figure.Request) (figure.Result, error) {
 	rated, ok := rec.Ratings["rated_volts"]
-	if !ok {
+	switch {
+	case !ok:
 		return figure.Result{}, record.Because(record.NoRating, "the nameplate does not state rated_volts")
+	case rated.Value == 0:
+		return figure.Result{}, record.Because(record.ZeroDivisor, "the nameplate rates the output at 0 V, of which nothing "+
+			"is a share")
 	}
 	place := req.At
 	if len(place) == 0 {

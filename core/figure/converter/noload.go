@@ -1,11 +1,14 @@
 package converter
 
 import (
+	"fmt"
 	"math"
+	"strings"
 
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 )
@@ -13,62 +16,116 @@ import (
 // shortestNoLoad is the least window of no-load-power, s.
 const shortestNoLoad = 10
 
-// noLoadPower is ΔE/Δt of the input with every output unloaded, over a hold of at least 10 s. The energy
-// counter runs at the full rate of the frames; the uncertainty is that of volts and amps read all the time with
+// noLoadPower is ΔE/Δt of every input with every output unloaded, over a hold of at least 10 s. The energy
+// counters run at the full rate of the frames; the uncertainty is that of volts and amps read all the time with
 // the same gain and offset.
 func noLoadPower(rec *record.Record, req figure.Request) (figure.Result, error) {
 	span, err := unloadedSpan(rec, req)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	length := span.T1 - span.T0
-	var w [3]trace.Series
-	var remarks []string
-	for i, column := range []string{req.Input + ".energy", req.Input + ".volts", req.Input + ".amps"} {
-		s, err := rec.Trace(column, span.T0, span.T1)
+	if length := span.T1 - span.T0; length < shortestNoLoad {
+		return figure.Result{}, record.Because(record.TooFew, "the stage %q lasts %.3g s; the window must be at least %d s",
+			span.Name, length, shortestNoLoad)
+	}
+	var idle []idling
+	r := figure.Result{}
+	stated := true
+	for _, seat := range seatsWith(rec, req.Input, seats.Feeds, ".energy") {
+		i, err := idlingOf(rec, seat, span)
 		if err != nil {
-			return figure.Result{}, err
+			return r, err
 		}
-		var gaps bool
-		if w[i], gaps, err = record.BridgedTrace(s, column, span.T0, span.T1); err != nil {
-			return figure.Result{}, err
-		}
-		if gaps && i == 0 {
-			remarks = append(remarks, "bridged")
+		idle = append(idle, i)
+		r.Value += i.watts
+		r.N = max(r.N, i.n)
+		stated = stated && i.stated
+		if i.bridged {
+			r.Remarks = record.AddRemark(r.Remarks, "bridged")
 		}
 	}
-	energy := w[0]
-	n := energy.Len()
-	elapsed := energy.T[n-1] - energy.T[0]
-	r := figure.Result{Value: (energy.X[n-1] - energy.X[0]) / elapsed, N: n, Remarks: remarks}
-	if length < shortestNoLoad {
-		return r, record.Because(record.TooFew, "the stage %q lasts %.3g s; the window must be at least %d s", span.Name,
-			length,
-			shortestNoLoad)
+	first := 0.0
+	var readings []uncertainty.Reading
+	for _, i := range idle {
+		first += i.first
+		readings = append(readings, i.volts, i.amps)
 	}
-	half := energy.T[0] + elapsed/2
-	first := 2 * (energy.At(half) - energy.X[0]) / elapsed
-	if math.Abs(2*(r.Value-first)) > 0.02*math.Abs(r.Value) {
+	switch {
+	case len(idle) == 0:
+		return r, record.Because(record.IsMissing, "no input has an energy counter")
+	case math.Abs(2*(r.Value-first)) > 0.02*math.Abs(r.Value):
 		return r, record.Because(record.NotSettled, "the two halves of the window differ by more than 2 %%; hold longer")
 	}
-	volts, _ := w[1].Mean()
-	amps, _ := w[2].Mean()
-	readings := make([]uncertainty.Reading, 2)
-	stated := true
-	for i, m := range []float64{volts, amps} {
-		column := []string{req.Input + ".volts", req.Input + ".amps"}[i]
-		spec, ok := rec.Specs[column].Find(m)
-		stated = stated && ok
-		a, _ := trace.SettledAverage(w[i+1], spec.Resolution)
-		readings[i] = uncertainty.Reading{Value: m, Group: column, Gain: spec.Reading, Offset: spec.Offset, Noise: a.SE}
-	}
-	r.WithUncertainty(func(x []float64) float64 { return x[0] * x[1] }, readings, stated)
-	if r.K > 0 && r.U/r.K > 0.1*math.Abs(r.Value) {
+	r.WithUncertainty(func(x []float64) (sum float64) {
+		for k := 0; k < len(x); k += 2 {
+			sum += x[k] * x[k+1]
+		}
+		return sum
+	}, readings, stated)
+	switch {
+	case r.Value < -r.U:
+		return r, record.Because(record.WrongSign, "power flows out of the unit's input: %.4g W; check the wiring", r.Value)
+	case r.K > 0 && r.U/r.K > 0.1*math.Abs(r.Value):
 		return r,
 			record.Because(record.BelowFloor, "the supply's current range is too coarse: %.3g W is known to ± %.2g W only",
 				r.Value, r.U)
 	}
 	return r, nil
+}
+
+// idling is what one input takes while nothing is loaded.
+type idling struct {
+	watts, first float64 // over the window, and over its first half
+	n            int
+	bridged      bool
+	volts, amps  uncertainty.Reading
+	stated       bool
+}
+
+func idlingOf(rec *record.Record, seat string, span record.Span) (idling, error) {
+	energy, bridged, err := rec.Whole(seat+".energy", span.T0, span.T1)
+	if err != nil {
+		return idling{}, err
+	}
+	n := energy.Len()
+	elapsed := energy.T[n-1] - energy.T[0]
+	half := energy.T[0] + elapsed/2
+	i := idling{watts: (energy.X[n-1] - energy.X[0]) / elapsed, first: 2 * (energy.At(half) - energy.X[0]) / elapsed,
+		n: n, bridged: bridged, stated: true}
+	for column, to := range map[string]*uncertainty.Reading{seat + ".volts": &i.volts, seat + ".amps": &i.amps} {
+		w, _, err := rec.Whole(column, span.T0, span.T1)
+		if err != nil {
+			return i, err
+		}
+		mean, err := w.Mean()
+		if err != nil {
+			return i, record.CodeOf(err, column)
+		}
+		spec, ok := rec.Specs[column].Find(mean)
+		i.stated = i.stated && ok
+		a, _ := trace.SettledAverage(w, 0) // of fewer than three readings nothing is known but their step
+		*to = uncertainty.Reading{Value: mean, Group: fmt.Sprintf("%s to %g", column, spec.To), Gain: spec.Reading,
+			Offset: spec.Offset, Noise: a.SE, N: a.N, Resolution: spec.Resolution}
+	}
+	return i, nil
+}
+
+// seatsWith lists the seats of a role that have a column, unless the request names one.
+func seatsWith(rec *record.Record, named string, role seats.Role, suffix string) []string {
+	if named != "" {
+		return []string{named}
+	}
+	if rec.Columns == nil { // nobody says which there are
+		return []string{map[bool]string{true: seats.DefaultInput, false: seats.DefaultOutput}[role == seats.Feeds]}
+	}
+	var all []string
+	for _, column := range rec.Columns {
+		seat, ok := strings.CutSuffix(column, suffix)
+		if kind, known := seats.KindOf(seat); ok && known && kind.Is(role) {
+			all = append(all, seat)
+		}
+	}
+	return all
 }
 
 // unloadedSpan is the stage that the request names, or the longest hold during which no output was loaded.
@@ -78,7 +135,7 @@ func unloadedSpan(rec *record.Record, req figure.Request) (record.Span, error) {
 		if req.Stage != "" && s.Name != req.Stage || req.Stage == "" && s.Kind != "hold" {
 			continue
 		}
-		if err := unloaded(rec, s, req.Output); err != nil {
+		if err := allUnloaded(rec, s, req.Output); err != nil {
 			if req.Stage != "" {
 				return s, err
 			}
@@ -97,13 +154,19 @@ func unloadedSpan(rec *record.Record, req figure.Request) (record.Span, error) {
 	return best, nil
 }
 
-// unloaded reports a load that was on: a current above its offset.
-func unloaded(rec *record.Record, s record.Span, output string) error {
-	amps, err := rec.Trace(output+".amps", s.T0, s.T1)
-	if err != nil {
-		return err
+// allUnloaded reports a load that was on.
+func allUnloaded(rec *record.Record, s record.Span, named string) error {
+	for _, seat := range seatsWith(rec, named, seats.Drains, ".amps") {
+		if err := unloaded(rec, s, seat); err != nil {
+			return err
+		}
 	}
-	w, _, err := record.BridgedTrace(amps, output+".amps", s.T0, s.T1)
+	return nil
+}
+
+// unloaded reports one load that was on: a current above its offset.
+func unloaded(rec *record.Record, s record.Span, output string) error {
+	w, _, err := rec.Whole(output+".amps", s.T0, s.T1)
 	if err != nil {
 		return err
 	}

@@ -20,10 +20,10 @@ type sweep struct {
 
 // swept finds the points of a sweep. heldTolerance is how far the quantity that is held may vary: 1 % for a
 // load, 0.5 % for a line.
-func swept(rec *record.Record, req figure.Request, along, held string, heldTolerance float64, what string) (sweep,
+func swept(rec *record.Record, req figure.Request, set, along, held string, heldTolerance float64, what string) (sweep,
 	error) {
 	s := sweep{stated: true}
-	place, err := placeOf(rec, req, along)
+	place, err := placeOf(rec, req, set)
 	if err != nil {
 		return s, err
 	}
@@ -59,12 +59,17 @@ func swept(rec *record.Record, req figure.Request, along, held string, heldToler
 	if s.along[len(s.along)-1]-s.along[0] <= record.PlaceTolerance*math.Abs(s.along[len(s.along)-1]) {
 		return s, record.Because(record.TooFew, "only one %s was measured; two are needed", what)
 	}
-	if middle := (most + least) / 2; most-least > heldTolerance*math.Abs(middle) {
-		return s, record.Because(record.WrongConditions, "%s was not held: it varies by %.2g %%", held,
-			100*(most-least)/math.Abs(middle))
+	// What is held at 0 varies by what its instrument is known to.
+	middle := (most + least) / 2
+	spec, _ := rec.Specs[held].Find(middle)
+	if most-least > math.Max(heldTolerance*math.Abs(middle), math.Max(2*spec.Offset, leastHeld)) {
+		return s, record.Because(record.WrongConditions, "%s was not held: it varies from %.4g to %.4g", held, least, most)
 	}
 	return s, nil
 }
+
+// leastHeld is a change, A or V, that is none where nobody says how good the instrument is.
+const leastHeld = 1e-3
 
 // regulation is 100·(max V − min V)/V_ref along the sweep. reference gives V_ref from the volts of all points.
 func (s sweep) regulation(reference func(volts []float64) float64) figure.Result {
@@ -106,7 +111,7 @@ func (s sweep) referenceAt(at float64) (func([]float64) float64, error) {
 // reference is V_ref of a regulation: the rated volts, or the output at the nominal place along the sweep. A
 // point whose setpoint is the nominal one counts as that place as it stands; interpolation is only for a
 // nominal place between the points.
-func reference(rec *record.Record, req figure.Request, s sweep, along, rating string) (func([]float64) float64, error) {
+func reference(rec *record.Record, req figure.Request, s sweep, set, rating string) (func([]float64) float64, error) {
 	if req.Reference == "rated" {
 		q, ok := rec.Ratings["rated_volts"]
 		if !ok {
@@ -119,7 +124,7 @@ func reference(rec *record.Record, req figure.Request, s sweep, along, rating st
 		return nil, record.Because(record.NoRating, "the nameplate does not state %s, to which the regulation refers", rating)
 	}
 	for i, p := range s.points {
-		if p.At(map[string]float64{along: q.Value}) {
+		if p.At(map[string]float64{set: q.Value}) {
 			return func(x []float64) float64 { return x[i] }, nil
 		}
 	}
@@ -127,11 +132,11 @@ func reference(rec *record.Record, req figure.Request, s sweep, along, rating st
 }
 
 func alongLine(rec *record.Record, req figure.Request) (sweep, error) {
-	return swept(rec, req, req.Input+".volts", req.Output+".amps", 0.01, "line voltage")
+	return swept(rec, req, lineSet(req), req.Input+".volts", req.Output+".amps", 0.01, "line voltage")
 }
 
 func alongLoad(rec *record.Record, req figure.Request) (sweep, error) {
-	return swept(rec, req, req.Output+".amps", req.Input+".volts", 0.005, "load current")
+	return swept(rec, req, loadSet(req), req.Output+".amps", req.Input+".volts", 0.005, "load current")
 }
 
 // lineRegulation is 100·(max V − min V)/V_ref over the lines, load held (default full load).
@@ -140,7 +145,7 @@ func lineRegulation(rec *record.Record, req figure.Request) (figure.Result, erro
 	if err != nil {
 		return figure.Result{}, err
 	}
-	ref, err := reference(rec, req, s, req.Input+".volts", "nominal_line")
+	ref, err := reference(rec, req, s, lineSet(req), "nominal_line")
 	if err != nil {
 		return figure.Result{}, err
 	}
@@ -153,7 +158,7 @@ func loadRegulation(rec *record.Record, req figure.Request) (figure.Result, erro
 	if err != nil {
 		return figure.Result{}, err
 	}
-	ref, err := reference(rec, req, s, req.Output+".amps", "rated_current")
+	ref, err := reference(rec, req, s, loadSet(req), "rated_current")
 	if err != nil {
 		return figure.Result{}, err
 	}

@@ -1,0 +1,176 @@
+package record
+
+import (
+	"fmt"
+	"math"
+
+	"usherbench/core/uncertainty"
+)
+
+// Moved is what flowed at a battery between two instants, into it. It is the one way to take charge, energy or a mean
+// over a window: whoever needs one asks [Record.Over], which knows the window's ends, its gaps, and the instruments.
+type Moved struct {
+	From, To       float64
+	Charge, Energy float64 // A·s and W·s into the battery
+	// Amps is the mean current into it, Flow that without sign, Volts the mean of its volts, all weighted by time.
+	Amps, Flow, Volts float64
+	N                 int // frames
+	Gaps              Gaps
+	battery           *Battery
+	means             []float64 // of each ammeter, into the battery
+	crossing          *Crossing // where the window ends at a level, and not at an instant that is known
+}
+
+// Seconds is how long the window is.
+func (m Moved) Seconds() float64 { return m.To - m.From }
+
+// Over is what flowed from a command to a later instant. It fails with no-data or gap.
+func (rec *Record) Over(b *Battery, from, to float64) (Moved, error) {
+	return rec.OverLog(b, from, to, math.Max(bridge, rec.Bridge))
+}
+
+// OverLog is the same of a log in which longer gaps may be bridged, s.
+func (rec *Record) OverLog(b *Battery, from, to, bridge float64) (Moved, error) {
+	m := Moved{From: from, To: to, battery: b}
+	w := b.Within(from, to)
+	m.N = len(w.T)
+	if m.N == 0 || to <= from {
+		return m, Because(NoData, "nothing was recorded from %.6g s to %.6g s", from, to)
+	}
+	var err error
+	m.Gaps, err = rec.bridged(b, from, to, bridge)
+	begin, beginEnergy := b.Count(from, true)
+	end, endEnergy := b.Count(to, false)
+	m.Charge, m.Energy = end-begin, endEnergy-beginEnergy
+	m.Amps = m.Charge / m.Seconds()
+	m.Volts = weighted(w.T, w.Volts, from, to)
+	m.Flow = flowOf(w, from, to)
+	for _, a := range w.Through {
+		m.means = append(m.means, weighted(w.T, a.Amps, from, to))
+	}
+	return m, err
+}
+
+// OverTo is what flowed from a command to where a level was crossed. It fails as [Record.Over] does, and with gap where
+// the crossing itself lies in one.
+func (rec *Record) OverTo(b *Battery, from float64, x Crossing) (Moved, error) {
+	m, err := rec.Over(b, from, math.Max(x.Before, math.Nextafter(from, math.Inf(1))))
+	begin, beginEnergy := b.Count(from, true)
+	m.To, m.Charge, m.Energy, m.crossing = x.T, x.Charge-begin, x.Energy-beginEnergy, &x
+	m.Amps = m.Charge / m.Seconds()
+	switch {
+	case err != nil:
+		return m, err
+	case x.InGap:
+		return m, Because(Gap, "the level was crossed in a gap, between %.6g s and %.6g s", x.Before, x.After)
+	}
+	return m, nil
+}
+
+// weighted is the mean of readings over a window, weighted by time; each end keeps the reading nearest to it.
+func weighted(t, x []float64, from, to float64) float64 {
+	n := len(t)
+	sum := x[0]*(t[0]-from) + x[n-1]*(to-t[n-1])
+	for k := 1; k < n; k++ {
+		sum += 0.5 * (x[k-1] + x[k]) * (t[k] - t[k-1])
+	}
+	return sum / (to - from)
+}
+
+// flowOf is the mean current without sign. Between two readings of opposite sign the straight line goes through 0.
+func flowOf(w *Battery, from, to float64) float64 {
+	n := len(w.T)
+	sum := math.Abs(w.Amps[0])*(w.T[0]-from) + math.Abs(w.Amps[n-1])*(to-w.T[n-1])
+	for k := 1; k < n; k++ {
+		a, b, h := w.Amps[k-1], w.Amps[k], w.T[k]-w.T[k-1]
+		if a*b >= 0 {
+			sum += 0.5 * math.Abs(a+b) * h
+		} else {
+			sum += 0.5 * (a*a + b*b) / math.Abs(a-b) * h
+		}
+	}
+	return sum / (to - from)
+}
+
+// Ledger collects the windows of which a figure is made, and says how well it is known: gain and offset of
+// every ammeter and of the voltmeter, each range of each by itself, what gaps leave open, and the volts of a
+// crossing.
+type Ledger struct {
+	rec      *Record
+	moved    []Moved
+	readings []uncertainty.Reading
+	apply    []func(x float64, charge, energy []float64)
+	stated   bool
+}
+
+// Account makes a ledger of windows, in the order in which the figure takes them.
+func (rec *Record) Account(windows ...Moved) *Ledger {
+	l := &Ledger{rec: rec, moved: windows, stated: true}
+	for i, m := range windows {
+		l.add(i, m)
+	}
+	return l
+}
+
+// Expand propagates what is known to a figure of the charges and energies of the windows, SI; stated is false where an
+// accuracy is not stated.
+func (l *Ledger) Expand(f func(charge, energy []float64) float64) (e uncertainty.Expanded, stated bool) {
+	if !l.stated {
+		return e, false
+	}
+	charge, energy := make([]float64, len(l.moved)), make([]float64, len(l.moved))
+	return uncertainty.Propagate(func(x []float64) float64 {
+		for i, m := range l.moved {
+			charge[i], energy[i] = m.Charge, m.Energy
+		}
+		for k, apply := range l.apply {
+			apply(x[k]-l.readings[k].Value, charge, energy)
+		}
+		return f(charge, energy)
+	}, l.readings), true
+}
+
+// enter adds a reading, and what its error does to charges and energies.
+func (l *Ledger) enter(r uncertainty.Reading, apply func(off float64, charge, energy []float64)) {
+	l.readings, l.apply = append(l.readings, r), append(l.apply, apply)
+}
+
+// spec is the range of a reading; without one the figure has no uncertainty.
+func (l *Ledger) spec(column string, x float64) uncertainty.Range {
+	r, stated := l.rec.Specs[column].Find(x)
+	l.stated = l.stated && stated
+	return r
+}
+
+func (l *Ledger) add(i int, m Moved) {
+	averaged := math.Sqrt(math.Max(float64(m.N), 1))
+	for k, a := range m.battery.Through {
+		r := l.spec(a.Column, m.means[k])
+		l.enter(uncertainty.Reading{Value: m.means[k], Group: groupOf(a.Column, r), Gain: r.Reading, Offset: r.Offset,
+			Noise: uncertainty.Resolution(r.Resolution) / averaged}, func(off float64, charge, energy []float64) {
+			charge[i] += off * m.Seconds()
+			energy[i] += off * m.Seconds() * m.Volts
+		})
+	}
+	v := l.spec(m.battery.VoltsColumn, m.Volts)
+	l.enter(uncertainty.Reading{Value: m.Volts, Group: groupOf(m.battery.VoltsColumn, v), Gain: v.Reading,
+		Offset: v.Offset, Noise: uncertainty.Resolution(v.Resolution) / averaged},
+		func(off float64, _, energy []float64) { energy[i] += off * m.Charge })
+	if m.Gaps.Within > 0 {
+		l.enter(uncertainty.Reading{Group: fmt.Sprintf("gaps of %d", i), Offset: m.Gaps.Within},
+			func(off float64, charge, energy []float64) {
+				charge[i] += off
+				energy[i] += off * m.Volts
+			})
+	}
+	if x := m.crossing; x != nil && x.Slope != 0 {
+		r := l.spec(m.battery.VoltsColumn, x.Volts)
+		// Volts that read too high by so much come to a falling level so much later.
+		later := -1 / x.Slope
+		l.enter(uncertainty.Reading{Value: x.Volts, Group: groupOf(m.battery.VoltsColumn, r), Gain: r.Reading,
+			Offset: r.Offset, Noise: x.Noise, Resolution: r.Resolution}, func(off float64, charge, energy []float64) {
+			charge[i] += off * later * x.Amps
+			energy[i] += off * later * x.Amps * x.Volts
+		})
+	}
+}
