@@ -95,7 +95,7 @@ func (rec *Record) Terminals(t0, t1 float64) (*Battery, error) {
 	if b.VoltsColumn == "" || len(through.meters) == 0 {
 		return b, Because(NoData, "the run has no volts and amps of a battery in this time")
 	}
-	b.join(volts, through)
+	b.join(volts, through, rec.commands())
 	if len(b.T) < 2 {
 		return b, Because(TooFew, "%d frames have volts and amps in this time; two are needed", len(b.T))
 	}
@@ -201,9 +201,19 @@ func (w window) moved(f flow) (sum float64) {
 	return sum
 }
 
+// commands are the times at which something was set, in order.
+func (rec *Record) commands() (times []float64) {
+	for _, m := range rec.Marks {
+		if m.Kind == MarkCommand {
+			times = append(times, m.T)
+		}
+	}
+	return times
+}
+
 // join keeps the frames that have volts and amps; charge and energy are taken from the recorded counters, else
-// integrated.
-func (b *Battery) join(volts trace.Series, f flow) {
+// integrated: as straight lines, but across a command each side keeps its reading up to it.
+func (b *Battery) join(volts trace.Series, f flow, commands []float64) {
 	for _, m := range f.meters {
 		b.Through = append(b.Through, Ammeter{Column: m.column})
 	}
@@ -220,9 +230,12 @@ func (b *Battery) join(volts trace.Series, f flow) {
 		if n := len(b.T); counted {
 			charge, energy = f.charge.X[k], f.energy.X[k]
 		} else if n > 0 {
-			h := t - b.T[n-1]
-			charge += 0.5 * (b.Amps[n-1] + i) * h
-			energy += 0.5 * (b.Amps[n-1]*b.Volts[n-1] + i*v) * h
+			before, after := 0.5*(t-b.T[n-1]), 0.5*(t-b.T[n-1])
+			if c := sort.SearchFloat64s(commands, b.T[n-1]); c < len(commands) && commands[c] <= t {
+				before, after = commands[c]-b.T[n-1], t-commands[c]
+			}
+			charge += b.Amps[n-1]*before + i*after
+			energy += b.Amps[n-1]*b.Volts[n-1]*before + i*v*after
 		}
 		b.T = append(b.T, t)
 		b.Volts, b.Amps = append(b.Volts, v), append(b.Amps, i)

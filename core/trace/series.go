@@ -272,20 +272,6 @@ type Line struct {
 	N              int
 }
 
-// SDAt is the standard deviation of the line at t, for a line through readings at the given times.
-func (l Line) SDAt(t float64, times []float64) float64 {
-	var mean, stt float64
-	for _, x := range times {
-		mean += x / float64(len(times))
-	}
-	for _, x := range times {
-		stt += (x - mean) * (x - mean)
-	}
-	// The deviation of one reading follows from that of the slope.
-	single := l.SlopeSD * math.Sqrt(stt)
-	return single * math.Sqrt(1/float64(len(times))+(t-mean)*(t-mean)/stt)
-}
-
 // Slope fits a straight line through the present samples. It needs five of them.
 func (s Series) Slope() (Line, error) {
 	p := s.Present()

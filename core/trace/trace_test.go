@@ -2,6 +2,7 @@ package trace
 
 import (
 	"math"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -146,4 +147,34 @@ func TestDecimationKeepsEveryExtreme(t *testing.T) {
 		require.Equal(t, all.Min, kept.Min)
 		require.Equal(t, all.Max, kept.Max)
 	})
+}
+
+// A parabola is met exactly, wherever in it one asks; noise of it is averaged, and what is said of it is true.
+func TestAnInstantIsThatOfASmoothCurve(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 4))
+	var s Series
+	for k := range 10 {
+		x := 1e5 + float64(k)
+		s.T, s.X = append(s.T, x), append(s.X, 21+0.01*(x-1e5)-2e-4*(x-1e5)*(x-1e5))
+	}
+	for _, past := range []float64{0, 4.3, 9, 10} {
+		x, sd := s.Instant(1e5+past, Bent)
+		assert.InDelta(t, 21+0.01*past-2e-4*past*past, x, 1e-9)
+		assert.InDelta(t, 0, sd, 1e-9)
+	}
+	var sum, said float64
+	const times = 2000
+	for range times {
+		noisy := Series{T: s.T}
+		for _, x := range s.X {
+			noisy.X = append(noisy.X, x+1e-3*rng.NormFloat64())
+		}
+		x, sd := noisy.Instant(1e5+4.5, Bent)
+		off := x - (21 + 0.01*4.5 - 2e-4*4.5*4.5)
+		sum, said = sum+off*off/times, said+sd*sd/times
+	}
+	assert.InEpsilon(t, math.Sqrt(sum), math.Sqrt(said), 0.05)
+	x, sd := Series{T: []float64{0, 1}, X: []float64{3, 4}}.Instant(0.8, Straight)
+	assert.Equal(t, 4.0, x)
+	assert.True(t, math.IsNaN(sd), "two samples say nothing of their noise")
 }

@@ -82,7 +82,7 @@ type Expanded struct {
 // Propagate gives the expanded uncertainty of y = f(x) for the readings x. With c_γ = Σ(∂f/∂x_i)·x_i and
 // c_ω = Σ∂f/∂x_i over a group,
 //
-//	u² = Σ_groups (|c_γ|·γ_max + |c_ω|·ω_max)²/3 + Σ_i (∂f/∂x_i·u_ν)²
+//	u² = Σ_groups (c_γ·γ_max)²/3 + (c_ω·ω_max)²/3 + Σ_i (∂f/∂x_i·u_ν)²
 //
 // where u_ν is the noise of a reading, or its step q as a rectangle, q/√12, whichever is larger,
 // so that the gain of one instrument cancels in a ratio of its readings and its offset in a difference. f must
@@ -130,8 +130,10 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	}
 	for _, name := range order {
 		g := groups[name]
-		if a := math.Abs(g.gain)*g.gainMax + math.Abs(g.offset)*g.offsetMax; a > 0 {
-			rectangles = append(rectangles, a)
+		for _, a := range []float64{math.Abs(g.gain) * g.gainMax, math.Abs(g.offset) * g.offsetMax} {
+			if a > 0 {
+				rectangles = append(rectangles, a)
+			}
 		}
 	}
 	return Expand(rectangles, noise)

@@ -182,22 +182,19 @@ func rested(rec *record.Record, req figure.Request) (record.Half, *record.Batter
 	return h, b, err
 }
 
-// Volts at an instant are those of a straight line through some frames next to it.
+// Volts at an instant are those of a curve through some frames next to it.
 const (
 	nextFrames = 10
 	nextWithin = 10.0 // s
 )
 
-// instant is what the volts were at a time: the line through the frames next to it, and how well it is known there.
-func instant(rec *record.Record, b *record.Battery, at float64) (value float64, r uncertainty.Reading, stated bool) {
-	line, err := trace.Fit(b.T, b.Volts)
-	n := len(b.T)
-	if err != nil || n < 5 {
-		value = trace.Series{T: b.T, X: b.Volts}.Nearest(at)
-		r.Noise = voltsNoise(b.Volts)
-	} else {
-		value = line.Intercept + line.Slope*at
-		r.Noise, r.N = line.SDAt(at, b.T), n-1
+// instant is what the volts were at a time, from the frames next to it, and how well it is known there.
+func instant(rec *record.Record, b *record.Battery, at float64, degree int) (value float64, r uncertainty.Reading,
+	stated bool) {
+	value, r.Noise = trace.Series{T: b.T, X: b.Volts}.Instant(at, degree)
+	r.N = max(len(b.T)-degree, 0)
+	if math.IsNaN(r.Noise) { // of few frames it is what neighbours differ by
+		r.Noise, r.N = voltsNoise(b.Volts), 0
 	}
 	spec, stated := rec.Specs[b.VoltsColumn].Find(value)
 	r.Value, r.Group = value, fmt.Sprintf("%s to %g", b.VoltsColumn, spec.To)
@@ -244,7 +241,7 @@ func restRecovery(rec *record.Record, req figure.Request) (figure.Result, error)
 		}
 	}
 	at := off + req.Args["after"]
-	under, loaded, statedUnder := instant(rec, lastBefore(b, b.T[k]), off)
+	under, loaded, statedUnder := instant(rec, lastBefore(b, b.T[k]), off, trace.Straight)
 	rest := b.Within(b.T[k+1], h.T1)
 	n := len(rest.T)
 	switch {
@@ -261,7 +258,7 @@ func restRecovery(rec *record.Record, req figure.Request) (figure.Result, error)
 		return figure.Result{}, record.Because(record.Gap, "the record has a gap of %.4g s at %.6g s, %.4g s after the load "+
 			"went off", rest.T[j]-rest.T[j-1], at, req.Args["after"])
 	}
-	u, rested, stated := instant(rec, nearestTo(rest, at), at)
+	u, rested, stated := instant(rec, nearestTo(rest, at), at, trace.Bent)
 	r := figure.Result{Value: u - under, N: len(rest.Within(off, at).T)}
 	r.WithUncertainty(func(x []float64) float64 { return x[1] - x[0] }, []uncertainty.Reading{loaded, rested},
 		stated && statedUnder)
