@@ -48,7 +48,7 @@ func (rec *Record) bridged(b *Battery, from, to, bridge float64) (g Gaps, err er
 	all := b.intervals(from, to)
 	usual := usualInterval(all)
 	for k, i := range all {
-		if i.length() <= rec.allowed(usual, i.t0, i.t1) {
+		if !rec.isGap(usual, i.t0, i.t1) {
 			continue
 		}
 		broken, isBreak := rec.breakIn(i.t0, i.t1)
@@ -108,6 +108,12 @@ func median(xs []float64) float64 {
 	return sorted[len(sorted)/2]
 }
 
+// isGap tells whether an interval is a gap.
+func (rec *Record) isGap(usual, t0, t1 float64) bool {
+	h := t1 - t0
+	return h > gapFactor*usual && h > rec.allowed(usual, t0, t1)
+}
+
 // allowed is how long an interval may be without being a gap, s: as the usual one of its surroundings has it, or the
 // record rule of the stages in which it lies.
 func (rec *Record) allowed(usual, t0, t1 float64) float64 {
@@ -127,7 +133,7 @@ func (rec *Record) AllowedInterval(b *Battery, s Span) float64 {
 
 // GapBetween tells whether two neighbouring frames have a gap between them.
 func (rec *Record) GapBetween(b *Battery, t0, t1 float64) bool {
-	return t1-t0 > rec.allowed(usualInterval(b.intervals(b.T[0], b.T[len(b.T)-1])), t0, t1)
+	return rec.isGap(usualInterval(b.intervals(b.T[0], b.T[len(b.T)-1])), t0, t1)
 }
 
 // Whole is a column from t0 to t1 without its missing readings, and whether a gap of it was bridged. What was
@@ -153,7 +159,7 @@ func (rec *Record) Whole(column string, t0, t1 float64) (w trace.Series, bridged
 	for k := 1; k < len(ends); k++ {
 		h := ends[k] - ends[k-1]
 		switch {
-		case h <= rec.allowed(usual, ends[k-1], ends[k]):
+		case !rec.isGap(usual, ends[k-1], ends[k]):
 		case h <= math.Max(bridge, rec.Bridge):
 			bridgedOver = true
 		default:

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"math"
 	"slices"
 
 	"usherbench/core/figure"
@@ -33,7 +32,7 @@ func cRate(rec *record.Record, req figure.Request) (figure.Result, error) {
 	perCharge := record.AmpHour / rated / m.Seconds()
 	r.Value = m.Flow * m.Seconds() * perCharge
 	// What flows without sign is known as well as what flows with it.
-	r.KnownBy(rec.Account(m), func(charge, _ []float64) float64 { return math.Abs(charge[0]) * perCharge })
+	r.KnownBy(rec.Account(m), func(charge, _ []float64) float64 { return charge[0] * perCharge })
 	return r, nil
 }
 

@@ -63,6 +63,8 @@ func noLoadPower(rec *record.Record, req figure.Request) (figure.Result, error) 
 		return sum
 	}, readings, stated)
 	switch {
+	case r.Value != 0 && r.K > 0 && r.U == 0:
+		return r, record.Because(record.Implausible, "%.4g W were counted, but no volts and amps were read", r.Value)
 	case r.Value < -r.U:
 		return r, record.Because(record.WrongSign, "power flows out of the unit's input: %.4g W; check the wiring", r.Value)
 	case r.K > 0 && r.U/r.K > 0.1*math.Abs(r.Value):

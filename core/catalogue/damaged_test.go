@@ -1,0 +1,327 @@
+package catalogue_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"math"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/core/catalogue"
+	"usherbench/core/figure"
+	"usherbench/core/quantity"
+	"usherbench/core/record"
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+)
+
+// table is a record as its columns, so that a test can damage it.
+type table struct {
+	t       []float64
+	columns map[string][]float64
+}
+
+func (x *table) add(t float64, values map[string]float64) {
+	x.t = append(x.t, t)
+	for column, v := range values {
+		x.columns[column] = append(x.columns[column], v)
+	}
+}
+
+// keep leaves the frames that are to be kept.
+func (x *table) keep(is func(k int) bool) {
+	var at []int
+	for k := range x.t {
+		if is(k) {
+			at = append(at, k)
+		}
+	}
+	pick := func(from []float64) []float64 {
+		to := make([]float64, len(at))
+		for i, k := range at {
+			to[i] = from[k]
+		}
+		return to
+	}
+	x.t = pick(x.t)
+	for column, values := range x.columns {
+		x.columns[column] = pick(values)
+	}
+}
+
+// between is the frames from a to b.
+func (x *table) between(column string, a, b float64) trace.Series {
+	return trace.Series{T: x.t, X: x.columns[column]}.Between(a, b)
+}
+
+const interval = 4.0
+
+// soundRun is three cycles of a pack on a supply and a load, a charge that somebody else makes, a hold without
+// load, and the points of a grid: something for every figure.
+func soundRun() (*table, *record.Record) {
+	x := &table{columns: map[string][]float64{}}
+	rec := &record.Record{Series: 7, Ratings: map[string]quantity.Quantity{"cutoff": quantity.Of(20, "V"),
+		"rated_capacity": quantity.Of(0.8, "Ah"), "rated_volts": quantity.Of(15, "V"), "nominal_line": quantity.Of(48, "V"),
+		"rated_current": quantity.Of(8, "A")},
+		Specs: map[string]uncertainty.Spec{"source.volts": {{To: 80, Reading: 3e-4, Offset: 6e-3, Resolution: 1e-3}},
+			"source.amps": {{To: 10, Reading: 5e-4, Offset: 1.5e-3, Resolution: 1e-4}},
+			"load.volts":  {{To: 150, Reading: 2.5e-4, Offset: 4e-3, Resolution: 1e-4}},
+			"load.amps":   {{To: 30, Reading: 5e-4, Offset: 2e-3, Resolution: 1e-4}}}}
+	t := 0.0
+	stage := func(name, kind string, seconds float64, ended string, at func(past float64) (volts, fed, drained float64)) {
+		rec.Marks = append(rec.Marks, record.Mark{T: t, Kind: record.MarkCommand})
+		from := t
+		var charge [2]float64
+		for past := 0.0; past < seconds-1e-9; past += interval {
+			volts, fed, drained := at(past)
+			n := len(x.t)
+			if n > 0 {
+				h := t + past + 1e-3 - x.t[n-1]
+				charge = [2]float64{x.columns["source.energy"][n-1] + volts*fed*h, 0}
+			}
+			x.add(t+past+1e-3, map[string]float64{"source.volts": volts, "source.amps": fed, "load.volts": volts,
+				"load.amps": drained, "source.energy": charge[0], "thermo.celsius": 23 + past/1000})
+		}
+		t += seconds
+		rec.Stages = append(rec.Stages, record.Span{Name: name, Kind: kind, T0: from, T1: t})
+		if ended != "" {
+			rec.Marks = append(rec.Marks, record.Mark{T: t, Kind: record.MarkCondition,
+				About: record.Ended{Stage: kind, Rules: []string{ended}}})
+		}
+	}
+	for cycle := range 3 {
+		amps := 2 - 0.05*float64(cycle)
+		stage("fill", "charge", 900, "taper", func(past float64) (float64, float64, float64) {
+			return 24 + 4*past/900, amps, 0
+		})
+		stage("wait", "rest", 40, "", func(float64) (float64, float64, float64) { return 27.5, 0, 0 })
+		stage("empty", "discharge", 820, "cutoff", func(past float64) (float64, float64, float64) {
+			bend := 1.5 * math.Pow(past/800, 6)
+			return 26.5 - 5*past/800 - bend, 0, amps
+		})
+		stage("recover", "rest", 640, "", func(past float64) (float64, float64, float64) {
+			return 21 + 1.5*(1-math.Exp(-past/80)), 0, 0
+		})
+	}
+	stage("somebody else", "watch", 2400, "", func(past float64) (float64, float64, float64) {
+		if past < 1200 {
+			return 24 + 4*past/1200, 2, 0
+		}
+		return 28, 2 * math.Exp(-(past-1200)/300), 0
+	})
+	stage("idle", "hold", 120, "", func(float64) (float64, float64, float64) { return 48, 0.02, 0 })
+	for _, place := range [][2]float64{{36, 8}, {48, 8}, {60, 8}, {48, 1}, {48, 4}} {
+		rec.Points = append(rec.Points, point(place[0], place[1]))
+	}
+	p := point(34, 1)
+	p.Row, p.Before = "starts", point(33.5, 1).Averages
+	rec.Points = append(rec.Points, p)
+	rec.Columns = slices.Sorted(maps.Keys(x.columns))
+	rec.Trace = func(column string, a, b float64) (trace.Series, error) {
+		if _, ok := x.columns[column]; !ok {
+			return trace.Series{}, trace.ErrNoData
+		}
+		return x.between(column, a, b), nil
+	}
+	return x, rec
+}
+
+// point is what was read at a place of a grid.
+func point(line, amps float64) record.Point {
+	out := 15.01 - 0.35e-3*(line-48) - 5e-3*amps
+	in := (out*amps + 1 + 0.1*amps + 0.06*amps*amps) / line
+	read := func(x float64) trace.Average { return trace.Average{Mean: x, SD: 1e-4, SE: 5e-5, N: 10} }
+	return record.Point{Place: map[string]float64{"source.volts": line, "load.amps": amps},
+		Averages: map[string]trace.Average{"source.volts": read(line), "source.amps": read(in), "load.volts": read(out),
+			"load.amps": read(amps), "source.watts": read(line * in), "load.watts": read(out * amps)}}
+}
+
+// requests ask for every figure, and for those of stages that are named alike.
+func requests() (all []figure.Request) {
+	for _, id := range catalogue.Figures().IDs() {
+		req := figure.Request{ID: id, Row: "starts", Against: "starts", Quantity: "source.volts",
+			Of: []string{"source.amps", "load.amps"}, Args: map[string]float64{}}
+		switch id {
+		case "crossing-time", "crossing-charge":
+			req.Args["level"] = 22
+		case "pulse-resistance":
+			req.Args["delay"], req.Args["before"] = 12, 20
+		case "termination":
+			req.Stage = "empty"
+		}
+		all = append(all, req)
+	}
+	return append(all, figure.Request{ID: "charge-returned", Stage: "fill", Pass: 1},
+		figure.Request{ID: "coulombic-efficiency", Pass: 1, Choices: map[string]string{"pair": "discharge first"}})
+}
+
+func TestTheRunOfTheseTestsHasSomethingForEveryFigure(t *testing.T) {
+	_, rec := soundRun()
+	without := map[string]bool{"knee": true, "capacity-knee": true, "cycle-life": true, "lockout-hysteresis": true,
+		"step-down-capacity": true, "capacity-gain": true, "incremental-capacity": true, "share": true,
+		"share-imbalance": true, "no-load-power": true}
+	for _, req := range requests() {
+		r := catalogue.Figures().Compute(rec, req)
+		if !without[req.ID] {
+			assert.Nil(t, r.Undetermined, "%s: %v", req.ID, r.Undetermined)
+		}
+	}
+}
+
+// hole is a time in which frames are missing.
+type hole struct{ from, to float64 }
+
+// damage does one thing to a record, and tells the hole that it makes, if it makes one.
+func damage(rng *rand.Rand, x *table, rec *record.Record) hole {
+	end := x.t[len(x.t)-1]
+	at := func() float64 { return end * rng.Float64() }
+	column := rec.Columns[rng.IntN(len(rec.Columns))]
+	switch rng.IntN(12) {
+	case 0, 1, 2: // frames lost in a row
+		a := at()
+		b := a + []float64{3, 8, 30, 200, 1500}[rng.IntN(5)]
+		x.keep(func(k int) bool { return x.t[k] < a || x.t[k] > b })
+		return hole{a, b}
+	case 3: // frames lost here and there
+		lost := rng.Float64()
+		x.keep(func(int) bool { return rng.Float64() > lost*lost })
+	case 4: // readings lost in a row
+		a := at()
+		b := a + []float64{8, 100, 5000}[rng.IntN(3)]
+		for k, t := range x.t {
+			if t >= a && t <= b {
+				x.columns[column][k] = math.NaN()
+			}
+		}
+	case 5: // a column that was never there
+		delete(x.columns, column)
+		rec.Columns = slices.DeleteFunc(slices.Clone(rec.Columns), func(c string) bool { return c == column })
+	case 6: // the wires the wrong way round
+		for k := range x.columns[column] {
+			x.columns[column][k] *= -1
+		}
+	case 7: // an end that was cut off
+		a := at()
+		x.keep(func(k int) bool { return x.t[k] <= a })
+	case 8: // a start that was
+		a := at()
+		x.keep(func(k int) bool { return x.t[k] >= a })
+	case 9: // frames and marks twice
+		k := rng.IntN(len(x.t))
+		x.t = slices.Insert(x.t, k, x.t[k])
+		for c, values := range x.columns {
+			x.columns[c] = slices.Insert(values, k, values[k])
+		}
+		m := rng.IntN(len(rec.Marks))
+		rec.Marks = slices.Insert(slices.Clone(rec.Marks), m, rec.Marks[m])
+	case 10: // nothing but zeros
+		clear(x.columns[column])
+	case 11: // a point that misses something
+		p := &rec.Points[rng.IntN(len(rec.Points))]
+		for c, a := range p.Averages {
+			switch rng.IntN(5) {
+			case 0:
+				delete(p.Averages, c)
+			case 1:
+				p.Averages[c] = trace.Average{Mean: math.NaN(), N: rng.IntN(4)}
+			case 2:
+				p.Averages[c] = trace.Average{Mean: -a.Mean, N: a.N, SE: a.SE}
+			case 3:
+				p.Averages[c] = trace.Average{N: a.N}
+			}
+		}
+	}
+	return hole{}
+}
+
+// campaign makes the test take its whole length: 2000 records.
+const campaign = "USHER_CAMPAIGN"
+
+// Hundreds of damaged records: no figure of them panics, says a number that is none, or says one without how
+// well it is known; and none has a value of a window in which more is missing than a gap.
+func TestFiguresOfDamagedRecordsAreTrueOrNone(t *testing.T) {
+	records := 300
+	if os.Getenv(campaign) != "" {
+		records = 2000
+	}
+	rng := rand.New(rand.NewPCG(2026, 11))
+	figures := catalogue.Figures()
+	values, none := 0, 0
+	for n := range records {
+		x, rec := soundRun()
+		var holes []hole
+		for range 1 + rng.IntN(3) {
+			if len(x.t) < 2 || len(rec.Columns) == 0 {
+				break
+			}
+			if h := damage(rng, x, rec); h.to > 0 {
+				holes = append(holes, h)
+			}
+		}
+		for _, req := range requests() {
+			r := figures.Compute(rec, req)
+			what := fmt.Sprintf("record %d, %s", n, req.ID)
+			_, err := json.Marshal(r)
+			require.NoError(t, err, what)
+			if r.Undetermined != nil {
+				none++
+				require.NotContains(t, r.Undetermined.Sentence, "could not be computed", what)
+				require.NotContains(t, r.Undetermined.Error()+r.Undetermined.Known, "NaN", what)
+				continue
+			}
+			values++
+			known := r.U > 0 || figures[req.ID].Exact != "" || slices.Contains(r.Remarks, figure.NotStated) ||
+				r.Value == 0 && slices.Contains(r.Remarks, figure.TrueZero)
+			require.True(t, known, "%s: %g without U or remark %v", what, r.Value, r.Remarks)
+			for _, w := range windows(rec, req) {
+				for _, h := range holes {
+					from, to := math.Max(h.from, w.from), math.Min(h.to, w.to)
+					require.False(t, to-from > 5*interval && to-from > 10.1,
+						"%s has a value, %g, though %.0f s of %.0f to %.0f s are missing", what, r.Value, to-from, w.from, w.to)
+				}
+			}
+		}
+	}
+	t.Logf("%d values, %d undetermined", values, none)
+	assert.Greater(t, values, records*5, "most figures of most records are there")
+}
+
+// windows are those that a figure of half-cycles takes.
+func windows(rec *record.Record, req figure.Request) (all []hole) {
+	whole := func(kind string, pass int) {
+		halves := rec.Halves(kind, "")
+		if len(halves) == 0 {
+			return
+		}
+		h := halves[len(halves)-1]
+		if pass > 0 {
+			h = halves[pass-1]
+		}
+		all = append(all, hole{h.From, h.To})
+	}
+	switch {
+	case req.ID == "charge-returned" || req.ID == "energy-returned":
+		whole("charge", req.Pass)
+	case strings.HasSuffix(req.ID, "-efficiency") && req.Choices == nil:
+		whole("charge", 0)
+		whole("discharge", 0)
+	case req.ID == "c-rate":
+		whole("discharge", 0)
+	case slices.Contains([]string{"capacity", "discharge-energy", "mean-discharge-voltage", "state-of-health"}, req.ID):
+		whole("discharge", 0)
+		if len(all) > 0 {
+			all[0].to -= 45 // it is past the cutoff by then
+		}
+	case req.ID == "no-load-power":
+		s := rec.Stages[len(rec.Stages)-1]
+		all = append(all, hole{s.T0, s.T1})
+	}
+	return all
+}
