@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 
 import { api, type Bay } from '../api'
 import { useRequest } from '../parts/request'
+import { vFocus } from '../parts/focus'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 // What the run asks the operator. It stays until it is answered or given up.
@@ -63,6 +64,7 @@ const bounds = computed(() => {
       <template v-else>
         <v-text-field
           v-model="answer"
+          v-focus
           :label="
             prompt.form === 'serial'
               ? 'Serial number'
@@ -73,7 +75,6 @@ const bounds = computed(() => {
           :hint="bounds"
           :persistent-hint="bounds !== ''"
           name="answer"
-          autofocus
           :disabled="disabled"
         />
         <v-btn

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { api, type Bay, type Intervention } from '../api'
 import { useRequest } from '../parts/request'
 import { seconds } from '../parts/format'
+import { vFocus } from '../parts/focus'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 // What people do to a run while it goes on. Guards are watched whatever is done here.
@@ -78,7 +79,7 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('âˆ
       <span v-if="paused" class="paused">â€– paused: setpoints stay, guards go on</span>
     </div>
     <form v-if="open === 'note'" class="row" @submit.prevent="act({ do: 'note', text: note })">
-      <v-text-field v-model="note" label="Note at this instant" density="compact" hide-details autofocus name="note" />
+      <v-text-field v-model="note" v-focus label="Note at this instant" density="compact" hide-details name="note" />
       <v-btn type="submit" size="small" :disabled="!note.trim()">Write</v-btn>
     </form>
     <form v-if="open === 'extend'" class="row" @submit.prevent="act({ do: 'extend', seconds: parsed })">

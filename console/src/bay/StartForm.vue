@@ -6,6 +6,7 @@ import { api, ApiError, type PreflightFinding, type Procedure } from '../api'
 import { useRequest } from '../parts/request'
 import { seconds } from '../parts/format'
 import FindingsList from '../parts/FindingsList.vue'
+import { vFocus } from '../parts/focus'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 // Three clicks to a run: choose, scan or type the serial number, start.
@@ -109,7 +110,7 @@ const error = computed(() => begin.error.value ?? check.error.value ?? loadError
     <h2>Start a run</h2>
     <div class="fields">
       <v-select v-model="chosen" :items="items" label="Procedure" hide-details />
-      <v-text-field v-model="serial" label="Serial number" name="serial" hide-details autofocus />
+      <v-text-field v-model="serial" v-focus label="Serial number" name="serial" hide-details />
       <v-text-field v-model="lot" label="Lot" name="lot" hide-details />
       <v-text-field
         v-for="(_, name) in parameters"

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import type { Account } from '../api'
 import { useSession } from '../parts/session'
 import { loadCatalogue } from '../parts/catalogue'
+import { vFocus } from '../parts/focus'
 import LanternMark from '../parts/LanternMark.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
@@ -44,7 +45,7 @@ async function submit() {
     <form class="panel" @submit.prevent="submit">
       <p class="mark"><LanternMark />Usher Bench</p>
       <slot />
-      <v-text-field v-model="name" label="Account" name="name" autocomplete="username" autofocus />
+      <v-text-field v-model="name" v-focus label="Account" name="name" autocomplete="username" />
       <v-text-field
         v-model="password"
         label="Password"
