@@ -62,6 +62,10 @@ func (r *liveRun) intervene(by string, i api.Intervention) error {
 	}
 	progress := r.machine.Progress()
 	can := func(what string) bool { return strings.Contains(strings.Join(progress.Can, " "), what) }
+	if r.machine.Away() && i.Do != api.DoNote {
+		return refuse("the run is about to go on after an interruption, and its outputs are off; wait until it does, or " +
+			"stop it")
+	}
 	switch i.Do {
 	case api.DoPause:
 		if r.machine.ByInstrument() {

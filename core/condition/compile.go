@@ -289,7 +289,7 @@ func (c *compiler) atom(e *atomExpr) (number, quantity.Dimension, error) {
 		value = func(s *Sample) float64 { return at(s.Columns, column) }
 	}
 	if ref.SinceStage {
-		return c.since(value, func(h *stretch, x float64) float64 { return x - h.First }), ref.Dim, nil
+		return c.since(value, func(h *stretch, x float64) float64 { return x - h.First }, 0, false), ref.Dim, nil
 	}
 	return value, ref.Dim, nil
 }
@@ -315,14 +315,17 @@ func (c *compiler) call(e *callExpr) (number, quantity.Dimension, error) {
 		return nil, dim, err
 	}
 	c.measures = true
-	if look, ok := sinceFunctions[e.Name]; ok {
-		if e.Window != nil {
-			return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%s looks back to the beginning of the stage; it takes no window",
-				e.Name)}
-		}
-		return c.since(of, look), dim, nil
-	}
+	look, since := sinceFunctions[e.Name]
 	f, ok := functions[e.Name]
+	if since {
+		from := 0.0
+		if e.Window != nil {
+			if from, err = c.span(e); err != nil {
+				return nil, dim, err
+			}
+		}
+		return c.since(of, look, from, e.Name == "gain"), dim, nil
+	}
 	if !ok {
 		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%q is no function; known are %s", e.Name,
 			strings.Join(FunctionNames(), ", "))}
@@ -330,22 +333,14 @@ func (c *compiler) call(e *callExpr) (number, quantity.Dimension, error) {
 	if e.Window == nil {
 		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("%s needs a window, as in %s(load.volts, 200 ms)", e.Name, e.Name)}
 	}
-	columns, measures := len(c.cond.columns), c.measures
-	c.measures = false
-	length, ld, err := c.sum(e.Window)
-	switch {
-	case err != nil:
+	length, err := c.span(e)
+	if err != nil {
 		return nil, dim, err
-	case ld != quantity.Time:
-		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("the window of %s is a time, such as 200 ms, not %s", e.Name, ld)}
-	case len(c.cond.columns) > columns || c.measures || length(&Sample{}) <= 0:
-		return nil, dim, &Error{e.Pos.Column, fmt.Sprintf("the window of %s is a fixed time of more than 0", e.Name)}
 	}
-	c.measures = measures
 	if f.perTime {
 		dim = dim.Per(quantity.Time)
 	}
-	w := &window{length: length(&Sample{}), compute: f.of}
+	w := &window{length: length, compute: f.of}
 	cond := c.cond
 	cond.windows = append(cond.windows, w)
 	return func(s *Sample) float64 {
@@ -363,16 +358,43 @@ func (c *compiler) call(e *callExpr) (number, quantity.Dimension, error) {
 	}, dim, nil
 }
 
-// since makes a function of a value that looks back to the beginning of the stage.
-func (c *compiler) since(of number, look func(h *stretch, x float64) float64) number {
+// span is the time that a call has as its window, s.
+func (c *compiler) span(e *callExpr) (float64, error) {
+	columns, measures := len(c.cond.columns), c.measures
+	c.measures = false
+	length, dim, err := c.sum(e.Window)
+	switch {
+	case err != nil:
+		return 0, err
+	case dim != quantity.Time:
+		return 0, &Error{e.Pos.Column, fmt.Sprintf("the window of %s is a time, such as 200 ms, not %s", e.Name, dim)}
+	case len(c.cond.columns) > columns || c.measures || length(&Sample{}) <= 0:
+		return 0, &Error{e.Pos.Column, fmt.Sprintf("the window of %s is a fixed time of more than 0", e.Name)}
+	}
+	c.measures = measures
+	return length(&Sample{}), nil
+}
+
+// since makes a function of a value that looks back to the beginning of the stage, or to when some time of it had
+// passed. A gain counts from the mean over that time.
+func (c *compiler) since(of number, look func(h *stretch, x float64) float64, from float64, gain bool) number {
 	h := &stretch{}
-	c.cond.since = append(c.cond.since, h)
+	cond := c.cond
+	cond.since = append(cond.since, h)
 	return func(s *Sample) float64 {
 		x := of(s)
-		if math.IsNaN(x) {
+		switch {
+		case math.IsNaN(x):
 			return x
+		case gain:
+			h.push(s.Entry, s.StageT, x, from)
+		case s.StageT >= from:
+			h.push(s.Entry, s.StageT, x, 0)
 		}
-		h.push(s.Entry, x)
+		if s.StageT < from {
+			cond.filling = true
+			return math.NaN()
+		}
 		return look(h, x)
 	}
 }

@@ -40,10 +40,29 @@ type node interface {
 	margin(s *Sample) (float64, quantity.Dimension, bool)
 }
 
-// Hold is the state of one "for": since when the comparison holds without a break. It is part of a run's snapshot.
+// Hold is the state of one "for": since when the comparison holds without a break, when it was last known whether it
+// does, and how often that usually is. It is part of a run's snapshot.
 type Hold struct {
 	Since   float64 `json:"since"`
 	Holding bool    `json:"holding"`
+	Known   float64 `json:"known,omitempty"`
+	Usual   float64 `json:"usual,omitempty"` // interval, a moving average, s
+}
+
+// known takes the time at which it is known again. What lasted longer than an instrument usually takes between two
+// readings was an outage: it does not count.
+func (h *Hold) known(t float64) {
+	dt := t - h.Known
+	switch {
+	case h.Known == 0 || dt <= 0:
+	case h.Usual == 0:
+		h.Usual = dt
+	case dt > outage*h.Usual:
+		h.Since += dt
+	default:
+		h.Usual += (dt - h.Usual) / 8
+	}
+	h.Known = t
 }
 
 // Condition is a compiled condition with its state. It is not safe for use by several goroutines.
@@ -58,6 +77,7 @@ type Condition struct {
 	since      []*stretch
 	fixed      bool
 	filling    bool // a window does not reach back far enough yet
+	missing    bool // a reading is missing
 }
 
 // Threshold is a comparison of one column with a fixed value, as "load.volts < 14 V".
@@ -73,16 +93,20 @@ func (c *Condition) Thresholds() []Threshold { return c.thresholds }
 // Evaluate takes the next frame, in order of time, and says whether the condition holds.
 func (c *Condition) Evaluate(s Sample) Truth {
 	c.filling = false
+	c.missing = slices.ContainsFunc(c.columns, func(i int) bool { return i >= len(s.Columns) || math.IsNaN(s.Columns[i]) })
 	return c.root.truth(&s, c.held)
 }
+
+// Release forgets for how long anything has held; what looks back keeps its past.
+func (c *Condition) Release() { clear(c.held) }
 
 // Fixed tells whether the condition depends on nothing that happens in a run, and names nothing that could be
 // given for one.
 func (c *Condition) Fixed() bool { return c.fixed }
 
 // Filling tells whether the last evaluation met a window that does not reach back far enough yet, so that
-// unknown means not yet.
-func (c *Condition) Filling() bool { return c.filling }
+// unknown means not yet. Where a reading is missing too, unknown means that.
+func (c *Condition) Filling() bool { return c.filling && !c.missing }
 
 // Margin is how far the frame is from making the condition true, in the dimension of its comparison, positive
 // while it does not hold. ok is false if the condition is not a single comparison or a reading is missing.
@@ -110,14 +134,19 @@ func (c *Condition) Reset() {
 func (c *Condition) Shift(seconds float64) {
 	for i := range c.held {
 		c.held[i].Since += seconds
+		c.held[i].Known += seconds
 	}
 	for _, w := range c.windows {
-		for i := range w.parts {
-			w.parts[i].T0 += seconds
-		}
-		w.lastT += seconds
-		w.t0 += seconds
+		w.shift(seconds)
 	}
+}
+
+func (w *window) shift(seconds float64) {
+	for i := range w.parts {
+		w.parts[i].T0 += seconds
+	}
+	w.lastT += seconds
+	w.t0 += seconds
 }
 
 // State is what the condition remembers; Restore takes it back.
@@ -225,9 +254,11 @@ func (n hold) truth(s *Sample, held []Hold) Truth {
 	case Unknown:
 		return Unknown
 	case False:
+		h.known(s.T)
 		h.Holding = false
 		return False
 	}
+	h.known(s.T)
 	if !h.Holding {
 		h.Holding, h.Since = true, s.T
 	}

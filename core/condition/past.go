@@ -18,7 +18,7 @@ var functions = map[string]struct {
 	perTime bool
 }{
 	"rate":  {(*window).slope, true},
-	"mean":  {func(w *window) float64 { return w.x0 + w.sum.x/w.sum.n }, false},
+	"mean":  {(*window).mean, false},
 	"min":   {func(w *window) float64 { return w.low[0].x }, false},
 	"max":   {func(w *window) float64 { return w.high[0].x }, false},
 	"delta": {func(w *window) float64 { return w.last - w.parts[0].X0 }, false},
@@ -36,13 +36,17 @@ type part struct {
 	X  float64 `json:"x"` // Σx, relative to X0
 	TT float64 `json:"tt"`
 	TX float64 `json:"tx"`
+	XX float64 `json:"xx"`
+	// Area is ∫x dt between the frames of the part, Lead that of the interval before it.
+	Area float64 `json:"area"`
+	Lead float64 `json:"lead"`
 	// Low and High are the extremes.
 	Low  float64 `json:"low"`
 	High float64 `json:"high"`
 }
 
 // sums are Σ over all frames of the window, with times and values relative to an origin.
-type sums struct{ n, t, x, tt, tx float64 }
+type sums struct{ n, t, x, tt, tx, xx float64 }
 
 // add adds a part, moved to the origin.
 func (s *sums) add(p part, t0, x0, sign float64) {
@@ -52,6 +56,7 @@ func (s *sums) add(p part, t0, x0, sign float64) {
 	s.x += sign * (p.X + p.N*dx)
 	s.tt += sign * (p.TT + 2*dt*p.T + p.N*dt*dt)
 	s.tx += sign * (p.TX + dx*p.T + dt*p.X + p.N*dt*dx)
+	s.xx += sign * (p.XX + 2*dx*p.X + p.N*dx*dx)
 }
 
 // extreme is a value that may become the extreme of the window, and the number of the part that it came with.
@@ -67,8 +72,10 @@ type window struct {
 	last   float64 // newest value
 	lastT  float64
 	begun  bool
+	usual  float64 // interval between frames, a moving average, s
 
 	sum       sums
+	area      float64 // ∫x dt from the first frame to the newest
 	t0, x0    float64 // the origin of sum
 	dropped   int     // parts since sum was computed anew
 	low, high []extreme
@@ -77,21 +84,41 @@ type window struct {
 	compute   function
 }
 
-// push takes the next value.
+// A window has seen nothing of an outage: one that is longer than half of it, and than so many usual intervals.
+const outage = 5
+
+// push takes the next value. After an outage the window begins anew: what is not known is not the past.
 func (w *window) push(t, x float64) {
-	w.last, w.lastT = x, t
-	if !w.begun {
+	if dt := t - w.lastT; w.begun {
+		if dt > w.length/2 && w.usual > 0 && dt > outage*w.usual {
+			usual := w.usual
+			w.reset()
+			w.usual = usual
+		} else if w.usual == 0 {
+			w.usual = dt
+		} else {
+			w.usual += (dt - w.usual) / 8
+		}
+	}
+	lead := 0.0
+	if w.begun {
+		lead = 0.5 * (w.last + x) * (t - w.lastT)
+	} else {
 		w.begun, w.t0, w.x0 = true, t, x
 	}
+	w.last, w.lastT = x, t
 	n := len(w.parts)
 	if n == 0 || t-w.parts[n-1].T0 >= w.length/mostParts {
-		w.parts = append(w.parts, part{T0: t, X0: x, Low: x, High: x})
+		w.parts = append(w.parts, part{T0: t, X0: x, Low: x, High: x, Lead: lead})
 		n++
+	} else {
+		w.parts[n-1].Area += lead
 	}
+	w.area += lead
 	p := &w.parts[n-1]
 	dt, dx := t-p.T0, x-p.X0
 	p.N++
-	p.T, p.X, p.TT, p.TX = p.T+dt, p.X+dx, p.TT+dt*dt, p.TX+dt*dx
+	p.T, p.X, p.TT, p.TX, p.XX = p.T+dt, p.X+dx, p.TT+dt*dt, p.TX+dt*dx, p.XX+dx*dx
 	p.Low, p.High = math.Min(p.Low, x), math.Max(p.High, x)
 	w.sum.add(part{T0: t, X0: x, N: 1}, w.t0, w.x0, 1)
 	number := w.first + n - 1
@@ -100,9 +127,17 @@ func (w *window) push(t, x float64) {
 	w.drop(t)
 	w.full = t-w.parts[0].T0 >= w.length*(1-1e-9)
 	w.value = math.NaN()
-	if w.full {
+	if w.full && w.compute != nil {
 		w.value = w.compute(w)
 	}
+}
+
+// mean is weighted by time, so that frames that come thick and fast do not count for more.
+func (w *window) mean() float64 {
+	if span := w.lastT - w.parts[0].T0; span > 0 {
+		return w.area / span
+	}
+	return w.last
 }
 
 func pushExtreme(es []extreme, number int, x float64, loses func(a, b float64) bool) []extreme {
@@ -117,6 +152,7 @@ func (w *window) drop(t float64) {
 	gone := 0
 	for gone+1 < len(w.parts) && w.parts[gone+1].T0 <= t-w.length {
 		w.sum.add(w.parts[gone], w.t0, w.x0, -1)
+		w.area -= w.parts[gone].Area + w.parts[gone+1].Lead
 		gone++
 	}
 	if gone == 0 {
@@ -138,9 +174,13 @@ func (w *window) drop(t float64) {
 
 func (w *window) recompute() {
 	w.dropped, w.t0, w.x0 = 0, w.parts[0].T0, w.parts[0].X0
-	w.sum = sums{}
-	for _, p := range w.parts {
+	w.sum, w.area = sums{}, 0
+	for k, p := range w.parts {
 		w.sum.add(p, w.t0, w.x0, 1)
+		w.area += p.Area
+		if k > 0 {
+			w.area += p.Lead
+		}
 	}
 }
 
@@ -154,26 +194,46 @@ func (w *window) slope() float64 {
 	return (s.n*s.tx - s.t*s.x) / d
 }
 
-// stretch is what is known of a value since the stage began.
+// stretch is what is known of a value since the stage began, or since some time of it had passed.
 type stretch struct {
 	Entry int     `json:"entry"` // which stage entry it belongs to
 	Begun bool    `json:"begun"`
 	First float64 `json:"first"`
 	Low   float64 `json:"low"`
 	High  float64 `json:"high"`
+	// The mean over the first part of the stage, weighted by time, is Area over the time from FirstT to LastT.
+	Area   float64 `json:"area"`
+	FirstT float64 `json:"firstT"`
+	LastT  float64 `json:"lastT"`
+	Last   float64 `json:"last"`
 }
 
-func (h *stretch) push(entry int, x float64) {
+// push takes a value; past is the time of the stage, over the part of it whose mean is the first.
+func (h *stretch) push(entry int, past, x, over float64) {
 	if !h.Begun || h.Entry != entry {
-		*h = stretch{Entry: entry, Begun: true, First: x, Low: x, High: x}
+		*h = stretch{Entry: entry, Begun: true, First: x, Low: x, High: x, FirstT: past, LastT: past, Last: x}
 	}
 	h.Low, h.High = math.Min(h.Low, x), math.Max(h.High, x)
+	if past <= over {
+		h.Area += 0.5 * (h.Last + x) * (past - h.LastT)
+		h.LastT, h.Last = past, x
+	}
 }
 
-// The functions over the time since the stage began.
+// beginning is the mean over the first part of the stage.
+func (h *stretch) beginning() float64 {
+	if h.LastT > h.FirstT {
+		return h.Area / (h.LastT - h.FirstT)
+	}
+	return h.Last
+}
+
+// The functions over the time since the stage began. With a time, drop and rise look back to when that had passed, and
+// gain counts from the mean over it.
 var sinceFunctions = map[string]func(h *stretch, x float64) float64{
 	"drop": func(h *stretch, x float64) float64 { return h.High - x },
 	"rise": func(h *stretch, x float64) float64 { return x - h.Low },
+	"gain": func(h *stretch, x float64) float64 { return x - h.beginning() },
 }
 
 // FunctionNames lists the functions of conditions.
@@ -201,12 +261,13 @@ type windowState struct {
 	Parts []part    `json:"parts,omitempty"`
 	Last  float64   `json:"last"`
 	LastT float64   `json:"lastT"`
+	Usual float64   `json:"usual,omitempty"`
 	Low   []float64 `json:"low,omitempty"` // pairs of part, counted from the first, and value
 	High  []float64 `json:"high,omitempty"`
 }
 
 func (w *window) save() windowState {
-	s := windowState{Parts: slices.Clone(w.parts), Last: w.last, LastT: w.lastT}
+	s := windowState{Parts: slices.Clone(w.parts), Last: w.last, LastT: w.lastT, Usual: w.usual}
 	for _, e := range w.low {
 		s.Low = append(s.Low, float64(e.part-w.first), e.x)
 	}
@@ -221,7 +282,7 @@ func (w *window) load(s windowState) {
 	if len(s.Parts) == 0 {
 		return
 	}
-	w.parts, w.last, w.lastT, w.begun = slices.Clone(s.Parts), s.Last, s.LastT, true
+	w.parts, w.last, w.lastT, w.usual, w.begun = slices.Clone(s.Parts), s.Last, s.LastT, s.Usual, true
 	for i := 0; i+1 < len(s.Low); i += 2 {
 		w.low = append(w.low, extreme{int(s.Low[i]), s.Low[i+1]})
 	}
@@ -231,7 +292,7 @@ func (w *window) load(s windowState) {
 	w.recompute()
 	w.full = w.lastT-w.parts[0].T0 >= w.length*(1-1e-9)
 	w.value = math.NaN()
-	if w.full && len(w.low) > 0 && len(w.high) > 0 {
+	if w.full && len(w.low) > 0 && len(w.high) > 0 && w.compute != nil {
 		w.value = w.compute(w)
 	}
 }

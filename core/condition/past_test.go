@@ -7,6 +7,8 @@ import (
 	"math"
 	"testing"
 
+	"usherbench/core/trace"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"gonum.org/v1/gonum/stat"
@@ -60,12 +62,13 @@ func TestAWindowThatIsNotFullIsUnknownButNotMissing(t *testing.T) {
 
 func TestMistakesInFunctionsAreExplained(t *testing.T) {
 	for text, want := range map[string]string{
-		"rate(load.volts) > 1 V/s":             "rate needs a window",
-		"rate(load.volts, 2 V) > 1 V/s":        "the window of rate is a time",
-		"rate(load.volts, 0 s) > 1 V/s":        "more than 0",
-		"rate(load.volts, stage.elapsed) > 1":  "the window of rate is a fixed time",
-		"drop(load.volts, 2 s) > 1 V":          "takes no window",
-		"spread(load.volts, 2 s) > 1 V":        `"spread" is no function; known are delta, drop, max, mean, min, rate, rise`,
+		"rate(load.volts) > 1 V/s":            "rate needs a window",
+		"rate(load.volts, 2 V) > 1 V/s":       "the window of rate is a time",
+		"rate(load.volts, 0 s) > 1 V/s":       "more than 0",
+		"rate(load.volts, stage.elapsed) > 1": "the window of rate is a fixed time",
+		"drop(load.volts, load.volts) > 1 V":  "the window of drop is a time",
+		"spread(load.volts, 2 s) > 1 V": `"spread" is no function; ` +
+			`known are delta, drop, gain, max, mean, min, rate, rise`,
 		"rate(load.volts, 1 s) > 1 V":          "compares V·s^-1 with volts",
 		"load.volts > 1 V for load.volts":      "after for comes a fixed time",
 		"mean(load.volts, 1 s) + 1 A > 2 V":    "adds or subtracts volts and amperes",
@@ -86,7 +89,7 @@ func TestMistakesInFunctionsAreExplained(t *testing.T) {
 func TestWindowsAgreeWithTheirDefinition(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		length := rapid.Float64Range(0.1, 5).Draw(t, "window")
-		steps := rapid.SliceOfN(rapid.Float64Range(0.01, 0.2), 2, 400).Draw(t, "steps")
+		steps := rapid.SliceOfN(rapid.Float64Range(0.03, 0.14), 2, 400).Draw(t, "steps")
 		xs := rapid.SliceOfN(rapid.Float64Range(-100, 100), len(steps), len(steps)).Draw(t, "values")
 		stop := rapid.IntRange(0, len(steps)-1).Draw(t, "saved at")
 		of := map[string]*Condition{}
@@ -124,9 +127,134 @@ func TestWindowsAgreeWithTheirDefinition(t *testing.T) {
 		for _, x := range wx {
 			low, high = math.Min(low, x), math.Max(high, x)
 		}
-		for name, want := range map[string]float64{"rate": slope, "mean": stat.Mean(wx, nil), "min": low, "max": high,
+		for name, want := range map[string]float64{"rate": slope, "mean": weightedMean(wt, wx), "min": low, "max": high,
 			"delta": wx[len(wx)-1] - wx[0]} {
 			require.InDelta(t, want, of[name].windows[0].value, 1e-6*math.Max(1, math.Abs(want)), name)
+		}
+	})
+}
+
+// weightedMean is the mean of a straight line through every two neighbours.
+func weightedMean(t, x []float64) (sum float64) {
+	for k := 1; k < len(t); k++ {
+		sum += 0.5 * (x[k-1] + x[k]) * (t[k] - t[k-1])
+	}
+	return sum / (t[len(t)-1] - t[0])
+}
+
+// What is not known is not the past: after an outage a window fills anew, and "for" counts from then.
+func TestAnOutageIsNotThePast(t *testing.T) {
+	c := compiled(t, "mean(load.volts, 1 s) > 1 V")
+	now := 0.0
+	for range 100 {
+		now += 0.02
+		c.Evaluate(sample(now, 5, 1))
+	}
+	assert.Equal(t, True, c.Evaluate(sample(now+0.02, 5, 1)))
+	assert.Equal(t, Unknown, c.Evaluate(sample(now+3600, 0, 1)), "an hour later")
+	assert.True(t, c.Filling())
+	slow := compiled(t, "mean(load.volts, 1 s) > 1 V")
+	for k := range 10 {
+		slow.Evaluate(sample(2*float64(k), 5, 1))
+	}
+	assert.Equal(t, True, slow.Evaluate(sample(20, 5, 1)), "an instrument that reads every two seconds has no outages")
+}
+
+// "For" counts what was known, at whatever rate an instrument reads: an outage does not count, and breaks nothing.
+func TestForDoesNotCountAnOutage(t *testing.T) {
+	for _, every := range []float64{0.02, 0.5} {
+		c := compiled(t, "load.volts < 14 V for 10 s")
+		now := 1.0
+		for ; now < 5; now += every {
+			require.Equal(t, False, c.Evaluate(sample(now, 13, 1)))
+			require.Equal(t, Unknown, c.Evaluate(sample(now+every/2, math.NaN(), 1)), "a slow instrument has none now")
+		}
+		for past := 0.0; past < 30; past += every {
+			require.Equal(t, Unknown, c.Evaluate(sample(now+past, math.NaN(), 1)))
+		}
+		now += 30
+		require.Equal(t, False, c.Evaluate(sample(now, 13, 1)), "half a minute of nothing is not 10 s of low volts")
+		for end := now + 5.4; now < end; now += every {
+			require.Equal(t, False, c.Evaluate(sample(now, 13, 1)), "4 s before and 5 s after")
+		}
+		truth := False
+		for end := now + 1.5; now < end; now += every {
+			truth = c.Evaluate(sample(now, 13, 1))
+		}
+		assert.Equal(t, True, truth)
+	}
+}
+
+// A rule that looks back begins where it is told: a top of the first minutes is none, and a gain counts from a mean.
+func TestWhatLooksBackBeginsWhereItIsTold(t *testing.T) {
+	drop, gain := compiled(t, "drop(load.volts, 5 min) > 1 V"), compiled(t, "gain(load.volts, 30 s) >= 2 V")
+	volts := func(past float64) float64 {
+		switch {
+		case past < 60:
+			return 9 // a false top
+		case past < 600:
+			return 4 + past/600
+		}
+		return 3.9
+	}
+	for past := 0.0; past < 900; past++ {
+		s := Sample{T: 1000 + past, StageT: past, Columns: []float64{volts(past), 1}}
+		want := False
+		if past < 300 {
+			want = Unknown
+		} else if past >= 600 {
+			want = True
+		}
+		require.Equal(t, want, drop.Evaluate(s), "%g s", past)
+		s.Columns[0] = 5 + past/100
+		want = False // from 5.15 V, the mean of the first half minute
+		if past < 30 {
+			want = Unknown
+		} else if past >= 215 {
+			want = True
+		}
+		require.Equal(t, want, gain.Evaluate(s), "%g s", past)
+	}
+}
+
+// A missing reading is missing, also while another window still fills.
+func TestAFillingWindowHidesNoMissingReading(t *testing.T) {
+	c := compiled(t, "mean(load.volts, 60 s) > 5 V or load.amps > 3 A")
+	assert.Equal(t, Unknown, c.Evaluate(sample(1, 3, 1)))
+	assert.True(t, c.Filling())
+	assert.Equal(t, Unknown, c.Evaluate(sample(2, 3, math.NaN())))
+	assert.False(t, c.Filling())
+}
+
+// A trend is the line through the frames of its window, and survives a snapshot unchanged.
+func TestATrendIsTheLineOfItsWindow(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		xs := rapid.SliceOfN(rapid.Float64Range(-10, 10), 60, 200).Draw(t, "values")
+		trend := NewTrend(4)
+		var ts []float64
+		for k, x := range xs {
+			at := 0.1 * float64(k)
+			ts = append(ts, at)
+			line, full := trend.Push(at, x)
+			if k == len(xs)/2 {
+				data, err := json.Marshal(trend.State())
+				require.NoError(t, err)
+				var state TrendState
+				require.NoError(t, json.Unmarshal(data, &state))
+				trend = NewTrend(4)
+				trend.Restore(state)
+			}
+			if !full {
+				continue
+			}
+			first := 0
+			for ts[first+1] <= at-4 {
+				first++
+			}
+			want, err := trace.Fit(ts[first:], xs[first:k+1])
+			require.NoError(t, err)
+			require.InDelta(t, want.Slope, line.Slope, 1e-6)
+			require.InDelta(t, want.SlopeSD, line.SlopeSD, 1e-6)
 		}
 	})
 }

@@ -52,11 +52,11 @@ func Mean(n Number, over float64) Number { return call("mean", n, over) }
 // Rate is how fast a number has changed over the last seconds, a second.
 func Rate(n Number, over float64) Number { return call("rate", n, over) }
 
-// Drop is how far a number lies below the highest that it has been since the stage began.
-func Drop(n Number) Number { return "drop(" + n + ")" }
+// Drop is how far a number lies below the highest that it has been since so many seconds of the stage had passed.
+func Drop(n Number, from float64) Number { return call("drop", n, from) }
 
-// Rise is how far a number lies above the lowest that it has been since the stage began.
-func Rise(n Number) Number { return "rise(" + n + ")" }
+// Gain is how far a number lies above its mean over the first seconds of the stage.
+func Gain(n Number, over float64) Number { return call("gain", n, over) }
 
 func call(word string, n Number, over float64) Number {
 	return Number(word + "(" + string(n) + ", " + seconds(over) + ")")

@@ -16,11 +16,11 @@ func TestARuleIsWrittenAsAPersonWouldWriteIt(t *testing.T) {
 		"load.volts > 4.2 V for 500 ms": Holds(volts, Above, 4.2, "V").Lasting(0.5),
 		"(load.volts >= 29.1416 V and load.amps <= 0.48 A) for 10 s": Holds(volts, AtLeast, 29.1416, "V").
 			And(amps, AtMost, 0.48, "A").Lasting(10),
-		"drop(mean(load.volts, 10 s)) >= 0.01 V": Holds(Drop(Mean(volts, 10)), AtLeast, 0.01, "V"),
-		"rate(load.volts, 5 min) < 0.001 V/s":    Holds(Rate(volts, 300), Below, 0.001, "V/s"),
-		"-load.amps >= 2 A":                      Holds(Neg(amps), AtLeast, 2, "A"),
-		"rise(load.volts) >= 1 V for 120 s":      Holds(Rise(volts), AtLeast, 1, "V").Lasting(120),
-		"load.volts >= 0.333333333 V":            Holds(volts, AtLeast, 1./3, "V"),
+		"drop(mean(load.volts, 10 s), 5 min) >= 0.01 V": Holds(Drop(Mean(volts, 10), 300), AtLeast, 0.01, "V"),
+		"rate(load.volts, 5 min) < 0.001 V/s":           Holds(Rate(volts, 300), Below, 0.001, "V/s"),
+		"-load.amps >= 2 A":                             Holds(Neg(amps), AtLeast, 2, "A"),
+		"gain(load.volts, 30 s) >= 1 V for 120 s":       Holds(Gain(volts, 30), AtLeast, 1, "V").Lasting(120),
+		"load.volts >= 0.333333333 V":                   Holds(volts, AtLeast, 1./3, "V"),
 	} {
 		assert.Equal(t, want, rule.String())
 		if want != "" {

@@ -93,8 +93,8 @@ type TableColumn struct {
 	Unit string `json:"unit,omitempty"`
 }
 
-// The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that its 0 is
-// one that was measured.
+// The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that its 0
+// is one that was measured.
 const (
 	NotStated = "accuracy not stated"
 	TrueZero  = "a true 0"
@@ -222,7 +222,7 @@ func finite(x float64) bool { return !math.IsNaN(x) && !math.IsInf(x, 0) }
 
 // tidy takes out of table and remarks what is no number: a cell that is not known is empty.
 func (r *Result) tidy() {
-	r.Remarks = slices.DeleteFunc(slices.Clone(r.Remarks), func(remark string) bool { return notANumber.MatchString(remark) })
+	r.Remarks = slices.DeleteFunc(slices.Clone(r.Remarks), notANumber.MatchString)
 	if r.Table == nil {
 		return
 	}

@@ -21,6 +21,7 @@ const (
 	confirmed = 10.0  // s for which a slow rule must hold
 	watchFrom = 5.0   // min before which −ΔV and dT/dt are not watched
 	slopeOver = 120.0 // s, window of dT/dt
+	beginOver = 30.0  // s over which the temperature is averaged from which ΔT counts
 	nearLimit = 0.998 // share of the charge voltage from which taper counts
 	nearAmps  = 0.95  // share of the charge current above which −ΔV counts
 )
@@ -35,7 +36,8 @@ func (d *Drive) tapered(volts, taper float64) {
 func (d *Drive) voltsDrop(amps, drop float64) {
 	d.end("volts drop", condition.Holds(elapsed, condition.AtLeast, watchFrom, "min").
 		And(d.amps(), condition.AtLeast, nearAmps*amps, "A").
-		And(condition.Drop(condition.Mean(d.volts(), confirmed)), condition.AtLeast, drop, "V").Lasting(confirmed))
+		And(condition.Drop(condition.Mean(d.volts(), confirmed), watchFrom*60), condition.AtLeast, drop,
+			"V").Lasting(confirmed))
 }
 
 // celsiusRate ends a charge when the battery warms as fast as one that is full, K/s.
@@ -80,7 +82,7 @@ func chargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n docume
 			continue
 		}
 		if word == "celsius rise" {
-			d.end(word, condition.Holds(condition.Rise(condition.Column(column)), condition.AtLeast,
+			d.end(word, condition.Holds(condition.Gain(condition.Column(column), beginOver), condition.AtLeast,
 				r.Value(f[word], quantity.Temperature), "K").Lasting(confirmed))
 		} else {
 			d.celsiusRate(column, r.Value(f[word], quantity.Temperature.Per(quantity.Time)))

@@ -134,8 +134,9 @@ type holdState struct {
 	stage.Wait
 	// Extra is by how much somebody made it longer, s.
 	Extra float64 `json:"extra,omitempty"`
-	// Window is the recent past of the quantity that is to be stable.
-	Window trace.Series `json:"window"`
+	// Trend is what is known of the quantity that is to be stable, only in a snapshot.
+	Trend *condition.TrendState `json:"trend,omitempty"`
+	trend *condition.Trend
 }
 
 func (r *holdRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
@@ -174,21 +175,14 @@ func (r *holdRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 // stable takes the frame into the window and tells whether the full window's slope, noise included, lies inside
 // the band.
 func (r *holdRunner) stable(f trace.Frame) bool {
-	w := &r.hold.Window
-	if r.column < 0 || r.column >= len(f.Values) || f.Values[r.column] != f.Values[r.column] {
+	if r.column < 0 || r.column >= len(f.Values) || math.IsNaN(f.Values[r.column]) {
 		return false // a missing reading
 	}
-	w.T, w.X = append(w.T, f.T), append(w.X, f.Values[r.column])
-	keep := 0
-	for keep+1 < len(w.T) && w.T[keep+1] <= f.T-r.spec.Stable.Window {
-		keep++
+	if r.hold.trend == nil {
+		r.hold.trend = condition.NewTrend(r.spec.Stable.Window)
 	}
-	w.T, w.X = w.T[keep:], w.X[keep:]
-	if f.T-w.T[0] < r.spec.Stable.Window {
-		return false
-	}
-	line, err := w.Slope()
-	return err == nil && line.Stable(r.spec.Stable.Band)
+	line, full := r.hold.trend.Push(f.T, f.Values[r.column])
+	return full && line.Stable(r.spec.Stable.Band)
 }
 
 func (r *holdRunner) Progress(m *stage.Machine) (share, left float64, detail string) {
@@ -217,8 +211,8 @@ func (r *holdRunner) Progress(m *stage.Machine) (share, left float64, detail str
 func (r *holdRunner) Shift(s float64) {
 	r.hold.Since += s
 	stage.Shift(s, r.until)
-	for i := range r.hold.Window.T {
-		r.hold.Window.T[i] += s
+	if r.hold.trend != nil {
+		r.hold.trend.Shift(s)
 	}
 }
 
@@ -227,6 +221,10 @@ func (r *holdRunner) Extend(s float64) { r.hold.Extra += s }
 func (r *holdRunner) Save() any {
 	h := r.hold
 	h.Wait = h.Wait.Saved(r.until)
+	if h.trend != nil {
+		state := h.trend.State()
+		h.Trend = &state
+	}
 	return h
 }
 
@@ -237,6 +235,10 @@ func (r *holdRunner) Load(data []byte) error {
 	if r.until != nil && r.hold.Past != nil {
 		r.until.Restore(*r.hold.Past)
 	}
-	r.hold.Past = nil
+	if r.spec.Stable != nil && r.hold.Trend != nil {
+		r.hold.trend = condition.NewTrend(r.spec.Stable.Window)
+		r.hold.trend.Restore(*r.hold.Trend)
+	}
+	r.hold.Past, r.hold.Trend = nil, nil
 	return nil
 }

@@ -165,6 +165,7 @@ type seekState struct {
 	Level float64   `json:"level"`
 	Held  *float64  `json:"held,omitempty"` // the last level at which the condition did not hold
 	Found bool      `json:"found"`          // it held in this step
+	Blind float64   `json:"blind"`          // since when nobody can see whether it holds; −1: one can
 	// Before are the averages at Held, Row what was found.
 	Before    map[string]trace.Average `json:"before,omitempty"`
 	Row       *record.Point            `json:"row,omitempty"`
@@ -174,12 +175,12 @@ type seekState struct {
 }
 
 func (r *seekRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
-	r.seek = seekState{Phase: seekCoarse, Began: m.Now(), Level: r.spec.From}
+	r.seek = seekState{Phase: seekCoarse, Began: m.Now(), Level: r.spec.From, Blind: -1}
 	return []stage.Effect{r.step()}, stage.GoesOn
 }
 
 func (r *seekRunner) step() stage.Effect {
-	r.seek.Found, r.seek.frames = false, nil
+	r.seek.Found, r.seek.frames, r.seek.Blind = false, nil, -1
 	r.until.Reset()
 	return stage.Command{Settings: []procedure.Setting{r.setting()}}
 }
@@ -203,6 +204,19 @@ func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 	}
 	truth := r.until.Evaluate(m.Sample(f))
 	past := f.T - r.seek.Since
+	if truth == condition.Unknown && !r.until.Filling() { // nobody sees whether it holds: the step waits
+		if r.seek.Blind < 0 {
+			r.seek.Blind = f.T
+		}
+		if f.T-r.seek.Blind > m.LostAfter() {
+			return nil, stage.Lost
+		}
+		return nil, stage.GoesOn
+	}
+	if r.seek.Blind >= 0 { // what was not seen is waited for again
+		r.seek.Since += f.T - r.seek.Blind
+		r.seek.Blind, past = -1, f.T-r.seek.Since
+	}
 	if r.seek.Phase == seekBack {
 		switch {
 		case past >= r.spec.Dwell && truth == condition.False:
@@ -302,6 +316,7 @@ func (r *seekRunner) Progress(m *stage.Machine) (share, left float64, detail str
 func (r *seekRunner) Shift(s float64) {
 	r.seek.Since += s
 	r.seek.Began += s
+	r.seek.Blind = -1
 	stage.Shift(s, r.until, r.recovered)
 	r.seek.frames = nil
 }

@@ -85,7 +85,7 @@ for: small
 needs:
   source: {volts: 60 V, amps: 5 A}
   load: {volts: 20 V, amps: 10 A}
-  cycler: {volts: 5 V, amps: 5 A}
+  cycler: {volts: 20 V, amps: 5 A}
   thermo: {}
 parameters:
   level: {value: 2 A, adjustable: yes}
@@ -153,7 +153,7 @@ var everyStage = map[string]string{
 	"discharge": "  - {name: empty, discharge: {amps: 2 C, cutoff: 3.2 V}}\n",
 	"discharge in steps": "  - {name: empty, discharge: {amps: 4 A, cutoff: 3.2 V, step down: {factor: 2, least: 1 " +
 		"A}}}\n",
-	"charge by temperature": "  - {name: fill, charge: {amps: 2 A, volts: 5 V, celsius rise: 1 K}}\n",
+	"charge by temperature": "  - {name: fill, charge: {amps: 2 A, volts: 20 V, celsius rise: 1 K}}\n",
 	"tries and goto": powered +
 		"  - {name: again, hold: {until: elapsed > 2 s, within: 300 ms}, tries: 2, else: goto again}\n",
 	"guards that only warn": powered +

@@ -110,8 +110,8 @@ func (l Limit) Judge(y, u float64) Outcome {
 	return Fail
 }
 
-// JudgeBounds decides on a value of which only bounds are known, −∞ and +∞ where there are none: all that lies between
-// them must be inside the limit, or outside it. What needs an uncertainty stays undetermined.
+// JudgeBounds decides on a value of which only bounds are known, −∞ and +∞ where there are none: all that lies
+// between them must be inside the limit, or outside it. What needs an uncertainty stays undetermined.
 func (l Limit) JudgeBounds(least, most float64) Outcome {
 	switch {
 	case least > l.Max || most < l.Min:

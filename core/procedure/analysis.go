@@ -161,8 +161,8 @@ func (p *Program) Fastest() float64 {
 	return fastest
 }
 
-// Interval is the longest between frames that the record rule of a stage allows, s; of several of that name and kind the
-// longest.
+// Interval is the longest between frames that the record rule of a stage allows, s; of several of that name and kind
+// the longest.
 func (p *Program) Interval(name, kind string) float64 {
 	longest := max(p.Record.AtLeast, p.Record.Every)
 	found := false

@@ -32,12 +32,12 @@ func (m *Machine) Adjust(program *procedure.Program, t float64, by, what string)
 	setBy := maps.Clone(m.state.SetBy)
 	*m = *next
 	effects := []Effect{NewMark(t, record.MarkHand, by+" changed "+what)}
-	if len(changed) == 0 || m.state.Pending {
+	if len(changed) == 0 || m.pending() {
 		return effects, nil
 	}
 	effects = append(effects, m.aside(changed))
 	maps.Copy(m.state.SetBy, setBy) // the stage that set it first still stands for it
-	return effects, nil
+	return m.out(effects), nil
 }
 
 // sameCourse tells whether two programs have the same stages and guards, but for their numbers.
@@ -66,7 +66,7 @@ func (m *Machine) changed(program *procedure.Program) []procedure.Setting {
 func (m *Machine) aside(settings []procedure.Setting) Command {
 	c := Command{Settings: settings}
 	m.note([]Effect{c})
-	m.state.Aside = true
+	m.sidelong = true
 	return c
 }
 

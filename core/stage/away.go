@@ -25,6 +25,9 @@ func (m *Machine) Resumable() error {
 	return nil
 }
 
+// Away tells whether nobody looks after the run now: its outputs are off until it comes back.
+func (m *Machine) Away() bool { return m.state.Away }
+
 // ByInstrument tells whether instruments act by programs of their own now.
 func (m *Machine) ByInstrument() bool {
 	r, ok := m.runner().(Delegating)
@@ -40,8 +43,8 @@ func (m *Machine) onInterrupted(e Interrupted) []Effect {
 	if !m.state.Paused {
 		m.state.PausedT = e.T
 	}
-	m.state.Owed = m.state.Pending && !m.state.Aside
-	m.state.Paused, m.state.Away, m.state.Pending, m.state.Aside = true, true, false, false
+	m.state.Owed = slices.Contains(m.state.Outstanding, false)
+	m.state.Paused, m.state.Away, m.state.Outstanding = true, true, nil
 	for i, g := range m.guards {
 		g.Reset() // what held before says nothing about now
 		m.state.Unknown[i] = -1
@@ -72,7 +75,7 @@ func (m *Machine) onReturned(e Returned) []Effect {
 	if len(settings) == 0 && !owed {
 		return effects
 	}
-	m.state.Pending, m.state.Aside = true, !owed
+	m.sidelong = !owed
 	return append(effects, Command{Settings: settings})
 }
 

@@ -22,6 +22,7 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 	for i, g := range m.guards {
 		truth := g.Evaluate(s) // those of other stages too, so that what looks back has seen every frame
 		if !m.watched(i) {
+			g.Release() // for how long it holds counts from when it is watched
 			m.state.Unknown[i], m.state.Warned[i] = -1, false
 			continue
 		}

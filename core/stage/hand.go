@@ -55,7 +55,7 @@ func (m *Machine) onPause(e Paused) []Effect {
 }
 
 func (m *Machine) onResume(e Resumed) []Effect {
-	if !m.state.Paused {
+	if !m.state.Paused || m.state.Away { // a run that is away goes on when it comes back, with what was in force
 		return nil
 	}
 	dt := e.T - m.state.PausedT
@@ -74,7 +74,7 @@ func (m *Machine) onResume(e Resumed) []Effect {
 
 // onSkip ends the stage as if it had reached what it waits for. A paused run goes on with that.
 func (m *Machine) onSkip(e Skipped) []Effect {
-	if procedure.Control(m.program.Stages[m.state.Stage].Action) {
+	if m.state.Away || procedure.Control(m.program.Stages[m.state.Stage].Action) {
 		return nil
 	}
 	m.state.Paused = false
@@ -83,6 +83,8 @@ func (m *Machine) onSkip(e Skipped) []Effect {
 	if r, ok := m.runner().(Leaving); ok {
 		effects = append(effects, r.Leave()...)
 	}
-	m.state.Pending, m.state.Aside = false, false
+	for i := range m.state.Outstanding { // whose acknowledgement is for a stage that is gone
+		m.state.Outstanding[i] = true
+	}
 	return m.follow(effects, Over)
 }

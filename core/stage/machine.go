@@ -9,6 +9,7 @@ package stage
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"usherbench/core/condition"
 	"usherbench/core/procedure"
@@ -23,21 +24,24 @@ type Machine struct {
 	stages  []Runner
 	derived []derived
 	state   state
-	to      int    // where a verdict elsewhere leads
-	why     string // why a verdict timedOut came, in place of the usual words
+	to      int // where a verdict elsewhere leads
+	// sidelong says that the commands of the present event are not the stage's own.
+	sidelong bool
+	why      string // why a verdict timedOut came, in place of the usual words
 }
 
 // state is everything of a run that a snapshot must hold, except what the conditions and the current stage keep.
 type state struct {
-	Stage     int                `json:"stage"`
-	StageT    float64            `json:"stageT"` // when the current stage began
-	Entry     int                `json:"entry"`  // how many stages were entered
-	Try       int                `json:"try"`    // of the current stage, from 1
-	Now       float64            `json:"now"`
-	Pending   bool               `json:"pending"` // commands are out that were not acknowledged
-	Aside     bool               `json:"aside"`   // and they are not the stage's own: somebody's at hand
-	Finished  bool               `json:"finished"`
-	Setpoints map[string]float64 `json:"setpoints"`
+	Stage  int     `json:"stage"`
+	StageT float64 `json:"stageT"` // when the current stage began
+	Entry  int     `json:"entry"`  // how many stages were entered
+	Try    int     `json:"try"`    // of the current stage, from 1
+	Now    float64 `json:"now"`
+	// Outstanding are the commands that were not acknowledged yet, in order: true for those that are not the stage's
+	// own, but somebody's at hand.
+	Outstanding []bool             `json:"outstanding,omitempty"`
+	Finished    bool               `json:"finished"`
+	Setpoints   map[string]float64 `json:"setpoints"`
 	// SetBy names the stage that set each setpoint.
 	SetBy map[string]int `json:"setBy"`
 	// InForce is what was set last on each quantity of each seat, words included.
@@ -111,7 +115,7 @@ func (m *Machine) Derive(f trace.Frame) {
 func (m *Machine) Program() *procedure.Program { return m.program }
 
 // Start gives the first effects. It is called once, at time 0.
-func (m *Machine) Start() []Effect { return m.enter(nil, 0) }
+func (m *Machine) Start() []Effect { return m.out(m.enter(nil, 0)) }
 
 // Finished tells whether the run is over.
 func (m *Machine) Finished() bool { return m.state.Finished }
@@ -124,7 +128,7 @@ func (m *Machine) Record() procedure.Record { return m.program.Stages[m.Stage()]
 
 // DueAt is the time at which the machine wants a [Due]; infinite if it waits for none.
 func (m *Machine) DueAt() float64 {
-	if m.state.Finished || m.state.Pending || m.state.Paused || m.state.Stage < 0 {
+	if m.state.Finished || m.pending() || m.state.Paused || m.state.Stage < 0 {
 		return math.Inf(1)
 	}
 	if t, ok := m.stages[m.state.Stage].(Timed); ok {
@@ -149,6 +153,10 @@ func (m *Machine) Advance(e Event) []Effect {
 	if m.state.Finished {
 		return nil
 	}
+	return m.out(m.take(e))
+}
+
+func (m *Machine) take(e Event) []Effect {
 	switch e := e.(type) {
 	case StopAsked:
 		return m.finish(e.T, Aborted, "stopped by "+e.By)
@@ -169,21 +177,24 @@ func (m *Machine) Advance(e Event) []Effect {
 func (m *Machine) runner() Runner { return m.stages[m.state.Stage] }
 
 func (m *Machine) onApplied(t float64) []Effect {
-	if !m.state.Pending {
+	if !m.pending() {
 		return nil
 	}
-	m.state.Pending, m.state.Now = false, t
-	if m.state.Aside {
-		m.state.Aside = false
+	aside := m.state.Outstanding[0] // they are carried out one after another
+	m.state.Outstanding, m.state.Now = m.state.Outstanding[1:], t
+	if aside {
 		return nil
 	}
 	return m.follow(m.runner().Applied(m, t))
 }
 
+// pending tells whether commands are out that were not acknowledged.
+func (m *Machine) pending() bool { return len(m.state.Outstanding) > 0 }
+
 func (m *Machine) onFrame(f trace.Frame) []Effect {
 	m.state.Now = f.T
 	effects, tripped := m.watch(f)
-	if tripped || m.state.Pending || m.state.Paused {
+	if tripped || m.pending() || m.state.Paused {
 		return effects
 	}
 	return append(effects, m.follow(m.runner().Frame(m, f))...)
@@ -209,20 +220,32 @@ func (m *Machine) Sample(f trace.Frame) condition.Sample {
 // note keeps what commands put in force.
 func (m *Machine) note(effects []Effect) {
 	for _, e := range effects {
-		switch e := e.(type) {
-		case Perform:
-			m.state.Pending = true
-		case Command:
-			m.state.Pending = true
-			for _, s := range e.Settings {
-				m.state.InForce[s.Column()] = s
-				if s.Word == "" {
-					m.state.Setpoints[s.Column()] = s.Value
-					m.state.SetBy[s.Column()] = m.state.Stage
-				}
+		c, ok := e.(Command)
+		if !ok {
+			continue
+		}
+		for _, s := range c.Settings {
+			m.state.InForce[s.Column()] = s
+			if s.Word == "" {
+				m.state.Setpoints[s.Column()] = s.Value
+				m.state.SetBy[s.Column()] = m.state.Stage
 			}
 		}
 	}
+}
+
+// out counts the commands of one event as outstanding; they are acknowledged together, in the order of the events.
+func (m *Machine) out(effects []Effect) []Effect {
+	commands := slices.ContainsFunc(effects, func(e Effect) bool {
+		_, command := e.(Command)
+		_, perform := e.(Perform)
+		return command || perform
+	})
+	if commands {
+		m.state.Outstanding = append(m.state.Outstanding, m.sidelong)
+	}
+	m.sidelong = false
+	return effects
 }
 
 func (m *Machine) finish(t float64, ending Ending, reason string) []Effect {
