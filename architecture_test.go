@@ -37,7 +37,8 @@ var rules = []struct {
 	others *regexp.Regexp // nil: any
 }{
 	{"core/document", regexp.MustCompile(`^core/quantity$`), regexp.MustCompile(`^github.com/goccy/go-yaml`)},
-	{"core/condition", regexp.MustCompile(`^core/(quantity|trace)$`), regexp.MustCompile(`^github.com/alecthomas/participle/v2`)},
+	{"core/condition", regexp.MustCompile(`^core/(quantity|trace)$`),
+		regexp.MustCompile(`^github.com/alecthomas/participle/v2`)},
 	{"core", regexp.MustCompile(`^core/`), regexp.MustCompile(`^gonum.org/`)},
 	{"simbench/plant", regexp.MustCompile(`^(core/|simbench/plant)`), regexp.MustCompile(`^gonum.org/`)},
 	{"simbench", regexp.MustCompile(`^(core|simbench)/`), nil},

@@ -8,6 +8,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/catalogue"
+	"usherbench/core/figure"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
@@ -117,8 +118,12 @@ func (s *Store) SaveFigures(runID string, figures []procedure.Judged, columns ma
 		}
 		for i, f := range figures {
 			data, err := json.Marshal(f)
-			if err != nil {
-				return fmt.Errorf("figure %s: %w", f.ID, err)
+			if err != nil { // a figure that cannot be written costs no other
+				f.Result = figure.Result{Request: figure.Request{ID: f.ID}, Unit: f.Unit,
+					Undetermined: record.Because(record.NoData, "the figure could not be written: %s", err)}
+				if data, err = json.Marshal(f); err != nil {
+					return fmt.Errorf("figure %s: %w", f.ID, err)
+				}
 			}
 			row := Figure{RunID: runID, Position: i, Figure: f.ID, Outcome: string(f.Outcome), Version: f.Version,
 				Data: string(data)}

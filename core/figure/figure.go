@@ -257,6 +257,14 @@ func (d Definition) completed(req Request) Request {
 }
 
 func (r Result) because(why *record.Undetermined) Result {
+	for _, bound := range []**float64{&why.AtLeast, &why.AtMost} {
+		if *bound != nil && !finite(**bound) {
+			*bound = nil
+		}
+	}
+	if notANumber.MatchString(why.Known) {
+		why.Known = ""
+	}
 	r.Undetermined = why
 	r.Value, r.U, r.K = 0, 0, 0
 	return r

@@ -118,7 +118,7 @@ func (m Match) reason(c Cell) string {
 		return "its capacity is not known"
 	case m.Resistance > 0 && !(c.Resistance > 0):
 		return "its resistance is not known"
-	case m.Curve > 0 && len(c.Curve) != Places:
+	case m.Curve > 0 && (len(c.Curve) != Places || slices.ContainsFunc(c.Curve, math.IsNaN)):
 		return "its discharge curve is not known"
 	}
 	return ""

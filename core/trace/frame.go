@@ -104,8 +104,19 @@ func (c *Counters) Continue(all map[string]Counted) {
 }
 
 // counterScale gives the recorded steps of the counters, 1 µA·s and 1 µJ: far below any instrument's
-// resolution over an interval, and exact as decimals.
-const counterScale = 1e6
+// resolution over an interval, and exact as decimals. What has counted less than smallCount keeps every digit.
+const (
+	counterScale = 1e6
+	smallCount   = 1e-2
+)
+
+// counted is a counter as it is recorded.
+func counted(x float64) float64 {
+	if math.Abs(x) < smallCount {
+		return x
+	}
+	return math.Round(x*counterScale) / counterScale
+}
 
 // Fill computes the derived values of the frame in place. Between frames volts and amps are straight lines, but
 // not across a [Counters.Split]; a frame whose readings are missing is bridged by the straight line between its
@@ -135,8 +146,8 @@ func (c *Counters) Fill(f Frame) {
 			s.e += s.lastWatts*before + watts*after
 		}
 		s.lastT, s.lastAmps, s.lastWatts = f.T, amps, watts
-		f.Values[s.charge] = math.Round(s.q*counterScale) / counterScale
-		f.Values[s.energy] = math.Round(s.e*counterScale) / counterScale
+		f.Values[s.charge] = counted(s.q)
+		f.Values[s.energy] = counted(s.e)
 	}
 	if whole {
 		c.split = -1

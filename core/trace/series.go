@@ -274,11 +274,43 @@ type Line struct {
 
 // Slope fits a straight line through the present samples. It needs five of them.
 func (s Series) Slope() (Line, error) {
-	p := s.Present()
+	p := s.Present().even()
 	if n := p.Len(); n < 5 {
 		return Line{N: n}, ErrTooFew
 	}
 	return Fit(p.T, p.X)
+}
+
+// uneven is how many times the median interval the longest may be before a record counts as uneven.
+const uneven = 3
+
+// even averages an uneven record into equal bins, so that where frames lie thick does not count for more: as wide as
+// its longest interval, or as a tenth of the record if that is less. An even record is left as it is.
+func (s Series) even() Series {
+	n := s.Len()
+	if n < 3 {
+		return s
+	}
+	h := make([]float64, n-1)
+	for k := range h {
+		h[k] = s.T[k+1] - s.T[k]
+	}
+	slices.Sort(h)
+	longest := h[len(h)-1]
+	if longest <= uneven*h[len(h)/2] {
+		return s
+	}
+	width := math.Min(longest, (s.T[n-1]-s.T[0])/10)
+	var bins Series
+	for k := 0; k < n; {
+		end := s.T[0] + width*(math.Floor((s.T[k]-s.T[0])/width)+1)
+		var t, x, count float64
+		for ; k < n && (s.T[k] < end || count == 0); k++ {
+			t, x, count = t+s.T[k], x+s.X[k], count+1
+		}
+		bins.T, bins.X = append(bins.T, t/count), append(bins.X, x/count)
+	}
+	return bins
 }
 
 // Fit is the least-squares line x = a + b·t through two places or more, with t about its mean so that no digits are

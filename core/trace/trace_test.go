@@ -178,3 +178,40 @@ func TestAnInstantIsThatOfASmoothCurve(t *testing.T) {
 	assert.Equal(t, 4.0, x)
 	assert.True(t, math.IsNaN(sd), "two samples say nothing of their noise")
 }
+
+// A record that is thick at one end has the slope of its course, not that of its thick end.
+func TestTheSlopeOfAnUnevenRecordIsThatOfItsCourse(t *testing.T) {
+	var s Series
+	for x := 0.0; x < 100; {
+		s.T, s.X = append(s.T, x), append(s.X, math.Abs(x-50)) // down, then up: no slope in all
+		if x < 20 {
+			x += 0.05
+		} else {
+			x += 2
+		}
+	}
+	plain, err := Fit(s.T, s.X)
+	require.NoError(t, err)
+	even, err := s.Slope()
+	require.NoError(t, err)
+	assert.Less(t, plain.Slope, -0.3, "the thick end rules")
+	assert.InDelta(t, 0, even.Slope, 0.05)
+	steady := Series{T: []float64{0, 1, 2, 3, 4}, X: []float64{0, 2, 4, 6, 8}}
+	line, err := steady.Slope()
+	require.NoError(t, err)
+	assert.InDelta(t, 2, line.Slope, 1e-12)
+	assert.Equal(t, 5, line.N, "an even record is left as it is")
+}
+
+// Charges of picoamperes are counted: what is small keeps every digit.
+func TestSmallChargesAreCounted(t *testing.T) {
+	columns := Columns{"meter.volts", "meter.amps", "meter.watts", "meter.charge", "meter.energy"}
+	c := NewCounters(columns, []string{"meter"})
+	var f Frame
+	for k := 0; k <= 3600; k++ {
+		f = Frame{T: float64(k), Values: []float64{100, 1e-12, 0, 0, 0}}
+		c.Fill(f)
+	}
+	assert.InEpsilon(t, 3.6e-9, f.Values[3], 1e-9, "1 pA for an hour")
+	assert.InEpsilon(t, 3.6e-7, f.Values[4], 1e-9)
+}
