@@ -137,7 +137,9 @@ func play(t testing.TB, m *stage.Machine, effects []stage.Effect, b *bench, from
 		now = from + 0.02*float64(step+1)
 		if intervene != nil {
 			if e := intervene(now, b); e != nil {
-				all = append(all, m.Advance(e)...)
+				es := m.Advance(e)
+				all = append(all, es...)
+				handle(es)
 				continue
 			}
 		}
