@@ -143,27 +143,21 @@ stages:
 	require.NoError(t, err)
 	m, err := stage.New(p)
 	require.NoError(t, err)
-	began := m.Start() // switches the output on
-	require.NotEmpty(t, began)
-	paused := m.Advance(stage.Paused{T: 0.01, By: "ada"}) // switches it off
-	require.True(t, commands(paused))
-	m.Advance(stage.Applied{T: 0.02}) // of the first
-	m.Advance(stage.Applied{T: 0.03}) // of the second
-	resumed := m.Advance(stage.Resumed{T: 1, By: "ada"})
-	require.True(t, commands(resumed))
-	m.Advance(stage.Applied{T: 1.01})
-	charge := 0.0
-	for k := range 1000 {
-		now := 1.1 + 0.02*float64(k)
-		charge += 0.02
-		m.Advance(frameOf(now, p, map[string]float64{"cycler.volts": 5, "cycler.amps": 1, "cycler.charge": charge}))
-		if !m.Finished() {
-			for range 2 {
-				m.Advance(stage.Applied{T: now + 0.001})
-			}
-		}
+	m.Start()
+	m.Advance(stage.Applied{T: 0.01})
+	frame := func(now, charge float64) []stage.Effect {
+		return m.Advance(frameOf(now, p, map[string]float64{"cycler.volts": 5, "cycler.amps": 1, "cycler.charge": charge}))
 	}
-	assert.True(t, m.Finished(), "the charge ended by its rule")
+	frame(1, 0)
+	require.True(t, commands(frame(2, 4)), "1 mAh is in, and the output is switched off")
+	require.True(t, commands(m.Advance(stage.Paused{T: 2.01, By: "ada"})), "which a pause does too")
+	m.Advance(stage.Applied{T: 2.02}) // of the end
+	m.Advance(stage.Applied{T: 2.03}) // of the pause
+	m.Advance(stage.Resumed{T: 3, By: "ada"})
+	for k := range 10 {
+		frame(4+float64(k), 4)
+	}
+	assert.True(t, m.Finished(), "the charge is over")
 }
 
 func commands(effects []stage.Effect) bool {
