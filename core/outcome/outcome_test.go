@@ -51,3 +51,28 @@ func TestOutcomeOfARun(t *testing.T) {
 	assert.Equal(t, Aborted, OfRun(true, []Outcome{Pass}))
 	assert.Equal(t, None, OfRun(false, nil), "without a limit there is no outcome, never a pass")
 }
+
+// A bound is judged where all that lies beyond it is on one side of the limit.
+func TestBoundsAreJudgedOnTheirSureSide(t *testing.T) {
+	inf := math.Inf(1)
+	for _, c := range []struct {
+		limit       Limit
+		least, most float64
+		want        Outcome
+	}{
+		{Limit{Min: 1.9, Max: inf}, 2, inf, Pass},           // "≥ 2 Ah" against min 1.9
+		{Limit{Min: -inf, Max: 1.9}, 2, inf, Fail},          // and against max 1.9
+		{Limit{Min: 2.1, Max: inf}, 2, inf, Undetermined},   // it may come to 2.1
+		{Limit{Min: 1, Max: 3}, 2, inf, Undetermined},       // or beyond 3
+		{Limit{Min: 1, Max: 3}, 1.5, 2.5, Pass},             // between two bounds
+		{Limit{Min: 1, Max: 3}, 0.5, 2.5, Undetermined},     // partly inside
+		{Limit{Min: 1, Max: 3}, -inf, 0.5, Fail},            // below
+		{Limit{Min: -inf, Max: 3}, -inf, inf, Undetermined}, // nothing is known
+		{Limit{Min: 1, Max: inf, Marginal: 0.5}, 1.2, inf, Marginal},
+		{Limit{Min: 1, Max: inf, Marginal: 0.5}, 1.6, inf, Pass},
+		{Limit{Min: 1, Max: inf, Rule: RuleGuarded}, 2, inf, Undetermined}, // it needs an uncertainty
+		{Limit{Min: -inf, Max: 1, Rule: RuleZones}, 2, inf, Fail},
+	} {
+		assert.Equal(t, c.want, c.limit.JudgeBounds(c.least, c.most), "%+v %g to %g", c.limit, c.least, c.most)
+	}
+}

@@ -80,6 +80,14 @@ func Unlimited(p Point, seat string) error {
 	return nil
 }
 
+// Sets tells whether some point of a grid has a column among its setpoints.
+func (rec *Record) Sets(column string) bool {
+	return slices.ContainsFunc(rec.Points, func(p Point) bool {
+		_, set := p.Place[column]
+		return set && p.Row == ""
+	})
+}
+
 // PointsAt is the points of grids at a place, ordered by the given column's measured mean.
 func (rec *Record) PointsAt(place map[string]float64, along string) []Point {
 	var points []Point

@@ -51,14 +51,15 @@ func loadSet(req figure.Request) string {
 }
 
 // placeOf completes a request with the nominal line and full load of the nameplate, except for the columns left
-// open. A rating that is not stated does not matter where every point has the same setpoint.
+// open, and those that no point sets. A rating that is not stated does not matter where every point has the
+// same setpoint.
 func placeOf(rec *record.Record, req figure.Request, open ...string) (map[string]float64, error) {
 	place := map[string]float64{}
 	for column, value := range req.At {
 		place[column] = value
 	}
 	for column, rating := range map[string]string{lineSet(req): "nominal_line", loadSet(req): "rated_current"} {
-		if _, given := place[column]; given || slices.Contains(open, column) {
+		if _, given := place[column]; given || slices.Contains(open, column) || !rec.Sets(column) {
 			continue
 		}
 		if q, ok := rec.Ratings[rating]; ok {
