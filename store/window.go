@@ -229,7 +229,9 @@ func (s *Store) Trace(ctx context.Context, run Run, column string, a, b float64)
 	if i < 0 {
 		return series, fmt.Errorf("%w: %s", ErrNoColumn, column)
 	}
-	err := s.EachFrames(ctx, run, a, b, func(times []float64, columns func(int) ([]float64, error)) error {
+	err := s.eachFrames(ctx, run, a, b, func(frames int) {
+		series.T, series.X = make([]float64, 0, frames), make([]float64, 0, frames)
+	}, func(times []float64, columns func(int) ([]float64, error)) error {
 		xs, err := columns(i)
 		series.T, series.X = append(series.T, times...), append(series.X, xs...)
 		return err
@@ -241,6 +243,12 @@ func (s *Store) Trace(ctx context.Context, run Run, column string, a, b float64)
 // decodes one column of the piece, by its index in the run's columns.
 func (s *Store) EachFrames(ctx context.Context, run Run, a, b float64,
 	take func(times []float64, columns func(int) ([]float64, error)) error) error {
+	return s.eachFrames(ctx, run, a, b, func(int) {}, take)
+}
+
+// eachFrames does the same, and says first how many frames there are.
+func (s *Store) eachFrames(ctx context.Context, run Run, a, b float64, count func(frames int),
+	take func(times []float64, columns func(int) ([]float64, error)) error) error {
 	q := windowQuery{db: s.db.WithContext(ctx), runID: run.ID}
 	from, err := q.frameAt(a)
 	if err != nil {
@@ -250,6 +258,7 @@ func (s *Store) EachFrames(ctx context.Context, run Run, a, b float64,
 	if err != nil {
 		return err
 	}
+	count(max(int(to-from), 0))
 	for ; from < to; from += chunkFrames {
 		if err := ctx.Err(); err != nil {
 			return err

@@ -18,6 +18,7 @@ type Battery struct {
 	// accuracies count.
 	VoltsColumn string
 	Through     []Ammeter
+	usual       float64 // interval between frames, the median, s
 }
 
 // Ammeter is one instrument in the current of a battery.
@@ -76,7 +77,27 @@ func (w window) read(column string) (s trace.Series, ok bool) {
 // out. The volts are those of the first seat that has some; the current is that of the seat through which most
 // flows: a cycler, a source and a load together, or a meter in somebody else's line.
 func (rec *Record) Terminals(t0, t1 float64) (*Battery, error) {
-	w := window{rec, t0, t1}
+	for _, known := range rec.terminals {
+		if known.t0 == t0 && known.t1 == t1 {
+			return known.b, known.err
+		}
+	}
+	b, err := rec.readTerminals(window{rec, t0, t1})
+	rec.terminals = append(rec.terminals[max(len(rec.terminals)-mostRemembered+1, 0):], remembered{t0, t1, b, err})
+	return b, err
+}
+
+// remembered is what was read of a window, which several figures of a half-cycle ask for.
+type remembered struct {
+	t0, t1 float64
+	b      *Battery
+	err    error
+}
+
+// mostRemembered bounds the windows that a record keeps in memory.
+const mostRemembered = 2
+
+func (rec *Record) readTerminals(w window) (*Battery, error) {
 	b := &Battery{}
 	var volts trace.Series
 	for _, kind := range seats.All() {
@@ -104,6 +125,7 @@ func (rec *Record) Terminals(t0, t1 float64) (*Battery, error) {
 			return b, Because(TimeOrder, "the times of the record do not increase")
 		}
 	}
+	b.usual = usualInterval(b.Within(w.t0, w.t1).T)
 	return b, nil
 }
 
@@ -217,7 +239,14 @@ func (b *Battery) join(volts trace.Series, f flow, commands []float64) {
 	for _, m := range f.meters {
 		b.Through = append(b.Through, Ammeter{Column: m.column})
 	}
-	counted := len(f.charge.T) == len(volts.T) && len(f.energy.T) == len(volts.T)
+	n := len(volts.T)
+	for _, column := range []*[]float64{&b.T, &b.Volts, &b.Amps, &b.Charge, &b.Energy} {
+		*column = make([]float64, 0, n)
+	}
+	for k := range b.Through {
+		b.Through[k].Amps = make([]float64, 0, n)
+	}
+	counted := len(f.charge.T) == n && len(f.energy.T) == n
 	var charge, energy float64
 	for k, t := range volts.T {
 		if k >= len(f.amps.T) || math.IsNaN(volts.X[k]) || math.IsNaN(f.amps.X[k]) {
@@ -271,7 +300,7 @@ func (b *Battery) Within(from, to float64) *Battery {
 	j := sort.Search(len(b.T), func(k int) bool { return b.T[k] > to })
 	j = max(i, j)
 	w := &Battery{T: b.T[i:j], Volts: b.Volts[i:j], Amps: b.Amps[i:j], Charge: b.Charge[i:j], Energy: b.Energy[i:j],
-		VoltsColumn: b.VoltsColumn}
+		VoltsColumn: b.VoltsColumn, usual: b.usual}
 	for _, a := range b.Through {
 		w.Through = append(w.Through, Ammeter{a.Column, a.Amps[i:j]})
 	}

@@ -49,7 +49,7 @@ func (rec *Record) Cross(b *Battery, l Level) (Crossing, error) {
 		return Crossing{}, CodeOf(err, b.VoltsColumn)
 	}
 	x := w.crossingAt(c, l)
-	x.InGap = rec.isGap(usualInterval(b.intervals(l.From, l.To)), x.Before, x.After)
+	x.InGap = rec.isGap(b.usual, x.Before, x.After)
 	return x, nil
 }
 

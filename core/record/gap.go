@@ -2,6 +2,7 @@ package record
 
 import (
 	"fmt"
+	"iter"
 	"math"
 	"slices"
 
@@ -25,30 +26,34 @@ type Gaps struct {
 
 // interval is the time between two neighbouring frames, or between an end of a window and the frame next to it. before
 // and after are the amps on both sides, of an end those of its frame.
-type interval struct{ t0, t1, before, after float64 }
+type interval struct {
+	t0, t1, before, after float64
+	end                   bool
+}
 
 func (i interval) length() float64 { return i.t1 - i.t0 }
 
-// intervals lists those of a window, its ends included.
-func (b *Battery) intervals(from, to float64) []interval {
+// intervals goes through those of a window, its ends included.
+func (b *Battery) intervals(from, to float64) iter.Seq[interval] {
 	w := b.Within(from, to)
 	n := len(w.T)
-	if n == 0 {
-		return nil
+	return func(yield func(interval) bool) {
+		if n == 0 || !yield(interval{from, w.T[0], w.Amps[0], w.Amps[0], true}) {
+			return
+		}
+		for k := 1; k < n; k++ {
+			if !yield(interval{w.T[k-1], w.T[k], w.Amps[k-1], w.Amps[k], false}) {
+				return
+			}
+		}
+		yield(interval{w.T[n-1], to, w.Amps[n-1], w.Amps[n-1], true})
 	}
-	all := []interval{{from, w.T[0], w.Amps[0], w.Amps[0]}}
-	for k := 1; k < n; k++ {
-		all = append(all, interval{w.T[k-1], w.T[k], w.Amps[k-1], w.Amps[k]})
-	}
-	return append(all, interval{w.T[n-1], to, w.Amps[n-1], w.Amps[n-1]})
 }
 
 // bridged checks the intervals of a window. It fails with gap, and says what was moved outside it.
 func (rec *Record) bridged(b *Battery, from, to, bridge float64) (g Gaps, err error) {
-	all := b.intervals(from, to)
-	usual := usualInterval(all)
-	for k, i := range all {
-		if !rec.isGap(usual, i.t0, i.t1) {
+	for i := range b.intervals(from, to) {
+		if !rec.isGap(b.usual, i.t0, i.t1) {
 			continue
 		}
 		broken, isBreak := rec.breakIn(i.t0, i.t1)
@@ -58,7 +63,7 @@ func (rec *Record) bridged(b *Battery, from, to, bridge float64) (g Gaps, err er
 			g.Remarks = AddRemark(g.Remarks, "resumed")
 		case !isBreak && i.length() <= bridge:
 			off := math.Abs(i.after - i.before)
-			if k == 0 || k == len(all)-1 { // nobody knows what flowed on the other side
+			if i.end { // nobody knows what flowed on the other side
 				off = math.Abs(i.after)
 			}
 			g.Within += i.length() * off / 2
@@ -90,14 +95,14 @@ func (rec *Record) breakIn(from, to float64) (Break, bool) {
 	return rec.Breaks[i], true
 }
 
-// usualInterval is the median of those between frames, s; 0 if there is none.
-func usualInterval(all []interval) float64 {
-	if len(all) < 3 {
+// usualInterval is the median of those between times, s; 0 if there is none.
+func usualInterval(times []float64) float64 {
+	if len(times) < 2 {
 		return 0
 	}
-	lengths := make([]float64, 0, len(all)-2)
-	for _, i := range all[1 : len(all)-1] {
-		lengths = append(lengths, i.length())
+	lengths := make([]float64, len(times)-1)
+	for k := range lengths {
+		lengths[k] = times[k+1] - times[k]
 	}
 	return median(lengths)
 }
@@ -128,12 +133,12 @@ func (rec *Record) allowed(usual, t0, t1 float64) float64 {
 
 // AllowedInterval is how far frames of a stage may lie apart without a gap between them, s.
 func (rec *Record) AllowedInterval(b *Battery, s Span) float64 {
-	return rec.allowed(usualInterval(b.intervals(s.T0, s.T1)), s.T0, s.T1)
+	return rec.allowed(b.usual, s.T0, s.T1)
 }
 
 // GapBetween tells whether two neighbouring frames have a gap between them.
 func (rec *Record) GapBetween(b *Battery, t0, t1 float64) bool {
-	return rec.isGap(usualInterval(b.intervals(b.T[0], b.T[len(b.T)-1])), t0, t1)
+	return rec.isGap(b.usual, t0, t1)
 }
 
 // Whole is a column from t0 to t1 without its missing readings, and whether a gap of it was bridged. What was
@@ -149,11 +154,7 @@ func (rec *Record) Whole(column string, t0, t1 float64) (w trace.Series, bridged
 	if err != nil {
 		return w, false, CodeOf(err, column)
 	}
-	lengths := make([]float64, w.Len()-1)
-	for k := range lengths {
-		lengths[k] = w.T[k+1] - w.T[k]
-	}
-	usual := median(lengths)
+	usual := usualInterval(w.T)
 	ends := []float64{t0}
 	ends = append(append(ends, w.T...), t1)
 	for k := 1; k < len(ends); k++ {

@@ -40,6 +40,8 @@ type Record struct {
 	Columns []string
 	// Trace gives one column between two times, at full resolution.
 	Trace func(column string, t0, t1 float64) (trace.Series, error)
+
+	terminals []remembered
 }
 
 // Span is the time that a stage took. Two spans are the same when they began at the same time: several stages may have

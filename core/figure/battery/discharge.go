@@ -128,12 +128,20 @@ func conditions(rec *record.Record, h record.Half) (remarks []string) {
 	if !full {
 		remarks = append(remarks, "no full charge before")
 	}
-	if mean, ok := warmth(rec, h); ok {
-		if rated, stated := rec.Ratings["rated_celsius"]; stated && math.Abs(mean-rated.Value) > celsiusWindow {
-			remarks = append(remarks, fmt.Sprintf("temperature outside the window: %.1f °C", mean))
-		}
+	if mean, away := awayFromRated(rec, h); away {
+		remarks = append(remarks, fmt.Sprintf("temperature outside the window: %.1f °C", mean))
 	}
 	return remarks
+}
+
+// awayFromRated tells whether a half-cycle had another temperature in the mean than the rated one, where one is stated.
+func awayFromRated(rec *record.Record, h record.Half) (mean float64, away bool) {
+	rated, stated := rec.Ratings["rated_celsius"]
+	if !stated {
+		return 0, false
+	}
+	mean, ok := warmth(rec, h)
+	return mean, ok && math.Abs(mean-rated.Value) > celsiusWindow
 }
 
 // celsiusWindow is how far the mean temperature may be from the rated one, K: IEC 61960-3 allows 20 °C ± 5 K.
@@ -267,11 +275,10 @@ func (d discharge) atRatedConditions(rec *record.Record, rated float64) error {
 				d.amps(), want)
 		}
 	}
-	mean, ok := warmth(rec, d.Half)
-	if at, stated := rec.Ratings["rated_celsius"]; ok && stated && math.Abs(mean-at.Value) > celsiusWindow {
+	if mean, away := awayFromRated(rec, d.Half); away {
 		return record.Because(record.WrongConditions,
 			"it had %.1f °C in the mean, but the capacity is rated at %.1f °C; say conditions: any to compare all the same",
-			mean, at.Value)
+			mean, rec.Ratings["rated_celsius"].Value)
 	}
 	return nil
 }
