@@ -19,6 +19,7 @@ type Battery struct {
 	VoltsColumn string
 	Through     []Ammeter
 	usual       float64 // interval between frames, the median, s
+	commands    []float64
 }
 
 // Ammeter is one instrument in the current of a battery.
@@ -236,6 +237,7 @@ func (rec *Record) commands() (times []float64) {
 // join keeps the frames that have volts and amps; charge and energy are taken from the recorded counters, else
 // integrated: as straight lines, but across a command each side keeps its reading up to it.
 func (b *Battery) join(volts trace.Series, f flow, commands []float64) {
+	b.commands = commands
 	for _, m := range f.meters {
 		b.Through = append(b.Through, Ammeter{Column: m.column})
 	}
@@ -260,8 +262,8 @@ func (b *Battery) join(volts trace.Series, f flow, commands []float64) {
 			charge, energy = f.charge.X[k], f.energy.X[k]
 		} else if n > 0 {
 			before, after := 0.5*(t-b.T[n-1]), 0.5*(t-b.T[n-1])
-			if c := sort.SearchFloat64s(commands, b.T[n-1]); c < len(commands) && commands[c] <= t {
-				before, after = commands[c]-b.T[n-1], t-commands[c]
+			if command, ok := commandIn(commands, b.T[n-1], t); ok {
+				before, after = command-b.T[n-1], t-command
 			}
 			charge += b.Amps[n-1]*before + i*after
 			energy += b.Amps[n-1]*b.Volts[n-1]*before + i*v*after
@@ -275,23 +277,38 @@ func (b *Battery) join(volts trace.Series, f flow, commands []float64) {
 	}
 }
 
-// Count is charge and energy at time t: counted up to the last frame, and from there at the reading of the side
-// on which t lies. before says that t is the instant of a command, and that what counts is the side before it.
-func (b *Battery) Count(t float64, before bool) (charge, energy float64) {
+// Count is charge and energy at time t: straight between two frames, but across a command each side keeps its reading
+// up to it. At the instant of a command both sides meet.
+func (b *Battery) Count(t float64) (charge, energy float64) {
 	k := sort.SearchFloat64s(b.T, t) // the first frame at or after t
+	held := func(n int) (charge, energy float64) {
+		h := t - b.T[n]
+		return b.Charge[n] + b.Amps[n]*h, b.Energy[n] + b.Amps[n]*b.Volts[n]*h
+	}
 	switch {
 	case k < len(b.T) && b.T[k] == t:
 		return b.Charge[k], b.Energy[k]
 	case k == 0:
-		h := b.T[0] - t
-		return b.Charge[0] - b.Amps[0]*h, b.Energy[0] - b.Amps[0]*b.Volts[0]*h
-	case k == len(b.T) || before:
-		h := t - b.T[k-1]
-		return b.Charge[k-1] + b.Amps[k-1]*h, b.Energy[k-1] + b.Amps[k-1]*b.Volts[k-1]*h
+		return held(0)
+	case k == len(b.T):
+		return held(k - 1)
 	}
-	h := t - b.T[k-1]
-	share := h / (b.T[k] - b.T[k-1])
+	if command, ok := commandIn(b.commands, b.T[k-1], b.T[k]); ok && t <= command {
+		return held(k - 1)
+	} else if ok {
+		return held(k)
+	}
+	share := (t - b.T[k-1]) / (b.T[k] - b.T[k-1])
 	return b.Charge[k-1] + share*(b.Charge[k]-b.Charge[k-1]), b.Energy[k-1] + share*(b.Energy[k]-b.Energy[k-1])
+}
+
+// commandIn is the first command of the time from one frame to the next.
+func commandIn(commands []float64, from, to float64) (at float64, ok bool) {
+	c := sort.SearchFloat64s(commands, from)
+	if c == len(commands) || commands[c] > to {
+		return 0, false
+	}
+	return commands[c], true
 }
 
 // Within gives the frames with from ≤ t ≤ to.
@@ -300,7 +317,7 @@ func (b *Battery) Within(from, to float64) *Battery {
 	j := sort.Search(len(b.T), func(k int) bool { return b.T[k] > to })
 	j = max(i, j)
 	w := &Battery{T: b.T[i:j], Volts: b.Volts[i:j], Amps: b.Amps[i:j], Charge: b.Charge[i:j], Energy: b.Energy[i:j],
-		VoltsColumn: b.VoltsColumn, usual: b.usual}
+		VoltsColumn: b.VoltsColumn, usual: b.usual, commands: b.commands}
 	for _, a := range b.Through {
 		w.Through = append(w.Through, Ammeter{a.Column, a.Amps[i:j]})
 	}

@@ -30,7 +30,7 @@ func (rec *Record) HalfCurves() ([]HalfCurve, error) {
 			if len(w.T) < 2 {
 				continue
 			}
-			q0, e0 := b.Count(h.From, true)
+			q0, e0 := b.Count(h.From)
 			c := HalfCurve{Kind: kind, Name: h.Name, Pass: i + 1, T0: h.From, Ended: h.Ended}
 			sign := 1.0
 			if kind == "discharge" {

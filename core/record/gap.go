@@ -79,10 +79,10 @@ func (rec *Record) bridged(b *Battery, from, to, bridge float64) (g Gaps, err er
 
 // outside is the charge of a window on both sides of one interval, without sign, A·s.
 func (b *Battery) outside(from, to float64, i interval) float64 {
-	begin, _ := b.Count(from, true)
-	before, _ := b.Count(i.t0, true)
-	after, _ := b.Count(i.t1, false)
-	end, _ := b.Count(to, false)
+	begin, _ := b.Count(from)
+	before, _ := b.Count(i.t0)
+	after, _ := b.Count(i.t1)
+	end, _ := b.Count(to)
 	return math.Abs(before - begin + end - after)
 }
 

@@ -39,8 +39,8 @@ func (rec *Record) OverLog(b *Battery, from, to, bridge float64) (Moved, error) 
 	}
 	var err error
 	m.Gaps, err = rec.bridged(b, from, to, bridge)
-	begin, beginEnergy := b.Count(from, true)
-	end, endEnergy := b.Count(to, false)
+	begin, beginEnergy := b.Count(from)
+	end, endEnergy := b.Count(to)
 	m.Charge, m.Energy = end-begin, endEnergy-beginEnergy
 	m.Amps = m.Charge / m.Seconds()
 	m.Volts = weighted(w.T, w.Volts, from, to)
@@ -55,7 +55,7 @@ func (rec *Record) OverLog(b *Battery, from, to, bridge float64) (Moved, error) 
 // the crossing itself lies in one.
 func (rec *Record) OverTo(b *Battery, from float64, x Crossing) (Moved, error) {
 	m, err := rec.Over(b, from, math.Max(x.Before, math.Nextafter(from, math.Inf(1))))
-	begin, beginEnergy := b.Count(from, true)
+	begin, beginEnergy := b.Count(from)
 	m.To, m.Charge, m.Energy, m.crossing = x.T, x.Charge-begin, x.Energy-beginEnergy, &x
 	m.Amps = m.Charge / m.Seconds()
 	switch {

@@ -42,8 +42,8 @@ func TestChargeAndEnergyAddUp(t *testing.T) {
 		at := rapid.Float64Range(-2, end+2)
 		times := []float64{at.Draw(r, "a"), at.Draw(r, "b"), at.Draw(r, "c")}
 		between := func(from, to float64) (charge, energy float64) {
-			q0, e0 := b.Count(from, false)
-			q1, e1 := b.Count(to, false)
+			q0, e0 := b.Count(from)
+			q1, e1 := b.Count(to)
 			return q1 - q0, e1 - e0
 		}
 		q1, e1 := between(times[0], times[1])
@@ -65,8 +65,8 @@ func TestAConstantCurrentCountsAsItsProduct(t *testing.T) {
 		require.NoError(r, err)
 		from := rapid.Float64Range(0, 99).Draw(r, "from")
 		to := rapid.Float64Range(0, 99).Draw(r, "to")
-		q0, e0 := b.Count(from, false)
-		q1, e1 := b.Count(to, true)
+		q0, e0 := b.Count(from)
+		q1, e1 := b.Count(to)
 		require.InDelta(r, amps*(to-from), q1-q0, 1e-9)
 		require.InDelta(r, 24*amps*(to-from), e1-e0, 1e-7)
 	})
@@ -277,8 +277,8 @@ func TestWhatIsDrainedCountsAgainstWhatIsFed(t *testing.T) {
 	}
 	b, err := rec.Terminals(0, 100)
 	require.NoError(t, err)
-	q0, _ := b.Count(0, false)
-	q1, _ := b.Count(100, false)
+	q0, _ := b.Count(0)
+	q1, _ := b.Count(100)
 	assert.InDelta(t, 0.5*3*50+3*50-100, q1-q0, 1e-9)
 	assert.Equal(t, "source.volts", b.VoltsColumn)
 }

@@ -234,7 +234,7 @@ func kneeOfVolts(rec *record.Record, req figure.Request) (figure.Result, error) 
 		return figure.Result{N: d.moved.N}, withoutBounds(err)
 	}
 	w := d.b.Within(d.From, d.Crossing.T)
-	q0, _ := d.b.Count(d.From, true)
+	q0, _ := d.b.Count(d.From)
 	const places = 400
 	total := d.charge()
 	var x, y []float64

@@ -100,8 +100,8 @@ func (d discharge) bounded(err error, unit string, of func(charge, energy float6
 		return err
 	}
 	upTo := func(t float64) float64 {
-		begin, beginEnergy := d.b.Count(d.From, true)
-		charge, energy := d.b.Count(t, false)
+		begin, beginEnergy := d.b.Count(d.From)
+		charge, energy := d.b.Count(t)
 		return of(begin-charge, beginEnergy-energy)
 	}
 	switch {

@@ -132,8 +132,8 @@ func (d discharge) steps(rec *record.Record) []downStep {
 // row is a step as a row of the table. Volts that are still beyond the cutoff when it is watched again have not
 // recovered.
 func (d discharge) row(k int, s downStep, blank float64) []any {
-	begin, _ := d.b.Count(s.from, k == 0)
-	end, _ := d.b.Count(s.to, true)
+	begin, _ := d.b.Count(s.from)
+	end, _ := d.b.Count(s.to)
 	amps, remark := 0.0, ""
 	if w := d.b.Within(s.from, s.to); len(w.Amps) > 0 {
 		amps = -w.Amps[len(w.Amps)/2]
@@ -168,9 +168,9 @@ func crossed(rec *record.Record, req figure.Request, charge bool) (figure.Result
 	}
 	unit, at := "s", func(t float64) float64 { return t - h.From }
 	if charge {
-		begin, _ := b.Count(h.From, true)
+		begin, _ := b.Count(h.From)
 		unit, at = "Ah", func(t float64) float64 {
-			q, _ := b.Count(t, false)
+			q, _ := b.Count(t)
 			return (q - begin) / record.AmpHour
 		}
 	}

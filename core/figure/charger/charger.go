@@ -282,8 +282,8 @@ func stagesOf(bins []logBin, b *record.Battery) []ChargerStage {
 			}
 		}
 		s.Volts /= time
-		q0, e0 := b.Count(s.T0, false)
-		q1, e1 := b.Count(s.T1, false)
+		q0, e0 := b.Count(s.T0)
+		q1, e1 := b.Count(s.T1)
 		s.Charge, s.Energy = q1-q0, e1-e0
 		if s.Name == "unknown" {
 			nan := math.NaN()
