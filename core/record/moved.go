@@ -43,10 +43,10 @@ func (rec *Record) OverLog(b *Battery, from, to, bridge float64) (Moved, error) 
 	end, endEnergy := b.Count(to)
 	m.Charge, m.Energy = end-begin, endEnergy-beginEnergy
 	m.Amps = m.Charge / m.Seconds()
-	m.Volts = weighted(w.T, w.Volts, from, to)
-	m.Flow = flowOf(w, from, to)
+	stands := w.stands(from, to)
+	m.Volts, m.Flow = mean(stands, w.Volts, false), mean(stands, w.Amps, true)
 	for _, a := range w.Through {
-		m.means = append(m.means, weighted(w.T, a.Amps, from, to))
+		m.means = append(m.means, mean(stands, a.Amps, false))
 	}
 	return m, err
 }
@@ -67,29 +67,34 @@ func (rec *Record) OverTo(b *Battery, from float64, x Crossing) (Moved, error) {
 	return m, nil
 }
 
-// weighted is the mean of readings over a window, weighted by time; each end keeps the reading nearest to it.
-func weighted(t, x []float64, from, to float64) float64 {
-	n := len(t)
-	sum := x[0]*(t[0]-from) + x[n-1]*(to-t[n-1])
-	for k := 1; k < n; k++ {
-		sum += 0.5 * (x[k-1] + x[k]) * (t[k] - t[k-1])
+// stands is for how long each frame stands in a window, s: half of the way to each neighbour, but all of it up to a
+// command between them, and up to an end of the window.
+func (b *Battery) stands(from, to float64) []float64 {
+	w := make([]float64, len(b.T))
+	w[0] = b.T[0] - from
+	for k := 1; k < len(b.T); k++ {
+		turn := 0.5 * (b.T[k-1] + b.T[k])
+		if command, ok := commandIn(b.commands, b.T[k-1], b.T[k]); ok {
+			turn = command
+		}
+		w[k-1] += turn - b.T[k-1]
+		w[k] += b.T[k] - turn
 	}
-	return sum / (to - from)
+	w[len(w)-1] += to - b.T[len(w)-1]
+	return w
 }
 
-// flowOf is the mean current without sign. Between two readings of opposite sign the straight line goes through 0.
-func flowOf(w *Battery, from, to float64) float64 {
-	n := len(w.T)
-	sum := math.Abs(w.Amps[0])*(w.T[0]-from) + math.Abs(w.Amps[n-1])*(to-w.T[n-1])
-	for k := 1; k < n; k++ {
-		a, b, h := w.Amps[k-1], w.Amps[k], w.T[k]-w.T[k-1]
-		if a*b >= 0 {
-			sum += 0.5 * math.Abs(a+b) * h
-		} else {
-			sum += 0.5 * (a*a + b*b) / math.Abs(a-b) * h
+// mean is that of readings, each of which stands for a time; without tells that signs do not count.
+func mean(stands, x []float64, without bool) float64 {
+	sum, whole := 0.0, 0.0
+	for k, h := range stands {
+		whole += h
+		if x[k] < 0 && without {
+			h = -h
 		}
+		sum += x[k] * h
 	}
-	return sum / (to - from)
+	return sum / whole
 }
 
 // Ledger collects the windows of which a figure is made, and says how well it is known: gain and offset of
