@@ -133,8 +133,10 @@ func (c *Condition) Reset() {
 // much later.
 func (c *Condition) Shift(seconds float64) {
 	for i := range c.held {
-		c.held[i].Since += seconds
-		c.held[i].Known += seconds
+		if h := &c.held[i]; h.Known != 0 { // of one that nothing is known of, nothing moves
+			h.Since += seconds
+			h.Known += seconds
+		}
 	}
 	for _, w := range c.windows {
 		w.shift(seconds)
