@@ -297,6 +297,37 @@ func TestAccountsTokensAndFigures(t *testing.T) {
 	assert.Equal(t, "pass", r.Outcome)
 }
 
+// A figure that cannot be written costs neither its neighbours nor the outcome of the run: it is undetermined.
+func TestAFigureThatCannotBeWrittenCostsNoOther(t *testing.T) {
+	s := open(t)
+	require.NoError(t, s.CreateRun(&Run{ID: "01F", State: "done"}))
+	sound := procedure.Judged{Result: figure.Result{Request: figure.Request{ID: "efficiency"}, Value: 94, Unit: "%"}}
+	broken := procedure.Judged{Result: figure.Result{Request: figure.Request{ID: "loss"}, Value: math.NaN(), Unit: "W"}}
+	limit := math.Inf(1)
+	never := procedure.Judged{Result: sound.Result, Max: &limit}
+	require.NoError(t, s.SaveFigures("01F", []procedure.Judged{sound, broken, sound}, map[string]any{"outcome": "none"}))
+	back, err := s.Figures("01F")
+	require.NoError(t, err)
+	require.Len(t, back, 3)
+	assert.Equal(t, sound, back[0])
+	assert.Equal(t, sound, back[2])
+	require.NotNil(t, back[1].Undetermined)
+	assert.Equal(t, "loss", back[1].ID)
+	assert.Equal(t, record.NoData, back[1].Undetermined.Code)
+	assert.Contains(t, back[1].Undetermined.Sentence, "NaN")
+	r, err := s.Run("01F")
+	require.NoError(t, err)
+	assert.Equal(t, "none", r.Outcome)
+
+	require.Error(t, s.SaveFigures("01F", []procedure.Judged{never}, map[string]any{"outcome": "pass"}))
+	again, err := s.Figures("01F")
+	require.NoError(t, err)
+	assert.Equal(t, back, again, "what was there stays where nothing can be saved")
+	r, err = s.Run("01F")
+	require.NoError(t, err)
+	assert.Equal(t, "none", r.Outcome)
+}
+
 func TestAPlaceInLineBecomesARunOnceAndIsKeptUntilThen(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "usher.db")
 	s, err := Open(file)

@@ -46,6 +46,48 @@ ranges: {read: {volts: [{to: 80 V}, {to: 20 V, reading: 5 V}]}}
 	}
 }
 
+const phases = `dialect: phases
+title: Three phases
+identity: "^Nobody,P3,"
+seats: [meter]
+measures: {ac: "FUNC AC", both: "FUNC BOTH", ask: "FUNC?"}
+read:
+  - {message: "PHASES?", gives: [volts.1 to 3, amps.1 to 3], units: {amps: mA}}
+  - {message: "SPECTRUM?", gives: [amps.1.h1 to h3, volts.ac]}
+ranges:
+  read:
+    volts: [{to: 300 V, offset: 100 mV}]
+    amps.2: [{to: 5 A, offset: 1 mA}]
+    amps: [{to: 5 A, offset: 2 mA}]
+`
+
+// Rows of readings are written short and mean each of them; a unit of a quantity is that of its parts, and so is an
+// accuracy for which the part has none of its own.
+func TestADialectReadsPartsOfQuantities(t *testing.T) {
+	d, err := Library{}.Read(Source{"phases.yaml", phases})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"volts.1", "volts.2", "volts.3", "amps.1", "amps.2", "amps.3", "amps.1.h1", "amps.1.h2",
+		"amps.1.h3", "volts.ac"}, d.Gives())
+	for reading, want := range map[string]float64{"volts.3": 0.1, "volts.ac": 0.1, "amps.1": 2e-3, "amps.2": 1e-3,
+		"amps.1.h3": 2e-3} {
+		spec, ok := d.ReadRange(reading).Find(1)
+		assert.True(t, ok, reading)
+		assert.InDelta(t, want, spec.Offset, 1e-15, reading)
+	}
+	assert.Empty(t, d.ReadRange("watts.1"))
+	for what, replaced := range map[string][2]string{
+		"volts.4": {"volts.1 to 3", "volts.1 to 4"},
+		"celsius": {"volts.ac", "celsius.1"},
+		"h51":     {"amps.1.h1 to h3", "amps.1.h49 to h51"},
+		"amps.1":  {"volts.ac", "amps.1"}, // twice
+		"neither": {"ac: \"FUNC AC\"", "neither: \"FUNC AC\""},
+		"to 300":  {"{to: 300 V, offset: 100 mV}", "{to: 300 A, offset: 100 mV}"},
+	} {
+		_, err := Library{}.Read(Source{"phases.yaml", strings.Replace(phases, replaced[0], replaced[1], 1)})
+		assert.Error(t, err, what)
+	}
+}
+
 func TestAFolderAddsAndReplacesDialects(t *testing.T) {
 	dir := t.TempDir()
 	write := func(name, text string) {

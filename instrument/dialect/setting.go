@@ -219,6 +219,12 @@ func (r *reader) readRead(n document.Node) {
 	for _, item := range items {
 		r.d.Read = append(r.d.Read, r.query(item))
 	}
+	given := r.d.Gives()
+	for i, name := range given {
+		if slices.Index(given, name) < i {
+			n.Fail("%s is read twice, so that nobody knows which counts; write skip where the other stands", name)
+		}
+	}
 }
 
 func (r *reader) registerReading(e document.Entry) (Reading, bool) {

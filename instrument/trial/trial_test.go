@@ -105,7 +105,7 @@ func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) {
 			`on and off are written the wrong way round: swap them`},
 		"other answers": {`"on": "1", "off": "0"`, `"on": "ON", "off": "OFF"`,
 			`write what "0" means in place of "ON" or "OFF"`},
-		"two in one": {`"MEAS:VOLT?", gives: [volts]`, `"MEAS:VOLT?", gives: [volts, amps]`,
+		"two in one": {`"MEAS:VOLT?", gives: [volts]`, `"MEAS:VOLT?", gives: [volts, celsius]`,
 			`let gives, separator, pattern or block describe it`},
 	} {
 		require.Contains(t, sound, c.old, name)
