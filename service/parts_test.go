@@ -86,20 +86,21 @@ const mainsTest = `procedure: mains-test
 for: any
 needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}, meter3: {measures: ac}}
 guards: [{when: "meter3.amps.1.h3 > 0.5 A for 100 ms", note: too much third harmonic}]
-derived: {unit.percent: "100 % * meter3.amps.1.h3 / meter3.amps.1.h1"}
+derived: {unit.percent: "100 % * meter3.amps.1.h3 / meter3.amps.1.h1", unit.speed: "meter3.volts.2 / 1 V * 0.1 r/s"}
 stages:
   - name: wait
     set: {source: {volts: 48 V, amps: 5 A, output: on}}
     until: meter3.volts.2 > 231 V and meter3.volts.dc < 1 V for 200 ms
     within: 20 s
   - name: look
-    acquire: {times: 5, every: 200 ms, quantities: [meter3.volts.3, meter3.watts]}
+    acquire: {times: 5, every: 200 ms, quantities: [meter3.volts.3, meter3.watts, unit.speed]}
   - name: stay
     record: {on change: {meter3.amps.1.h3: 10 mA}}
     hold: {for: 1 h}
 figures:
   - {figure: reading, row: look, quantity: meter3.volts.3}
   - {figure: reading, row: look, quantity: meter3.watts}
+  - {figure: reading, row: look, quantity: unit.speed, in: r/min, limit: {min: 1380 r/min, max: 25 r/s}}
 `
 
 func TestPhasesHarmonicsAndSidesAreReadingsLikeAnyOther(t *testing.T) {
@@ -149,8 +150,12 @@ func TestPhasesHarmonicsAndSidesAreReadingsLikeAnyOther(t *testing.T) {
 		"meter3.amps.1.h4", "meter3.amps.1.h5", "meter3.amps.2", "meter3.amps.3", "meter3.watts", "meter3.watts.1",
 		"meter3.watts.2", "meter3.watts.3", "meter3.charge", "meter3.energy"}, columnsOfSeat(doc.Columns, "meter3"),
 		"phase by phase, each with its spectrum")
-	require.Len(t, doc.Figures, 2)
-	third, power := doc.Figures[0], doc.Figures[1]
+	require.Len(t, doc.Figures, 3)
+	third, power, speed := doc.Figures[0], doc.Figures[1], doc.Figures[2]
+	assert.Equal(t, "r/min", speed.Unit, "as it was asked for")
+	assert.InDelta(t, 1387.2, speed.Value, 1e-6, "of 23.12 r/s")
+	assert.InDelta(t, 1500, *speed.Max, 1e-6)
+	assert.Equal(t, "pass", string(speed.Outcome))
 	assert.InDelta(t, 228.7, third.Value, 1e-9)
 	assert.InDelta(t, 600, power.Value, 1e-9)
 	// The specification of volts holds for each phase: 0.1 % of 228.7 V as its gain and 0.1 V as its offset, each evenly

@@ -49,6 +49,8 @@ type Request struct {
 	Choices map[string]string  `json:"choices,omitempty"`
 	// Of lists columns, for figures of several.
 	Of []string `json:"of,omitempty"`
+	// In is the unit in which a figure of a quantity is asked for, such as r/min; empty: the quantity's.
+	In string `json:"in,omitempty"`
 }
 
 // Where words the place of a request: "source.volts 48 V, load.amps 8 A", or its row.
@@ -63,7 +65,7 @@ func (r Request) Where() string {
 	return strings.Join(parts, ", ")
 }
 
-// Result is a figure, in the unit of its definition.
+// Result is a figure, in the unit of its definition or in the one that is asked for.
 type Result struct {
 	Request
 	Unit  string  `json:"unit"`
@@ -181,23 +183,73 @@ func (d Definition) Compute(rec *record.Record, req Request) Result {
 	if req.At == nil {
 		req.At = result.At // the place that the nameplate gave
 	}
-	result.Request, result.Unit = req, d.Unit
-	if d.Unit == "" {
-		result.Unit = trace.UnitOf(req.Quantity).Symbol
-	}
+	result.Request, result.Unit = req, d.ownUnit(req)
 	result.tidy()
+	scale, noScale := d.Scale(req)
 	switch {
+	case noScale != nil:
+		return result.because(record.Because(record.WrongConditions, "%s", noScale))
 	case err != nil:
-		return result.because(reasonOf(err))
+		return result.because(reasonOf(err)).in(scale)
 	case !finite(result.Value) || !finite(result.U):
-		return result.because(record.Because(record.IsMissing, "a reading that is needed is missing"))
+		return result.because(record.Because(record.IsMissing, "a reading that is needed is missing")).in(scale)
 	case result.Value == 0 && result.Text == "":
 		result.Remarks = record.AddRemark(result.Remarks, TrueZero)
 	}
 	if result.U == 0 && d.Exact != "" {
 		result.Remarks = record.AddRemark(result.Remarks, d.Exact)
 	}
-	return result
+	return result.in(scale)
+}
+
+// ownUnit is that of the definition; of a figure that is in the unit of what it is asked for, that one.
+func (d Definition) ownUnit(req Request) string {
+	if d.Unit == "" && req.Quantity != "" {
+		return trace.UnitOf(req.Quantity).Symbol
+	}
+	return d.Unit
+}
+
+// UnitOf is the unit in which a request is answered.
+func (d Definition) UnitOf(req Request) string { return cmp.Or(req.In, d.ownUnit(req)) }
+
+// Scale is by what a value in the figure's own unit is multiplied to be one in the unit that is asked for. It fails
+// where that is not a unit of the same thing, and for figures that have one unit, so that runs can be compared.
+func (d Definition) Scale(req Request) (float64, error) {
+	if req.In == "" {
+		return 1, nil
+	}
+	if d.Unit != "" {
+		return 1, fmt.Errorf("%s is always in %s; only a figure of a quantity can be told in another unit", d.ID, d.Unit)
+	}
+	own := trace.UnitOf(req.Quantity)
+	in, err := quantity.ParseUnit(req.In)
+	switch {
+	case err != nil:
+		return 1, err
+	case own.Dim != in.Dim || own.Dim == quantity.Temperature && in.Symbol != own.Symbol:
+		return 1, fmt.Errorf("%s is in %s, which cannot be told in %s", req.Quantity, cmp.Or(own.Symbol, "no unit"), req.In)
+	}
+	return own.Factor / in.Factor, nil
+}
+
+// in tells the result in the unit that is asked for.
+func (r Result) in(scale float64) Result {
+	if r.In == "" {
+		return r
+	}
+	r.Unit, r.Value, r.U = r.In, r.Value*scale, r.U*scale
+	if r.Undetermined != nil {
+		why := *r.Undetermined
+		for _, bound := range []**float64{&why.AtLeast, &why.AtMost} {
+			if *bound != nil {
+				x := **bound * scale
+				*bound = &x
+			}
+		}
+		r.Undetermined = &why
+	}
+	return r
 }
 
 // computed is what the formula says of a request that is within its bounds.

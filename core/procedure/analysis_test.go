@@ -38,3 +38,24 @@ stages:
 	require.NoError(t, err)
 	assert.Positive(t, p.Interval("quick", "hold"), "there is always a rule")
 }
+
+// A figure of a quantity is asked for in another unit, and its limit is one in that unit: here the speed that a
+// tachometer tells in volts.
+func TestALimitIsInTheUnitThatIsAskedFor(t *testing.T) {
+	text := func(in string) []byte {
+		return []byte("procedure: test\nfor: any\nneeds: {meter: {}}\n" +
+			"derived: {unit.speed: \"meter.volts / 1 V * 10 r/s\"}\nstages:\n" +
+			"  - {name: runs, acquire: {average: 1 s}}\nfigures:\n" +
+			"  - {figure: reading, row: runs, quantity: unit.speed, " + in + "}\n")
+	}
+	p, err := catalogue.Parse(text("in: r/min, limit: {min: 24 r/s, max: 1560 r/min}"), nil, nil, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "r/min", p.Figures[0].In)
+	assert.InDelta(t, 1440, p.Figures[0].Limit.Min, 1e-9)
+	assert.InDelta(t, 1560, p.Figures[0].Limit.Max, 1e-9)
+	p, err = catalogue.Parse(text("limit: {min: 1500 rpm}"), nil, nil, nil)
+	require.NoError(t, err)
+	assert.InDelta(t, 25, p.Figures[0].Limit.Min, 1e-9, "in r/s if nothing else is asked for")
+	_, err = catalogue.Parse(text("in: Hz"), nil, nil, nil)
+	assert.ErrorContains(t, err, "8:60: unit.speed is in r/s, which cannot be told in Hz")
+}

@@ -12,7 +12,6 @@ import (
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
-	"usherbench/core/trace"
 )
 
 // readFigure reads a figure that is asked for, with its limit.
@@ -24,23 +23,15 @@ func (r *Reader) readFigure(n document.Node) {
 	}
 	f := FigureRequest{Asked: asked}
 	if limit.Present() {
-		f.Limit = r.readLimit(limit, asked.Definition, unitOf(asked))
+		f.Limit = r.readLimit(limit, asked)
 	}
 	r.p.Figures = append(r.p.Figures, f)
-}
-
-// unitOf is the unit of a figure; of those that are in the unit of what they are asked for, that one.
-func unitOf(a figure.Asked) string {
-	if a.Definition.Unit == "" && a.Quantity != "" {
-		return trace.UnitOf(a.Quantity).Symbol
-	}
-	return a.Definition.Unit
 }
 
 // readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
 func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Asked, bool) {
 	f := figure.Asked{}
-	var id, at, row, against, q document.Node
+	var id, at, row, against, q, in document.Node
 	fields := map[string]func(document.Node){
 		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },
 		"at":        func(n document.Node) { at = n },
@@ -51,6 +42,7 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		"against":   func(n document.Node) { against, f.Against = n, n.Text() },
 		"row":       func(n document.Node) { row, f.Row = n, n.Text() },
 		"quantity":  func(n document.Node) { q, f.Quantity = n, r.Column(n) },
+		"in":        func(n document.Node) { in, f.In = n, n.Text() },
 		"pass":      func(n document.Node) { f.Pass = n.Whole(1, 1_000_000) },
 	}
 	r.addArguments(fields, n, &f.Request)
@@ -72,6 +64,10 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 	if f.Definition.Unit == "" && !q.Present() {
 		n.Fail("%s needs the quantity that it is of, such as quantity: load.volts", f.ID)
 		return f, false
+	}
+	if _, err := f.Definition.Scale(f.Request); err != nil {
+		in.Fail("%s", err)
+		f.In = ""
 	}
 	return f, true
 }
@@ -196,13 +192,19 @@ func (r *Reader) swept(column string, value float64) bool {
 	})
 }
 
-// readLimit reads a limit in the figure's own unit: 93 % is 93 for a figure in %.
-func (r *Reader) readLimit(n document.Node, def figure.Definition, symbol string) *outcome.Limit {
-	limit := outcome.NoLimit()
-	unit, err := quantity.ParseUnit(symbol)
-	if err != nil { // what is counted has no unit
-		unit = quantity.Unit{Dim: quantity.Number, Factor: 1}
+// unitOf is the unit in which a figure is answered; what is counted has none.
+func unitOf(a figure.Asked) quantity.Unit {
+	unit, err := quantity.ParseUnit(a.Definition.UnitOf(a.Request))
+	if err != nil {
+		return quantity.Unit{Dim: quantity.Number, Factor: 1}
 	}
+	return unit
+}
+
+// readLimit reads a limit in the unit in which the figure is answered: 93 % is 93 for a figure in %.
+func (r *Reader) readLimit(n document.Node, asked figure.Asked) *outcome.Limit {
+	limit := outcome.NoLimit()
+	unit := unitOf(asked)
 	number := func(to *float64) func(document.Node) {
 		return func(n document.Node) { *to = r.Value(n, unit.Dim) / unit.Factor }
 	}
@@ -216,6 +218,7 @@ func (r *Reader) readLimit(n document.Node, def figure.Definition, symbol string
 	if err := limit.Check(); err != nil {
 		n.Fail("%s", err)
 	}
+	def := asked.Definition
 	if def.Least < def.Most && (limit.Min > def.Most || limit.Max < def.Least) {
 		n.Fail("the limit can never be met: %s lies between %g and %g %s", def.ID, def.Least, def.Most, def.Unit)
 	}

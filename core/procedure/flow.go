@@ -186,10 +186,7 @@ func (r *Reader) readBand(n document.Node) (Band, bool) {
 	if !ok {
 		return b, false
 	}
-	unit, err := quantity.ParseUnit(unitOf(f))
-	if err != nil {
-		unit = quantity.Unit{Dim: quantity.Number, Factor: 1}
-	}
+	unit := unitOf(f)
 	for _, e := range n.Entries() {
 		switch e.Key {
 		case "min":

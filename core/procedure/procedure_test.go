@@ -94,6 +94,8 @@ func TestMistakesAreFoundWhereTheyStand(t *testing.T) {
 		{"figure at a place that is not measured", "at: {source.volts: 48 V, load.amps: top}",
 			"at: {source.volts: 50 V, load.amps: top}", "no grid has a place at source.volts = 50 V"},
 		{"limit that can never be met", "{min: 93 %}", "{min: 103 %}", "can never be met"},
+		{"a figure that has one unit", "figure: efficiency", "figure: efficiency, in: ppm",
+			"efficiency is always in %; only a figure of a quantity can be told in another unit"},
 		{"limit upside down", "{min: 93 %}", "{min: 93 %, max: 90 %}", "min is above max"},
 		{"a wait without end", "    within: 2 s\n", "", "may never end"},
 		{"a hold without end", "hold: {for: 12 s}", "hold: {}", "never ends"},

@@ -93,12 +93,12 @@ func SpanWords(s float64) string {
 
 // words says which figure is to lie where: "capacity ≥ 9.3 Ah".
 func (b Band) words() string {
-	words := b.Figure.ID
+	words, unit := b.Figure.ID, b.Figure.Definition.UnitOf(b.Figure.Request)
 	if !math.IsInf(b.Min, 0) {
-		words += fmt.Sprintf(" ≥ %.4g %s", b.Min, b.Figure.Definition.Unit)
+		words += fmt.Sprintf(" ≥ %.4g %s", b.Min, unit)
 	}
 	if !math.IsInf(b.Max, 0) {
-		words += fmt.Sprintf(" ≤ %.4g %s", b.Max, b.Figure.Definition.Unit)
+		words += fmt.Sprintf(" ≤ %.4g %s", b.Max, unit)
 	}
 	return words
 }

@@ -65,3 +65,27 @@ func TestRowsThatSayTooLittleAreUndetermined(t *testing.T) {
 func compute(rec *record.Record, req figure.Request) figure.Result {
 	return figure.NewCatalogue(Figures).Compute(rec, req)
 }
+
+// A reading is told in the unit that is asked for: 25 revolutions a second are 1500 a minute, ± the same share.
+func TestAReadingIsToldInTheUnitThatIsAskedFor(t *testing.T) {
+	speed := map[string]trace.Average{"meter.speed": {Mean: 25, SE: 0.01, N: 10}}
+	rec := &record.Record{Points: []record.Point{{Row: "runs", Averages: speed}}, Specs: map[string]uncertainty.Spec{
+		"meter.speed": {{To: 100, Reading: 0.001, Resolution: 1e-6}}}}
+	own := compute(rec, figure.Request{ID: "reading", Row: "runs", Quantity: "meter.speed"})
+	asked := compute(rec, figure.Request{ID: "reading", Row: "runs", Quantity: "meter.speed", In: "r/min"})
+	assert.Equal(t, []any{25.0, "r/s"}, []any{own.Value, own.Unit})
+	assert.Equal(t, "r/min", asked.Unit)
+	assert.InDelta(t, 1500, asked.Value, 1e-9)
+	assert.InDelta(t, 60*own.U, asked.U, 1e-9)
+	assert.Equal(t, own.K, asked.K)
+	assert.Equal(t, own.Remarks, asked.Remarks)
+	for in, want := range map[string]string{"mV": "meter.speed is in r/s, which cannot be told in mV",
+		"rounds": `"rounds" is not a unit`} {
+		r := compute(rec, figure.Request{ID: "reading", Row: "runs", Quantity: "meter.speed", In: in})
+		if assert.NotNil(t, r.Undetermined, in) {
+			assert.Contains(t, r.Undetermined.Sentence, want)
+		}
+	}
+	none := compute(rec, figure.Request{ID: "reading", Row: "none", Quantity: "meter.speed", In: "r/min"})
+	assert.Equal(t, "r/min", none.Unit, "also where there is no value")
+}
