@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -85,6 +86,24 @@ func TestCellsThatCannotBeMatched(t *testing.T) {
 	assert.Contains(t, why, "capacity 4.1 Ah is below 4.65 Ah")
 	_, err = NewMatch(7).Of(cells)
 	assert.ErrorIs(t, err, ErrTooFew)
+}
+
+// A curve of which a place is not known is none: the cell is not matched by the rest of it.
+func TestACellWhoseCurveHasAHoleIsNotMatched(t *testing.T) {
+	cells := lotOf(7, 1)
+	cells[3].Curve = slices.Clone(cells[3].Curve)
+	cells[3].Curve[50] = math.NaN()
+	g, err := NewMatch(2).Of(cells)
+	require.NoError(t, err)
+	require.Len(t, g.Rejects, 1)
+	assert.Equal(t, "its discharge curve is not known", g.Rejects[0].Why)
+	assert.False(t, math.IsNaN(g.Score))
+	m := NewMatch(2)
+	m.Curve = 0
+	g, err = m.Of(cells)
+	require.NoError(t, err)
+	require.Len(t, g.Rejects, 1, "one of seven is left over")
+	assert.NotContains(t, g.Rejects[0].Why, "not known", "where curves do not count it is one of them")
 }
 
 func TestSpread(t *testing.T) {
