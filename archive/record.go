@@ -44,8 +44,9 @@ func Record(s *store.Store, run store.Run) (*procedure.Program, *record.Record, 
 	if plate != nil {
 		rec.Ratings, rec.Series = plate.Ratings, plate.Series
 	}
+	reader := s.NewReader(run)
 	rec.Trace = func(column string, t0, t1 float64) (trace.Series, error) {
-		return s.Trace(context.Background(), run, column, t0, t1)
+		return reader.Trace(context.Background(), column, t0, t1)
 	}
 	return program, rec, nil
 }

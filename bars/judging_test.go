@@ -38,6 +38,7 @@ func cycled(b *testing.B, s *store.Store) *corerecord.Record {
 	}
 	require.NoError(b, r.Finish(map[string]any{"state": "done"}))
 	const turn, end = half * every, 2 * half * every
+	reader := s.NewReader(run)
 	return &corerecord.Record{Columns: columns, Series: 7, Ratings: map[string]quantity.Quantity{
 		"cutoff": quantity.Of(21, "V"), "rated_capacity": quantity.Of(14, "Ah")},
 		Specs: map[string]uncertainty.Spec{"cycler.volts": {{To: 60, Reading: 3e-4, Offset: 3e-3, Resolution: 1e-3}},
@@ -49,7 +50,7 @@ func cycled(b *testing.B, s *store.Store) *corerecord.Record {
 			{T: turn, Kind: corerecord.MarkCommand},
 			{T: end, Kind: corerecord.MarkCondition, About: corerecord.Ended{Stage: "discharge", Rules: []string{"cutoff"}}}},
 		Trace: func(column string, t0, t1 float64) (trace.Series, error) {
-			return s.Trace(context.Background(), run, column, t0, t1)
+			return reader.Trace(context.Background(), column, t0, t1)
 		}}
 }
 

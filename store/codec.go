@@ -296,18 +296,24 @@ func decodeColumn(packed []byte, count int) ([]float64, error) {
 		if err != nil || len(raw) != 8*count {
 			return nil, errDamaged
 		}
-		for k := range xs {
-			var bits uint64
-			for b := range 8 {
-				bits |= uint64(raw[b*count+k]) << (8 * b)
-			}
-			xs[k] = math.Float64frombits(bits)
-		}
+		join(xs, raw)
 		return xs, nil
 	case kindGaps:
 		return xs, decodeGaps(payload, xs)
 	}
 	return nil, errDamaged
+}
+
+// join puts the bytes of numbers together, which stand apart: first the lowest of each, then the next.
+func join(xs []float64, raw []byte) {
+	n := len(xs)
+	b0, b1, b2, b3 := raw[:n], raw[n:2*n], raw[2*n:3*n], raw[3*n:4*n]
+	b4, b5, b6, b7 := raw[4*n:5*n], raw[5*n:6*n], raw[6*n:7*n], raw[7*n:8*n]
+	for k := range xs {
+		low := uint64(b0[k]) | uint64(b1[k])<<8 | uint64(b2[k])<<16 | uint64(b3[k])<<24
+		high := uint64(b4[k]) | uint64(b5[k])<<8 | uint64(b6[k])<<16 | uint64(b7[k])<<24
+		xs[k] = math.Float64frombits(low | high<<32)
+	}
 }
 
 func decodeDecimal(payload []byte, xs []float64) error {

@@ -190,11 +190,45 @@ func (q *windowQuery) coverFrames(from, to int64) error {
 // frames goes through the chunks that hold frames from … to−1.
 func (q *windowQuery) frames(from, to int64,
 	take func(times []float64, column func(int) ([]float64, error)) error) error {
+	pieces, err := q.pieces(from, to)
+	if err != nil {
+		return err
+	}
+	for _, p := range pieces {
+		times, err := p.column(0)
+		if err != nil {
+			return err
+		}
+		if err := take(times, func(column int) ([]float64, error) { return p.column(column + 1) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// piece is the part of a chunk that lies in a window.
+type piece struct {
+	block    block
+	from, to int64 // of the chunk's frames, the latter excluded
+}
+
+// column decodes a column of the piece; 0 has the times.
+func (p piece) column(i int) ([]float64, error) {
+	xs, err := p.block.column(i)
+	if err != nil {
+		return nil, err
+	}
+	return xs[p.from:p.to], nil
+}
+
+// pieces opens the chunks that hold frames from … to−1.
+func (q *windowQuery) pieces(from, to int64) ([]piece, error) {
 	var chunks []chunk
 	if err := q.db.Where("run_id = ? AND first < ? AND first > ?", q.runID, to,
 		from-chunkFrames).Order("first").Find(&chunks).Error; err != nil {
-		return err
+		return nil, err
 	}
+	var pieces []piece
 	for _, c := range chunks {
 		i, j := max(from-c.First, 0), min(to-c.First, int64(c.Count))
 		if i >= j {
@@ -202,63 +236,102 @@ func (q *windowQuery) frames(from, to int64,
 		}
 		b, err := openBlock(c.Data)
 		if err != nil {
-			return fmt.Errorf("frames %d …: %w", c.First, err)
+			return nil, fmt.Errorf("frames %d …: %w", c.First, err)
 		}
-		times, err := b.column(0)
-		if err != nil {
-			return err
-		}
-		err = take(times[i:j], func(column int) ([]float64, error) {
-			xs, err := b.column(column + 1)
-			if err != nil {
-				return nil, err
-			}
-			return xs[i:j], nil
-		})
-		if err != nil {
-			return err
-		}
+		pieces = append(pieces, piece{b, i, j})
 	}
-	return nil
+	return pieces, nil
 }
 
 // Trace reads one column at full resolution for a ≤ t ≤ b.
 func (s *Store) Trace(ctx context.Context, run Run, column string, a, b float64) (trace.Series, error) {
-	var series trace.Series
-	i := slices.Index(run.Columns, column)
+	return s.NewReader(run).Trace(ctx, column, a, b)
+}
+
+// Reader reads columns of one run at full resolution. It remembers the window that was read last, compressed, with its
+// times: whoever computes something over a window asks for several of its columns. It belongs to one goroutine.
+type Reader struct {
+	store  *Store
+	run    Run
+	a, b   float64
+	pieces []piece
+	times  []float64 // nil: no window was read
+}
+
+// NewReader begins to read a run.
+func (s *Store) NewReader(run Run) *Reader { return &Reader{store: s, run: run} }
+
+// Trace reads one column for a ≤ t ≤ b. The times are shared with the other columns of the window.
+func (r *Reader) Trace(ctx context.Context, column string, a, b float64) (trace.Series, error) {
+	i := slices.Index(r.run.Columns, column)
 	if i < 0 {
-		return series, fmt.Errorf("%w: %s", ErrNoColumn, column)
+		return trace.Series{}, fmt.Errorf("%w: %s", ErrNoColumn, column)
 	}
-	err := s.eachFrames(ctx, run, a, b, func(frames int) {
-		series.T, series.X = make([]float64, 0, frames), make([]float64, 0, frames)
-	}, func(times []float64, columns func(int) ([]float64, error)) error {
-		xs, err := columns(i)
-		series.T, series.X = append(series.T, times...), append(series.X, xs...)
+	if r.times == nil || r.a != a || r.b != b {
+		if err := r.open(ctx, a, b); err != nil {
+			r.times = nil
+			return trace.Series{}, err
+		}
+	}
+	n := len(r.times)
+	series := trace.Series{T: r.times[:n:n], X: make([]float64, 0, n)}
+	for _, p := range r.pieces {
+		if err := ctx.Err(); err != nil {
+			return trace.Series{}, err
+		}
+		xs, err := p.column(i + 1)
+		if err != nil {
+			return trace.Series{}, err
+		}
+		series.X = append(series.X, xs...)
+	}
+	return series, nil
+}
+
+// open reads the chunks of a window and its times.
+func (r *Reader) open(ctx context.Context, a, b float64) error {
+	q := windowQuery{db: r.store.db.WithContext(ctx), runID: r.run.ID}
+	from, to, err := q.between(a, b)
+	if err != nil {
 		return err
-	})
-	return series, err
+	}
+	r.a, r.b, r.pieces = a, b, nil
+	r.times = make([]float64, 0, max(int(to-from), 0))
+	for ; from < to; from += chunkFrames {
+		pieces, err := q.pieces(from, min(from+chunkFrames, to))
+		if err != nil {
+			return err
+		}
+		for _, p := range pieces {
+			times, err := p.column(0)
+			if err != nil {
+				return err
+			}
+			r.times = append(r.times, times...)
+		}
+		r.pieces = append(r.pieces, pieces...)
+	}
+	return nil
+}
+
+// between finds the frames with a ≤ t ≤ b, the last excluded.
+func (q *windowQuery) between(a, b float64) (from, to int64, err error) {
+	if from, err = q.frameAt(a); err != nil {
+		return 0, 0, err
+	}
+	to, err = q.frameAt(math.Nextafter(b, math.Inf(1)))
+	return from, to, err
 }
 
 // EachFrames goes through the frames of a run for a ≤ t ≤ b in pieces of bounded size, in order. columns
 // decodes one column of the piece, by its index in the run's columns.
 func (s *Store) EachFrames(ctx context.Context, run Run, a, b float64,
 	take func(times []float64, columns func(int) ([]float64, error)) error) error {
-	return s.eachFrames(ctx, run, a, b, func(int) {}, take)
-}
-
-// eachFrames does the same, and says first how many frames there are.
-func (s *Store) eachFrames(ctx context.Context, run Run, a, b float64, count func(frames int),
-	take func(times []float64, columns func(int) ([]float64, error)) error) error {
 	q := windowQuery{db: s.db.WithContext(ctx), runID: run.ID}
-	from, err := q.frameAt(a)
+	from, to, err := q.between(a, b)
 	if err != nil {
 		return err
 	}
-	to, err := q.frameAt(math.Nextafter(b, math.Inf(1)))
-	if err != nil {
-		return err
-	}
-	count(max(int(to-from), 0))
 	for ; from < to; from += chunkFrames {
 		if err := ctx.Err(); err != nil {
 			return err

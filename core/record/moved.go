@@ -3,6 +3,7 @@ package record
 import (
 	"fmt"
 	"math"
+	"sort"
 
 	"usherbench/core/uncertainty"
 )
@@ -31,6 +32,24 @@ func (rec *Record) Over(b *Battery, from, to float64) (Moved, error) {
 
 // OverLog is the same of a log in which longer gaps may be bridged, s.
 func (rec *Record) OverLog(b *Battery, from, to, bridge float64) (Moved, error) {
+	for _, known := range rec.taken {
+		if known.m.battery == b && known.m.From == from && known.m.To == to && known.bridge == bridge {
+			return known.m, known.err
+		}
+	}
+	m, err := rec.over(b, from, to, bridge)
+	rec.taken = append(rec.taken[max(len(rec.taken)-mostRemembered+1, 0):], taken{m, bridge, err})
+	return m, err
+}
+
+// taken is what was taken over a window; several figures of a half-cycle ask for the same.
+type taken struct {
+	m      Moved
+	bridge float64
+	err    error
+}
+
+func (rec *Record) over(b *Battery, from, to, bridge float64) (Moved, error) {
 	m := Moved{From: from, To: to, battery: b}
 	w := b.Within(from, to)
 	m.N = len(w.T)
@@ -72,10 +91,14 @@ func (rec *Record) OverTo(b *Battery, from float64, x Crossing) (Moved, error) {
 func (b *Battery) stands(from, to float64) []float64 {
 	w := make([]float64, len(b.T))
 	w[0] = b.T[0] - from
+	next := sort.SearchFloat64s(b.commands, b.T[0]) // the first command that may lie between two frames
 	for k := 1; k < len(b.T); k++ {
 		turn := 0.5 * (b.T[k-1] + b.T[k])
-		if command, ok := commandIn(b.commands, b.T[k-1], b.T[k]); ok {
-			turn = command
+		for next < len(b.commands) && b.commands[next] < b.T[k-1] {
+			next++
+		}
+		if next < len(b.commands) && b.commands[next] <= b.T[k] {
+			turn = b.commands[next]
 		}
 		w[k-1] += turn - b.T[k-1]
 		w[k] += b.T[k] - turn

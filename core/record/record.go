@@ -42,6 +42,7 @@ type Record struct {
 	Trace func(column string, t0, t1 float64) (trace.Series, error)
 
 	terminals []remembered
+	taken     []taken
 }
 
 // Span is the time that a stage took. Two spans are the same when they began at the same time: several stages may have

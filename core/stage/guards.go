@@ -27,14 +27,14 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 			continue
 		}
 		spec := m.program.Guards[i]
-		words := spec.Words()
 		switch {
 		case truth == condition.True && spec.Warn:
 			if !m.state.Warned[i] {
-				effects = append(effects, NewMark(f.T, record.MarkWarning, words))
+				effects = append(effects, NewMark(f.T, record.MarkWarning, spec.Words()))
 			}
 			m.state.Warned[i] = true
 		case truth == condition.True:
+			words := spec.Words()
 			return append(effects, m.Trip(f.T, words, "guard tripped: "+words)...), true
 		case truth == condition.Unknown && !g.Filling():
 			if m.state.Unknown[i] < 0 {
@@ -42,7 +42,7 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 			}
 			if f.T-m.state.Unknown[i] >= m.program.LostAfter && !spec.Warn {
 				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter,
-					words)
+					spec.Words())
 				return append(effects, m.Trip(f.T, reason, reason)...), true
 			}
 		default:

@@ -56,13 +56,16 @@ func TestCapacityEndsAtTheCutoff(t *testing.T) {
 func TestAGapInADischarge(t *testing.T) {
 	line := func(t float64) float64 { return 21.030 - (t-17990)*0.005 }
 	frames := append(recordtest.Falling(1.92, 0, 8000, 10, line), recordtest.Falling(1.92, 8300, 18010, 10, line)...)
-	rec := recordtest.Battery(gannetRatings(), []record.Span{{Name: "empty", Kind: "discharge", T0: 0, T1: 18010}}, nil,
-		frames...)
-	r := compute(rec, figure.Request{ID: "capacity"})
+	of := func() *record.Record {
+		return recordtest.Battery(gannetRatings(), []record.Span{{Name: "empty", Kind: "discharge", T0: 0, T1: 18010}}, nil,
+			frames...)
+	}
+	r := compute(of(), figure.Request{ID: "capacity"})
 	require.NotNil(t, r.Undetermined)
 	assert.Equal(t, record.Gap, r.Undetermined.Code)
 	assert.NotEmpty(t, r.Undetermined.Known)
 
+	rec := of()
 	rec.Breaks = []record.Break{{T0: 8000, Off: 8100, T1: 8300, Within: 36}}
 	rec.Specs = map[string]uncertainty.Spec{"cycler.volts": {{To: 200}}, "cycler.amps": {{To: 12}}}
 	r = compute(rec, figure.Request{ID: "capacity"})
