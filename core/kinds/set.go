@@ -31,6 +31,9 @@ func (s *Set) Visits(column string, at func(float64) bool) bool {
 	return slices.ContainsFunc(s.Settings, func(x procedure.Setting) bool { return x.Column() == column && at(x.Value) })
 }
 
+// Instant implements procedure.Instant.
+func (*Set) Instant() {}
+
 // Words implements procedure.Worded.
 func (s *Set) Words() string { return procedure.SettingWords(s.Settings) }
 

@@ -21,6 +21,9 @@ type Signal struct {
 // Kind implements procedure.Action.
 func (*Signal) Kind() string { return "signal" }
 
+// Instant implements procedure.Instant.
+func (*Signal) Instant() {}
+
 // Words implements procedure.Worded.
 func (s *Signal) Words() string { return s.Message }
 

@@ -36,6 +36,8 @@ type (
 	Worded interface{ Words() string }
 	// Sampled actions want frames at most so far apart when they are rehearsed, s.
 	Sampled interface{ FramesEvery() float64 }
+	// Instant actions are over as soon as what they set is in force, unless their stage waits for something.
+	Instant interface{ Instant() }
 	// Battered actions move charge into or out of a battery, and are watched for what it bears.
 	Battered interface{ OfBattery() BatteryUse }
 )

@@ -64,14 +64,43 @@ func (r *Reader) readRepeat(c *Common, n document.Node) Action {
 			loop.Enough = append(loop.Enough, b)
 		}
 	}
+	r.bounded(c, loop, head)
 	loop.End = len(r.p.Stages) + 1
 	r.p.Stages = append(r.p.Stages, Stage{Name: c.Name, Path: c.Path, Line: c.Line, Action: &Again{head}, Record: c.Record,
 		Tries: 1, at: c.at})
 	return nil
 }
 
-// mostPasses bounds a loop.
-const mostPasses = 1_000_000
+// mostPasses bounds a loop, mostSteps what all passes of a loop and of those in it come to.
+const (
+	mostPasses = 1_000_000
+	mostSteps  = 10_000_000
+)
+
+// bounded refuses a loop whose passes take no time, and one that would take more steps than any test has use for.
+func (r *Reader) bounded(c *Common, loop *Repeat, head int) {
+	inside := r.p.Stages[head+1:]
+	if loop.Until == "" && len(loop.Enough) == 0 && len(inside) > 0 && !slices.ContainsFunc(inside, Stage.TakesTime) {
+		c.at.Fail("a pass of the loop takes no time, so it would be over before anybody sees it; give it a stage that does, " +
+			"such as hold or rest")
+	}
+	if n := float64(max(loop.Times, 1)) * steps(r.p.Stages, head+1, len(r.p.Stages)); n > mostSteps {
+		c.at.Fail("the loop takes %.3g steps with all its passes; at most %d are done", n, mostSteps)
+	}
+}
+
+// steps is how many stages are entered from one index to another, loops and all.
+func steps(stages []Stage, from, to int) (sum float64) {
+	for i := from; i < to; i++ {
+		if loop, ok := stages[i].Action.(*Repeat); ok {
+			sum += float64(max(loop.Times, 1)) * steps(stages, i+1, loop.End-1)
+			i = loop.End - 1
+			continue
+		}
+		sum++
+	}
+	return sum
+}
 
 // Whole reads a whole number, or a parameter that is one.
 func (r *Reader) Whole(n document.Node, least, most int) int {

@@ -278,6 +278,17 @@ func (p *Program) Between(from, to int) float64 {
 	return part.From(from)
 }
 
+// TakesTime tells whether a frame at least is taken while the stage lasts.
+func (s Stage) TakesTime() bool {
+	switch s.Action.(type) {
+	case *Again, *Skip:
+		return false
+	case Instant:
+		return s.Until != ""
+	}
+	return true
+}
+
 // Duration is the known part of a stage's time, s.
 func (s Stage) Duration() float64 {
 	if a, ok := s.Action.(Lasting); ok {

@@ -109,16 +109,18 @@ func TestABreakIsKnownByItsOutputs(t *testing.T) {
 	for k := range 50 {
 		samples = append(samples, recordtest.Sample{T: 500 + float64(k), Volts: 24, Amps: -2})
 	}
-	rec := recordtest.Battery(nil, nil, nil, samples...)
-	b, err := rec.Terminals(0, 549)
-	require.NoError(t, err)
-	rec.Breaks = []record.Break{{T0: 49, T1: 500, Off: 0.4, Within: 0.9}}
-	m, err := rec.Over(b, 0, 549)
+	over := func(off float64) (record.Moved, error) {
+		rec := recordtest.Battery(nil, nil, nil, samples...)
+		rec.Breaks = []record.Break{{T0: 49, T1: 500, Off: off, Within: 0.9}}
+		b, err := rec.Terminals(0, 549)
+		require.NoError(t, err)
+		return rec.Over(b, 0, 549)
+	}
+	m, err := over(0.4)
 	require.NoError(t, err)
 	assert.InDelta(t, 0.9, m.Gaps.Within, 1e-12)
 	assert.Equal(t, []string{"resumed"}, m.Gaps.Remarks)
-	rec.Breaks[0].Off = -1
-	_, err = rec.Over(b, 0, 549)
+	_, err = over(-1)
 	assert.ErrorContains(t, err, "may not be bridged")
 }
 

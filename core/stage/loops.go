@@ -29,8 +29,12 @@ func (r *repeatRunner) Enter(m *Machine) ([]Effect, Verdict) {
 	}
 	r.Begin(m.state.Now)
 	switch {
-	case passes == 0 || r.Until == nil && len(r.spec.Enough) == 0:
+	case passes == 0:
 		return r.pass(m)
+	case r.plain():
+		if m.state.Seen {
+			return r.pass(m)
+		}
 	case len(r.spec.Enough) > 0:
 		r.judging = 1
 		return r.Asked(), GoesOn
@@ -92,6 +96,7 @@ func (r *repeatRunner) Load(data []byte) error {
 func (r *repeatRunner) pass(m *Machine) ([]Effect, Verdict) {
 	head := m.state.Stage
 	m.state.Passes[head]++
+	m.state.Seen = false
 	return []Effect{NewMark(m.state.Now, record.MarkLoop, fmt.Sprintf("%s, pass %d of %d", m.program.Stages[head].Name,
 		m.state.Passes[head], r.spec.Times))}, Over
 }
@@ -102,8 +107,15 @@ func (r *repeatRunner) exit(m *Machine) ([]Effect, Verdict) {
 	return nil, Elsewhere
 }
 
-// Frame judges until, between two passes.
+// plain tells that nothing is judged between two passes.
+func (r *repeatRunner) plain() bool { return r.Until == nil && len(r.spec.Enough) == 0 }
+
+// Frame judges until, between two passes. Where nothing is judged it only lets the next pass begin: no two passes are
+// without a frame between them, at which guards are watched and a stop is heard.
 func (r *repeatRunner) Frame(m *Machine, f trace.Frame) ([]Effect, Verdict) {
+	if r.plain() {
+		return r.pass(m)
+	}
 	if r.Until == nil {
 		return nil, GoesOn // a figure is being computed
 	}

@@ -55,6 +55,8 @@ type state struct {
 	Unknown []float64 `json:"unknown"`
 	Warned  []bool    `json:"warned"` // guards that only warn and hold now
 	Points  int       `json:"points"`
+	// Seen says that a frame was taken since the last pass of a loop began.
+	Seen bool `json:"seen,omitempty"`
 	// Passes counts the passes of each loop by its first stage, Jumps how often each stage led elsewhere.
 	Passes map[int]int `json:"passes,omitempty"`
 	Jumps  map[int]int `json:"jumps,omitempty"`
@@ -192,7 +194,7 @@ func (m *Machine) onApplied(t float64) []Effect {
 func (m *Machine) pending() bool { return len(m.state.Outstanding) > 0 }
 
 func (m *Machine) onFrame(f trace.Frame) []Effect {
-	m.state.Now = f.T
+	m.state.Now, m.state.Seen = f.T, true
 	effects, tripped := m.watch(f)
 	if tripped || m.pending() || m.state.Paused {
 		return effects
