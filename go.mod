@@ -16,7 +16,7 @@ require (
 	github.com/guptarohit/asciigraph v0.10.0
 	github.com/klauspost/compress v1.20.3
 	github.com/labstack/echo/v5 v5.4.4
-	github.com/mattn/go-sqlite3 v1.14.22
+	github.com/mattn/go-sqlite3 v1.14.53
 	github.com/oklog/ulid/v2 v2.1.2
 	github.com/parquet-go/parquet-go v0.32.0
 	github.com/pb33f/libopenapi v0.42.3

@@ -134,6 +134,24 @@ type Bay struct {
 	FrameRate float64 `json:"frameRate"`
 	// SafeSince is when the outputs were last confirmed off; absent while they may be on.
 	SafeSince *time.Time `json:"safeSince,omitempty"`
+	// StillThere asks whether somebody is there whose outputs are on by hand; absent while nobody is asked.
+	StillThere *StillThere `json:"stillThere,omitempty"`
+	// Held says why nothing begins in the bay by itself, and with House set why nothing may be energised at all.
+	Held *Held `json:"held,omitempty"`
+}
+
+// StillThere is the question whether somebody is there; without an answer the outputs go off.
+type StillThere struct {
+	OffAt time.Time `json:"offAt"`
+}
+
+// Held is a latch: after a stop nothing goes on by itself, until a person says so.
+type Held struct {
+	Why string    `json:"why"`
+	By  string    `json:"by"`
+	At  time.Time `json:"at"`
+	// House says that it holds every bay, and that nobody may begin anything before somebody says go on.
+	House bool `json:"house,omitempty"`
 }
 
 // StageSummary is a stage of the procedure that a bay executes.

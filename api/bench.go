@@ -44,6 +44,9 @@ type BayConfig struct {
 	Interval Span `mapstructure:"interval" yaml:"interval,omitempty" json:"interval,omitempty"`
 	// LostAfter is how long an instrument may be silent before the bay is made safe; 2 s if not given.
 	LostAfter Span `mapstructure:"lost_after" yaml:"lost_after,omitempty" json:"lostAfter,omitempty"`
+	// HandFor is after how long without a word outputs that are on by hand go off; 30 min if not given. Somebody is asked
+	// a minute before.
+	HandFor Span `mapstructure:"hand_for" yaml:"hand_for,omitempty" json:"handFor,omitempty"`
 	// Handler is the HTTP address of a unit handler: it is told each serial number before anything is energised,
 	// and answers when the unit is in place.
 	Handler string `mapstructure:"handler" yaml:"handler,omitempty" json:"handler,omitempty"`

@@ -33,6 +33,9 @@ func Judge(s *store.Store, run store.Run, columns map[string]any) ([]procedure.J
 	return judged, s.SaveFigures(run.ID, judged, columns)
 }
 
+// Vain tells that a run of a state did not come to the end of its program: it failed or was aborted.
+func Vain(state string) bool { return state == string(stage.Failure) || state == string(stage.Aborted) }
+
 // OutcomeOf is the outcome of a run from how it ended and its figures. A run that failed before its limits
 // could be judged is a failed unit all the same.
 func OutcomeOf(run store.Run, judged []procedure.Judged) outcome.Outcome {

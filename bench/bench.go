@@ -30,6 +30,11 @@ type Bench struct {
 	config      Config       // the file's, with what was changed through the API
 	dialects    dialect.Library
 	instruments map[string]*instrument.Instrument
+	looks       map[string]*look
+
+	looking sync.WaitGroup
+	endLook context.CancelFunc
+	looked  chan struct{} // closed when nobody looks any longer
 }
 
 // Options of a bench.
@@ -60,7 +65,8 @@ var ErrUnknownInstrument = errors.New("there is no such instrument")
 // Open checks the configuration, and opens the instruments, none of which is connected to yet. The bays begin when
 // whoever opened the bench begins them.
 func Open(o Options) (*Bench, error) {
-	b := &Bench{options: o, dialects: o.Dialects, instruments: map[string]*instrument.Instrument{}}
+	b := &Bench{options: o, dialects: o.Dialects, instruments: map[string]*instrument.Instrument{},
+		looks: map[string]*look{}, looked: make(chan struct{})}
 	config, err := b.overlay()
 	if err == nil {
 		err = config.complete(o.Dialects)
@@ -69,8 +75,16 @@ func Open(o Options) (*Bench, error) {
 		return nil, fmt.Errorf("configuration of the bench: %w", err)
 	}
 	b.config = config
-	b.instruments, err = b.open(config, func(string) bool { return true }, o.Dialects)
-	return b, err
+	if b.instruments, err = b.open(config, func(string) bool { return true }, o.Dialects); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	b.endLook = cancel
+	go func() {
+		defer close(b.looked)
+		b.keepLooking(ctx)
+	}()
+	return b, nil
 }
 
 // Freeze waits for a change that is being made, and allows no further one.
@@ -78,6 +92,9 @@ func (b *Bench) Freeze() { b.changing.Lock() }
 
 // Close closes the connections; nobody may use the instruments any more.
 func (b *Bench) Close() error {
+	b.endLook()
+	<-b.looked
+	b.looking.Wait()
 	var errs []error
 	for _, i := range b.Opened() {
 		errs = append(errs, i.Close())
@@ -207,7 +224,7 @@ func (b *Bench) Exchanges(name string, n int) ([]api.Exchange, error) {
 	return list, nil
 }
 
-// Instruments describes the bench and asks each instrument who it is, all at once.
+// Instruments describes the bench as it is known; nobody's looking costs an instrument anything.
 func (b *Bench) Instruments(ctx context.Context) ([]api.Instrument, error) {
 	config, err := b.Documented()
 	if err != nil {
@@ -218,17 +235,17 @@ func (b *Bench) Instruments(ctx context.Context) ([]api.Instrument, error) {
 	list := make([]api.Instrument, len(names))
 	var wg sync.WaitGroup
 	for k, name := range names {
-		wg.Go(func() { list[k] = describe(ctx, name, opened[name], config) })
+		wg.Go(func() { list[k] = describe(ctx, name, b.lookOf(opened[name]), config) })
 	}
 	wg.Wait()
 	return list, nil
 }
 
-func describe(ctx context.Context, name string, i *instrument.Instrument, config api.BenchConfig) api.Instrument {
-	c := config.Instruments[name]
+func describe(ctx context.Context, name string, l *look, config api.BenchConfig) api.Instrument {
+	c, i := config.Instruments[name], l.of
 	a := api.Instrument{Name: name, Address: c.Address, Dialect: i.Dialect.Name, Calibrated: c.Calibrated, Due: c.Due,
 		Fills: []string{}, Origin: config.Origin["instruments."+name]}
-	identity, err := i.Identify(ctx)
+	identity, err := l.known(ctx)
 	a.Identity, a.Healthy = identity, err == nil
 	if err != nil {
 		a.Problem = err.Error()

@@ -30,6 +30,9 @@ type Config struct {
 const (
 	defaultInterval  = api.Span(20 * time.Millisecond)
 	defaultLostAfter = api.Span(2 * time.Second)
+	defaultHandFor   = api.Span(30 * time.Minute)
+	leastHandFor     = api.Span(2 * time.Minute)
+	mostHandFor      = api.Span(24 * time.Hour)
 	fastestFactor    = 3600
 )
 
@@ -91,6 +94,13 @@ func (c *Config) completeBay(bay string, b *api.BayConfig, dialects dialect.Libr
 	}
 	if b.Interval < api.Span(time.Millisecond) || b.LostAfter < api.Span(100*time.Millisecond) {
 		fail(": interval must be at least 1ms and lost_after at least 100ms")
+	}
+	if b.HandFor == 0 {
+		b.HandFor = defaultHandFor
+	}
+	if b.HandFor < leastHandFor || b.HandFor > mostHandFor {
+		fail(".hand_for: outputs that are on by hand go off after %s at least and %s at most", time.Duration(leastHandFor),
+			time.Duration(mostHandFor))
 	}
 	if u, err := url.Parse(b.Handler); b.Handler != "" && (err != nil || u.Host == "") {
 		fail(".handler: %q is not an HTTP address", b.Handler)

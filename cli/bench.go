@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -78,7 +79,19 @@ func (a *app) bench() *cobra.Command {
 			return nil
 		}),
 	}
-	c.AddCommand(set, read, safe)
+	there := &cobra.Command{
+		Use: "still-there BAY", Short: "Say that you are there, so that outputs that are on by hand stay on",
+		Args: cobra.ExactArgs(1), Example: "  usher bench still-there bay1",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			bay, err := cl.StillThere(ctx, args[0])
+			if err != nil || a.json {
+				return a.jsonOr(bay, err)
+			}
+			fmt.Fprintf(a.out, "What is on by hand in %s stays on.\n", bay.Title)
+			return nil
+		}),
+	}
+	c.AddCommand(set, read, safe, there)
 	c.AddCommand(a.configureCommands()...)
 	return c
 }
@@ -145,6 +158,9 @@ func (a *app) printBench(instruments []api.Instrument, bays []api.Bay) error {
 			unit, procedure = b.Run.Serial, b.Run.Procedure
 		}
 		rows = append(rows, []string{b.Name, string(b.State), unit, procedure, strings.Join(seats, ", ")})
+		if b.Held != nil {
+			rows = append(rows, []string{"", "‖ held since " + b.Held.At.Local().Format(time.TimeOnly) + ": " + b.Held.Why})
+		}
 		if b.Alarm != "" {
 			rows = append(rows, []string{"", "■ " + b.Alarm})
 		}
@@ -171,7 +187,7 @@ func (a *app) stop() *cobra.Command {
 				if err != nil || a.json {
 					return a.jsonOr(bays, err)
 				}
-				fmt.Fprintln(a.out, "All runs ended; every output is read back as off.")
+				fmt.Fprintln(a.out, "All runs ended; every output is read back as off. Nothing goes on before: usher go-on")
 				return nil
 			}
 			bay, err := cl.Stop(c.Context(), args[0], why)
@@ -185,6 +201,31 @@ func (a *app) stop() *cobra.Command {
 	c.Flags().BoolVar(&all, "all", false, "every bay")
 	c.Flags().StringVar(&why, "why", "", "reason, for the journal")
 	return c
+}
+
+func (a *app) goOn() *cobra.Command {
+	return &cobra.Command{
+		Use: "go-on [BAY]", Short: "Free the house after everything was stopped, or a bay after a stop",
+		Long: "After usher stop --all nothing can be energised in any bay, and after a stop or a failed run nothing that " +
+			"waits in line\nbegins in its bay, until a person who has looked says go on.",
+		Args: cobra.MaximumNArgs(1), Example: "  usher go-on\n  usher go-on bay1",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			if len(args) == 0 {
+				bays, err := cl.GoOn(ctx)
+				if err != nil || a.json {
+					return a.jsonOr(bays, err)
+				}
+				fmt.Fprintln(a.out, "The house goes on: runs may begin, and what waits in line does.")
+				return nil
+			}
+			bay, err := cl.GoOnBay(ctx, args[0])
+			if err != nil || a.json {
+				return a.jsonOr(bay, err)
+			}
+			fmt.Fprintf(a.out, "%s goes on: what waits in its line may begin.\n", bay.Title)
+			return nil
+		}),
+	}
 }
 
 func (a *app) journal() *cobra.Command {

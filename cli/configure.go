@@ -86,7 +86,7 @@ func (a *app) benchRemove() *cobra.Command {
 
 func (a *app) benchBay() *cobra.Command {
 	var b api.BayConfig
-	var interval, lostAfter string
+	var interval, lostAfter, handFor string
 	c := &cobra.Command{
 		Use: "bay BAY SEAT=INSTRUMENT[:CHANNEL] …", Short: "Say what fills the seats of a bay", Args: cobra.MinimumNArgs(2),
 		Long: `Say what fills the seats of a bay, in place of what did. Several channels joined by
@@ -99,11 +99,11 @@ func (a *app) benchBay() *cobra.Command {
 				return err
 			}
 			before := config.Bays[args[0]]
-			b.Handler, b.Interval, b.LostAfter = before.Handler, before.Interval, before.LostAfter
+			b.Handler, b.Interval, b.LostAfter, b.HandFor = before.Handler, before.Interval, before.LostAfter, before.HandFor
 			if b.Title == "" {
 				b.Title = before.Title
 			}
-			for text, to := range map[string]*api.Span{interval: &b.Interval, lostAfter: &b.LostAfter} {
+			for text, to := range map[string]*api.Span{interval: &b.Interval, lostAfter: &b.LostAfter, handFor: &b.HandFor} {
 				if text != "" {
 					if err := to.UnmarshalText([]byte(text)); err != nil {
 						return usage("%s", err)
@@ -134,6 +134,7 @@ func (a *app) benchBay() *cobra.Command {
 	c.Flags().StringVar(&b.Title, "title", "", "what people call it")
 	c.Flags().StringVar(&interval, "interval", "", "between frames, 20ms")
 	c.Flags().StringVar(&lostAfter, "lost-after", "", "how long an instrument may be silent, 2s")
+	c.Flags().StringVar(&handFor, "hand-for", "", "after how long without a word outputs that are on by hand go off, 30m")
 	return c
 }
 

@@ -193,6 +193,21 @@ func (c *Client) StopAll(ctx context.Context, why string) ([]api.Bay, error) {
 	return call[[]api.Bay](ctx, c, http.MethodPost, one("stop-all"), nil, api.StopRequest{Why: why})
 }
 
+// GoOn frees the house after everything was stopped.
+func (c *Client) GoOn(ctx context.Context) ([]api.Bay, error) {
+	return call[[]api.Bay](ctx, c, http.MethodPost, one("go-on"), nil, nil)
+}
+
+// StillThere says that somebody is there whose outputs are on by hand.
+func (c *Client) StillThere(ctx context.Context, bay string) (api.Bay, error) {
+	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "still-there"), nil, nil)
+}
+
+// GoOnBay frees a bay after a stop.
+func (c *Client) GoOnBay(ctx context.Context, bay string) (api.Bay, error) {
+	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "go-on"), nil, nil)
+}
+
 // Procedures lists the newest revision of every procedure.
 func (c *Client) Procedures(ctx context.Context) ([]api.Procedure, error) {
 	return get[[]api.Procedure](ctx, c, one("procedures"), nil)

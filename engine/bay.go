@@ -32,7 +32,8 @@ type Bay struct {
 	wg      sync.WaitGroup
 	// aliveUntil is by when the bay's goroutine will have been heard of again, Unix ns; the warden acts if it is not.
 	aliveUntil  atomic.Int64
-	drill       atomic.Bool // the next turn of the goroutine stands still on purpose
+	framedAt    atomic.Int64 // when the live run took its last frame, Unix ns; 0: none is under way
+	drill       atomic.Bool  // the next turn of the goroutine stands still on purpose
 	wardenActed chan warden.Report
 	// requests hands a prepared run, or work on the idle bay, to the bay's goroutine.
 	requests chan func()
@@ -40,6 +41,8 @@ type Bay struct {
 	hand sync.Mutex // held while something is set by hand
 
 	mu         sync.Mutex // guards what follows
+	owner      *owner     // nil: nobody
+	latch      *api.Held  // nothing begins by itself; nil: nothing holds the bay
 	state      api.BayState
 	run        *liveRun
 	last       *api.RunSummary
@@ -53,6 +56,7 @@ type Bay struct {
 	prompt     *stage.Ask                  // what the operator is asked
 	adjustable []api.Adjustable            // what may be changed during the run
 	windows    map[string]nameplate.Window // bounds of manual control
+	net        net                         // over what is on by hand
 }
 
 // idleInterval is how often an idle bay is read, wall time; statusInterval how often watchers are told how a bay is.
@@ -80,7 +84,7 @@ func newBay(e *Engine, name string, c api.BayConfig) *Bay {
 // outputOptions say whom the outputs of the bay tell what.
 func (b *Bay) outputOptions() outputs.Options {
 	o := outputs.Options{Bay: b.name, Alive: b.alive, Log: b.engine.log, Journal: func(what, detail, runID string) {
-		b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
+		b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
 	}}
 	if w := b.engine.options.Warden; w != nil {
 		o.Energised = func(on bool) { w.Energised(b.name, on) }
@@ -135,6 +139,7 @@ func (b *Bay) idle() {
 	b.sampler.Sample(values, idleInterval, nil)
 	b.sampler.Counters().Fill(trace.Frame{Values: values})
 	b.show(values)
+	b.watchByHand(values)
 	b.publish()
 }
 
@@ -187,6 +192,10 @@ func (b *Bay) Status() api.Bay {
 	if !safeSince.IsZero() && b.state == api.BayIdle {
 		s.SafeSince = &safeSince
 	}
+	s.StillThere = b.stillThere()
+	if s.Held = b.engine.latch.Load(); s.Held == nil {
+		s.Held = b.latch
+	}
 	if b.sampler != nil {
 		for i, column := range b.sampler.Columns {
 			s.Readings[column] = trace.InUnit(column, b.values[i])
@@ -203,54 +212,11 @@ func (b *Bay) measures(x *outputs.Seat) string {
 	return x.First().Dialect.Built[seats.Measured]
 }
 
-// own takes the bay for something that must be alone, or says who has it, or that an output may still be on.
-func (b *Bay) own(state api.BayState) error {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if err := b.taken(); err != nil {
-		return err
-	}
-	if alarm := b.outputs.Alarm(); alarm != "" {
-		return fmt.Errorf("%w: %s: %s", ErrNotReady, b.name, alarm)
-	}
-	b.state = state
-	return nil
-}
-
-// ownForChange takes the bay to configure it anew, one with an alarm too: a wrong address may be its reason.
-func (b *Bay) ownForChange() error {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if err := b.taken(); err != nil {
-		return err
-	}
-	b.state = api.BayStarting
-	return nil
-}
-
-// taken says who has the bay; nil: nobody. The bay's mutex is held.
-func (b *Bay) taken() error {
-	switch {
-	case b.state != api.BayIdle && b.last != nil && b.state != api.BayStarting:
-		return fmt.Errorf("%w: %s tests %s with %s since %s", ErrBusy, b.name, b.last.Serial, b.last.Procedure,
-			b.last.StartedAt.Format(time.TimeOnly))
-	case b.state != api.BayIdle:
-		return fmt.Errorf("%w: %s is starting a run", ErrBusy, b.name)
-	}
-	return nil
-}
-
-func (b *Bay) release() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.state = api.BayIdle
-}
-
 // Free tells whether a run could begin in the bay now.
 func (b *Bay) Free() bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.state == api.BayIdle && b.run == nil
+	return b.owner == nil
 }
 
 // Unit is the serial number of the unit that was tested last, or is; empty if there was none.
@@ -261,6 +227,13 @@ func (b *Bay) Unit() string {
 		return ""
 	}
 	return b.last.Serial
+}
+
+// Last is the run that is live or was last; nil if there was none.
+func (b *Bay) Last() *api.RunSummary {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.last
 }
 
 // Handled tells whether a unit handler changes the units of the bay.
@@ -280,10 +253,19 @@ func (b *Bay) do(ctx context.Context, work func()) error {
 	return nil
 }
 
-// Safe ends the run, if there is one, and makes the bay safe.
+// Safe holds the bay, ends the run, if there is one, and makes the bay safe.
 func (b *Bay) Safe(by string) error {
-	if done := b.stopRun(by); done != nil {
-		<-done
+	h := &api.Held{Why: "it was made safe by " + by, By: by, At: time.Now()}
+	b.hold(h)
+	err := b.safe(by)
+	b.engine.keepLatch(b.name, h)
+	return err
+}
+
+// safe ends the run, if there is one, and makes the bay safe.
+func (b *Bay) safe(by string) error {
+	if r := b.stopRun(by); r != nil {
+		r.awaitEnd()
 		if alarm := b.outputs.Alarm(); alarm != "" {
 			return errors.New(alarm)
 		}
@@ -293,28 +275,48 @@ func (b *Bay) Safe(by string) error {
 	if doErr := b.do(context.Background(), func() { err = b.outputs.MakeSafe("asked by "+by, "") }); doErr != nil {
 		return doErr
 	}
+	b.engine.journal.Settle(settleWithin)
 	return err
 }
 
-// Stop ends the run as aborted. ErrIdle if there is none.
+// Stop holds the bay and ends the run as aborted, or what is being prepared. ErrIdle if there is neither.
 func (b *Bay) Stop(by string) error {
-	done := b.stopRun(by)
-	if done == nil {
+	b.mu.Lock()
+	idle := b.owner == nil
+	b.mu.Unlock()
+	if idle {
 		return fmt.Errorf("%w: %s", ErrIdle, b.name)
 	}
-	<-done
+	h := &api.Held{Why: "its run was stopped by " + by, By: by, At: time.Now()}
+	b.hold(h)
+	if r := b.stopRun(by); r != nil {
+		r.awaitEnd()
+	}
+	b.engine.keepLatch(b.name, h)
 	return nil
 }
 
-// stopRun asks the live run to end and returns the channel that is closed when it has; nil if there is none.
-func (b *Bay) stopRun(by string) <-chan struct{} {
+// onRecordWithin is how long a stop waits, when the outputs are off, for the run to be on record as ended.
+const onRecordWithin = 5 * time.Second
+
+// awaitEnd waits until the outputs of the run are made safe, and a while for its record.
+func (r *liveRun) awaitEnd() {
+	<-r.safe
+	select {
+	case <-r.done:
+	case <-time.After(onRecordWithin):
+	}
+}
+
+// stopRun asks the live run to end, if there is one, and returns it.
+func (b *Bay) stopRun(by string) *liveRun {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.run == nil {
 		return nil
 	}
 	b.run.askStop(by)
-	return b.run.done
+	return b.run
 }
 
 // rateMeter counts frames a second of bench time.

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"fmt"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -12,9 +14,16 @@ import (
 	"usherbench/store"
 )
 
+// What is done for an end that cannot be written: the bay waits for it, and after that the service goes on trying.
+const (
+	endWithin = 4 * time.Second
+	endAgain  = 500 * time.Millisecond
+)
+
 // abandon ends a run that was put on record but never conducted.
 func (r *liveRun) abandon(why string) {
 	r.finish = &stage.Finish{Ending: stage.Aborted, Reason: why}
+	close(r.safe)
 	r.conclude(nil)
 }
 
@@ -25,13 +34,55 @@ func (r *liveRun) haltAtEnd() {
 	}
 }
 
-// conclude puts the end of the run on record, computes its figures, and frees the bay.
+// conclude puts the end of the run on record, computes its figures, and frees the bay. The outputs are off by now, and
+// the bay's goroutine looks after them meanwhile: what takes long here holds up nobody. An end that cannot be written
+// is kept beside the database, so that the run never goes on, and tried again for as long as the service lives.
 func (r *liveRun) conclude(safeErr error) {
 	b := r.bay
-	ended := time.Now()
+	r.lastWords(safeErr)
+	if err := b.engine.tombstones.put(r.record.ID,
+		ended{r.record.State, r.record.Reason, r.record.Duration}); err != nil {
+		b.engine.log.Error("keep the end of a run beside the database", "run", r.record.ID, "err", err)
+	}
+	err := r.putEnd()
+	for until := time.Now().Add(endWithin); err != nil && time.Now().Before(until) && r.waits(endAgain); {
+		err = r.putEnd()
+	}
+	if err != nil {
+		b.engine.unwritten(r.record.ID, err)
+	}
+	b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " +
+		r.record.State, Detail: r.record.Reason})
+	r.letGo()
+	if err == nil {
+		return
+	}
+	for r.waits(endAgain) {
+		if r.putEnd() == nil {
+			b.engine.unwritten(r.record.ID, nil)
+			r.tellSummary()
+			return
+		}
+	}
+}
+
+// waits lets time pass; false: the service ends.
+func (r *liveRun) waits(d time.Duration) bool {
+	select {
+	case <-r.bay.engine.ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
+// lastWords notes why the run ended, and what its readers should know.
+func (r *liveRun) lastWords(safeErr error) {
+	b := r.bay
+	now := time.Now()
 	reason := r.finish.Reason
 	if r.tripped != "" {
-		b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped",
+		b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped",
 			Detail: r.tripped})
 	}
 	if safeErr != nil {
@@ -44,31 +95,78 @@ func (r *liveRun) conclude(safeErr error) {
 		}
 	}
 	r.keeper.flush(r.recorder)
-	// The run ends for its readers when its figures are there too, in one transaction; until then it is on record as live.
-	r.record.EndedAt, r.record.Duration, r.record.Frames = &ended, r.finish.T, r.recorder.Frames()
-	if err := r.recorder.Finish(map[string]any{"ended_at": &ended, "duration": r.finish.T,
-		"frames": r.record.Frames}); err != nil {
-		b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
-	}
+	r.record.EndedAt, r.record.Duration, r.record.Frames = &now, r.finish.T, r.recorder.Frames()
 	r.record.State, r.record.Reason = string(r.finish.Ending), reason
-	state := map[string]any{"state": r.record.State, "reason": reason}
-	if _, err := archive.Judge(b.engine.store, *r.record, state); err != nil {
-		b.engine.log.Error("figures", "run", r.record.ID, "err", err)
+}
+
+// putEnd writes what is not on record yet. The run ends for its readers when its figures are there too, in one
+// transaction; until then it is on record as live.
+func (r *liveRun) putEnd() error {
+	s := r.bay.engine.store
+	if !r.recorded {
+		if err := r.recorder.Finish(map[string]any{"ended_at": r.record.EndedAt, "duration": r.record.Duration,
+			"frames": r.record.Frames}); err != nil {
+			return fmt.Errorf("the end of the record: %w", err)
+		}
+		r.recorded = true
+	}
+	state := map[string]any{"state": r.record.State, "reason": r.record.Reason}
+	if err := r.judge(state); err != nil {
+		r.bay.engine.log.Error("figures", "run", r.record.ID, "err", err)
 		state["outcome"] = string(archive.OutcomeOf(*r.record, nil))
-		if err := b.engine.store.UpdateRun(r.record.ID, state); err != nil {
-			b.engine.log.Error("put the end of a run on record", "run", r.record.ID, "err", err)
+		if err := s.UpdateRun(r.record.ID, state); err != nil {
+			return fmt.Errorf("how the run ended: %w", err)
 		}
 	}
-	b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run " +
-		string(r.finish.Ending), Detail: reason})
-	summary := r.record.Summary()
-	if stored, err := b.engine.store.Run(r.record.ID); err == nil {
-		summary = stored.Summary()
+	if err := r.bay.engine.tombstones.drop(r.record.ID); err != nil {
+		r.bay.engine.log.Error("forget the end of a run that is on record", "run", r.record.ID, "err", err)
 	}
+	return nil
+}
+
+// judge computes the figures; a figure that panics costs the figures of this run and nothing else.
+func (r *liveRun) judge(state map[string]any) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("internal error: %v", p)
+			r.bay.engine.log.Error("figures", "panic", p, "stack", string(debug.Stack()))
+		}
+	}()
+	_, err = archive.Judge(r.bay.engine.store, *r.record, state)
+	return err
+}
+
+// letGo frees the bay and tells everybody.
+func (r *liveRun) letGo() {
+	b := r.bay
+	summary := r.summary()
 	b.mu.Lock()
-	b.run, b.last, b.progress, b.guards, b.prompt, b.adjustable, b.state = nil, &summary, nil, nil, nil, nil, api.BayIdle
+	b.run, b.last, b.progress, b.guards, b.prompt, b.adjustable = nil, &summary, nil, nil, nil, nil
+	b.mu.Unlock()
+	b.release(r.owner)
+	b.engine.Hub.Publish(api.EventRun, b.name, summary)
+	b.publish()
+	b.engine.journal.Settle(settleWithin)
+	close(r.done)
+}
+
+// summary is how the run ended, with its outcome if that is on record.
+func (r *liveRun) summary() api.RunSummary {
+	if stored, err := r.bay.engine.store.Run(r.record.ID); err == nil && r.recorded {
+		return stored.Summary()
+	}
+	return r.record.Summary()
+}
+
+// tellSummary tells watchers the outcome of a run that is on record at last.
+func (r *liveRun) tellSummary() {
+	b := r.bay
+	summary := r.summary()
+	b.mu.Lock()
+	if b.last != nil && b.last.ID == summary.ID {
+		b.last = &summary
+	}
 	b.mu.Unlock()
 	b.engine.Hub.Publish(api.EventRun, b.name, summary)
 	b.publish()
-	close(r.done)
 }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"runtime/debug"
@@ -23,29 +24,31 @@ import (
 
 // liveRun is a run under way. Its fields belong to the bay's goroutine, except stop and done.
 type liveRun struct {
-	bay      *Bay
-	program  *procedure.Program
-	machine  *stage.Machine
-	record   *store.Run
-	recorder *store.Recorder
-	keeper   keeper
-	counters *trace.Counters
-	picks    []int // where the program's columns are among the bay's
-	derived  []int // where those that it derives are among its own
-	began    time.Time
-	lastT    float64
-	ticks    int     // frames taken, recorded or not
-	tickedAt float64 // when the last frame was done; 0: not to be judged by
-	interval time.Duration
-	still    standstills
-	frames   framesBatch
-	told     time.Time // when watchers were last told of the status
-	skewed   time.Time // when readings far apart were last marked
-	finish   *stage.Finish
-	tripped  string            // words of the guard that ended the run
-	values   map[string]string // what was given for the parameters, changes by hand included
-	listed   []int             // where each stage of the program stands in the list that people see
-	prompt   *stage.Ask        // what the operator is asked now
+	bay       *Bay
+	owner     *owner
+	program   *procedure.Program
+	machine   *stage.Machine
+	record    *store.Run
+	recorder  *store.Recorder
+	keeper    keeper
+	counters  *trace.Counters
+	picks     []int // where the program's columns are among the bay's
+	derived   []int // where those that it derives are among its own
+	began     time.Time
+	lastT     float64
+	ticks     int     // frames taken, recorded or not
+	tickedAt  float64 // when the last frame was done; 0: not to be judged by
+	interval  time.Duration
+	still     standstills
+	frames    framesBatch
+	told      time.Time // when watchers were last told of the status
+	unwritten time.Time // since when the record cannot be written, as a mark says
+	skewed    time.Time // when readings far apart were last marked
+	finish    *stage.Finish
+	tripped   string            // words of the guard that ended the run
+	values    map[string]string // what was given for the parameters, changes by hand included
+	listed    []int             // where each stage of the program stands in the list that people see
+	prompt    *stage.Ask        // what the operator is asked now
 	// performing is what instruments play by themselves; nil if nothing.
 	performing *kinds.Play
 	// back is what the run goes on from after the service was away; nil for one that begins.
@@ -59,7 +62,9 @@ type liveRun struct {
 
 	stopOnce sync.Once
 	stop     chan string   // who asks the run to end
-	done     chan struct{} // closed when the bay is safe and the run is on record as ended
+	safe     chan struct{} // closed when its outputs were made safe
+	done     chan struct{} // closed when the run is on record as ended too, or that is put off
+	recorded bool          // its record is complete on disk
 }
 
 // Readings of one frame that came further apart than this, wall time, are marked, but not more often than once a pause.
@@ -67,7 +72,8 @@ const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
 
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{
-		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), done: make(chan struct{}),
+		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), safe: make(chan struct{}),
+		done:     make(chan struct{}),
 		counters: b.sampler.Counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()),
 		figured: make(chan stage.Figured, 1),
 	}
@@ -128,6 +134,19 @@ func (b *Bay) handOver(ctx context.Context, r *liveRun) error {
 	}
 }
 
+// leave is the context in which the run may set something: it ends when the run is stopped.
+func (r *liveRun) leave() context.Context { return r.owner.permit.Context() }
+
+// notCarriedOut ends the run after an error at its outputs: as stopped if that is why.
+func (r *liveRun) notCarriedOut(err error) *stage.Finish {
+	end := &stage.Finish{T: r.lastT, Ending: stage.Aborted,
+		Reason: "the instruments could not be prepared: " + err.Error()}
+	if stopped := r.owner.permit.Err(); stopped != nil {
+		end.Reason = stopped.Error()
+	}
+	return end
+}
+
 // conduct executes the program. Whatever happens, it ends with the bay made safe and the run on record as ended.
 func (r *liveRun) conduct() {
 	b := r.bay
@@ -136,25 +155,29 @@ func (r *liveRun) conduct() {
 			b.engine.log.Error("conductor", "panic", p, "stack", string(debug.Stack()))
 			r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted, Reason: fmt.Sprintf("internal error: %v", p)}
 		}
+		b.framedAt.Store(0)
 		b.setState(api.BayEnding)
-		defer r.haltAtEnd()
 		if r.suspended && r.finish == nil {
 			r.suspend()
+			r.haltAtEnd()
 			return
 		}
-		r.conclude(b.outputs.MakeSafe("end of run "+r.record.ID, r.record.ID))
+		safeErr := b.outputs.MakeSafe("end of run "+r.record.ID, r.record.ID)
+		r.haltAtEnd()
+		close(r.safe)
+		b.wg.Go(func() { r.conclude(safeErr) }) // what follows needs the disk, and the outputs somebody who looks after them
 	}()
 	// The program begins from a known state.
 	if err := b.outputs.MakeSafe("before run "+r.record.ID, r.record.ID); err != nil {
 		r.finish = &stage.Finish{Ending: stage.Aborted, Reason: "the outputs could not be confirmed off before the start"}
 		return
 	}
-	err := r.prepareChannels(context.Background())
+	err := r.prepareChannels(r.leave())
 	if err == nil {
-		err = b.setDefaults(context.Background())
+		err = b.setDefaults(r.leave())
 	}
 	if err != nil {
-		r.finish = &stage.Finish{Ending: stage.Aborted, Reason: "the instruments could not be prepared: " + err.Error()}
+		r.finish = r.notCarriedOut(err)
 		return
 	}
 	b.setState(api.BayLive)
@@ -168,6 +191,7 @@ func (r *liveRun) conduct() {
 		r.comeBack()
 	} else {
 		r.began = time.Now()
+		b.framedAt.Store(r.began.UnixNano())
 		r.act(r.machine.Start())
 	}
 	next := time.Now()
@@ -240,6 +264,7 @@ func (r *liveRun) tick() {
 		return
 	}
 	r.ticks++
+	b.framedAt.Store(time.Now().UnixNano())
 	last, judged := r.lastT, r.tickedAt > 0
 	skew := b.sampler.Sample(values, r.interval, func() { r.glimpse(values) })
 	after := r.now()
@@ -270,12 +295,30 @@ func (r *liveRun) tick() {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: trouble}))
 	}
 	b.outputs.FeedWatchdogs(b.ctx)
-	if err := r.recorder.Err(); err != nil && r.finish == nil {
-		r.act(r.machine.Advance(stage.Failed{T: t,
-			Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
-	}
+	r.watchRecord(t)
 	r.tell(frame, seen)
 	r.keepState(t)
+}
+
+// writtenWithin is how long the record may be kept in memory because it cannot be written, before the run ends.
+const writtenWithin = 10 * time.Second
+
+// watchRecord ends the run when its record cannot be written for long. Until then it is kept in memory, and the run
+// says so.
+func (r *liveRun) watchRecord(t float64) {
+	since, full, err := r.recorder.Failing()
+	switch {
+	case r.finish != nil:
+	case err == nil:
+		r.unwritten = time.Time{}
+	case full || time.Since(since) > writtenWithin:
+		r.act(r.machine.Advance(stage.Failed{T: t,
+			Reason: fmt.Sprintf("the record cannot be written: %v; free some disk space", err)}))
+	case r.unwritten != since:
+		r.unwritten = since
+		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: fmt.Sprintf("the record cannot be written and is kept in "+
+			"memory: %v", err)})
+	}
 }
 
 // pick takes the program's columns from the bay's; what the bay does not read is missing.
@@ -316,7 +359,7 @@ func (r *liveRun) act(effects []stage.Effect) {
 				}
 			case stage.Perform:
 				commanded = true
-				if err := r.perform(context.Background(), e.Action); err != nil {
+				if err := r.perform(r.leave(), e.Action); err != nil {
 					r.fail(err)
 					return
 				}
@@ -357,7 +400,13 @@ func (r *liveRun) act(effects []stage.Effect) {
 	}
 }
 
+// fail ends the run after something could not be carried out. What a stop kept from being done is no fault.
 func (r *liveRun) fail(err error) {
+	var stopped *latched
+	if errors.As(r.owner.permit.Err(), &stopped) {
+		r.act(r.machine.Advance(stage.StopAsked{T: r.now(), By: stopped.by}))
+		return
+	}
 	r.act(r.machine.Advance(stage.Failed{T: r.now(), Reason: err.Error()}))
 }
 
@@ -393,7 +442,7 @@ func (r *liveRun) command(settings []procedure.Setting, paced bool) error {
 		if x == nil {
 			return fmt.Errorf("the bay has no seat %s", s.Seat)
 		}
-		if err := r.bay.outputs.Apply(context.Background(), x, s); err != nil {
+		if err := r.bay.outputs.Apply(r.leave(), x, s); err != nil {
 			return fmt.Errorf("%s was not carried out: %w", s, err)
 		}
 		r.tickedAt = 0 // a command may take its time

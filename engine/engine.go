@@ -8,13 +8,16 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"usherbench/api"
 	"usherbench/archive"
 	"usherbench/bench"
-	"usherbench/core/outcome"
+	"usherbench/core/stage"
 	"usherbench/instrument/dialect"
 	"usherbench/live"
 	"usherbench/store"
@@ -34,12 +37,19 @@ type Engine struct {
 
 	resuming []*liveRun // runs that go on, until the bays are up
 
+	latch      atomic.Pointer[api.Held] // nothing is energised in any bay; nil: nothing holds the house
+	keeping    sync.Mutex               // held while a latch is kept on record
+	journal    *journal
+	tombstones tombstones
+
 	mu   sync.RWMutex // guards what follows
 	bays map[string]*Bay
+	late map[string]error // runs that have ended and are not on record as ended, with why
 
-	cancel context.CancelFunc
-	ctx    context.Context
-	wg     sync.WaitGroup
+	cancel     context.CancelFunc
+	ctx        context.Context
+	endJournal context.CancelFunc
+	wg         sync.WaitGroup
 }
 
 // Options of an engine; the zero value has no warden.
@@ -56,7 +66,9 @@ type Options struct {
 type Warden interface {
 	Plan(p warden.Plan)
 	Energised(bay string, on bool)
-	Alive(bays []string)
+	Alive(bays, alarmed []string)
+	// Down is why there is no warden now; nil: there is one.
+	Down() error
 	Reports() <-chan warden.Report
 }
 
@@ -70,6 +82,8 @@ var (
 	ErrUnknownBay = errors.New("there is no such bay")
 	// ErrNotReady means that the bench cannot do what was asked as it is.
 	ErrNotReady = errors.New("the bench is not ready")
+	// ErrNotDone means that an instrument did not do what it was told.
+	ErrNotDone = errors.New("the instrument did not do it")
 	// ErrStopping means that the service is shutting down.
 	ErrStopping = errors.New("the service is shutting down")
 )
@@ -80,13 +94,20 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: live.NewHub(uint64(time.Now().UnixMilli())), store: s, log: log, options: o, bays: map[string]*Bay{},
-		ctx: ctx, cancel: cancel,
+		late: map[string]error{}, journal: openJournal(s.Journal, log), ctx: ctx, cancel: cancel,
 	}
+	if o.Data != "" {
+		e.tombstones.folder = filepath.Join(o.Data, "endings")
+	}
+	keep, end := context.WithCancel(context.Background())
+	e.endJournal = end
+	go e.journal.serve(keep)
 	var err error
 	e.bench, err = bench.Open(bench.Options{File: file, Dialects: dialects, Store: s, Data: o.Data, Bays: onBench{e},
 		Journal: e.Journal})
 	if err != nil {
 		cancel()
+		e.closeJournal()
 		return nil, err
 	}
 	config := e.bench.Config()
@@ -96,6 +117,9 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	}
 	e.tellPlan()
 	e.readWardenLog()
+	if err := e.latchAgain(); err != nil {
+		return nil, errors.Join(fmt.Errorf("look for what is held: %w", err), e.Close())
+	}
 	if err := e.recoverAbandoned(); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
@@ -132,45 +156,75 @@ func (e *Engine) Close() error {
 			_ = b.outputs.MakeSafe("the service shuts down with an output on that was switched by hand", "")
 		}
 	}
+	e.closeJournal()
 	return e.bench.Close()
 }
 
-// recoverAbandoned makes safe the bays of runs that are on record as live, all at once, and ends those runs as
-// aborted with what was recorded.
+// closeJournal writes what waits to be written.
+func (e *Engine) closeJournal() {
+	e.endJournal()
+	<-e.journal.done
+}
+
+// recoverAbandoned makes safe what a killed service left behind, all bays at once and before anything else. Then it
+// looks at the runs that are on record as live: those that may go on do, the others end with what was recorded.
 func (e *Engine) recoverAbandoned() error {
 	runs, err := e.store.AbandonedRuns()
 	if err != nil {
 		return fmt.Errorf("look for runs that were left behind: %w", err)
 	}
-	var wg sync.WaitGroup
+	off := e.makeSafeAgain(runs)
 	errs := make([]error, len(runs))
+	var wg sync.WaitGroup
 	for i, r := range runs {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			errs[i] = e.endAbandoned(r)
-		}()
-	}
-	wg.Wait()
-	// After the runs, whose bays are safe now and in the journal so.
-	for _, b := range e.bays {
-		on, err := b.leftOnByHand()
-		errs = append(errs, err)
-		if !on {
-			continue
-		}
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			_ = b.outputs.MakeSafe("an output that was switched on by hand was left behind", "") // an alarm is kept by the bay
-		}()
+		wg.Go(func() { errs[i] = e.endAbandoned(r, off[r.Bay]) })
 	}
 	wg.Wait()
 	return errors.Join(errs...)
 }
 
-// endAbandoned makes safe the bay of a run that a killed service left behind. The run goes on if it may, else it ends.
-func (e *Engine) endAbandoned(listed store.Run) error {
+// makeSafeAgain makes safe the bays that had a live run, or an output that was switched on by hand, and tells what
+// became of each. Of a bay of which nobody knows it is made safe too.
+func (e *Engine) makeSafeAgain(runs []store.Run) map[string]offTime {
+	why := map[string][2]string{}
+	for _, r := range runs {
+		why[r.Bay] = [2]string{"run " + r.ID + " was left behind by a killed service", r.ID}
+	}
+	for name, b := range e.bays {
+		switch on, err := b.leftOnByHand(); {
+		case why[name][0] != "":
+		case err != nil:
+			why[name] = [2]string{"the journal cannot be read, so that nobody knows what was left on: " + err.Error(), ""}
+		case on:
+			why[name] = [2]string{"an output that was switched on by hand was left behind", ""}
+		}
+	}
+	off := map[string]offTime{}
+	var mu sync.Mutex // guards off
+	var wg sync.WaitGroup
+	for name, words := range why {
+		b, ok := e.bays[name]
+		if !ok {
+			continue
+		}
+		wg.Go(func() {
+			var t offTime
+			if words[1] != "" {
+				t.foundOn = b.foundOn()
+			}
+			t.err = b.outputs.MakeSafe(words[0], words[1]) // an alarm is kept by the bay, which goes on trying
+			t.confirmed = time.Now()
+			mu.Lock()
+			defer mu.Unlock()
+			off[name] = t
+		})
+	}
+	wg.Wait()
+	return off
+}
+
+// endAbandoned ends a run that a killed service left behind, or takes it up again if it may go on. Its bay is safe.
+func (e *Engine) endAbandoned(listed store.Run, off offTime) error {
 	r, err := e.store.Run(listed.ID) // with the texts that lists leave out
 	if err != nil {
 		return err
@@ -182,39 +236,39 @@ func (e *Engine) endAbandoned(listed store.Run) error {
 	if r.Source != "" { // nothing was energised: a log was being read
 		return e.endAborted(r, "the service was killed while the log was read; import it again")
 	}
+	if end, ended := e.tombstones.of(r.ID); ended {
+		return e.end(r, end.State, end.Reason)
+	}
 	b, ok := e.bays[r.Bay]
-	var off offTime
-	if ok {
-		off.foundOn = b.foundOn()
-		// An alarm is kept by the bay, which goes on trying.
-		off.err = b.outputs.MakeSafe("run "+r.ID+" was left behind by a killed service", r.ID)
-		off.confirmed = time.Now()
-	} else {
+	if !ok {
 		e.Journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "ALARM: make safe not possible",
 			Detail: "the bay of an abandoned run is no longer configured; check its outputs by hand"})
+		return e.endAborted(r, reason)
 	}
-	if ok {
-		run, err := b.restore(r, off)
-		if err == nil {
-			e.mu.Lock()
-			e.resuming = append(e.resuming, run)
-			e.mu.Unlock()
-			return nil
-		}
-		reason += "; it does not go on: " + err.Error()
+	run, err := b.restore(r, off)
+	if err != nil {
+		return e.endAborted(r, reason+"; it does not go on: "+err.Error())
 	}
-	return e.endAborted(r, reason)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.resuming = append(e.resuming, run)
+	return nil
 }
 
-// endAborted ends a run that nobody conducts, with all figures that can still be determined.
+// endAborted ends a run that nobody conducts as aborted, with all figures that can still be determined.
 func (e *Engine) endAborted(r store.Run, reason string) error {
+	return e.end(r, string(stage.Aborted), reason)
+}
+
+func (e *Engine) end(r store.Run, state, reason string) error {
 	end, frames, err := e.store.Recorded(r.ID)
 	if err != nil {
 		return err
 	}
 	now := time.Now()
-	r.State, r.Reason, r.Duration = "aborted", reason, end
-	columns := map[string]any{"state": r.State, "reason": reason, "outcome": string(outcome.Aborted), "ended_at": &now,
+	r.State, r.Reason, r.Duration = state, reason, end
+	columns := map[string]any{"state": state, "reason": reason, "outcome": string(archive.OutcomeOf(r, nil)),
+		"ended_at": &now,
 		"duration": end, "frames": frames}
 	if _, err := archive.Judge(e.store, r, columns); err != nil {
 		e.log.Warn("figures of an aborted run", "run", r.ID, "err", err)
@@ -222,16 +276,46 @@ func (e *Engine) endAborted(r store.Run, reason string) error {
 			return err
 		}
 	}
-	e.Journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run aborted", Detail: reason})
-	return e.store.DropSnapshot(r.ID)
+	e.Journal(store.JournalEntry{By: "service", Bay: r.Bay, RunID: r.ID, What: "run " + r.State, Detail: reason})
+	return errors.Join(e.store.DropSnapshot(r.ID), e.tombstones.drop(r.ID))
 }
 
-// Journal adds an entry; one that cannot be written goes to the log at least.
+// Journal adds an entry, and waits a moment for it so that the next reader finds it. It is written later if that is
+// not possible now.
 func (e *Engine) Journal(entry store.JournalEntry) {
-	if err := e.store.Journal(entry); err != nil {
-		e.log.Error("journal", "err", err, "entry", entry)
+	e.journal.Add(entry)
+	e.journal.Settle(settleWithin)
+}
+
+// unwritten notes that a run has ended and why that is not on record; nil: it is now.
+func (e *Engine) unwritten(run string, err error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if err == nil {
+		delete(e.late, run)
+		return
 	}
-	e.log.Info("journal", "bay", entry.Bay, "run", entry.RunID, "what", entry.What, "detail", entry.Detail, "by", entry.By)
+	e.late[run] = err
+	e.log.Error("put the end of a run on record", "run", run, "err", err)
+}
+
+// Problems says what of the records cannot be written now.
+func (e *Engine) Problems() (problems []string) {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	for _, run := range slices.Sorted(maps.Keys(e.late)) {
+		problems = append(problems, fmt.Sprintf("how run %s ended is kept in memory, since it cannot be written: %v; free "+
+			"some disk space", run, e.late[run]))
+	}
+	if w := e.options.Warden; w != nil && w.Down() != nil {
+		problems = append(problems, fmt.Sprintf("there is no warden, so nothing can be energised: %v; it is tried to start "+
+			"it, look into the service's log", w.Down()))
+	}
+	if err := e.journal.Failed(); err != nil {
+		problems = append(problems, fmt.Sprintf("the journal is kept in memory, since it cannot be written: %v; free some "+
+			"disk space", err))
+	}
+	return problems
 }
 
 // Bay finds a bay.
@@ -254,22 +338,4 @@ func (e *Engine) Bays() []*Bay {
 		bays = append(bays, e.bays[name])
 	}
 	return bays
-}
-
-// StopAll ends every run and makes every bay safe, at once. The error names the bays that could not be confirmed safe.
-func (e *Engine) StopAll(by string) error {
-	var wg sync.WaitGroup
-	bays := e.Bays()
-	errs := make([]error, len(bays))
-	for i, b := range bays {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			if errs[i] = b.Safe(by); errs[i] != nil {
-				errs[i] = fmt.Errorf("%s: %w", b.name, errs[i])
-			}
-		}()
-	}
-	wg.Wait()
-	return errors.Join(errs...)
 }

@@ -28,24 +28,44 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	}
 	b.hand.Lock() // what several set by hand is done one after the other
 	defer b.hand.Unlock()
-	if err := b.own(api.BayStarting); err != nil {
+	off := setting.Quantity == seats.Output && setting.Word == seats.Off
+	o, err := b.own(claim{state: api.BayStarting, person: true, offOnly: off})
+	if err != nil {
 		return err
 	}
-	defer b.release()
-	// On record before it is done, so that a service killed meanwhile finds what to switch off.
-	b.engine.Journal(store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()})
-	if setting.Quantity == seats.Output && setting.Word == "on" {
+	defer b.release(o)
+	// On record before it is done, so that a service killed meanwhile finds what to switch off. What only switches off
+	// does not wait for that.
+	entry := store.JournalEntry{By: by, Bay: b.name, What: setByHand, Detail: setting.String()}
+	if off {
+		b.engine.journal.Add(entry)
+	} else if err := b.engine.journal.Write(ctx, entry); err != nil {
+		return fmt.Errorf("%w: nothing was set: %w; free some disk space", ErrNotReady, err)
+	}
+	if setting.Quantity == seats.Output && setting.Word == seats.On {
 		b.outputs.InUse(true)
 	}
+	b.somebodyIsThere()
 	var setErr error
-	if err := b.do(ctx, func() { setErr = b.outputs.Apply(ctx, x, setting) }); err != nil {
+	what := "nothing was on"
+	if err := b.do(ctx, func() {
+		if setErr = b.outputs.Apply(ctx, x, setting); setErr == nil || !b.outputs.Energised() {
+			return
+		}
+		// Nobody knows what the instrument does now.
+		what = "the outputs of the bay were made safe"
+		if b.outputs.MakeSafe("setting by hand failed", "") != nil {
+			what = "the outputs of the bay could not be confirmed off, look at the alarm"
+		}
+	}); err != nil {
 		return err
 	}
-	if setErr != nil {
-		b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() +
-			": " + setErr.Error()})
+	if setErr == nil {
+		return nil
 	}
-	return setErr
+	b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, What: "set by hand failed", Detail: setting.String() +
+		": " + setErr.Error() + "; " + what})
+	return fmt.Errorf("%w: %s: %w; %s", ErrNotDone, setting, setErr, what)
 }
 
 func (b *Bay) parseManual(r api.ManualSet) (procedure.Setting, *outputs.Seat, error) {
@@ -108,9 +128,9 @@ func (b *Bay) controls(x *outputs.Seat) []api.Control {
 
 // boundBy bounds the steppers of manual control by the windows of the nameplate of the bay's last unit.
 func (b *Bay) boundBy(text string) {
-	b.windows = nil
+	b.windows, b.net.bounds = nil, nil
 	if plate, err := nameplate.Parse([]byte(text)); text != "" && err == nil {
-		b.windows = plate.Windows
+		b.windows, b.net.bounds = plate.Windows, boundsByHand(plate)
 	}
 }
 

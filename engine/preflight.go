@@ -106,10 +106,11 @@ func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Prefligh
 	if err != nil {
 		return api.Preflight{}, err
 	}
-	if err := b.own(api.BayStarting); err != nil {
+	o, err := b.own(claim{state: api.BayStarting, offOnly: true})
+	if err != nil {
 		return api.Preflight{}, err
 	}
-	defer b.release()
+	defer b.release(o)
 	p, err := b.preflight(ctx, program, plate, request)
 	if err != nil {
 		return api.Preflight{}, err

@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 
+	"usherbench/api"
 	"usherbench/bench"
 )
 
@@ -13,15 +14,15 @@ var _ bench.Bays = onBench{}
 
 // Halt takes bays out of service: idle, safe, and without goroutines.
 func (e onBench) Halt(names []string) error {
-	bays := make([]*Bay, len(names))
+	bays, owners := make([]*Bay, len(names)), make([]*owner, len(names))
 	for i, name := range names {
 		b, err := e.Bay(name)
 		if err == nil {
-			err = b.letGo()
+			owners[i], err = b.letGo()
 		}
 		if err != nil {
-			for _, owned := range bays[:i] {
-				owned.release()
+			for k, owned := range bays[:i] {
+				owned.release(owners[k])
 			}
 			return err
 		}
@@ -34,18 +35,18 @@ func (e onBench) Halt(names []string) error {
 }
 
 // letGo takes the bay from everybody else, and makes safe what was switched on by hand.
-func (b *Bay) letGo() error {
-	if err := b.ownForChange(); err != nil || !b.outputs.ByHand() {
-		return err
+func (b *Bay) letGo() (*owner, error) {
+	o, err := b.own(claim{state: api.BayStarting, offOnly: true})
+	if err != nil || !b.outputs.ByHand() {
+		return o, err
 	}
-	var err error
 	if doErr := b.do(b.ctx, func() { err = b.outputs.MakeSafe("the bay is configured anew", "") }); doErr != nil {
 		err = doErr
 	}
 	if err != nil {
-		b.release()
+		b.release(o)
 	}
-	return err
+	return o, err
 }
 
 // Renew builds bays and begins to sample them. An alarm that one had before stays until its outputs are confirmed off.

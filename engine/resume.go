@@ -97,14 +97,17 @@ func (r *liveRun) suspend() {
 	if stateErr != nil {
 		r.finish = &stage.Finish{T: t, Ending: stage.Aborted, Reason: "stopped by " + byShutdown +
 			"; its state could not be kept: " + stateErr.Error()}
+		close(r.safe)
 		r.conclude(err)
 		return
 	}
+	close(r.safe)
 	b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run suspended",
 		Detail: byShutdown})
 	b.mu.Lock()
-	b.run, b.state = nil, api.BayIdle
+	b.run = nil
 	b.mu.Unlock()
+	b.release(r.owner)
 	close(r.done)
 }
 
@@ -126,6 +129,11 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 	}
 	if off.err != nil {
 		return nil, fmt.Errorf("an output is not confirmed off")
+	}
+	if latest, err := b.engine.store.LatestRun(record.Bay); err != nil {
+		return nil, err
+	} else if latest.ID != record.ID {
+		return nil, fmt.Errorf("run %s of %s came after it in this bay", latest.ID, latest.Serial)
 	}
 	data, err := b.engine.store.Snapshot(record.ID)
 	if err != nil {
@@ -154,12 +162,13 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 	if err := machine.Resumable(); err != nil {
 		return nil, err
 	}
-	if err := b.own(api.BayStarting); err != nil {
+	o, err := b.own(claim{state: api.BayStarting})
+	if err != nil {
 		return nil, err
 	}
 	b.gapOf(&record, back, off, factor)
-	return &liveRun{bay: b, program: program, machine: machine, record: &record, values: record.Parameters, back: back},
-		nil
+	return &liveRun{bay: b, owner: o, program: program, machine: machine, record: &record, values: record.Parameters,
+		back: back}, nil
 }
 
 // unknownOff stands for an instant that is not known.
@@ -256,8 +265,8 @@ func (e *Engine) wardenActed(bay string, after time.Time) (at time.Time, took ti
 // goOn hands the runs that go on to their bays, once those sample.
 func (e *Engine) goOn() {
 	for _, r := range e.resuming {
-		r.stop, r.done, r.work, r.figured = make(chan string, 1), make(chan struct{}), make(chan func()),
-			make(chan stage.Figured, 1)
+		r.stop, r.safe, r.done = make(chan string, 1), make(chan struct{}), make(chan struct{})
+		r.work, r.figured = make(chan func()), make(chan stage.Figured, 1)
 		b := r.bay
 		b.complete(r)
 		var err error
@@ -267,7 +276,7 @@ func (e *Engine) goOn() {
 			err = b.handOver(e.ctx, r)
 			b.remember(r)
 		} else {
-			b.release()
+			b.release(r.owner)
 			err = errors.Join(err,
 				e.endAborted(*r.record, "the service was killed while the run was live; it does not go on: "+err.Error()))
 		}

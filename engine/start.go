@@ -24,27 +24,38 @@ import (
 	"usherbench/store"
 )
 
-// StartRun begins a run and returns when it is on record and under way. It fails with ErrBusy, ErrNotReady,
-// api.ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
+// StartRun begins a run for a person, and returns when it is on record and under way. It fails with ErrBusy,
+// ErrNotReady, ErrHeld, api.ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
-	return b.StartInTurn(ctx, by, 0, request)
+	return b.begin(ctx, by, 0, claim{state: api.BayStarting, person: true}, request)
 }
 
-// StartInTurn begins a run that has a place in the line, which is 0 if it did not wait.
+// StartInTurn begins a run that has a place in the line.
 func (b *Bay) StartInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error) {
+	return b.begin(ctx, by, place, claim{state: api.BayStarting}, request)
+}
+
+func (b *Bay) begin(ctx context.Context, by string, place uint, c claim,
+	request api.StartRun) (api.RunSummary, error) {
 	if err := errors.Join(archive.CheckSerial(request.Serial), checkVouched(request.Vouched)); err != nil {
 		return api.RunSummary{}, err
 	}
-	if err := b.own(api.BayStarting); err != nil {
-		return api.RunSummary{}, err
-	}
-	run, err := b.prepare(ctx, by, request)
+	o, err := b.own(c)
 	if err != nil {
-		b.release()
 		return api.RunSummary{}, err
 	}
-	if err := b.launch(ctx, run, place); err != nil {
-		b.release()
+	ctx, cancel := o.permit.Join(ctx)
+	defer cancel()
+	run, err := b.prepare(ctx, by, request)
+	if err == nil {
+		run.owner = o
+		err = b.launch(ctx, run, place)
+	}
+	if stopped := o.permit.Err(); err != nil && stopped != nil {
+		err = fmt.Errorf("%w: the start was %w", ErrHeld, stopped)
+	}
+	if err != nil {
+		b.release(o)
 		return api.RunSummary{}, err
 	}
 	return run.record.Summary(), nil

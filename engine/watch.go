@@ -44,20 +44,36 @@ func (e *Engine) beat() {
 		case <-e.ctx.Done():
 			return
 		case now := <-ticker.C:
-			alive := []string{}
+			alive, alarmed := []string{}, []string{}
 			for _, b := range e.Bays() {
 				if now.UnixNano() < b.aliveUntil.Load() {
 					alive = append(alive, b.name)
 				}
+				if b.outputs.Alarm() != "" {
+					alarmed = append(alarmed, b.name)
+				}
 			}
-			e.options.Warden.Alive(alive)
+			e.options.Warden.Alive(alive, alarmed)
 		}
 	}
 }
 
-// alive says that the bay's goroutine does its work, and will be heard of again before the given time has passed.
+// mostWithoutFrame bounds how long a run is alive by its commands alone: a program that goes round without taking time
+// sends many, and looks at nothing.
+const mostWithoutFrame = 10 * time.Second
+
+// alive says that the bay's goroutine does its work, and will be heard of again before the given time has passed. A
+// run that has taken no frame for long is not alive, whatever else it does.
 func (b *Bay) alive(next time.Duration) {
-	b.aliveUntil.Store(time.Now().Add(next).UnixNano())
+	now := time.Now()
+	until := now.Add(next).UnixNano()
+	if framed := b.framedAt.Load(); framed != 0 {
+		until = min(until, framed+int64(mostWithoutFrame+next))
+		if now.UnixNano() > framed+int64(mostWithoutFrame) {
+			return
+		}
+	}
+	b.aliveUntil.Store(until)
 }
 
 // hearWarden journals what the warden did while the service lives, and ends the runs of those bays.

@@ -23,6 +23,7 @@ type Instrument struct {
 	Address transport.Address
 	Dialect *dialect.Dialect
 	tongue  tongue
+	watch   watchdogs
 }
 
 // tongue is the protocol of an instrument: it carries out setters and answers queries.

@@ -46,6 +46,11 @@ type bay interface {
 	// Handled tells whether a handler changes its units, Unit which one is in it.
 	Handled() bool
 	Unit() string
+	// Last is the run that is live or was last; nil if there was none.
+	Last() *api.RunSummary
+	// Held says why nothing begins by itself; GoOn is what a person says against it.
+	Held() *api.Held
+	GoOn(by string) error
 	StartInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error)
 }
 
@@ -123,7 +128,8 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 	return runs, nil
 }
 
-// Release lets a held run begin: its unit is in place, or what stood in the way is mended.
+// Release lets a held run begin: its unit is in place, or what stood in the way is mended. Who releases it says go on
+// for its bay too. It fails with engine.ErrHeld while the whole house is held.
 func (l *Line) Release(by string, id uint) (store.Waiting, error) {
 	w, err := l.store.Waiting(id)
 	if err != nil {
@@ -133,11 +139,18 @@ func (l *Line) Release(by string, id uint) (store.Waiting, error) {
 	if len(w.Asks) > 0 {
 		detail += "; vouches for " + strings.Join(w.Asks, ", ")
 	}
+	b, err := l.bays.Bay(w.Bay)
+	if err == nil {
+		err = b.GoOn(by)
+	}
+	if err != nil {
+		return w, err
+	}
 	l.bays.Journal(store.JournalEntry{By: by, Bay: w.Bay, What: "released in line", Detail: detail})
 	if err := l.store.Release(id); err != nil {
 		return w, err
 	}
-	w.Held, w.Asks, w.Released = "", nil, true
+	w.Held, w.Asks, w.Released, w.SetAside = "", nil, true, false
 	return w, nil
 }
 
@@ -168,17 +181,49 @@ func (l *Line) serve() {
 			l.log.Error("the lines of the bays", "err", err)
 			continue
 		}
-		var seen []string
-		for _, w := range all {
-			if slices.Contains(seen, w.Bay) {
-				continue
-			}
-			seen = append(seen, w.Bay)
-			if w.Held == "" && (w.NotBefore == nil || !w.NotBefore.After(time.Now())) {
-				l.beginNext(w)
-			}
+		l.look(l.setAside(all))
+	}
+}
+
+// look begins the first of each bay that may.
+func (l *Line) look(all []store.Waiting) {
+	var seen []string
+	for _, w := range all {
+		if w.SetAside || slices.Contains(seen, w.Bay) {
+			continue
+		}
+		seen = append(seen, w.Bay)
+		if w.Held == "" && (w.NotBefore == nil || !w.NotBefore.After(time.Now())) {
+			l.beginNext(w)
 		}
 	}
+}
+
+// setAside holds what waits for units whose runs failed or were aborted since it was put in line. Other units go on.
+func (l *Line) setAside(all []store.Waiting) []store.Waiting {
+	for i, w := range all {
+		b, err := l.bays.Bay(w.Bay)
+		if err != nil || w.SetAside || w.Released {
+			continue
+		}
+		last := b.Last()
+		if last == nil || last.Serial != w.Serial || last.EndedAt == nil || !w.At.Before(*last.EndedAt) ||
+			!archive.Vain(last.State) {
+			continue
+		}
+		why := fmt.Sprintf("%s of %s is %s", last.Procedure, last.Serial, last.State)
+		if last.Reason != "" {
+			why += ": " + last.Reason
+		}
+		why += "; look at the unit, then let it begin or take it out"
+		if err := l.store.SetAside(w.ID, why); err != nil {
+			l.log.Error("set a run in line aside", "bay", w.Bay, "err", err)
+		}
+		l.bays.Journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line",
+			Detail: w.Procedure + " on " + w.Serial + ": " + why})
+		all[i].SetAside, all[i].Held = true, why // whether or not that could be written
+	}
+	return all
 }
 
 // beginNext begins a run that is first in its line, or holds it and says why.
@@ -188,7 +233,7 @@ func (l *Line) beginNext(w store.Waiting) {
 		l.hold(w, err.Error(), nil)
 		return
 	}
-	if !b.Free() {
+	if !b.Free() || b.Held() != nil {
 		return
 	}
 	if why := needsHands(b, w); why != "" {
@@ -198,8 +243,8 @@ func (l *Line) beginNext(w store.Waiting) {
 	_, err = b.StartInTurn(l.ctx, w.By, w.ID, api.StartRun{Bay: w.Bay, Procedure: w.Procedure, Revision: w.Revision,
 		Serial: w.Serial, Lot: w.Lot, Parameters: w.Parameters, Vouched: w.Vouched})
 	switch {
-	case errors.Is(err, engine.ErrBusy):
-		return // somebody was faster: it stays first in line
+	case errors.Is(err, engine.ErrBusy), errors.Is(err, engine.ErrHeld):
+		return // somebody was faster, or stopped the bay meanwhile: it stays first in line
 	case errors.Is(err, context.Canceled), errors.Is(err, engine.ErrStopping):
 		if err := l.store.PutBack(w); err != nil { // the service ends, and with it a run that had not begun
 			l.log.Error("put a run back in line", "bay", w.Bay, "err", err)

@@ -46,7 +46,13 @@ type place struct {
 	refuse  error // what the next start is answered with
 	began   []store.Waiting
 	vouched [][]string
+	last    *api.RunSummary
+	held    *api.Held
 }
+
+func (p *place) Last() *api.RunSummary { return p.last }
+func (p *place) Held() *api.Held       { return p.held }
+func (p *place) GoOn(string) error     { p.held = nil; return nil }
 
 func (p *place) Free() bool    { return !p.busy }
 func (p *place) Handled() bool { return p.handled }
@@ -318,5 +324,57 @@ func TestWhateverHappensALineKeepsItsOrder(t *testing.T) {
 				assert.Len(r, slices.Compact(slices.Clone(ids)), len(ids), "each begins once")
 			}
 		})
+	})
+}
+
+// What a stop holds waits, first in line, until somebody says go on; who releases a run says it for the bay.
+func TestAHeldBayBeginsNothing(t *testing.T) {
+	served(t, func(t *testing.T, f *floor, l *Line) {
+		b := f.bays["bay1"]
+		b.held = &api.Held{Why: "its run was stopped by ada"}
+		waiting := enqueue(t, l, []string{"bay1", "bay2"}, []string{"A", "B", "C"}, []string{"first"})
+		for range 5 {
+			tick()
+		}
+		assert.Empty(t, b.began)
+		assert.Len(t, f.bays["bay2"].began, 1, "another bay is not held for it")
+		_, err := l.Release("ada", waiting[0].ID)
+		require.NoError(t, err)
+		tick()
+		assert.Equal(t, []string{"A first"}, b.serials())
+
+		b.busy, b.refuse = false, fmt.Errorf("%w: stopped meanwhile", engine.ErrHeld)
+		tick()
+		left, err := f.store.Queue("bay1")
+		require.NoError(t, err)
+		require.Len(t, left, 1)
+		assert.Empty(t, left[0].Held, "a stop while it was prepared is not the unit's fault")
+	})
+}
+
+// What waits for a unit whose run failed is set aside, and the others go on; what is put in line afterwards begins.
+func TestWhatWaitsForAFailedUnitIsSetAside(t *testing.T) {
+	served(t, func(t *testing.T, f *floor, l *Line) {
+		b := f.bays["bay1"]
+		enqueue(t, l, []string{"bay1"}, []string{"A", "B"}, []string{"first", "second"})
+		tick()
+		ended := time.Now()
+		b.last = &api.RunSummary{Serial: "A", Procedure: "first", State: "failed", Reason: "no voltage", EndedAt: &ended}
+		b.busy = false
+		tick()
+		assert.Equal(t, []string{"A first", "B first"}, b.serials())
+		queue, err := f.store.Queue("bay1")
+		require.NoError(t, err)
+		assert.True(t, queue[0].SetAside)
+		assert.Equal(t, "first of A is failed: no voltage; look at the unit, then let it begin or take it out", queue[0].Held)
+
+		time.Sleep(time.Second)
+		enqueue(t, l, []string{"bay1"}, []string{"A"}, []string{"first"})
+		b.last = &api.RunSummary{Serial: "B", Procedure: "first", State: "done", EndedAt: &ended}
+		for range 3 {
+			b.busy = false
+			tick()
+		}
+		assert.Equal(t, []string{"A first", "B first", "B second", "A first"}, b.serials())
 	})
 }

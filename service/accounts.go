@@ -40,12 +40,42 @@ type accounts struct {
 	mu   sync.Mutex // guards code
 	code string     // one-time code for the first account; empty: none
 
+	// tokens are kept in memory too, by their digests: nobody who wants to stop something waits for the database.
+	tokensMu sync.RWMutex
+	tokens   map[string]store.Token
+
 	// hashing bounds how many passwords are hashed at once: each takes 64 MB.
 	hashing chan struct{}
 }
 
 func newAccounts(s *store.Store, secure bool) *accounts {
-	return &accounts{store: s, secure: secure, hashing: make(chan struct{}, 2)}
+	return &accounts{store: s, secure: secure, hashing: make(chan struct{}, 2), tokens: map[string]store.Token{}}
+}
+
+// load takes the tokens from the database.
+func (a *accounts) load() error {
+	all, err := a.store.Tokens()
+	if err != nil {
+		return err
+	}
+	a.tokensMu.Lock()
+	defer a.tokensMu.Unlock()
+	for _, t := range all {
+		a.tokens[t.Hash] = t
+	}
+	return nil
+}
+
+// forget drops the tokens that are meant, in the database and in memory.
+func (a *accounts) forget(which func(store.Token) bool, drop func() error) error {
+	a.tokensMu.Lock()
+	for hash, t := range a.tokens {
+		if which(t) {
+			delete(a.tokens, hash)
+		}
+	}
+	a.tokensMu.Unlock()
+	return drop()
 }
 
 // The parameters of argon2id, as RFC 9106 recommends for machines that do other work too.
@@ -108,7 +138,9 @@ func (a *accounts) localToken() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := a.store.DropTokens(account.ID, localKind); err != nil {
+	err = a.forget(func(t store.Token) bool { return t.AccountID == account.ID && t.Kind == localKind },
+		func() error { return a.store.DropTokens(account.ID, localKind) })
+	if err != nil {
 		return "", err
 	}
 	return a.issue(account, localKind, localLasts)
@@ -116,8 +148,15 @@ func (a *accounts) localToken() (string, error) {
 
 func (a *accounts) issue(account store.Account, kind string, lasts time.Duration) (string, error) {
 	secret := rand.Text() + rand.Text()
-	return secret, a.store.PutToken(store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind,
-		ExpiresAt: time.Now().Add(lasts)})
+	t := store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind, ExpiresAt: time.Now().Add(lasts)}
+	if err := a.store.PutToken(t); err != nil {
+		return "", err
+	}
+	t.Account = account
+	a.tokensMu.Lock()
+	defer a.tokensMu.Unlock()
+	a.tokens[t.Hash] = t
+	return secret, nil
 }
 
 func digest(secret string) string {
@@ -141,11 +180,13 @@ func (a *accounts) of(r *http.Request) (store.Account, error) {
 	if secret == "" {
 		return store.Account{}, errSignIn
 	}
-	token, err := a.store.TokenAccount(digest(secret))
-	if errors.Is(err, store.ErrNotFound) {
+	a.tokensMu.RLock()
+	defer a.tokensMu.RUnlock()
+	token, ok := a.tokens[digest(secret)]
+	if !ok || !time.Now().Before(token.ExpiresAt) {
 		return store.Account{}, errSignIn
 	}
-	return token.Account, err
+	return token.Account, nil
 }
 
 var rank = map[api.Role]int{api.Viewer: 1, api.Operator: 2, api.Engineer: 3, api.Admin: 4}
@@ -256,7 +297,9 @@ func (s *Service) openSession(c *echo.Context, account store.Account, client boo
 }
 
 func (s *Service) signOut(c *echo.Context) error {
-	if err := s.store.DropToken(digest(secretOf(c.Request()))); err != nil {
+	hash := digest(secretOf(c.Request()))
+	if err := s.accounts.forget(func(t store.Token) bool { return t.Hash == hash },
+		func() error { return s.store.DropToken(hash) }); err != nil {
 		return err
 	}
 	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, Secure: s.accounts.secure,

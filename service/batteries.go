@@ -21,7 +21,17 @@ func (s *Service) queue(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, waitingList(all))
+	list := waitingList(all)
+	for i, w := range list {
+		b, err := s.engine.Bay(w.Bay)
+		if err != nil || w.Held != "" {
+			continue
+		}
+		if h := b.Held(); h != nil {
+			list[i].Held = h.Why + "; it begins when somebody says go on"
+		}
+	}
+	return c.JSON(http.StatusOK, list)
 }
 
 func waitingList(all []store.Waiting) []api.Waiting {

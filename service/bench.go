@@ -86,6 +86,33 @@ func (s *Service) stopAll(c *echo.Context) error {
 	return s.bays(c)
 }
 
+func (s *Service) goOn(c *echo.Context) error {
+	s.engine.GoOn(who(c))
+	return s.bays(c)
+}
+
+func (s *Service) goOnBay(c *echo.Context) error {
+	b, err := s.engine.Bay(c.Param("bay"))
+	if err != nil {
+		return err
+	}
+	if err := b.GoOn(who(c)); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, b.Status())
+}
+
+func (s *Service) stillThere(c *echo.Context) error {
+	b, err := s.engine.Bay(c.Param("bay"))
+	if err != nil {
+		return err
+	}
+	if err := b.StillThere(who(c)); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, b.Status())
+}
+
 func notSafe(err error) error {
 	return &api.Problem{Title: "Not confirmed safe", Status: http.StatusBadGateway, Detail: err.Error(),
 		Remedy: "switch the outputs off at the instruments"}

@@ -60,9 +60,13 @@ func problemOf(err error) *api.Problem {
 		{store.ErrNotFound, http.StatusNotFound, "Not found", ""},
 		{store.ErrConflict, http.StatusConflict, "It exists already", "choose another name"},
 		{store.ErrNoColumn, http.StatusBadRequest, "The request is wrong", ""},
+		{engine.ErrStopping, http.StatusServiceUnavailable, "The service is shutting down", "try again when it is back"},
 		{engine.ErrUnknownBay, http.StatusNotFound, "Not found", ""},
 		{bench.ErrUnknownInstrument, http.StatusNotFound, "Not found", ""},
 		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
+		{engine.ErrHeld, http.StatusConflict, "Held after a stop", "look around, then say go on: usher go-on"},
+		{engine.ErrNotDone, http.StatusBadGateway, "The instrument did not do it",
+			"look at the instrument, its cable and its messages"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
 		{archive.ErrLive, http.StatusConflict, "The run is live", "wait for it to end, or stop it"},
@@ -80,7 +84,7 @@ func problemOf(err error) *api.Problem {
 		return &api.Problem{Title: http.StatusText(status), Status: status, Detail: rootCause(err).Error()}
 	}
 	return &api.Problem{Title: "Something broke in the service", Status: http.StatusInternalServerError,
-		Remedy: "look into the service's log; the bench is not affected"}
+		Remedy: "look into the service's log, and whether the outputs are as they should be"}
 }
 
 // badRequest words a mistake in a request.

@@ -105,7 +105,10 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 		return r, err
 	}
 	r.line = line.Open(r.Engine, r.Store, log)
-	r.Service = New(r.Store, r.Engine, r.line, log, Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready})
+	if r.Service, err = New(r.Store, r.Engine, r.line, log,
+		Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready}); err != nil {
+		return r, err
+	}
 	r.URL = "http://" + listener.Addr().String()
 	if c.TLSCert != "" {
 		r.URL = "https://" + listener.Addr().String()

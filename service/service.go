@@ -5,6 +5,7 @@ package service
 
 import (
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"regexp"
@@ -99,6 +100,9 @@ func (s *Service) routes() []route {
 		{"POST", "/api/v1/bays/:bay/stop", api.Operator, s.stopBay, false},
 		{"POST", "/api/v1/bays/:bay/safe", api.Operator, s.makeSafe, false},
 		{"POST", "/api/v1/stop-all", api.Operator, s.stopAll, false},
+		{"POST", "/api/v1/go-on", api.Operator, s.goOn, false},
+		{"POST", "/api/v1/bays/:bay/still-there", api.Operator, s.stillThere, false},
+		{"POST", "/api/v1/bays/:bay/go-on", api.Operator, s.goOnBay, false},
 		{"GET", "/api/v1/live", api.Viewer, s.live, false},
 		{"GET", "/api/v1/procedures", api.Viewer, s.listProcedures, false},
 		{"POST", "/api/v1/procedures", api.Engineer, s.pushProcedure, false},
@@ -142,10 +146,13 @@ func (s *Service) routes() []route {
 	}
 }
 
-// New makes the service. It is an http.Handler.
-func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) *Service {
+// New makes the service. It is an http.Handler. The error is about accounts that cannot be read.
+func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) (*Service, error) {
 	s := &Service{store: st, engine: en, line: ln, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(),
 		shelf: shelf.New(st, en.Library), options: o}
+	if err := s.accounts.load(); err != nil {
+		return nil, fmt.Errorf("who may use the service: %w", err)
+	}
 	s.metrics = newMetrics(en)
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError
@@ -178,7 +185,7 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 		return echo.ErrNotFound
 	})
 	s.echo.GET("/*", s.consoleFile)
-	return s
+	return s, nil
 }
 
 // bodyLimit bounds what is sent.
@@ -209,6 +216,7 @@ func (s *Service) health(c *echo.Context) error {
 	if err != nil {
 		h.Problems = append(h.Problems, "the records cannot be read: "+err.Error())
 	}
+	h.Problems = append(h.Problems, s.engine.Problems()...)
 	for _, b := range s.engine.Bays() {
 		if status := b.Status(); status.Alarm != "" {
 			h.Problems = append(h.Problems, status.Name+": "+status.Alarm)

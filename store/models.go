@@ -20,6 +20,7 @@ type Account struct {
 	Name      string `gorm:"uniqueIndex;not null"`
 	Role      string `gorm:"not null"`
 	Hash      string // argon2id; empty: cannot sign in with a password
+	Disabled  bool   // may no longer sign in, and has no tokens
 	CreatedAt time.Time
 }
 
@@ -29,6 +30,8 @@ type Token struct {
 	AccountID uint   `gorm:"index;not null"`
 	Account   Account
 	Kind      string // "session" for a browser, "client" for the CLI and programs
+	Label     string // from where it was asked for
+	IssuedAt  time.Time
 	ExpiresAt time.Time
 }
 
@@ -177,14 +180,8 @@ type JournalEntry struct {
 	RunID  string    `gorm:"index" json:"run,omitempty"`
 	What   string    `json:"what"`
 	Detail string    `json:"detail,omitempty"`
-}
-
-// Journal adds an entry.
-func (s *Store) Journal(e JournalEntry) error {
-	if e.At.IsZero() {
-		e.At = time.Now()
-	}
-	return s.write(func(tx *gorm.DB) error { return tx.Create(&e).Error })
+	// Hash seals the entry and all before it; empty in entries of earlier versions.
+	Hash string `json:"-"`
 }
 
 // JournalFilter chooses entries; empty fields choose all.
@@ -307,11 +304,10 @@ func (s *Store) PutToken(t Token) error {
 	return s.write(func(tx *gorm.DB) error { return tx.Omit("Account").Save(&t).Error })
 }
 
-// TokenAccount finds whose token it is. An expired token is not found.
-func (s *Store) TokenAccount(hash string) (Token, error) {
-	var t Token
-	err := s.db.Preload("Account").First(&t, "hash = ? AND expires_at > ?", hash, time.Now()).Error
-	return t, notFound(err, "token", "…")
+// Tokens lists all tokens with their accounts, expired ones too.
+func (s *Store) Tokens() ([]Token, error) {
+	var all []Token
+	return all, s.db.Preload("Account").Order("hash").Find(&all).Error
 }
 
 // DropToken forgets a token.

@@ -8,6 +8,7 @@ import (
 	"math"
 	"slices"
 	"sync"
+	"time"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
@@ -32,17 +33,18 @@ type Recorder struct {
 
 	writing sync.Mutex // held from taking a snapshot until it is committed; taken before mu
 
-	mu     sync.Mutex  // guards what follows, never held while the disk works
-	open   [][]float64 // time and columns of the chunk that is not full yet, pending frames included
-	stored int         // how many frames of open are already in small chunks
-	first  int64       // index of the first frame of open
-	marks  []markRow
-	points []pointRow
-	nMarks int
-	levels [pyramidLevel]level
-	rows   []bucketRow // finished rows of the pyramid
-	state  []byte      // newest state of the run, from which it can go on; nil: as on disk
-	err    error
+	mu      sync.Mutex  // guards what follows, never held while the disk works
+	open    [][]float64 // time and columns of the chunk that is not full yet, pending frames included
+	stored  int         // how many frames of open are already in small chunks
+	first   int64       // index of the first frame of open
+	marks   []markRow
+	points  []pointRow
+	nMarks  int
+	levels  [pyramidLevel]level
+	rows    []bucketRow // finished rows of the pyramid
+	failing time.Time   // since when err stands
+	state   []byte      // newest state of the run, from which it can go on; nil: as on disk
+	err     error
 }
 
 // level collects the buckets of one level that are not in a row yet.
@@ -164,6 +166,20 @@ func (r *Recorder) Err() error {
 	return r.err
 }
 
+// mostKept bounds the frames that are kept in memory while they cannot be written.
+const mostKept = 200_000
+
+// Failing is since when nothing could be written, and full whether more is waiting than may be kept in memory; the zero
+// time while all is well.
+func (r *Recorder) Failing() (since time.Time, full bool, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err == nil {
+		return time.Time{}, false, nil
+	}
+	return r.failing, len(r.open[0])-r.stored > mostKept, r.err
+}
+
 // Frames is the number of frames recorded so far.
 func (r *Recorder) Frames() int64 {
 	r.mu.Lock()
@@ -185,9 +201,6 @@ func (r *Recorder) recorded() (end float64, frames int64) {
 
 // Finish writes everything that is pending together with columns of the run, and ends the recorder.
 func (r *Recorder) Finish(columns map[string]any) error {
-	r.store.mu.Lock()
-	delete(r.store.recorders, r.runID)
-	r.store.mu.Unlock()
 	r.writing.Lock()
 	defer r.writing.Unlock()
 	p := r.pending(true)
@@ -198,6 +211,11 @@ func (r *Recorder) Finish(columns map[string]any) error {
 		return tx.Model(&Run{}).Where("id = ?", r.runID).Updates(columns).Error
 	})
 	r.committed(p, err)
+	if err == nil { // until then what it holds is not lost, and is tried again with the others
+		r.store.mu.Lock()
+		delete(r.store.recorders, r.runID)
+		r.store.mu.Unlock()
+	}
 	return err
 }
 
@@ -311,6 +329,9 @@ func (p pending) writeChunk(tx *gorm.DB, from, to int) error {
 func (r *Recorder) committed(p pending, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.err == nil && err != nil {
+		r.failing = time.Now()
+	}
 	if r.err = err; err != nil {
 		return
 	}

@@ -49,7 +49,8 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
 	dsn := "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_txlock=immediate"
-	db, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, TranslateError: true})
+	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: dsn},
+		&gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
 		return nil, fmt.Errorf("open database %s: %w", path, err)
 	}

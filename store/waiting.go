@@ -27,6 +27,8 @@ type Waiting struct {
 	Held string
 	// Released says that somebody has put the unit in place, or mended what stood in the way.
 	Released bool
+	// SetAside says that the line passes it by, since a run of its unit failed.
+	SetAside bool
 	// Asks names the checks for which somebody must vouch before it begins, Vouched those for which somebody has.
 	Asks    []string `gorm:"serializer:json"`
 	Vouched []string `gorm:"serializer:json"`
@@ -78,10 +80,15 @@ func (s *Store) Hold(id uint, why string, asks []string) error {
 	return s.updateWaiting(id, func(w *Waiting) { w.Held, w.Released, w.Asks = why, false, asks })
 }
 
+// SetAside holds an entry that the line passes by, until it is released.
+func (s *Store) SetAside(id uint, why string) error {
+	return s.updateWaiting(id, func(w *Waiting) { w.Held, w.SetAside, w.Released = why, true, false })
+}
+
 // Release lets an entry begin: its unit is in place, and as it should be.
 func (s *Store) Release(id uint) error {
 	return s.updateWaiting(id, func(w *Waiting) {
-		w.Held, w.Released, w.Vouched, w.Asks = "", true, append(w.Vouched, w.Asks...), nil
+		w.Held, w.Released, w.Vouched, w.Asks, w.SetAside = "", true, append(w.Vouched, w.Asks...), nil, false
 	})
 }
 

@@ -28,6 +28,10 @@ type Keeper struct {
 	energised map[string]bool
 	closed    bool
 	restarts  int
+	launched  time.Time     // when the present one was started
+	pause     time.Duration // before the next is started
+	down      error         // why there is no warden now; nil: there is one
+	ended     chan struct{} // closed when there is to be none any longer
 	wg        sync.WaitGroup
 }
 
@@ -39,7 +43,8 @@ const sayWithin = 50 * time.Millisecond
 
 // Start starts the process with the given command, which must end in [Process].
 func Start(command []string, log *slog.Logger) (*Keeper, error) {
-	k := &Keeper{command: command, log: log, reports: make(chan Report, 64), energised: map[string]bool{}}
+	k := &Keeper{command: command, log: log, reports: make(chan Report, 64), energised: map[string]bool{},
+		ended: make(chan struct{})}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k, k.launch()
@@ -64,7 +69,7 @@ func (k *Keeper) launch() error {
 		_ = pipe.Close() // the first error counts
 		return fmt.Errorf("start the warden: %w", err)
 	}
-	k.process, k.pipe = cmd, pipe
+	k.process, k.pipe, k.down, k.launched = cmd, pipe, nil, time.Now()
 	k.say(word{Plan: &k.plan})
 	for bay, on := range k.energised {
 		if on {
@@ -78,7 +83,10 @@ func (k *Keeper) launch() error {
 		for lines.Scan() {
 			var r Report
 			if json.Unmarshal(lines.Bytes(), &r) == nil {
-				k.reports <- r
+				select {
+				case k.reports <- r:
+				default: // nobody listens; it is in the log too
+				}
 			}
 		}
 		err := cmd.Wait()
@@ -87,21 +95,69 @@ func (k *Keeper) launch() error {
 	return nil
 }
 
-// again starts a warden that died.
+// A warden that does not start is tried again after a pause, which doubles up to the longest.
+const leastPause, longestPause = 100 * time.Millisecond, 5 * time.Second
+
+// lasting is how long a warden must have lived to be no sign of trouble when it ends.
+const lasting = 10 * time.Second
+
+// again starts a warden that died, for as long as that takes. Meanwhile there is none, and Down says so.
 func (k *Keeper) again(why error) {
 	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.closed {
-		return
+	k.down = fmt.Errorf("the warden ended: %w", orEnded(why))
+	k.pause = min(max(2*k.pause, leastPause), longestPause)
+	if time.Since(k.launched) > lasting {
+		k.pause = 0
 	}
-	k.restarts++
-	k.log.Error("the warden ended; it is started again", "err", why)
-	if k.restarts > 1 {
-		time.Sleep(100 * time.Millisecond) // not in a tight circle
-	}
-	if err := k.launch(); err != nil {
+	k.mu.Unlock()
+	for {
+		if !k.wait() {
+			return
+		}
+		k.mu.Lock()
+		if k.closed {
+			k.mu.Unlock()
+			return
+		}
+		k.restarts++
+		k.log.Error("the warden is started again", "why", k.down)
+		err := k.launch()
+		if err == nil {
+			k.mu.Unlock()
+			return
+		}
+		k.down = err
+		k.pause = min(max(2*k.pause, leastPause), longestPause)
 		k.log.Error("the warden does not start", "err", err)
+		k.mu.Unlock()
 	}
+}
+
+func orEnded(err error) error {
+	if err == nil {
+		return errors.New("without an error")
+	}
+	return err
+}
+
+// wait lets the pause pass; false: there is to be no warden any longer.
+func (k *Keeper) wait() bool {
+	k.mu.Lock()
+	pause := k.pause
+	k.mu.Unlock()
+	select {
+	case <-k.ended:
+		return false
+	case <-time.After(pause):
+		return true
+	}
+}
+
+// Down is why there is no warden now; nil: there is one.
+func (k *Keeper) Down() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.down
 }
 
 func (k *Keeper) say(x word) {
@@ -136,11 +192,12 @@ func (k *Keeper) Energised(bay string, on bool) {
 	k.say(word{Bay: bay, Energised: on})
 }
 
-// Alive tells which bays are looked after.
-func (k *Keeper) Alive(bays []string) {
+// Alive tells which bays are looked after, and which of them have an alarm, so that everybody knows already that an
+// output may still be on.
+func (k *Keeper) Alive(bays, alarmed []string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.say(word{Alive: slices.Clone(bays)})
+	k.say(word{Alive: slices.Clone(bays), Alarmed: slices.Clone(alarmed)})
 }
 
 // Reports gives what the warden did while the service lived.
@@ -164,6 +221,9 @@ func (k *Keeper) Pid() int {
 // when the pipe ends.
 func (k *Keeper) Close() error {
 	k.mu.Lock()
+	if !k.closed {
+		close(k.ended)
+	}
 	k.closed = true
 	left := false
 	for _, on := range k.energised {

@@ -36,6 +36,9 @@ type word struct {
 	Energised bool   `json:"energised,omitempty"`
 	// Alive lists the bays that are looked after; not nil in a heartbeat.
 	Alive []string `json:"alive"`
+	// Alarmed lists, in a heartbeat, the bays that have an alarm: an output of theirs could not be confirmed off, which
+	// people know.
+	Alarmed []string `json:"alarmed,omitempty"`
 	// Bye ends the watch: everything is off.
 	Bye bool `json:"bye,omitempty"`
 }

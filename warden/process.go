@@ -26,6 +26,7 @@ type watch struct {
 	energised map[string]bool
 	alive     map[string]time.Time // when each bay was last looked after
 	acted     map[string]bool      // made safe since it was last looked after
+	alarmed   map[string]bool      // with an alarm in the service when it was last heard of
 	words     chan word
 }
 
@@ -34,7 +35,7 @@ type watch struct {
 // not be confirmed for a long time.
 func Process(in io.Reader, out io.Writer, path string) error {
 	w := &watch{log: path, out: out, parent: os.Getppid(), energised: map[string]bool{}, alive: map[string]time.Time{},
-		acted: map[string]bool{}}
+		acted: map[string]bool{}, alarmed: map[string]bool{}}
 	words := make(chan word, 256)
 	w.words = words
 	go func() {
@@ -112,6 +113,7 @@ func (w *watch) hear(x word) {
 		for _, bay := range x.Alive {
 			w.alive[bay] = now
 			w.acted[bay] = false
+			w.alarmed[bay] = slices.Contains(x.Alarmed, bay)
 		}
 	}
 }
@@ -136,8 +138,8 @@ func (w *watch) look(now time.Time) bool {
 	reports := w.makeSafe(ctx, stalled, why)
 	w.hearWaiting()
 	for _, r := range reports {
-		if r.Failed != "" && w.alive[r.Bay].After(now) {
-			continue // it came back meanwhile, and is told to end the run
+		if r.Failed != "" && (w.alive[r.Bay].After(now) || w.alarmed[r.Bay]) {
+			continue // it came back meanwhile, and is told to end the run; or people know, and no other bay suffers for it
 		}
 		if r.Failed != "" {
 			// Its connection may be the only one that an instrument takes, or its lock on a serial line.

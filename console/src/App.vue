@@ -4,8 +4,10 @@ import { computed, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 
+import HeldNote from './parts/HeldNote.vue'
 import LanternMark from './parts/LanternMark.vue'
 import PlacesBar from './parts/PlacesBar.vue'
+import StillThereNote from './parts/StillThereNote.vue'
 import { useLive } from './parts/live'
 import { useSession } from './parts/session'
 import { timeOfDay } from './parts/format'
@@ -17,6 +19,11 @@ const router = useRouter()
 const theme = useTheme()
 
 const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
+// The latch of the house is on every bay.
+const held = computed(() => live.list.find((b) => b.held?.house)?.held)
+const asking = computed(() =>
+  live.list.flatMap((bay) => (bay.stillThere ? [{ bay, offAt: bay.stillThere.offAt }] : [])),
+)
 const places = computed(() => [
   {
     name: 'floor',
@@ -75,6 +82,10 @@ async function leave() {
           ■ No contact with the service since {{ timeOfDay(new Date(live.heardAt)) }}. Readouts are hidden until it
           answers; the service and the bench go on without the console.
         </div>
+        <div v-if="held || asking.length" class="notes">
+          <HeldNote v-if="held" :held="held" />
+          <StillThereNote v-for="a in asking" :key="a.bay.name" :bay="a.bay" :off-at="a.offAt" />
+        </div>
         <router-view />
       </main>
     </div>
@@ -121,6 +132,11 @@ nav {
 }
 main {
   min-width: 0;
+}
+.notes {
+  display: grid;
+  gap: 8px;
+  padding: 14px 26px 0;
 }
 .stale {
   background: var(--fail-fill);

@@ -3,6 +3,7 @@ import { save } from './parts/save'
 
 type Schemas = components['schemas']
 export type Bay = Schemas['Bay']
+export type Held = Schemas['Held']
 export type Run = Schemas['Run']
 export type RunSummary = Schemas['RunSummary']
 export type Figure = Schemas['Figure']
@@ -130,6 +131,9 @@ export const api = {
   stop: (bay: string) => request<Bay>('POST', one('bays', bay, 'stop'), {}),
   makeSafe: (bay: string) => request<Bay>('POST', one('bays', bay, 'safe'), {}),
   stopAll: () => request<Bay[]>('POST', one('stop-all'), {}),
+  goOn: () => request<Bay[]>('POST', one('go-on')),
+  goOnBay: (bay: string) => request<Bay>('POST', one('bays', bay, 'go-on')),
+  stillThere: (bay: string) => request<Bay>('POST', one('bays', bay, 'still-there')),
   set: (bay: string, seat: string, quantity: string, value: string) =>
     request<Bay>('PUT', one('bays', bay, 'setting'), { seat, quantity, value }),
   takeOver: (bay: string) => request<TakenOver>('POST', one('bays', bay, 'take-over')),

@@ -81,8 +81,8 @@ const (
 func (r *Reader) bounded(c *Common, loop *Repeat, head int) {
 	inside := r.p.Stages[head+1:]
 	if loop.Until == "" && len(loop.Enough) == 0 && len(inside) > 0 && !slices.ContainsFunc(inside, Stage.TakesTime) {
-		c.at.Fail("a pass of the loop takes no time, so it would be over before anybody sees it; give it a stage that does, " +
-			"such as hold or rest")
+		c.at.Fail("a pass of the loop takes no time, so that nobody could look between two of them; give it a stage that " +
+			"does, such as hold or rest")
 	}
 	if n := float64(max(loop.Times, 1)) * steps(r.p.Stages, head+1, len(r.p.Stages)); n > mostSteps {
 		c.at.Fail("the loop takes %.3g steps with all its passes; at most %d are done", n, mostSteps)

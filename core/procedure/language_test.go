@@ -99,7 +99,12 @@ func TestMistakesInStagesAreExplained(t *testing.T) {
 		"- hold: {for: 1 s}\n  set: {load: {amps: 1 A}}": "write a stage for each",
 
 		"- repeat: {times: 2}": "there is nothing to repeat",
-		"- repeat: {over: {a: [1 A, 2 A], b: [1 V]}}\n  stages: [{hold: {for: 1 s}}]": "not equally long",
+		"- repeat: {times: 2}\n  stages: [{set: {load: {amps: 1 A}}}]":                  "takes no time",
+		"- repeat: {times: 9}\n  stages: [{signal: hello}, {set: {load: {amps: 1 A}}}]": "takes no time",
+		"- repeat: {times: 5000}\n" +
+			"  stages: [{repeat: {times: 5000}, stages: [{hold: {for: 1 s}}]}]": "at most 10000000 are done",
+		"- repeat: {times: 2}\n  stages: [{repeat: {times: 2}, stages: [{set: {load: {amps: 1 A}}}]}]": "takes no time",
+		"- repeat: {over: {a: [1 A, 2 A], b: [1 V]}}\n  stages: [{hold: {for: 1 s}}]":                  "not equally long",
 
 		"- repeat: {until: load.volts > 1 V}\n  stages: [{hold: {for: 1 s}}]": "how many times at most",
 		"- when: {figure: reading, row: none, quantity: load.volts}\n" +

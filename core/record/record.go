@@ -17,8 +17,8 @@ import (
 // AmpHour and WattHour are 1 Ah in A·s and 1 Wh in W·s.
 const AmpHour, WattHour = 3600.0, 3600.0
 
-// Record is what a run left behind, as far as figures need it. It does not change any more: what was read or taken of it is
-// remembered.
+// Record is what a run left behind, as far as figures need it. It does not change any more: what was read or taken of
+// it is remembered.
 type Record struct {
 	Points []Point
 	Stages []Span

@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"usherbench/core/procedure"
@@ -25,9 +25,10 @@ const (
 	retryAfter = 100 * time.Millisecond
 )
 
-// MakeSafe switches the outputs of the bay off, what drains first, and reads each back. Every way out of a run leads
-// here. An output that cannot be confirmed off is named in the error, after SafeWithin; the others are off long
-// before, since each is tried once before any is tried again. why goes to the journal.
+// MakeSafe switches the outputs of the bay off and reads each back. All are switched off side by side, each as soon as
+// those that go before it are off or have had their head start: one that does not answer holds up no other. Every way
+// out of a run leads here. An output that cannot be confirmed off within SafeWithin is named in the error. why goes to
+// the journal, for which nobody waits.
 func (s *Switchboard) MakeSafe(why, runID string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), SafeWithin)
 	defer cancel()
@@ -45,40 +46,95 @@ func (s *Switchboard) MakeSafe(why, runID string) error {
 	return err
 }
 
-// switchOff tries every seat once, then again those that could not be confirmed, until the time is up. It tells what
-// was done, and why an output is not confirmed off.
+// headStart is how long what is switched off later waits for what goes before it, if that takes its time: a load is
+// off before its supply, but a load that is lost keeps no supply on.
+const headStart = 50 * time.Millisecond
+
+// switchOff tries every seat until it is confirmed off or the time is up, at least once. It tells what was done, and
+// why an output is not confirmed off.
 func (s *Switchboard) switchOff(ctx context.Context) (done []string, err error) {
-	open := s.OffOrder()
-	problems := map[*Seat]error{}
-	for round := 0; round == 0 || len(open) > 0 && ctx.Err() == nil; round++ {
-		if round > 0 {
-			wait(ctx, retryAfter)
+	order := s.OffOrder()
+	problems := make([]error, len(order))
+	var all sync.WaitGroup
+	before := closed()
+	for i := 0; i < len(order); {
+		var rank sync.WaitGroup
+		turn, off := before, make(chan struct{})
+		for first := order[i].Kind; i < len(order) && seats.OffBefore(first, order[i].Kind) == 0; i++ {
+			x, problem := order[i], &problems[i]
+			rank.Add(1)
+			all.Go(func() {
+				<-turn
+				*problem = x.keepSwitchingOff(ctx, rank.Done)
+			})
 		}
-		open = slices.DeleteFunc(open, func(x *Seat) bool {
-			err := x.switchOff(ctx)
-			if err == nil {
-				done = append(done, x.Name+" off")
-				delete(problems, x)
-				return true
-			}
-			if problems[x] == nil || !timeIsUp(err) {
-				problems[x] = err // that the time is up says less than why the attempt before failed
-			}
-			return false
-		})
+		go func() {
+			<-turn
+			rank.Wait()
+			close(off)
+		}()
+		before = either(ctx, turn, off)
 	}
+	all.Wait()
 	var errs []error
-	for _, x := range open {
-		errs = append(errs, fmt.Errorf("%s (%s) is not confirmed off: %w", x.Name, x.Channels(), problems[x]))
+	for i, x := range order {
+		if problems[i] != nil {
+			errs = append(errs, fmt.Errorf("%s (%s) is not confirmed off: %w", x.Name, x.Channels(), problems[i]))
+			continue
+		}
+		done = append(done, x.Name+" off")
 	}
 	return done, errors.Join(errs...)
+}
+
+// either is closed when those whose turn it was are off, or have had their head start.
+func either(ctx context.Context, turn, off <-chan struct{}) <-chan struct{} {
+	next := make(chan struct{})
+	go func() {
+		defer close(next)
+		<-turn
+		timer := time.NewTimer(headStart)
+		defer timer.Stop()
+		select {
+		case <-off:
+		case <-timer.C:
+		case <-ctx.Done():
+		}
+	}()
+	return next
+}
+
+// closed is a channel for which nobody waits.
+func closed() <-chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
+}
+
+// keepSwitchingOff tries until the seat is confirmed off or the time is up, and tells when it is off or given up. The
+// error says why it is not.
+func (x *Seat) keepSwitchingOff(ctx context.Context, over func()) (problem error) {
+	defer over()
+	for {
+		err := x.switchOff(ctx)
+		if err == nil {
+			return nil
+		}
+		if problem == nil || !timeIsUp(err) {
+			problem = err // that the time is up says less than why the attempt before failed
+		}
+		if wait(ctx, retryAfter); ctx.Err() != nil {
+			return problem
+		}
+	}
 }
 
 func timeIsUp(err error) bool {
 	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded)
 }
 
-// Retry tries once more to make safe a bay with an alarm; only success goes to the journal.
+// Retry tries once more to make safe a bay with an alarm: every seat, whatever becomes of the others. The alarm stays
+// for those that are still not confirmed off; only success goes to the journal.
 func (s *Switchboard) Retry(ctx context.Context) {
 	if s.Alarm() == "" || !s.SafeSince().IsZero() {
 		return
@@ -86,14 +142,20 @@ func (s *Switchboard) Retry(ctx context.Context) {
 	attempt, cancel := context.WithTimeout(ctx, SafeWithin)
 	defer cancel()
 	s.options.Alive(SafeWithin)
+	var errs []error
 	for _, x := range s.OffOrder() {
 		if err := x.switchOff(attempt); err != nil {
-			return
+			errs = append(errs, fmt.Errorf("%s (%s) is not confirmed off: %w", x.Name, x.Channels(), err))
 		}
 	}
-	s.disarmWatchdogs(attempt)
-	s.note(nil)
-	s.options.Journal(MadeSafe, "the instruments answer again, every output is read back as off", "")
+	err := errors.Join(errs...)
+	if err == nil {
+		s.disarmWatchdogs(attempt)
+	}
+	s.note(err)
+	if err == nil {
+		s.options.Journal(MadeSafe, "the instruments answer again, every output is read back as off", "")
+	}
 }
 
 // settle takes a seat that reads back as off for not energised any longer.

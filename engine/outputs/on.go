@@ -11,9 +11,20 @@ import (
 // afterwards is how soon after a command the bay's goroutine is heard of again.
 const afterwards = 350 * time.Millisecond
 
-// Apply carries out a setting on every channel of a seat: the one way on. The warden knows of an output before it
-// goes on. On an error the seat counts as energised if it did before or was to be.
+// Apply carries out a setting on every channel of a seat: the one way on. It needs the permit of whoever owns the
+// bay, but for "output = off". The warden knows of an output before it goes on. On an error the seat counts as
+// energised if it did before or was to be.
 func (s *Switchboard) Apply(ctx context.Context, x *Seat, setting procedure.Setting) error {
+	off := setting.Quantity == seats.Output && setting.Word == seats.Off
+	if !off {
+		permit, err := s.permitted()
+		if err != nil {
+			return err
+		}
+		var cancel context.CancelFunc
+		ctx, cancel = permit.Join(ctx)
+		defer cancel()
+	}
 	s.options.Alive(x.Within() + JoinWait)
 	defer s.options.Alive(afterwards)
 	if setting.Quantity == seats.Output && setting.Word == seats.On {
@@ -27,7 +38,7 @@ func (s *Switchboard) Apply(ctx context.Context, x *Seat, setting procedure.Sett
 	s.mu.Lock()
 	s.settings[setting.Column()] = setting
 	s.mu.Unlock()
-	if setting.Quantity == seats.Output && setting.Word == seats.Off {
+	if off {
 		s.settle(ctx, x)
 	}
 	return nil
@@ -45,11 +56,10 @@ func (s *Switchboard) energise(ctx context.Context, x *Seat) error {
 // armWatchdogs arms the watchdog of every channel of a seat whose dialect has one.
 func (s *Switchboard) armWatchdogs(ctx context.Context, x *Seat) error {
 	for _, m := range x.Members {
-		w := m.Dialect.Watchdog
-		if !w.Arm.Exists() {
+		if !m.Dialect.Watchdog.Arm.Exists() {
 			continue
 		}
-		if err := m.drive.Send(ctx, "arm the watchdog", w.Arm, w.After.Seconds()); err != nil {
+		if err := m.drive.ArmWatchdog(ctx); err != nil {
 			return err
 		}
 		s.fed[m] = time.Now()
@@ -75,8 +85,7 @@ func (s *Switchboard) FeedWatchdogs(ctx context.Context) {
 // disarmWatchdogs ends the watch over channels that are off.
 func (s *Switchboard) disarmWatchdogs(ctx context.Context) {
 	for m := range s.fed {
-		disarm := m.Dialect.Watchdog.Disarm
-		if err := m.drive.Send(ctx, "disarm the watchdog", disarm, disarm.Word); err != nil {
+		if err := m.drive.DisarmWatchdog(ctx); err != nil {
 			s.options.Log.Warn("disarm a watchdog", "instrument", m.Name, "err", err)
 		}
 		delete(s.fed, m)

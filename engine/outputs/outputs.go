@@ -1,9 +1,11 @@
 // Package outputs is the only code that energises. A [Switchboard] has the outputs of one bay: everything that
 // switches one on, sets a level, or switches one off goes through it.
 //
-// There is one way on: [Switchboard.Apply] of a setting "output = on". Before the message leaves, the warden is told
-// that the bay is energised, and the instrument's own watchdog is armed where its dialect has one. If either, or the
-// message itself, fails, the seat still counts as energised until it is read back as off.
+// There is one way on: [Switchboard.Apply] of a setting "output = on", by whoever owns the bay and has its [Permit].
+// Before the message leaves, the warden is told that the bay is energised, and the instrument's own watchdog is armed
+// where its dialect has one. If either, or the message itself, fails, the seat still counts as energised until it is
+// read back as off. The permit is looked at before anything is done and last of all when it is the message's turn on
+// its connection; with a void one nothing is set but "output = off".
 //
 // The ways off:
 //
@@ -27,6 +29,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"usherbench/api"
@@ -52,7 +55,8 @@ type Options struct {
 type Switchboard struct {
 	options Options
 	seats   []*Seat
-	fed     map[*Member]time.Time // when each armed watchdog was fed; owned by the bay's goroutine
+	fed     map[*Member]time.Time  // when each armed watchdog was fed; owned by the bay's goroutine
+	permit  atomic.Pointer[Permit] // of whoever owns the bay
 
 	mu        sync.Mutex // guards what follows
 	alarm     string

@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -165,10 +166,12 @@ func (x *Seat) switchOff(ctx context.Context) error {
 	if !x.Kind.HasOutput() {
 		return nil
 	}
-	var errs []error
-	for _, m := range x.Members {
-		errs = append(errs, m.confirmOff(ctx))
+	errs := make([]error, len(x.Members))
+	var wg sync.WaitGroup
+	for i, m := range x.Members {
+		wg.Go(func() { errs[i] = m.confirmOff(ctx) })
 	}
+	wg.Wait()
 	err := errors.Join(errs...)
 	if err == nil {
 		x.energised.Store(false)
@@ -186,6 +189,9 @@ type Driver interface {
 	SwitchOff(ctx context.Context) error
 	// OutputOn reads the output back; true with an error, since it may be on.
 	OutputOn(ctx context.Context) (bool, error)
+	// ArmWatchdog and DisarmWatchdog are about the watchdog that looks after the channel, which others may share.
+	ArmWatchdog(ctx context.Context) error
+	DisarmWatchdog(ctx context.Context) error
 	// Send carries out a message of the dialect that is no setting, such as one to a watchdog.
 	Send(ctx context.Context, doing string, message dialect.Setter, value float64) error
 }

@@ -39,6 +39,8 @@ type Trace struct {
 	messages uint64
 	errors   uint64
 	connects uint64
+	newest   time.Time
+	failed   error
 }
 
 // Connected counts a connection.
@@ -57,6 +59,7 @@ func (t *Trace) Note(at time.Time, message, answer string, err error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.messages++
+	t.newest, t.failed = at, err
 	if err != nil {
 		t.errors++
 	}
@@ -84,6 +87,20 @@ func (t *Trace) Last(n int) []Exchange {
 		all = all[len(all)-n:]
 	}
 	return all
+}
+
+// Newest is when the newest exchange began, and the error in which it ended.
+func (t *Trace) Newest() (at time.Time, err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.newest, t.failed
+}
+
+// Connects is how often the instrument was connected to.
+func (t *Trace) Connects() uint64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.connects
 }
 
 // Statistics sums up.

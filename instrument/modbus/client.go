@@ -8,22 +8,23 @@ import (
 	"io"
 	"os"
 	"strings"
-	"sync"
 	"time"
 
+	"usherbench/instrument/lane"
 	"usherbench/instrument/messages"
 	"usherbench/instrument/transport"
 )
 
 // Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
-// called by several goroutines; messages take turns, also with the other instruments of a serial line.
+// called by several goroutines; messages take turns, also with the other instruments of a serial line, and those that
+// make safe go first.
 type Client struct {
 	address transport.Address
 	within  time.Duration
 	pause   time.Duration
 	Trace   messages.Trace
 
-	mu          sync.Mutex // held for the length of an exchange; guards what follows
+	lane        lane.Lane // taken for the length of an exchange; guards what follows
 	closed      bool
 	link        transport.Link
 	transaction uint16
@@ -86,8 +87,11 @@ func (c *Client) Write(ctx context.Context, address uint16, several bool, words 
 }
 
 func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint16, err error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	leave, err := c.lane.Take(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.address, err)
+	}
+	defer leave()
 	if err := c.connect(ctx); err != nil {
 		return nil, err
 	}
@@ -99,6 +103,9 @@ func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint
 		defer release()
 	}
 	time.Sleep(time.Until(c.ready))
+	if err := context.Cause(ctx); err != nil { // what was stopped meanwhile is not sent
+		return nil, err
+	}
 	if err := c.link.SetDeadline(c.deadline(ctx)); err != nil {
 		return nil, c.lose(shown, err)
 	}
@@ -206,7 +213,7 @@ func (c *Client) deadline(ctx context.Context) time.Time {
 }
 
 func (c *Client) connect(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
+	if err := context.Cause(ctx); err != nil {
 		return err
 	}
 	if c.closed {
@@ -253,13 +260,16 @@ func (c *Client) putOff(err error) {
 
 // Close ends the connection; later messages fail with ErrClosed.
 func (c *Client) Close() error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	leave, err := c.lane.Take(context.Background())
+	if err != nil {
+		return err
+	}
+	defer leave()
 	c.closed = true
 	if c.link == nil {
 		return nil
 	}
-	err := c.link.Close()
+	err = c.link.Close()
 	c.link = nil
 	return err
 }

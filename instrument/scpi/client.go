@@ -9,9 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 
+	"usherbench/instrument/lane"
 	"usherbench/instrument/messages"
 	"usherbench/instrument/transport"
 )
@@ -44,13 +44,13 @@ type Request struct {
 }
 
 // Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
-// called by several goroutines; messages take turns.
+// called by several goroutines; messages take turns, and those that make safe go first.
 type Client struct {
 	address transport.Address
 	options Options
 	Trace   messages.Trace
 
-	mu     sync.Mutex // held for the length of an exchange; guards what follows
+	lane   lane.Lane // taken for the length of an exchange; guards what follows
 	closed bool
 	link   transport.Link
 	reader *bufio.Reader
@@ -102,8 +102,6 @@ func New(address transport.Address, o Options) *Client {
 
 // Query sends a message and returns its answer without terminator; of a block its data.
 func (c *Client) Query(ctx context.Context, r Request) (string, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	release, err := c.begin(ctx, r)
 	if err != nil {
 		return "", err
@@ -115,8 +113,6 @@ func (c *Client) Query(ctx context.Context, r Request) (string, error) {
 // Command sends a message that has no answer and reads the error queue. What the queue holds is returned as an
 // *InstrumentError. Without an error query it only sends.
 func (c *Client) Command(ctx context.Context, r Request) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	release, err := c.begin(ctx, r)
 	if err != nil {
 		return err
@@ -151,8 +147,6 @@ func (c *Client) Command(ctx context.Context, r Request) error {
 
 // Errors reads the error queue until it is empty.
 func (c *Client) Errors(ctx context.Context) ([]string, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	if c.options.ErrorQuery == "" {
 		return nil, nil
 	}
@@ -180,9 +174,32 @@ func (c *Client) drain(answer string) (queue []string, err error) {
 	return queue, nil
 }
 
-// begin takes the line, connects if need be, sets the deadline of the exchange, and sends what chooses the channel.
+// begin waits for its turn, connects if need be, sets the deadline of the exchange, and sends what chooses the channel.
+// A message whose context has ended meanwhile is not sent.
 func (c *Client) begin(ctx context.Context, r Request) (release func(), err error) {
-	if err := ctx.Err(); err != nil {
+	leave, err := c.lane.Take(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.address, err)
+	}
+	done, err := c.prepare(ctx, r)
+	if err != nil {
+		leave()
+		return nil, err
+	}
+	release = func() {
+		done()
+		leave()
+	}
+	if err := context.Cause(ctx); err != nil {
+		release()
+		return nil, err
+	}
+	return release, nil
+}
+
+// prepare does what must come before a message, when it is its turn.
+func (c *Client) prepare(ctx context.Context, r Request) (release func(), err error) {
+	if err := context.Cause(ctx); err != nil {
 		return nil, err
 	}
 	if err := c.connect(ctx, r.Within); err != nil {
@@ -375,13 +392,16 @@ func (c *Client) putOff(err error) {
 
 // Close ends the connection; later messages fail with ErrClosed.
 func (c *Client) Close() error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+	leave, err := c.lane.Take(context.Background())
+	if err != nil {
+		return err
+	}
+	defer leave()
 	c.closed = true
 	if c.link == nil {
 		return nil
 	}
-	err := c.link.Close()
+	err = c.link.Close()
 	c.link = nil
 	return err
 }

@@ -10,6 +10,8 @@ import (
 
 	"go.bug.st/serial"
 	"golang.org/x/sys/unix"
+
+	"usherbench/instrument/lane"
 )
 
 // line is a serial port that all instruments on it share. Lines are found by path, since that is what they are:
@@ -18,7 +20,7 @@ type line struct {
 	path string
 	mode LineMode
 
-	turns chan struct{} // holds one token; waiters are served in the order in which they came
+	turns lane.Lane
 
 	mu    sync.Mutex // guards what follows
 	port  serial.Port
@@ -45,8 +47,7 @@ func openSerial(_ context.Context, a Address) (Link, error) {
 	defer lines.Unlock()
 	l := lines.byPath[a.Path]
 	if l == nil {
-		l = &line{path: a.Path, mode: a.Line, turns: make(chan struct{}, 1)}
-		l.turns <- struct{}{}
+		l = &line{path: a.Path, mode: a.Line}
 		lines.byPath[a.Path] = l
 	}
 	l.mu.Lock()
@@ -110,12 +111,10 @@ func setFlow(fd int, flow string) error {
 
 // Turn waits for the line. What came in before belongs to nobody and is dropped.
 func (s *serialLink) Turn(ctx context.Context) (func(), error) {
-	select {
-	case <-s.line.turns:
-	case <-ctx.Done():
-		return nil, fmt.Errorf("%s: the line was busy with other instruments: %w", s.address, ctx.Err())
+	release, err := s.line.turns.Take(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("%s: the line was busy with other instruments: %w", s.address, err)
 	}
-	release := func() { s.line.turns <- struct{}{} }
 	port, err := s.port()
 	if err == nil {
 		err = port.ResetInputBuffer()

@@ -30,6 +30,7 @@ type House struct {
 	Local *client.Client
 	Data  string
 	t     testing.TB
+	start service.Config
 }
 
 // Options of a house; the zero value is one bay at ×20 with noise.
@@ -66,15 +67,9 @@ func Start(t testing.TB, o Options) *House {
 		o.Change(&config)
 	}
 	h := &House{Bench: bench, Data: t.TempDir(), t: t}
-	h.Running, err = service.Start(service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config},
-		slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
-	require.NoError(t, err)
+	h.start = service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}
+	h.Open()
 	t.Cleanup(h.Close)
-	text, err := os.ReadFile(filepath.Join(h.Data, service.LocalAccessFile))
-	require.NoError(t, err)
-	var access service.LocalAccess
-	require.NoError(t, json.Unmarshal(text, &access))
-	h.Local = h.Client(access.Token)
 	if o.Empty {
 		return h
 	}
@@ -87,6 +82,20 @@ func Start(t testing.TB, o Options) *House {
 		require.NoError(t, err)
 	}
 	return h
+}
+
+// Open starts the service again after it was closed, on the same records.
+func (h *House) Open() {
+	h.t.Helper()
+	var err error
+	h.Running, err = service.Start(h.start,
+		slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
+	require.NoError(h.t, err)
+	text, err := os.ReadFile(filepath.Join(h.Data, service.LocalAccessFile))
+	require.NoError(h.t, err)
+	var access service.LocalAccess
+	require.NoError(h.t, json.Unmarshal(text, &access))
+	h.Local = h.Client(access.Token)
 }
 
 // Close ends the service; it may be called before the test ends.

@@ -4,6 +4,7 @@ import { computed, onUnmounted, ref, watch } from 'vue'
 import { api } from '../api'
 import BaySide from './BaySide.vue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
+import HeldNote from '../parts/HeldNote.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import PromptPanel from './PromptPanel.vue'
 import PartsTable from '../parts/PartsTable.vue'
@@ -142,6 +143,7 @@ async function guarded(act: () => Promise<unknown>) {
       </header>
       <ProblemNote :error="error" />
       <p v-if="bay.alarm" class="panel alarm" role="alert">■ {{ bay.alarm }}</p>
+      <HeldNote v-if="bay.held && !bay.held.house && !running" :held="bay.held" :bay="bay.name" />
       <div class="two">
         <div class="stack">
           <!-- It stays while a preflight is made, and keeps what that found; after a run it is a new one. -->

@@ -53,8 +53,8 @@ async function stopAll() {
         question="Stop every run and switch every output off?"
         :consequence="
           liveCount
-            ? `${liveCount} live runs end as aborted. What was recorded is kept.`
-            : 'No run is live; outputs are switched off and read back.'
+            ? `${liveCount} live runs end as aborted; their records are kept. Nothing goes on before somebody says so.`
+            : 'No run is live; outputs are switched off and read back. Nothing goes on before somebody says so.'
         "
         :disabled="!session.mayOperate"
         :act="stopAll"

@@ -1,0 +1,94 @@
+package bench
+
+import (
+	"context"
+	"time"
+
+	"usherbench/instrument"
+	"usherbench/instrument/lane"
+)
+
+// look is what was last learned of an instrument: who it is, and whether it answers. Those who only want to see the
+// bench get this; their looking costs the instrument nothing.
+type look struct {
+	of       *instrument.Instrument
+	asking   lane.Lane // taken while the instrument is asked; guards what follows
+	at       time.Time // zero: it was not asked yet
+	connects uint64    // how often it had been connected to then
+	identity string
+	err      error
+}
+
+const (
+	// lookEvery is how often the bench sees to it that it knows its instruments.
+	lookEvery = 2 * time.Second
+	// lookAgain is after how long an instrument is asked again that nobody speaks to, or that did not answer as it should.
+	lookAgain = 10 * time.Second
+)
+
+// lookOf finds what is known of an instrument.
+func (b *Bench) lookOf(i *instrument.Instrument) *look {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	l := b.looks[i.Name]
+	if l == nil || l.of != i {
+		l = &look{of: i}
+		b.looks[i.Name] = l
+	}
+	return l
+}
+
+// known is who the instrument is, and why it cannot be relied on. Only one that was never asked is asked now.
+func (l *look) known(ctx context.Context) (identity string, problem error) {
+	leave, err := l.asking.Take(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer leave()
+	if l.at.IsZero() {
+		l.ask(ctx)
+	}
+	_, failed := l.of.Trace().Newest()
+	if l.err != nil {
+		return l.identity, l.err
+	}
+	return l.identity, failed
+}
+
+// ask asks the instrument who it is.
+func (l *look) ask(ctx context.Context) {
+	l.identity, l.err = l.of.Identify(ctx)
+	l.at, l.connects = time.Now(), l.of.Trace().Connects()
+}
+
+// renew asks the instrument again if it may be another one by now, or nobody has heard of it for some time.
+func (l *look) renew(ctx context.Context) {
+	leave, err := l.asking.Take(ctx)
+	if err != nil {
+		return
+	}
+	defer leave()
+	newest, failed := l.of.Trace().Newest()
+	since := time.Since(l.at)
+	silent := time.Since(newest) > lookAgain || failed != nil || l.err != nil
+	if l.at.IsZero() || l.of.Trace().Connects() != l.connects || silent && since > lookAgain {
+		l.ask(ctx)
+	}
+}
+
+// keepLooking sees to it that the bench knows its instruments, until the context ends.
+func (b *Bench) keepLooking(ctx context.Context) {
+	ticker := time.NewTicker(lookEvery)
+	defer ticker.Stop()
+	for {
+		for _, i := range b.Opened() {
+			b.looking.Go(func() { b.lookOf(i).renew(ctx) })
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		b.looking.Wait() // one that takes its time holds up the next round, not the others of this one
+	}
+}

@@ -1,0 +1,98 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"usherbench/api"
+	"usherbench/store"
+)
+
+// house is how the latch of all bays is kept on record.
+const house = ""
+
+// StopAll holds the house, ends every run and makes every bay safe, at once. From its first instant on nothing can be
+// energised any more, neither what is being prepared nor what waits, until somebody says go on ([Engine.GoOn]). The
+// error names the bays that could not be confirmed safe.
+func (e *Engine) StopAll(by string) error {
+	h := &api.Held{Why: "everything was stopped by " + by, By: by, At: time.Now(), House: true}
+	e.latch.Store(h)
+	bays := e.Bays()
+	for _, b := range bays {
+		b.hold(h)
+	}
+	var wg sync.WaitGroup
+	errs := make([]error, len(bays))
+	for i, b := range bays {
+		wg.Go(func() {
+			if errs[i] = b.safe(by); errs[i] != nil {
+				errs[i] = fmt.Errorf("%s: %w", b.name, errs[i])
+			}
+		})
+	}
+	wg.Wait()
+	e.keepLatch(house, h)
+	return errors.Join(errs...)
+}
+
+// GoOn frees the house after everything was stopped.
+func (e *Engine) GoOn(by string) {
+	before := e.latch.Swap(nil)
+	if before == nil {
+		return
+	}
+	e.freed(by, house, before)
+	for _, b := range e.Bays() {
+		b.publish()
+	}
+}
+
+// Held says since when and why everything is held; nil if it is not.
+func (e *Engine) Held() *api.Held { return e.latch.Load() }
+
+// freed puts on record that somebody said go on.
+func (e *Engine) freed(by, bay string, before *api.Held) {
+	e.Journal(store.JournalEntry{By: by, Bay: bay, What: "go on", Detail: "held since " +
+		before.At.Format(time.DateTime) + ": " + before.Why})
+	e.keepLatch(bay, nil)
+}
+
+// keepLatch keeps a latch for the next start of the service, or forgets it. That comes after everything else, and
+// nobody waits long for it: what stops must not need the disk.
+func (e *Engine) keepLatch(bay string, h *api.Held) {
+	kept := make(chan struct{})
+	e.wg.Go(func() {
+		defer close(kept)
+		e.keeping.Lock() // in the order in which they were set
+		defer e.keeping.Unlock()
+		var err error
+		if h == nil {
+			err = e.store.DropLatch(bay)
+		} else {
+			err = e.store.SaveLatch(store.Latch{Bay: bay, Why: h.Why, By: h.By, At: h.At})
+		}
+		if err != nil {
+			e.log.Error("keep a latch", "bay", bay, "err", err)
+		}
+	})
+	select {
+	case <-kept:
+	case <-time.After(settleWithin):
+	}
+}
+
+// latchAgain sets the latches that were set when the service ended.
+func (e *Engine) latchAgain() error {
+	kept, err := e.store.Latches()
+	for _, l := range kept {
+		h := &api.Held{Why: l.Why, By: l.By, At: l.At, House: l.Bay == house}
+		if h.House {
+			e.latch.Store(h)
+		} else if b, err := e.Bay(l.Bay); err == nil {
+			b.hold(h)
+		}
+	}
+	return err
+}

@@ -1,0 +1,139 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"usherbench/api"
+	"usherbench/engine/outputs"
+)
+
+// owner is who has a bay: a run from its preparation to its last record, somebody at its controls, a change of the
+// bench. There is one at a time, and it shows itself when it gives the bay back, so that a late one frees nobody
+// else's. Its permit is the leave to energise, which a stop takes away for good.
+type owner struct {
+	permit *outputs.Permit
+}
+
+// ErrHeld means that nothing may be energised until a person says go on.
+var ErrHeld = errors.New("held until somebody says go on")
+
+// latched is why a permit became void.
+type latched struct{ by string }
+
+func (l *latched) Error() string { return "stopped by " + l.by }
+
+// claim says how somebody wants a bay.
+type claim struct {
+	state api.BayState
+	// person says go on in this bay by what they do. The line, and a run that comes back, may not.
+	person bool
+	// offOnly needs no leave to energise: an alarm and a latch are no reason against it.
+	offOnly bool
+}
+
+// own takes the bay, or says who has it, or why nothing may be energised in it.
+func (b *Bay) own(c claim) (*owner, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err := b.taken(); err != nil {
+		return nil, err
+	}
+	o := &owner{}
+	if !c.offOnly {
+		if err := b.holds(c.person); err != nil {
+			return nil, err
+		}
+		if w := b.engine.options.Warden; w != nil && w.Down() != nil {
+			return nil, fmt.Errorf("%w: nothing is energised while there is no warden: %w; it is tried to start it, look into "+
+				"the service's log", ErrNotReady, w.Down())
+		}
+		if alarm := b.outputs.Alarm(); alarm != "" {
+			return nil, fmt.Errorf("%w: %s: %s", ErrNotReady, b.name, alarm)
+		}
+		o.permit = outputs.NewPermit(b.ctx)
+	}
+	b.owner, b.state = o, c.state
+	b.outputs.Grant(o.permit)
+	return o, nil
+}
+
+// taken says who has the bay; nil: nobody. The bay's mutex is held.
+func (b *Bay) taken() error {
+	switch {
+	case b.owner == nil:
+		return nil
+	case b.state != api.BayStarting && b.last != nil:
+		return fmt.Errorf("%w: %s tests %s with %s since %s", ErrBusy, b.name, b.last.Serial, b.last.Procedure,
+			b.last.StartedAt.Format(time.TimeOnly))
+	}
+	return fmt.Errorf("%w: %s is starting a run", ErrBusy, b.name)
+}
+
+// release gives the bay back; nothing happens if somebody else has it by now.
+func (b *Bay) release(o *owner) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.owner != o {
+		return
+	}
+	b.owner, b.state = nil, api.BayIdle
+	b.outputs.Grant(nil)
+	if o.permit != nil {
+		o.permit.Void(context.Canceled)
+	}
+}
+
+// holds says why nothing may be energised; a person who may begin something in the bay says go on by that, but not
+// for the house. The bay's mutex is held.
+func (b *Bay) holds(person bool) error {
+	if h := b.engine.latch.Load(); h != nil {
+		return fmt.Errorf("%w: everything is held since %s: %s; look around, then say go on for the whole house", ErrHeld,
+			h.At.Format(time.TimeOnly), h.Why)
+	}
+	if b.latch != nil && !person {
+		return fmt.Errorf("%w: %s is held since %s: %s", ErrHeld, b.name, b.latch.At.Format(time.TimeOnly), b.latch.Why)
+	}
+	b.latch = nil
+	return nil
+}
+
+// Held says why nothing begins in the bay by itself; nil if nothing holds it.
+func (b *Bay) Held() *api.Held {
+	if h := b.engine.latch.Load(); h != nil {
+		return h
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.latch
+}
+
+// hold sets the bay's latch, and takes the leave to energise from whoever has the bay. It does nothing else, and waits
+// for nobody: everything on the way to off comes after it. began tells whether something was being prepared.
+func (b *Bay) hold(h *api.Held) (began bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !h.House {
+		b.latch = h
+	}
+	if b.owner == nil || b.owner.permit == nil {
+		return false
+	}
+	b.owner.permit.Void(&latched{h.By})
+	return true
+}
+
+// GoOn frees the bay: what waits in line may begin again. It fails with ErrHeld while the whole house is held.
+func (b *Bay) GoOn(by string) error {
+	b.mu.Lock()
+	before := b.latch
+	err := b.holds(true)
+	b.mu.Unlock()
+	if err == nil && before != nil {
+		b.engine.freed(by, b.name, before)
+		b.publish()
+	}
+	return err
+}
