@@ -77,6 +77,46 @@ type Account struct {
 	Role Role   `json:"role"`
 	// Token is given once, in the answer to a sign-in of a client.
 	Token string `json:"token,omitempty"`
+	// Disabled accounts can no longer sign in.
+	Disabled bool `json:"disabled,omitempty"`
+}
+
+// AccountChange changes an account; what is absent stays as it is. A new password, another role, and that it is
+// disabled withdraw its tokens.
+type AccountChange struct {
+	Password string `json:"password,omitempty"`
+	Role     Role   `json:"role,omitempty"`
+	Disabled *bool  `json:"disabled,omitempty"`
+}
+
+// PasswordChange changes one's own password, and withdraws all of one's other tokens.
+type PasswordChange struct {
+	Old string `json:"old"`
+	New string `json:"new"`
+}
+
+// Token is what is known of a token that was given out.
+type Token struct {
+	ID      string `json:"id"`
+	Account string `json:"account"`
+	// Kind is "session" of a browser, "client" of the command line and programs, or "local" of this machine.
+	Kind      string    `json:"kind"`
+	Label     string    `json:"label,omitempty"` // from where it was asked for
+	IssuedAt  time.Time `json:"issuedAt"`
+	ExpiresAt time.Time `json:"expiresAt"`
+	// Own says that the request was made with it.
+	Own bool `json:"own,omitempty"`
+}
+
+// JournalCheck is what came of holding every entry of the journal against its seal.
+type JournalCheck struct {
+	Entries  int `json:"entries"`
+	Unsealed int `json:"unsealed"` // from before entries were sealed
+	// Last is the newest seal; whoever keeps it elsewhere can tell whether the end of the journal was cut off.
+	Last string `json:"last,omitempty"`
+	// Broken is the first entry that is not as it was written, Why says what is wrong; absent where all is well.
+	Broken uint   `json:"broken,omitempty"`
+	Why    string `json:"why,omitempty"`
 }
 
 // NewAccount adds an account.

@@ -256,5 +256,6 @@ func (a *app) journal() *cobra.Command {
 	c.Flags().StringVar(&bay, "bay", "", "only this bay")
 	c.Flags().StringVar(&run, "run", "", "only this run")
 	c.Flags().IntVar(&limit, "limit", 40, "how many entries, newest first")
+	c.AddCommand(a.journalVerify())
 	return c
 }

@@ -212,7 +212,7 @@ func (a *app) signOut() *cobra.Command {
 }
 
 func (a *app) account() *cobra.Command {
-	c := &cobra.Command{Use: "account", Short: "List and add accounts (admin)", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "account", Short: "List, add and change accounts (admin)", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
 	var role string
 	add := &cobra.Command{
@@ -242,14 +242,14 @@ func (a *app) account() *cobra.Command {
 			if err != nil || a.json {
 				return a.jsonOr(accounts, err)
 			}
-			rows := [][]string{{"NAME", "ROLE"}}
+			rows := [][]string{{"NAME", "ROLE", "STATE"}}
 			for _, x := range accounts {
-				rows = append(rows, []string{x.Name, string(x.Role)})
+				rows = append(rows, []string{x.Name, string(x.Role), map[bool]string{true: "disabled", false: "—"}[x.Disabled]})
 			}
 			return a.table(rows)
 		}),
 	}
-	c.AddCommand(add, list)
+	c.AddCommand(add, list, a.accountSet())
 	return c
 }
 

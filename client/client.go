@@ -153,6 +153,33 @@ func (c *Client) AddAccount(ctx context.Context, a api.NewAccount) (api.Account,
 	return call[api.Account](ctx, c, http.MethodPost, one("accounts"), nil, a)
 }
 
+// ChangeAccount changes an account, and withdraws its tokens.
+func (c *Client) ChangeAccount(ctx context.Context, name string, change api.AccountChange) (api.Account, error) {
+	return call[api.Account](ctx, c, http.MethodPut, one("accounts", name), nil, change)
+}
+
+// ChangePassword changes one's own password, and withdraws one's other tokens.
+func (c *Client) ChangePassword(ctx context.Context, change api.PasswordChange) error {
+	_, err := call[struct{}](ctx, c, http.MethodPut, one("me", "password"), nil, change)
+	return err
+}
+
+// Tokens lists the tokens that were given out: one's own, and an admin's list has those of everybody.
+func (c *Client) Tokens(ctx context.Context) ([]api.Token, error) {
+	return get[[]api.Token](ctx, c, one("tokens"), nil)
+}
+
+// RevokeToken withdraws a token.
+func (c *Client) RevokeToken(ctx context.Context, id string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, one("tokens", id), nil, nil)
+	return err
+}
+
+// VerifyJournal holds every entry of the journal against its seal.
+func (c *Client) VerifyJournal(ctx context.Context) (api.JournalCheck, error) {
+	return get[api.JournalCheck](ctx, c, one("journal", "verify"), nil)
+}
+
 // Accounts lists the accounts.
 func (c *Client) Accounts(ctx context.Context) ([]api.Account, error) {
 	return get[[]api.Account](ctx, c, one("accounts"), nil)

@@ -37,6 +37,7 @@ type Bay struct {
 	wardenActed chan warden.Report
 	// requests hands a prepared run, or work on the idle bay, to the bay's goroutine.
 	requests chan func()
+	told     time.Time // when watchers were last told how the idle bay is
 
 	hand sync.Mutex // held while something is set by hand
 
@@ -140,7 +141,10 @@ func (b *Bay) idle() {
 	b.sampler.Counters().Fill(trace.Frame{Values: values})
 	b.show(values)
 	b.watchByHand(values)
-	b.publish()
+	if time.Since(b.told) >= b.engine.seldom(idleInterval)-idleInterval/2 {
+		b.told = time.Now()
+		b.publish()
+	}
 }
 
 // show keeps the newest values for readouts.

@@ -74,7 +74,8 @@ func (b *Bay) StillThere(by string) error {
 	return nil
 }
 
-// offAt is when outputs that are on by hand go off by themselves; the zero time if they do not. The bay's mutex is held.
+// offAt is when outputs that are on by hand go off by themselves; the zero time if they do not. The bay's mutex is
+// held.
 func (b *Bay) offAt() time.Time {
 	after := time.Duration(b.config.HandFor)
 	if after <= 0 || !b.outputs.ByHand() || b.run != nil {
@@ -106,7 +107,8 @@ func (b *Bay) watchByHand(values []float64) {
 	_ = b.outputs.MakeSafe("by hand: "+why, "") // the bay keeps an alarm
 	h := &api.Held{Why: "what was on by hand was switched off: " + why, By: "service", At: time.Now()}
 	b.hold(h)
-	b.engine.Journal(store.JournalEntry{By: "service", Bay: b.name, What: "what was on by hand was switched off", Detail: why})
+	b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, What: "what was on by hand was switched off",
+		Detail: why})
 }
 
 // unsafeByHand says why what is on by hand must go off; empty: it may stay on. The bay's mutex is held.

@@ -416,20 +416,34 @@ func (r *liveRun) compute(need stage.Need) {
 	run.Duration = math.Max(r.now(), r.lastT)
 	r.keeper.flush(r.recorder)
 	engine, t := r.bay.engine, run.Duration
-	go func() {
-		result := figure.Result{Request: need.Request, Undetermined: &record.Undetermined{Code: record.NoData}}
-		err := engine.store.Flush()
-		if err == nil {
-			var left *record.Record
-			if _, left, err = archive.Record(engine.store, run); err == nil {
-				result = need.Compute(left)
-			}
+	figured := r.figured
+	engine.wg.Go(func() {
+		select {
+		case figured <- stage.Figured{T: t, Result: engine.computed(need, run)}:
+		case <-r.safe: // nobody waits for it any longer
 		}
-		if err != nil {
-			result.Undetermined.Sentence = err.Error()
+	})
+}
+
+// computed is a figure of a run so far. One that panics is undetermined, and costs nothing else.
+func (e *Engine) computed(need stage.Need, run store.Run) (result figure.Result) {
+	undetermined := func(why string) figure.Result {
+		return figure.Result{Request: need.Request, Undetermined: &record.Undetermined{Code: record.NoData, Sentence: why}}
+	}
+	defer func() {
+		if p := recover(); p != nil {
+			e.log.Error("a figure during a run", "panic", p, "stack", string(debug.Stack()))
+			result = undetermined(fmt.Sprintf("internal error: %v", p))
 		}
-		r.figured <- stage.Figured{T: t, Result: result}
 	}()
+	if err := e.store.Flush(); err != nil {
+		return undetermined(err.Error())
+	}
+	_, left, err := archive.Record(e.store, run)
+	if err != nil {
+		return undetermined(err.Error())
+	}
+	return need.Compute(left)
 }
 
 // command sets things, in order. A frame before and after is kept, but for the many levels of a shape.

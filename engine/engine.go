@@ -42,9 +42,10 @@ type Engine struct {
 	journal    *journal
 	tombstones tombstones
 
-	mu   sync.RWMutex // guards what follows
-	bays map[string]*Bay
-	late map[string]error // runs that have ended and are not on record as ended, with why
+	mu    sync.RWMutex // guards what follows
+	bays  map[string]*Bay
+	nBays atomic.Int64     // how many bays there are
+	late  map[string]error // runs that have ended and are not on record as ended, with why
 
 	cancel     context.CancelFunc
 	ctx        context.Context
@@ -115,6 +116,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	for name, c := range config.Bays {
 		e.bays[name] = newBay(e, name, c)
 	}
+	e.nBays.Store(int64(len(e.bays)))
 	e.tellPlan()
 	e.readWardenLog()
 	if err := e.latchAgain(); err != nil {

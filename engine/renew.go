@@ -70,6 +70,9 @@ func (e onBench) Renew(names []string) {
 		b.start()
 		b.publish()
 	}
+	e.mu.RLock()
+	e.nBays.Store(int64(len(e.bays)))
+	e.mu.RUnlock()
 	e.tellPlan()
 }
 

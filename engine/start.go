@@ -185,17 +185,26 @@ func (b *Bay) handle(ctx context.Context, serial string, plate *nameplate.Namepl
 		return err
 	}
 	request.Header.Set("Content-Type", "application/json")
-	answer, err := http.DefaultClient.Do(request)
+	answer, err := handlers.Do(request)
 	if err != nil {
 		return fmt.Errorf("%w: the unit handler of %s does not answer: %w", ErrNotReady, b.name, err)
 	}
 	defer answer.Body.Close()
-	text, _ := io.ReadAll(io.LimitReader(answer.Body, 4096))
 	if answer.StatusCode >= 300 {
-		return fmt.Errorf("%w: the unit handler of %s refused %q: %s", ErrNotReady, b.name, serial,
-			strings.TrimSpace(string(text)))
+		words, _ := io.ReadAll(io.LimitReader(answer.Body, longestRefusal))
+		return fmt.Errorf("%w: the unit handler of %s refused %q (%s): %s", ErrNotReady, b.name, serial, answer.Status,
+			strings.Join(strings.Fields(string(words)), " "))
 	}
 	return nil
+}
+
+// longestRefusal bounds what is shown of a unit handler's answer.
+const longestRefusal = 200
+
+// handlers speaks to unit handlers: to the address that is configured, and to none to which that would send it on.
+var handlers = &http.Client{
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	Transport:     &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute},
 }
 
 // specs are the accuracies of what the bay reads, by column.

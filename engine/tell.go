@@ -9,6 +9,15 @@ import (
 	"usherbench/core/trace"
 )
 
+// eachBay is how much time watchers of all bays have for the news of one.
+const eachBay = 5 * time.Millisecond
+
+// seldom is how often something of each bay is told: the more bays there are, the less often, so that whoever watches
+// them all can keep up.
+func (e *Engine) seldom(usual time.Duration) time.Duration {
+	return max(usual, time.Duration(e.nBays.Load())*eachBay)
+}
+
 // ask shows a prompt, or takes it away.
 func (r *liveRun) ask(prompt *stage.Ask) {
 	if prompt == nil && r.prompt == nil {
@@ -46,10 +55,10 @@ func (r *liveRun) tell(frame, seen trace.Frame) {
 	b.rate.frame(frame.T)
 	b.mu.Unlock()
 	r.frames.frames = append(r.frames.frames, frame)
-	if time.Since(r.frames.sent) >= framesInterval {
+	if time.Since(r.frames.sent) >= b.engine.seldom(framesInterval) {
 		b.engine.Hub.Publish(api.EventFrames, b.name, r.frames.take(b.name, r.record.ID, r.record.Columns))
 	}
-	if time.Since(r.told) >= statusInterval {
+	if time.Since(r.told) >= b.engine.seldom(statusInterval) {
 		r.told = time.Now()
 		guards := r.machine.Guards(seen)
 		b.mu.Lock()

@@ -28,6 +28,7 @@ type Hub struct {
 type Subscription struct {
 	C   chan Event
 	hub *Hub
+	bay string // only what happens there, and to everybody; empty: everything
 }
 
 const (
@@ -58,6 +59,9 @@ func (h *Hub) Publish(kind, bay string, value any) {
 		h.recent = append(h.recent[:remembered/2], e)
 	}
 	for s := range h.clients {
+		if !s.wants(e) {
+			continue // what nobody wants to hear does not stand in their way
+		}
 		select {
 		case s.C <- e:
 		default:
@@ -66,18 +70,22 @@ func (h *Hub) Publish(kind, bay string, value any) {
 	}
 }
 
-// Subscribe begins a stream. With after > 0 it first gives what happened after that event; known is false if
-// that is no longer remembered, and the subscriber must fetch the state anew.
-func (h *Hub) Subscribe(after uint64) (s *Subscription, missed []Event, known bool) {
+// wants tells whether an event belongs into the stream.
+func (s *Subscription) wants(e Event) bool { return s.bay == "" || e.Bay == "" || e.Bay == s.bay }
+
+// Subscribe begins a stream of what happens in a bay, or everywhere if none is named. With after > 0 it first gives
+// what happened after that event; known is false if that is no longer remembered, and the subscriber must fetch the
+// state anew.
+func (h *Hub) Subscribe(after uint64, bay string) (s *Subscription, missed []Event, known bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	s = &Subscription{C: make(chan Event, behind), hub: h}
+	s = &Subscription{C: make(chan Event, behind), hub: h, bay: bay}
 	h.clients[s] = true
 	if after == 0 {
 		return s, nil, true
 	}
 	for _, e := range h.recent {
-		if e.ID > after {
+		if e.ID > after && s.wants(e) {
 			missed = append(missed, e)
 		}
 	}

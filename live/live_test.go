@@ -16,7 +16,7 @@ func TestWhoeverComesBackMissesNothing(t *testing.T) {
 		hub := NewHub(first)
 		next := first     // id of the next event
 		last := first - 1 // what the watcher saw last
-		subscription, _, _ := hub.Subscribe(0)
+		subscription, _, _ := hub.Subscribe(0, "")
 		defer func() { subscription.Close() }()
 		see := func(e Event) {
 			require.Equal(r, last+1, e.ID)
@@ -41,7 +41,7 @@ func TestWhoeverComesBackMissesNothing(t *testing.T) {
 				subscription.Close()
 				var missed []Event
 				var known bool
-				subscription, missed, known = hub.Subscribe(last)
+				subscription, missed, known = hub.Subscribe(last, "")
 				if last < first { // it saw nothing yet: it begins with what comes
 					last = next - 1
 					continue
@@ -63,16 +63,16 @@ func TestWhoeverComesBackMissesNothing(t *testing.T) {
 func TestAnIdFromAnotherLifeIsNotKnown(t *testing.T) {
 	hub := NewHub(1000)
 	hub.Publish("frame", "bay1", 1)
-	_, missed, known := hub.Subscribe(2000)
+	_, missed, known := hub.Subscribe(2000, "")
 	assert.False(t, known, "an id that was never given")
 	assert.Empty(t, missed)
-	_, _, known = hub.Subscribe(5)
+	_, _, known = hub.Subscribe(5, "")
 	assert.False(t, known, "an id of a service before this one")
 }
 
 func TestWhatIsNoJSONIsNotPublished(t *testing.T) {
 	hub := NewHub(1)
-	subscription, _, _ := hub.Subscribe(0)
+	subscription, _, _ := hub.Subscribe(0, "")
 	defer subscription.Close()
 	hub.Publish("frame", "bay1", make(chan int))
 	hub.Publish("frame", "bay1", "said")
@@ -83,7 +83,7 @@ func TestWhatIsNoJSONIsNotPublished(t *testing.T) {
 
 func TestAClosedSubscriptionMayBeClosedAgain(t *testing.T) {
 	hub := NewHub(1)
-	subscription, _, _ := hub.Subscribe(0)
+	subscription, _, _ := hub.Subscribe(0, "")
 	subscription.Close()
 	subscription.Close()
 	hub.Publish("frame", "bay1", 1)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
@@ -25,7 +26,7 @@ import (
 const (
 	cookieName     = "usher_session"
 	sessionLasts   = 30 * 24 * time.Hour
-	clientLasts    = 365 * 24 * time.Hour
+	clientLasts    = 90 * 24 * time.Hour
 	localLasts     = 10 * 365 * 24 * time.Hour
 	shortestSecret = 10
 	localAccount   = "this machine"
@@ -64,6 +65,23 @@ func (a *accounts) load() error {
 		a.tokens[t.Hash] = t
 	}
 	return nil
+}
+
+// all lists the tokens that are good, those of disabled accounts left out, by account and time.
+func (a *accounts) all() []store.Token {
+	a.tokensMu.RLock()
+	defer a.tokensMu.RUnlock()
+	var list []store.Token
+	for _, t := range a.tokens {
+		if time.Now().Before(t.ExpiresAt) && !t.Account.Disabled {
+			list = append(list, t)
+		}
+	}
+	slices.SortFunc(list, func(x, y store.Token) int {
+		return cmp.Or(cmp.Compare(x.Account.Name, y.Account.Name), x.IssuedAt.Compare(y.IssuedAt),
+			cmp.Compare(x.Hash, y.Hash))
+	})
+	return list
 }
 
 // forget drops the tokens that are meant, in the database and in memory.
@@ -143,12 +161,13 @@ func (a *accounts) localToken() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return a.issue(account, localKind, localLasts)
+	return a.issue(account, localKind, "", localLasts)
 }
 
-func (a *accounts) issue(account store.Account, kind string, lasts time.Duration) (string, error) {
+func (a *accounts) issue(account store.Account, kind, label string, lasts time.Duration) (string, error) {
 	secret := rand.Text() + rand.Text()
-	t := store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind, ExpiresAt: time.Now().Add(lasts)}
+	t := store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind, Label: label, IssuedAt: time.Now(),
+		ExpiresAt: time.Now().Add(lasts)}
 	if err := a.store.PutToken(t); err != nil {
 		return "", err
 	}
@@ -183,7 +202,7 @@ func (a *accounts) of(r *http.Request) (store.Account, error) {
 	a.tokensMu.RLock()
 	defer a.tokensMu.RUnlock()
 	token, ok := a.tokens[digest(secret)]
-	if !ok || !time.Now().Before(token.ExpiresAt) {
+	if !ok || token.Account.Disabled || !time.Now().Before(token.ExpiresAt) {
 		return store.Account{}, errSignIn
 	}
 	return token.Account, nil
@@ -270,7 +289,8 @@ func (s *Service) signIn(c *echo.Context) error {
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	if len(body.Password) > 1000 || !s.accounts.matches(body.Password, account.Hash) {
+	if len(body.Password) > 1000 || !s.accounts.matches(body.Password, account.Hash) || account.Disabled {
+		s.note(known(body.Name), "sign-in refused", "from "+c.RealIP())
 		return &api.Problem{Title: "Sign-in refused", Status: http.StatusUnauthorized,
 			Detail: "name and password do not belong together", Remedy: "check both, or ask an admin for a new password"}
 	}
@@ -283,10 +303,11 @@ func (s *Service) openSession(c *echo.Context, account store.Account, client boo
 	if client {
 		kind, lasts = "client", clientLasts
 	}
-	secret, err := s.accounts.issue(account, kind, lasts)
+	secret, err := s.accounts.issue(account, kind, from(c), lasts)
 	if err != nil {
 		return err
 	}
+	s.note(account.Name, "signed in", kind+" from "+from(c))
 	if client {
 		answer.Token = secret
 	} else {
@@ -319,7 +340,7 @@ func (s *Service) listAccounts(c *echo.Context) error {
 	}
 	list := []api.Account{}
 	for _, a := range all {
-		list = append(list, api.Account{Name: a.Name, Role: api.Role(a.Role)})
+		list = append(list, api.Account{Name: a.Name, Role: api.Role(a.Role), Disabled: a.Disabled})
 	}
 	return c.JSON(http.StatusOK, list)
 }
@@ -344,9 +365,21 @@ func (s *Service) addAccount(c *echo.Context) error {
 	return c.JSON(http.StatusCreated, api.Account{Name: account.Name, Role: body.Role})
 }
 
+// known is a name as somebody gave it, bounded for the journal.
+func known(name string) string {
+	if runes := []rune(name); len(runes) > 64 {
+		return string(runes[:64]) + "…"
+	}
+	return name
+}
+
+// from is where a request comes from, as far as it says.
+func from(c *echo.Context) string {
+	agent, _, _ := strings.Cut(c.Request().UserAgent(), " ")
+	return strings.TrimSuffix(c.RealIP()+" "+known(agent), " ")
+}
+
 // note adds to the journal what was done to the service itself.
 func (s *Service) note(by, what, detail string) {
-	if err := s.store.Journal(store.JournalEntry{By: by, What: what, Detail: detail}); err != nil {
-		s.log.Error("journal", "err", err)
-	}
+	s.engine.Journal(store.JournalEntry{By: by, What: what, Detail: detail})
 }

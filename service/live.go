@@ -16,6 +16,10 @@ import (
 // these is cut off.
 const tickInterval = 2 * time.Second
 
+// streamPatience is how long a write to a stream may take: who does not read for so long is cut off, and comes back
+// with the id it saw last.
+const streamPatience = 10 * time.Second
+
 // live streams events as server-sent events. Last-Event-ID (or the parameter after) continues a stream; bay
 // limits it to one bay.
 func (s *Service) live(c *echo.Context) error {
@@ -28,7 +32,7 @@ func (s *Service) live(c *echo.Context) error {
 		return badRequest(fmt.Sprintf("%q is not the id of an event", text), "")
 	}
 	bay := c.QueryParam("bay")
-	subscription, missed, known := s.engine.Hub.Subscribe(after)
+	subscription, missed, known := s.engine.Hub.Subscribe(after, bay)
 	defer subscription.Close()
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
@@ -36,10 +40,11 @@ func (s *Service) live(c *echo.Context) error {
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
 	flusher := http.NewResponseController(w)
+	patience := func() { // a connection without deadlines, as of a test, has endless patience
+		_ = flusher.SetWriteDeadline(time.Now().Add(streamPatience))
+	}
 	send := func(e live.Event) error {
-		if bay != "" && e.Bay != bay && e.Bay != "" {
-			return nil
-		}
+		patience()
 		_, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.Data)
 		return err
 	}
@@ -73,6 +78,7 @@ func (s *Service) live(c *echo.Context) error {
 				return nil // too far behind, or gone: the client comes back with the id it saw last
 			}
 		case <-tick.C:
+			patience()
 			if _, err := fmt.Fprintf(w, "event: tick\ndata: {}\n\n"); err != nil {
 				return nil
 			}
@@ -80,6 +86,7 @@ func (s *Service) live(c *echo.Context) error {
 		if len(subscription.C) > 0 {
 			continue // one flush for all that is waiting
 		}
+		patience()
 		if flusher.Flush() != nil {
 			return nil
 		}

@@ -71,8 +71,8 @@ func TestAStreamFromLongAgoIsToldToFetchAnew(t *testing.T) {
 
 func TestASlowWatcherIsCutOffAndNothingElse(t *testing.T) {
 	hub := live.NewHub(100)
-	slow, _, _ := hub.Subscribe(0)
-	quick, _, _ := hub.Subscribe(0)
+	slow, _, _ := hub.Subscribe(0, "")
+	quick, _, _ := hub.Subscribe(0, "")
 	got := 0
 	for range 5000 {
 		hub.Publish("mark", "bay1", map[string]int{})
@@ -85,7 +85,7 @@ func TestASlowWatcherIsCutOffAndNothingElse(t *testing.T) {
 		last = e.ID
 	}
 	assert.Less(t, last, hub.LastID())
-	_, missed, known := hub.Subscribe(last)
+	_, missed, known := hub.Subscribe(last, "")
 	require.True(t, known)
 	assert.Equal(t, last+1, missed[0].ID, "it comes back and continues where it was")
 	assert.Equal(t, hub.LastID(), missed[len(missed)-1].ID)

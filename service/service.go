@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -67,6 +68,14 @@ type route struct {
 	limited bool
 }
 
+// heavy are the routes whose answers take much memory or time. Few are worked on at once, and the others wait: what
+// looks after the bays comes first.
+var heavy = []string{
+	"/api/v1/runs/:run/export", "/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
+	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", "/api/v1/judgements",
+	"/api/v1/rehearsals", "/api/v1/tables", "/api/v1/tables/export",
+}
+
 func (s *Service) routes() []route {
 	return []route{
 		{"GET", "/health", "", s.health, false},
@@ -78,6 +87,10 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/me", api.Viewer, s.me, false},
 		{"GET", "/api/v1/accounts", api.Admin, s.listAccounts, false},
 		{"POST", "/api/v1/accounts", api.Admin, s.addAccount, false},
+		{"PUT", "/api/v1/accounts/:account", api.Admin, s.changeAccount, false},
+		{"PUT", "/api/v1/me/password", api.Viewer, s.changePassword, true},
+		{"GET", "/api/v1/tokens", api.Viewer, s.listTokens, false},
+		{"DELETE", "/api/v1/tokens/:token", api.Viewer, s.revokeToken, false},
 		{"GET", "/api/v1/bench", api.Viewer, s.benchConfig, false},
 		{"GET", "/api/v1/instruments", api.Viewer, s.instruments, false},
 		{"PUT", "/api/v1/instruments/:instrument", api.Engineer, s.putInstrument, false},
@@ -143,6 +156,7 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/export", api.Viewer, s.export, false},
 		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
 		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},
+		{"GET", "/api/v1/journal/verify", api.Viewer, s.verifyJournal, false},
 	}
 }
 
@@ -168,6 +182,7 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 				Detail: "sign-in was tried too often from here", Remedy: "wait a minute and try again"}
 		},
 	})
+	few := atOnce(mostHeavy)
 	for _, r := range s.routes() {
 		var chain []echo.MiddlewareFunc
 		if r.limited {
@@ -175,6 +190,9 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 		}
 		if r.role != "" {
 			chain = append(chain, s.allow(r.role))
+		}
+		if slices.Contains(heavy, r.path) {
+			chain = append(chain, few)
 		}
 		s.echo.Add(r.method, r.path, r.handle, chain...)
 	}
@@ -186,6 +204,36 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 	})
 	s.echo.GET("/*", s.consoleFile)
 	return s, nil
+}
+
+// mostHeavy is how many heavy requests are worked on at once, heavyPatience how long another waits for its turn, and
+// heavyWithin how long its answer may take to be read.
+const (
+	mostHeavy     = 2
+	heavyPatience = 2 * time.Minute
+	heavyWithin   = 30 * time.Minute
+)
+
+// atOnce lets so many requests be worked on at a time.
+func atOnce(most int) echo.MiddlewareFunc {
+	places := make(chan struct{}, most)
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			timer := time.NewTimer(heavyPatience)
+			defer timer.Stop()
+			select {
+			case places <- struct{}{}:
+			case <-c.Request().Context().Done():
+				return c.Request().Context().Err()
+			case <-timer.C:
+				return &api.Problem{Title: "The service is busy", Status: http.StatusServiceUnavailable,
+					Detail: "others are exporting, judging or importing", Remedy: "try again in a few minutes"}
+			}
+			defer func() { <-places }()
+			_ = http.NewResponseController(c.Response()).SetWriteDeadline(time.Now().Add(heavyWithin))
+			return next(c)
+		}
+	}
 }
 
 // bodyLimit bounds what is sent.

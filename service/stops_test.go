@@ -232,7 +232,7 @@ func TestARunThatHasEndedNeverGoesOn(t *testing.T) {
 	assert.True(t, dark(t, h, "bay1"))
 	require.Eventually(t, func() bool {
 		health, err := h.Local.Health(t.Context())
-		return err == nil && strings.Contains(strings.Join(health.Problems, " "), "how run "+run.ID+" ended is kept in memory")
+		return err == nil && strings.Contains(strings.Join(health.Problems, " "), "how run "+run.ID+" ended is kept in mem")
 	}, 20*time.Second, 50*time.Millisecond)
 	on := wentOn(t, h, "bay1")
 	h.Close()

@@ -293,6 +293,11 @@ func (s *Store) Account(name string) (Account, error) {
 	return a, notFound(s.db.First(&a, "lower(name) = ?", strings.ToLower(name)).Error, "account", name)
 }
 
+// UpdateAccount changes the named columns of an account.
+func (s *Store) UpdateAccount(id uint, columns map[string]any) error {
+	return s.write(func(tx *gorm.DB) error { return tx.Model(&Account{}).Where("id = ?", id).Updates(columns).Error })
+}
+
 // Accounts lists all accounts by name.
 func (s *Store) Accounts() ([]Account, error) {
 	var as []Account

@@ -68,7 +68,8 @@ func TestWhatMakesSafeGoesFirst(t *testing.T) {
 }
 
 func TestNobodyWaitsLongerThanTheyWant(t *testing.T) {
-	got := use(t, []user{{0, time.Second, time.Hour, false}, {1, 1, 100 * time.Millisecond, true}, {2, 1, time.Hour, false}})
+	got := use(t, []user{{0, time.Second, time.Hour, false}, {1, 1, 100 * time.Millisecond, true},
+		{2, 1, time.Hour, false}})
 	assert.Zero(t, got[1].to)
 	assert.Equal(t, time.Second, got[2].from, "who gave up holds nobody up")
 }
