@@ -32,6 +32,7 @@ type Bench struct {
 	instruments map[string]*instrument.Instrument
 	looks       map[string]*look
 
+	holds   holds // the places of the instruments
 	looking sync.WaitGroup
 	endLook context.CancelFunc
 	looked  chan struct{} // closed when nobody looks any longer
@@ -66,7 +67,7 @@ var ErrUnknownInstrument = errors.New("there is no such instrument")
 // whoever opened the bench begins them.
 func Open(o Options) (*Bench, error) {
 	b := &Bench{options: o, dialects: o.Dialects, instruments: map[string]*instrument.Instrument{},
-		looks: map[string]*look{}, looked: make(chan struct{})}
+		looks: map[string]*look{}, looked: make(chan struct{}), holds: holds{all: map[string]*hold{}}}
 	config, err := b.overlay()
 	if err == nil {
 		err = config.complete(o.Dialects)
@@ -98,6 +99,7 @@ func (b *Bench) Close() error {
 	var errs []error
 	for _, i := range b.Opened() {
 		errs = append(errs, i.Close())
+		b.holds.give(i.Address)
 	}
 	return errors.Join(errs...)
 }

@@ -10,6 +10,7 @@ import (
 	"usherbench/api"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/transport"
 	"usherbench/store"
 )
 
@@ -94,9 +95,9 @@ func (b *Bench) rebuild(dialects dialect.Library) error {
 		return err
 	}
 	instruments, err := b.open(next, fresh, dialects)
-	if err != nil { // complete has opened them all before, so this does not happen; no bay may stay halted all the same
+	if err != nil { // such as one that another service uses; no bay may stay halted for it
 		b.options.Bays.Renew(halted)
-		return err
+		return fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	b.mu.Lock()
 	before, old := b.config, b.instruments
@@ -105,6 +106,7 @@ func (b *Bench) rebuild(dialects dialect.Library) error {
 	for name, i := range old {
 		if instruments[name] != i {
 			_ = i.Close() // nobody uses it any more
+			b.holds.give(i.Address)
 		}
 	}
 	changed := halted
@@ -140,15 +142,24 @@ func (b *Bench) affected(next Config, fresh func(instrument string) bool) (names
 func (b *Bench) open(c Config, fresh func(instrument string) bool,
 	dialects dialect.Library) (map[string]*instrument.Instrument, error) {
 	all := map[string]*instrument.Instrument{}
-	for name, i := range c.Instruments {
+	var taken []transport.Address
+	for _, name := range slices.Sorted(maps.Keys(c.Instruments)) {
+		i := c.Instruments[name]
 		if !fresh(name) {
 			all[name] = b.instruments[name]
 			continue
 		}
-		var err error
-		if all[name], err = instrument.Open(name, i.Address, dialects[i.Dialect]); err != nil {
-			return nil, err
+		opened, err := instrument.Open(name, i.Address, dialects[i.Dialect])
+		if err == nil {
+			err = b.holds.take(opened.Address)
 		}
+		if err != nil {
+			for _, a := range taken {
+				b.holds.give(a)
+			}
+			return nil, fmt.Errorf("instruments.%s: %w", name, err)
+		}
+		all[name], taken = opened, append(taken, opened.Address)
 	}
 	return all, nil
 }

@@ -88,8 +88,51 @@ func open(t fatal, folder string) (*bench.Bench, *crew) {
 				"psu2": {Address: "tcp://127.0.0.1:2", Dialect: "sim-supply"}},
 			Bays: map[string]api.BayConfig{"bay1": seat("psu1"), "bay2": seat("psu2")}}})
 	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, b.Close()) })
 	c.at = b
 	return b, c
+}
+
+// TestMain has locks of its own: other tests use the same addresses.
+func TestMain(m *testing.M) {
+	folder, err := os.MkdirTemp("", "bench-test")
+	if err != nil {
+		panic(err)
+	}
+	if err := os.Setenv("TMPDIR", folder); err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	_ = os.RemoveAll(folder)
+	os.Exit(code)
+}
+
+// One instrument is in the bench once, however its address is written, and in one service of the computer.
+func TestOneInstrumentIsInOneBenchOnce(t *testing.T) {
+	b, c := open(t, t.TempDir())
+	for _, twice := range []string{"tcp://localhost:1", "tcp://[::1]:1", "tcp://127.0.0.1:1"} {
+		err := b.PutInstrument("ada", "psu3", api.InstrumentConfig{Address: twice, Dialect: "sim-supply"})
+		require.ErrorIs(t, err, api.ErrBadRequest, twice)
+		assert.ErrorContains(t, err, "both are one instrument")
+	}
+	psu := b.Config().Instruments["psu1"]
+	psu.Due = "2027-01-31"
+	require.NoError(t, b.PutInstrument("ada", "psu1", psu), "a change of itself is no other")
+
+	folder := t.TempDir()
+	s, err := store.Open(filepath.Join(folder, "usher.db"))
+	require.NoError(t, err)
+	defer s.Close()
+	second := bench.Options{Dialects: b.Dialects(), Store: s, Data: folder, Bays: c, Journal: func(store.JournalEntry) {},
+		File: bench.Config{Instruments: map[string]api.InstrumentConfig{"x": {Address: "tcp://localhost:1",
+			Dialect: "sim-supply"}}}}
+	_, err = bench.Open(second)
+	require.ErrorIs(t, err, bench.ErrElsewhere)
+	assert.ErrorContains(t, err, "instruments.x")
+	require.NoError(t, b.Close())
+	other, err := bench.Open(second)
+	require.NoError(t, err, "who ends gives its instruments back")
+	require.NoError(t, other.Close())
 }
 
 func TestAChangeHaltsOnlyWhomItConcerns(t *testing.T) {
@@ -132,6 +175,7 @@ func TestChangesOutliveTheService(t *testing.T) {
 	require.NoError(t, b.RemoveInstrument("ada", "psu2"))
 	require.NoError(t, b.PutInstrument("ada", "psu3", api.InstrumentConfig{Address: "tcp://127.0.0.1:3",
 		Dialect: "sim-supply"}))
+	require.NoError(t, b.Close())
 	again, _ := open(t, folder)
 	documented, err := again.Documented()
 	require.NoError(t, err)
@@ -149,8 +193,10 @@ func TestAChangeThatCannotBeMadeLeavesNothingBehind(t *testing.T) {
 	assert.ErrorIs(t, b.PutInstrument("ada", "psu1", psu), c.refuse)
 	assert.ErrorIs(t, b.RemoveBay("ada", "bay1"), c.refuse)
 	assert.Equal(t, before, b.Config())
-	again, _ := open(t, folder)
-	assert.Equal(t, before, again.Config(), "nor on record")
+	require.NoError(t, b.Close())
+	b, c = open(t, folder)
+	assert.Equal(t, before, b.Config(), "nor on record")
+	c.refuse = errors.New("bay1 runs")
 	// A dialect of a running bay stays as it was too, in force and on disk
 	text := b.Dialects()["sim-supply"].Sources[0].Text + "\n# changed\n"
 	_, err := b.PutDialect("ada", text)
@@ -209,6 +255,7 @@ func TestWhateverIsChangedTheBenchIsWhole(t *testing.T) {
 				assert.Equal(t, config.Instruments[name].Address, i.Address.String(), name)
 			}
 		}
+		require.NoError(t, b.Close())
 		again, _ := open(t, folder)
 		assert.Equal(t, b.Config(), again.Config())
 	})

@@ -46,6 +46,7 @@ func (c *Config) complete(dialects dialect.Library) error {
 	if c.TimeFactor < 1 || c.TimeFactor > fastestFactor {
 		fail("time_factor: %g is not between 1 and %d", c.TimeFactor, fastestFactor)
 	}
+	places := map[string]string{} // which instrument is where
 	for _, name := range slices.Sorted(maps.Keys(c.Instruments)) {
 		i := c.Instruments[name]
 		if !nameplate.NamePattern.MatchString(name) {
@@ -62,6 +63,14 @@ func (c *Config) complete(dialects dialect.Library) error {
 		}
 		if _, err := instrument.Open(name, i.Address, d); err != nil { // it connects to nothing yet
 			fail("instruments.%s: %w", name, err)
+		}
+		if a, err := transport.Parse(i.Address); err == nil {
+			place := a.Place()
+			if other, taken := places[place]; taken {
+				fail("instruments.%s: %s is where %s is too, so that both are one instrument; use its channels in several bays "+
+					"instead", name, i.Address, other)
+			}
+			places[place] = name
 		}
 		for key, date := range map[string]string{"calibrated": i.Calibrated, "due": i.Due} {
 			if _, err := time.Parse(time.DateOnly, date); date != "" && err != nil {

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"usherbench/instrument"
@@ -91,4 +92,35 @@ func (b *Bench) keepLooking(ctx context.Context) {
 		}
 		b.looking.Wait() // one that takes its time holds up the next round, not the others of this one
 	}
+}
+
+// SameIdentity finds another instrument that says it is the same, down to the serial number; empty if there is none. An
+// identity without a serial number says nothing.
+func (b *Bench) SameIdentity(name, identity string) string {
+	if !hasSerial(identity) {
+		return ""
+	}
+	for _, i := range b.Opened() {
+		if i.Name == name {
+			continue
+		}
+		l := b.lookOf(i)
+		leave, err := l.asking.Take(context.Background())
+		if err != nil {
+			continue
+		}
+		same := l.err == nil && l.identity == identity
+		leave()
+		if same {
+			return i.Name
+		}
+	}
+	return ""
+}
+
+// hasSerial tells whether an identity of IEEE 488.2 (maker, model, serial number, version) has a serial number, which
+// is 0 where there is none.
+func hasSerial(identity string) bool {
+	parts := strings.Split(identity, ",")
+	return len(parts) >= 3 && strings.Trim(strings.TrimSpace(parts[2]), "0") != ""
 }

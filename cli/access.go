@@ -18,8 +18,8 @@ func (a *app) accountSet() *cobra.Command {
 	var disable, enable, password bool
 	c := &cobra.Command{
 		Use: "set NAME", Short: "Change the role or password of an account, disable it, or enable it again",
-		Long: "Change the role or password of an account, disable it, or enable it again. Its tokens are withdrawn: whoever uses " +
-			"it\nsigns in anew.",
+		Long: "Change the role or password of an account, disable it, or enable it again. Its tokens are withdrawn:\n" +
+			"whoever uses it signs in anew.",
 		Args: cobra.ExactArgs(1), Example: "  usher account set grace --role engineer\n  usher account set grace --disable",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			change := api.AccountChange{Role: api.Role(role)}
@@ -131,8 +131,8 @@ func (a *app) token() *cobra.Command {
 func (a *app) journalVerify() *cobra.Command {
 	return &cobra.Command{
 		Use: "verify", Short: "Hold every entry of the journal against its seal", Args: cobra.NoArgs,
-		Long: "Hold every entry of the journal against its seal, which covers the entries before it too. Keep the last seal " +
-			"somewhere\nelse: with it you can tell later whether the end of the journal was cut off.",
+		Long: "Hold every entry of the journal against its seal, which covers the entries before it too. Keep the last\n" +
+			"seal somewhere else: with it you can tell later whether the end of the journal was cut off.",
 		Example: "  usher journal verify",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
 			v, err := cl.VerifyJournal(ctx)

@@ -91,7 +91,22 @@ func (a *app) bench() *cobra.Command {
 			return nil
 		}),
 	}
-	c.AddCommand(set, read, safe, there)
+	looked := &cobra.Command{
+		Use: "looked BAY", Short: "State that you looked and the outputs of a bay with an alarm are off",
+		Long: "State that you looked and the outputs of a bay with an alarm are off at the instruments, so that the bay\n" +
+			"may be configured anew for the next ten minutes. The alarm stays until they read back as off.",
+		Args: cobra.ExactArgs(1), Example: "  usher bench looked bay1",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			bay, err := cl.Looked(ctx, args[0])
+			if err != nil || a.json {
+				return a.jsonOr(bay, err)
+			}
+			fmt.Fprintf(a.out, "%s may be configured anew for the next ten minutes. It is in the journal that you looked.\n",
+				bay.Title)
+			return nil
+		}),
+	}
+	c.AddCommand(set, read, safe, there, looked)
 	c.AddCommand(a.configureCommands()...)
 	return c
 }

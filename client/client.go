@@ -225,6 +225,11 @@ func (c *Client) GoOn(ctx context.Context) ([]api.Bay, error) {
 	return call[[]api.Bay](ctx, c, http.MethodPost, one("go-on"), nil, nil)
 }
 
+// Looked states that somebody has looked and the outputs of a bay with an alarm are off.
+func (c *Client) Looked(ctx context.Context, bay string) (api.Bay, error) {
+	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "looked"), nil, nil)
+}
+
 // StillThere says that somebody is there whose outputs are on by hand.
 func (c *Client) StillThere(ctx context.Context, bay string) (api.Bay, error) {
 	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "still-there"), nil, nil)

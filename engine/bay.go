@@ -58,6 +58,7 @@ type Bay struct {
 	adjustable []api.Adjustable            // what may be changed during the run
 	windows    map[string]nameplate.Window // bounds of manual control
 	net        net                         // over what is on by hand
+	looked     time.Time                   // when a person last stated that the outputs are off in spite of an alarm
 }
 
 // idleInterval is how often an idle bay is read, wall time; statusInterval how often watchers are told how a bay is.

@@ -42,10 +42,11 @@ type Engine struct {
 	journal    *journal
 	tombstones tombstones
 
-	mu    sync.RWMutex // guards what follows
-	bays  map[string]*Bay
-	nBays atomic.Int64     // how many bays there are
-	late  map[string]error // runs that have ended and are not on record as ended, with why
+	mu     sync.RWMutex // guards what follows
+	bays   map[string]*Bay
+	nBays  atomic.Int64      // how many bays there are
+	strays map[string]*stray // outputs that no bay has any longer and that are not confirmed off, by name
+	late   map[string]error  // runs that have ended and are not on record as ended, with why
 
 	cancel     context.CancelFunc
 	ctx        context.Context
@@ -95,7 +96,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: live.NewHub(uint64(time.Now().UnixMilli())), store: s, log: log, options: o, bays: map[string]*Bay{},
-		late: map[string]error{}, journal: openJournal(s.Journal, log), ctx: ctx, cancel: cancel,
+		late: map[string]error{}, strays: map[string]*stray{}, journal: openJournal(s.Journal, log), ctx: ctx, cancel: cancel,
 	}
 	if o.Data != "" {
 		e.tombstones.folder = filepath.Join(o.Data, "endings")
@@ -301,8 +302,14 @@ func (e *Engine) unwritten(run string, err error) {
 	e.log.Error("put the end of a run on record", "run", run, "err", err)
 }
 
-// Problems says what of the records cannot be written now.
+// Problems says what is wrong beyond the alarms of the bays: outputs that no bay has any longer, a warden that is
+// missing, and what of the records cannot be written now.
 func (e *Engine) Problems() (problems []string) {
+	for _, s := range e.strayList() {
+		if alarm := s.board.Alarm(); alarm != "" {
+			problems = append(problems, s.name+": "+alarm)
+		}
+	}
 	e.mu.RLock()
 	defer e.mu.RUnlock()
 	for _, run := range slices.Sorted(maps.Keys(e.late)) {

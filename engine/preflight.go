@@ -124,6 +124,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 	request api.StartRun) (*preflight, error) {
 	p := &preflight{bay: b, program: program, plate: plate, serial: request.Serial, vouched: request.Vouched}
 	p.seats()
+	p.dark(ctx)
 	if err := b.handle(ctx, request.Serial, plate); err != nil {
 		p.blocks("unit", "see what the handler says, and put the unit in place", "%s",
 			strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
@@ -206,6 +207,7 @@ func (p *preflight) instruments(ctx context.Context, x *outputs.Seat) {
 			p.blocks("identity", "check its power, cable and address", "%s", err)
 			continue
 		}
+		p.twice(m.Name, identity)
 		if queue, err := m.Errors(ctx); err != nil {
 			p.blocks("error queue", "check its power, cable and address", "%s", err)
 		} else if len(queue) > 0 {
@@ -217,6 +219,30 @@ func (p *preflight) instruments(ctx context.Context, x *outputs.Seat) {
 		}
 		p.calibration(m.Name, c)
 		p.tripped(ctx, m)
+	}
+}
+
+// dark looks whether an output is on that nobody here switched on: somebody did at the instrument, or another program
+// does. Nothing is done to it before a person has looked.
+func (p *preflight) dark(ctx context.Context) {
+	for _, x := range p.bay.outputs.OffOrder() {
+		if x.Energised() {
+			continue // by hand, and known
+		}
+		for _, m := range x.Members {
+			if on, err := m.OutputOn(ctx); err == nil && on {
+				p.blocks("outputs", "see who uses it; then switch it off at the instrument, or make the bay safe",
+					"%s (channel %d of %s) is on, though nobody here switched it on", x.Name, m.Number, m.Name)
+			}
+		}
+	}
+}
+
+// twice looks whether an instrument of the bay says that it is the one that the bench knows by another name.
+func (p *preflight) twice(name, identity string) {
+	if other := p.bay.engine.bench.SameIdentity(name, identity); other != "" {
+		p.blocks("identity", "take one of the two out of the bench; use its channels in several bays instead",
+			"%s and %s both say that they are %q: they are one instrument", name, other, identity)
 	}
 }
 

@@ -1,10 +1,9 @@
 package engine
 
 import (
-	"fmt"
-
 	"usherbench/api"
 	"usherbench/bench"
+	"usherbench/engine/outputs"
 )
 
 // onBench is the engine as the bench sees it, which asks it before it changes.
@@ -36,6 +35,9 @@ func (e onBench) Halt(names []string) error {
 
 // letGo takes the bay from everybody else, and makes safe what was switched on by hand.
 func (b *Bay) letGo() (*owner, error) {
+	if err := b.unlooked(); err != nil {
+		return nil, err
+	}
 	o, err := b.own(claim{state: api.BayStarting, offOnly: true})
 	if err != nil || !b.outputs.ByHand() {
 		return o, err
@@ -59,14 +61,27 @@ func (e onBench) Renew(names []string) {
 		if !stays {
 			delete(e.bays, name)
 			e.mu.Unlock()
+			if before != nil {
+				e.adopt(name, before.outputs, before.outputs.Left())
+			}
 			continue
 		}
 		b := newBay(e.Engine, name, c)
+		var strays []*outputs.Seat
 		if before != nil {
-			b.outputs.TakeOver(before.outputs)
+			strays = b.outputs.TakeOver(before.outputs)
+			before.mu.Lock()
+			b.latch = before.latch
+			before.mu.Unlock()
 		}
 		e.bays[name] = b
 		e.mu.Unlock()
+		if before != nil {
+			e.adopt(name, before.outputs, strays)
+		}
+		if w := e.options.Warden; w != nil && b.outputs.Alarm() == "" {
+			w.Energised(name, false) // what may be on is a stray's
+		}
 		b.start()
 		b.publish()
 	}
@@ -82,9 +97,5 @@ func (e onBench) Removable(name string) error {
 	if err != nil {
 		return err
 	}
-	if alarm := b.Status().Alarm; alarm != "" {
-		return fmt.Errorf("%w: %s is not removed while nobody knows whether its outputs are off: %s", ErrNotReady, name,
-			alarm)
-	}
-	return nil
+	return b.unlooked()
 }

@@ -21,15 +21,10 @@ func (e *Engine) tellPlan() {
 	}
 	plan := warden.Plan{Bays: map[string][]warden.Channel{}}
 	for _, b := range e.Bays() {
-		channels := []warden.Channel{}
-		for _, x := range b.outputs.OffOrder() {
-			for _, m := range x.Members {
-				channels = append(channels, warden.Channel{Seat: x.Name, Kind: x.Kind.Name, Instrument: m.Name,
-					Address: m.Address.String(), Number: m.Number,
-					Dialect: m.Instrument.Dialect.Sources})
-			}
-		}
-		plan.Bays[b.name] = channels
+		plan.Bays[b.name] = channelsOf(b.outputs)
+	}
+	for _, s := range e.strayList() {
+		plan.Bays[s.name] = channelsOf(s.board)
 	}
 	e.options.Warden.Plan(plan)
 }
@@ -52,6 +47,9 @@ func (e *Engine) beat() {
 				if b.outputs.Alarm() != "" {
 					alarmed = append(alarmed, b.name)
 				}
+			}
+			for _, s := range e.strayList() {
+				alive, alarmed = append(alive, s.name), append(alarmed, s.name)
 			}
 			e.options.Warden.Alive(alive, alarmed)
 		}

@@ -51,7 +51,7 @@ func TestAccessIsWithdrawn(t *testing.T) {
 	require.NoError(t, err)
 	_, err = grace.Me(ctx)
 	assert.Equal(t, http.StatusUnauthorized, statusOf(t, err), "a new role is taken up by signing in anew")
-	grace, other = again(t, h, "grace", firstPassword), again(t, h, "grace", firstPassword)
+	grace, other := again(t, h, "grace", firstPassword), again(t, h, "grace", firstPassword)
 	me, err := grace.Me(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, api.Viewer, me.Role)

@@ -113,6 +113,17 @@ func (s *Service) stillThere(c *echo.Context) error {
 	return c.JSON(http.StatusOK, b.Status())
 }
 
+func (s *Service) looked(c *echo.Context) error {
+	b, err := s.engine.Bay(c.Param("bay"))
+	if err != nil {
+		return err
+	}
+	if err := b.Looked(who(c)); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, b.Status())
+}
+
 func notSafe(err error) error {
 	return &api.Problem{Title: "Not confirmed safe", Status: http.StatusBadGateway, Detail: err.Error(),
 		Remedy: "switch the outputs off at the instruments"}

@@ -218,10 +218,18 @@ func TestTheBenchIsConfiguredWhileItRuns(t *testing.T) {
 	_, err = h.Local.Discover(t.Context(), api.Discovery{Hosts: []string{"127.0.0.1"}})
 	assert.ErrorContains(t, err, "name the ports")
 
-	_, err = h.Local.PutInstrument(t.Context(), "second",
-		api.InstrumentConfig{Address: config.Instruments["supply1"].Address, Dialect: "sim-supply", Due: "2027-01-01"})
-	require.NoError(t, err)
+	second := api.InstrumentConfig{Address: config.Instruments["supply1"].Address, Dialect: "sim-supply",
+		Due: "2027-01-01"}
+	_, err = h.Local.PutInstrument(t.Context(), "second", second)
+	assert.ErrorContains(t, err, "both are one instrument")
 	bay := config.Bays["bay1"]
+	bay.Seats = map[string]api.SeatConfig{"load": {Instrument: "load1"}}
+	_, err = h.Local.PutBay(t.Context(), "bay1", bay)
+	require.NoError(t, err)
+	_, err = h.Local.RemoveInstrument(t.Context(), "supply1")
+	require.NoError(t, err)
+	_, err = h.Local.PutInstrument(t.Context(), "second", second)
+	require.NoError(t, err)
 	bay.Seats = map[string]api.SeatConfig{"source": {Instrument: "second", Channel: 1}, "load": {Instrument: "load1"},
 		"load2": {Instrument: "load2"}}
 	_, err = h.Local.PutBay(t.Context(), "bay1", bay)
@@ -446,12 +454,16 @@ func TestAnAlarmOutlivesAChangeOfTheBay(t *testing.T) {
 	b := config.Bays["bay1"]
 	b.Title = "Another title"
 	_, err = h.Local.PutBay(t.Context(), "bay1", b)
+	assert.ErrorContains(t, err, "nobody knows whether its outputs are off")
+	_, err = h.Local.RemoveBay(t.Context(), "bay1")
+	assert.ErrorContains(t, err, "nobody knows whether its outputs are off")
+	_, err = h.Local.Looked(t.Context(), "bay1")
+	require.NoError(t, err)
+	_, err = h.Local.PutBay(t.Context(), "bay1", b)
 	require.NoError(t, err)
 	bay, err := h.Local.Bay(t.Context(), "bay1")
 	require.NoError(t, err)
 	assert.Contains(t, bay.Alarm, "load (channel 1 of load1) is not confirmed off")
-	_, err = h.Local.RemoveBay(t.Context(), "bay1")
-	assert.ErrorContains(t, err, "nobody knows whether its outputs are off")
 	require.NoError(t, h.Bench.SetFault("load1", simbench.NoFault))
 	require.Eventually(t, func() bool {
 		b, err := h.Local.Bay(t.Context(), "bay1")

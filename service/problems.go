@@ -74,7 +74,10 @@ func problemOf(err error) *api.Problem {
 		{report.ErrTooLong, http.StatusBadRequest, "Too long for this format", "choose csv or parquet"},
 	} {
 		if errors.Is(err, known.err) {
-			detail := strings.TrimPrefix(err.Error(), "the request is wrong: ") // the title says that
+			detail := err.Error()
+			for _, said := range []error{api.ErrBadRequest, engine.ErrNotReady} { // by the title
+				detail = strings.TrimPrefix(detail, said.Error()+": ")
+			}
 			return &api.Problem{Title: known.title, Status: known.status, Detail: detail, Remedy: known.remedy}
 		}
 	}

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -336,4 +337,104 @@ func TestByHandThereIsANet(t *testing.T) {
 	assert.Equal(t, http.StatusBadGateway, p.Status)
 	assert.Contains(t, p.Detail, "the outputs of the bay were made safe")
 	assert.True(t, dark(t, h, "bay1"))
+}
+
+// A bay with an alarm is configured anew only after a person said that they looked; what it had stays in sight.
+func TestReconfiguringHidesNoAlarm(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Bays: 2})
+	h.Push(long)
+	h.Start("bay1", "long", "TN-1")
+	require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
+	config, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	source := config.Bays["bay1"].Seats["source"].Instrument
+	require.NoError(t, h.Bench.SetFault(source, simbench.StuckOutput))
+	_, err = h.Local.Stop(t.Context(), "bay1", "")
+	require.NoError(t, err)
+	bay, err := h.Local.Bay(t.Context(), "bay1")
+	require.NoError(t, err)
+	require.Contains(t, bay.Alarm, "source (")
+
+	without := config.Bays["bay1"]
+	without.Seats = map[string]api.SeatConfig{"load": config.Bays["bay1"].Seats["load"]}
+	for _, change := range []func() error{
+		func() error { _, err := h.Local.PutBay(t.Context(), "bay1", without); return err },
+		func() error { _, err := h.Local.RemoveBay(t.Context(), "bay1"); return err },
+	} {
+		p := problemOf(t, change())
+		assert.Equal(t, http.StatusConflict, p.Status)
+		assert.Contains(t, p.Detail, "usher bench looked bay1")
+	}
+	_, err = h.As(api.Operator).Looked(t.Context(), "bay1")
+	assert.Equal(t, http.StatusForbidden, problemOf(t, err).Status)
+	_, err = h.Local.Looked(t.Context(), "bay2")
+	assert.ErrorContains(t, err, "has no alarm")
+	_, err = h.Local.Looked(t.Context(), "bay1")
+	require.NoError(t, err)
+	_, err = h.Local.PutBay(t.Context(), "bay1", without)
+	require.NoError(t, err)
+	health, err := h.Local.Health(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(health.Problems, "\n"), "bay1 (before): An output may still be on: source (")
+
+	require.NoError(t, h.Bench.SetFault(source, simbench.NoFault))
+	require.Eventually(t, func() bool {
+		health, err := h.Local.Health(t.Context())
+		return err == nil && dark(t, h, "bay1") && !strings.Contains(strings.Join(health.Problems, "\n"), "(before)")
+	}, 20*time.Second, 50*time.Millisecond, "it is tried until it reads back as off")
+	assert.Contains(t, journalOfBay(t, h, "bay1"), "looked at the outputs: states that they are off")
+}
+
+// Looking at the bench, however often, asks an instrument nothing.
+func TestLookingCostsAnInstrumentNothing(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	all, err := h.Local.Instruments(t.Context())
+	require.NoError(t, err)
+	questions := func() (n int) {
+		for _, i := range all {
+			exchanges, err := h.Local.Exchanges(t.Context(), i.Name, 1000)
+			require.NoError(t, err)
+			for _, x := range exchanges {
+				if strings.Contains(x.Message, "*IDN?") {
+					n++
+				}
+			}
+		}
+		return n
+	}
+	before := questions()
+	for range 60 {
+		list, err := h.Local.Instruments(t.Context())
+		require.NoError(t, err)
+		for _, i := range list {
+			require.True(t, i.Healthy, i.Problem)
+			require.NotEmpty(t, i.Identity)
+		}
+	}
+	assert.Equal(t, before, questions())
+}
+
+// An output that somebody switched on at the instrument is no business of a run, and nothing is done to it unasked.
+func TestAnOutputThatIsOnAlreadyBlocksAStart(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{})
+	h.Push(long)
+	config, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	address := config.Instruments[config.Bays["bay1"].Seats["source"].Instrument].Address
+	conn, err := net.Dial("tcp", strings.TrimPrefix(address, "tcp://"))
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = conn.Write([]byte("OUTPUT 1\nOUTPUT?\n"))
+	require.NoError(t, err)
+	answer := make([]byte, 16)
+	_, err = conn.Read(answer)
+	require.NoError(t, err)
+	require.False(t, dark(t, h, "bay1"), string(answer))
+	_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "long", Serial: "TN-1"})
+	assert.Contains(t, problemOf(t, err).Detail, "is on, though nobody here switched it on")
+	assert.False(t, dark(t, h, "bay1"))
+	_, err = h.Local.MakeSafe(t.Context(), "bay1", "")
+	require.NoError(t, err)
+	assert.True(t, dark(t, h, "bay1"))
+	h.Start("bay1", "long", "TN-1")
 }

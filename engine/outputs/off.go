@@ -33,7 +33,7 @@ func (s *Switchboard) MakeSafe(why, runID string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), SafeWithin)
 	defer cancel()
 	s.options.Alive(SafeWithin)
-	done, err := s.switchOff(ctx)
+	done, left, err := s.switchOff(ctx)
 	what, detail := MadeSafe, strings.Join(done, ", ")
 	if err != nil {
 		what = NotConfirmed
@@ -41,7 +41,7 @@ func (s *Switchboard) MakeSafe(why, runID string) error {
 	} else {
 		s.disarmWatchdogs(ctx)
 	}
-	s.note(err)
+	s.note(left, err)
 	s.options.Journal(what, why+": "+detail, runID)
 	return err
 }
@@ -50,9 +50,9 @@ func (s *Switchboard) MakeSafe(why, runID string) error {
 // off before its supply, but a load that is lost keeps no supply on.
 const headStart = 50 * time.Millisecond
 
-// switchOff tries every seat until it is confirmed off or the time is up, at least once. It tells what was done, and
-// why an output is not confirmed off.
-func (s *Switchboard) switchOff(ctx context.Context) (done []string, err error) {
+// switchOff tries every seat until it is confirmed off or the time is up, at least once. It tells what was done, which
+// seats are left, and why those are not confirmed off.
+func (s *Switchboard) switchOff(ctx context.Context) (done []string, left []*Seat, err error) {
 	order := s.OffOrder()
 	problems := make([]error, len(order))
 	var all sync.WaitGroup
@@ -78,13 +78,19 @@ func (s *Switchboard) switchOff(ctx context.Context) (done []string, err error) 
 	all.Wait()
 	var errs []error
 	for i, x := range order {
-		if problems[i] != nil {
-			errs = append(errs, fmt.Errorf("%s (%s) is not confirmed off: %w", x.Name, x.Channels(), problems[i]))
+		if problems[i] == nil {
+			done = append(done, x.Name+" off")
 			continue
 		}
-		done = append(done, x.Name+" off")
+		left = append(left, x)
+		errs = append(errs, x.notConfirmed(problems[i]))
 	}
-	return done, errors.Join(errs...)
+	return done, left, errors.Join(errs...)
+}
+
+// notConfirmed words why the seat may still be on.
+func (x *Seat) notConfirmed(why error) error {
+	return fmt.Errorf("%s (%s) is not confirmed off: %w", x.Name, x.Channels(), why)
 }
 
 // either is closed when those whose turn it was are off, or have had their head start.
@@ -143,16 +149,17 @@ func (s *Switchboard) Retry(ctx context.Context) {
 	defer cancel()
 	s.options.Alive(SafeWithin)
 	var errs []error
+	var left []*Seat
 	for _, x := range s.OffOrder() {
 		if err := x.switchOff(attempt); err != nil {
-			errs = append(errs, fmt.Errorf("%s (%s) is not confirmed off: %w", x.Name, x.Channels(), err))
+			left, errs = append(left, x), append(errs, x.notConfirmed(err))
 		}
 	}
 	err := errors.Join(errs...)
 	if err == nil {
 		s.disarmWatchdogs(attempt)
 	}
-	s.note(err)
+	s.note(left, err)
 	if err == nil {
 		s.options.Journal(MadeSafe, "the instruments answer again, every output is read back as off", "")
 	}
@@ -175,13 +182,14 @@ func (s *Switchboard) settle(ctx context.Context, x *Seat) {
 	}
 }
 
-// note keeps that the outputs were confirmed off, or raises the alarm.
-func (s *Switchboard) note(err error) {
+// note keeps that the outputs were confirmed off, or raises the alarm for those that are left.
+func (s *Switchboard) note(left []*Seat, err error) {
 	if err == nil && s.options.Energised != nil {
 		s.options.Energised(false)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.left = left
 	for _, x := range s.seats {
 		if x.Kind.HasOutput() && !x.Energised() {
 			off := procedure.Setting{Seat: x.Name, Quantity: seats.Output, Word: seats.Off}

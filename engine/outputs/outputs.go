@@ -60,6 +60,7 @@ type Switchboard struct {
 
 	mu        sync.Mutex // guards what follows
 	alarm     string
+	left      []*Seat                      // for which the alarm is
 	safeSince time.Time                    // zero: something may be on
 	byHand    bool                         // an output was switched on by hand and not made safe since
 	settings  map[string]procedure.Setting // what was set last, by column; cleared for outputs that were made safe
@@ -112,12 +113,51 @@ func (s *Switchboard) Alarm() string {
 	return s.alarm
 }
 
-// TakeOver takes the alarm of the switchboard that was in this one's place.
-func (s *Switchboard) TakeOver(before *Switchboard) {
-	alarm := before.Alarm()
+// Left are the seats for which the alarm is.
+func (s *Switchboard) Left() []*Seat {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.alarm = alarm
+	return slices.Clone(s.left)
+}
+
+// TakeOver takes the alarm of the switchboard that was in this one's place, for those outputs that this one has too.
+// The others are returned: nobody has them any more, and somebody must go on trying.
+func (s *Switchboard) TakeOver(before *Switchboard) (strays []*Seat) {
+	alarm := before.Alarm()
+	if alarm == "" {
+		return nil
+	}
+	var mine []*Seat
+	for _, x := range before.Left() {
+		if here := s.has(x); here != nil {
+			mine = append(mine, here)
+		} else {
+			strays = append(strays, x)
+		}
+	}
+	if len(mine) == 0 && len(strays) > 0 {
+		return strays
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.alarm, s.left = alarm, mine
+	return strays
+}
+
+// has finds the seat that has all channels of one that was.
+func (s *Switchboard) has(x *Seat) *Seat {
+	for _, here := range s.seats {
+		all := here.Kind.HasOutput()
+		for _, m := range x.Members {
+			all = all && slices.ContainsFunc(here.Members, func(h *Member) bool {
+				return h.Number == m.Number && h.Address.Place() == m.Address.Place()
+			})
+		}
+		if all {
+			return here
+		}
+	}
+	return nil
 }
 
 // SafeSince is when the outputs were last confirmed off; zero while they may be on.

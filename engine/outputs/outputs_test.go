@@ -288,8 +288,8 @@ func TestNothingThatIsOnIsTakenForOff(t *testing.T) {
 			case "safe":
 				ctx, cancel := context.WithCancel(context.Background())
 				cancel() // one round
-				_, err := b.board.switchOff(ctx)
-				b.board.note(err)
+				_, left, err := b.board.switchOff(ctx)
+				b.board.note(left, err)
 			}
 			for _, name := range names {
 				if b.fakes[name].on {
