@@ -219,6 +219,17 @@ type TakenOver struct {
 	Defaults map[string]map[string]string `json:"defaults"`
 }
 
+// Drills are what came of a drill of the whole house, or of the last one.
+type Drills struct {
+	// At and By are of the last drill that the warden passed; absent if it never had one.
+	At *time.Time `json:"at,omitempty"`
+	By string     `json:"by,omitempty"`
+	// What it was, in words.
+	Words string `json:"words,omitempty"`
+	// Bays are those of the drill that was just made.
+	Bays []Drill `json:"bays,omitempty"`
+}
+
 // Drill is how the warden did when a conductor was stalled on purpose.
 type Drill struct {
 	Bay string `json:"bay"`

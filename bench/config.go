@@ -22,7 +22,10 @@ import (
 // Config is the bench: instruments, and bays whose seats their channels fill.
 type Config struct {
 	// TimeFactor speeds the run clock up, for a simulated bench that runs as fast; 1 for hardware.
-	TimeFactor  float64                         `mapstructure:"time_factor" yaml:"time_factor,omitempty"`
+	TimeFactor float64 `mapstructure:"time_factor" yaml:"time_factor,omitempty"`
+	// StallAfter is how long the service, or one bay of it, may stand still before the warden switches off; 550 ms if
+	// not given. A computer that does other work too needs longer.
+	StallAfter  api.Span                        `mapstructure:"stall_after" yaml:"stall_after,omitempty"`
 	Instruments map[string]api.InstrumentConfig `mapstructure:"instruments" yaml:"instruments"`
 	Bays        map[string]api.BayConfig        `mapstructure:"bays" yaml:"bays"`
 }
@@ -34,6 +37,8 @@ const (
 	leastHandFor     = api.Span(2 * time.Minute)
 	mostHandFor      = api.Span(24 * time.Hour)
 	fastestFactor    = 3600
+	leastStallAfter  = api.Span(300 * time.Millisecond)
+	mostStallAfter   = api.Span(5 * time.Second)
 )
 
 // complete fills in defaults and reports everything that is wrong, each with its place in the configuration.
@@ -45,6 +50,10 @@ func (c *Config) complete(dialects dialect.Library) error {
 	}
 	if c.TimeFactor < 1 || c.TimeFactor > fastestFactor {
 		fail("time_factor: %g is not between 1 and %d", c.TimeFactor, fastestFactor)
+	}
+	if c.StallAfter != 0 && (c.StallAfter < leastStallAfter || c.StallAfter > mostStallAfter) {
+		fail("stall_after: %s is not between %s and %s", time.Duration(c.StallAfter), time.Duration(leastStallAfter),
+			time.Duration(mostStallAfter))
 	}
 	places := map[string]string{} // which instrument is where
 	for _, name := range slices.Sorted(maps.Keys(c.Instruments)) {

@@ -63,15 +63,15 @@ func (h *holds) give(a transport.Address) {
 }
 
 // ErrElsewhere means that another service of this computer uses an instrument.
-var ErrElsewhere = errors.New("another service on this computer uses it; stop that one, or take the instrument out of " +
-	"one of them")
+var ErrElsewhere = errors.New("another service on this computer uses it; stop that one, or take the instrument out " +
+	"of one of them")
 
 func lockPlace(place string) (*os.File, error) {
 	folder := locksFolder()
 	if err := os.MkdirAll(folder, 0o777); err != nil {
 		return nil, fmt.Errorf("locks of instruments: %w", err)
 	}
-	_ = os.Chmod(folder, 0o777|os.ModeSticky) // so that other users of the computer see the locks too; it may be theirs
+	_ = os.Chmod(folder, 0o777|os.ModeSticky) // other users of the computer see the locks too; it may be theirs
 	sum := sha256.Sum256([]byte(place))
 	name := filepath.Join(folder, hex.EncodeToString(sum[:8]))
 	file, err := os.Open(name) // which may be another user's

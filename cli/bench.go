@@ -31,7 +31,15 @@ func (a *app) bench() *cobra.Command {
 			if a.json {
 				return a.printJSON(map[string]any{"instruments": instruments, "bays": bays})
 			}
-			return a.printBench(instruments, bays)
+			drill, err := cl.LastDrill(ctx)
+			if err != nil {
+				return err
+			}
+			if err := a.printBench(instruments, bays); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out, "\n"+lastDrill(drill))
+			return nil
 		}),
 	}
 	set := &cobra.Command{

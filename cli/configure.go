@@ -6,6 +6,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
@@ -328,28 +329,60 @@ func orWord(s, fallback string) string {
 }
 
 func (a *app) benchDrill() *cobra.Command {
-	yes := false
+	yes, last := false, false
 	c := &cobra.Command{
-		Use: "drill BAY", Short: "Stall a bay's conductor on purpose, to see the warden switch its outputs off",
-		Args: cobra.ExactArgs(1),
-		Long: "Stall a bay's conductor on purpose, as if the service hung, and see how fast the warden switches the " +
-			"outputs off. A live run ends by it.",
-		Example: "  usher bench set bay1 source.output=on\n  usher bench drill bay1 --yes",
+		Use: "drill [BAY]", Short: "Have the service stand still on purpose, to see the warden switch the outputs off",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Have the service give no sign of life on purpose, or stall one bay, as if it hung, and see how fast the\n" +
+			"warden switches the outputs off. Live runs end by it, or go on after a rest where their procedures allow that.",
+		Example: "  usher bench set bay1 source.output=on\n  usher bench drill bay1 --yes\n  usher bench drill --yes\n" +
+			"  usher bench drill --last",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
-			if !yes {
-				return usage("the drill ends a live run in %s; give --yes if that is meant", args[0])
+			switch {
+			case last:
+				d, err := cl.LastDrill(ctx)
+				if err != nil || a.json {
+					return a.jsonOr(d, err)
+				}
+				fmt.Fprintln(a.out, lastDrill(d))
+				return nil
+			case !yes:
+				return usage("the drill ends live runs; give --yes if that is meant")
+			case len(args) == 1:
+				d, err := cl.Drill(ctx, args[0])
+				if err != nil || a.json {
+					return a.jsonOr(d, err)
+				}
+				fmt.Fprintln(a.out, drillWords(d))
+				return nil
 			}
-			d, err := cl.Drill(ctx, args[0])
+			all, err := cl.DrillHouse(ctx)
 			if err != nil || a.json {
-				return a.jsonOr(d, err)
+				return a.jsonOr(all, err)
 			}
-			fmt.Fprintf(a.out, "The warden switched %s off, %.0f ms after the stall began: %s.\n", args[0], d.OffAfter*1000,
-				strings.Join(d.Off, ", "))
+			for _, d := range all.Bays {
+				fmt.Fprintln(a.out, drillWords(d))
+			}
 			return nil
 		}),
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "a live run may end by it")
+	c.Flags().BoolVar(&yes, "yes", false, "live runs may end by it")
+	c.Flags().BoolVar(&last, "last", false, "only say when the last drill was")
 	return c
+}
+
+func drillWords(d api.Drill) string {
+	return fmt.Sprintf("The warden switched %s off, %.0f ms after the stall began: %s.", d.Bay, d.OffAfter*1000,
+		strings.Join(d.Off, ", "))
+}
+
+// lastDrill says when the last drill was.
+func lastDrill(d api.Drills) string {
+	if d.At == nil {
+		return "The warden has had no drill yet: usher bench drill"
+	}
+	return fmt.Sprintf("The warden passed its last drill on %s (%s): %s.", d.At.Local().Format(time.DateTime), d.By,
+		d.Words)
 }
 
 func (a *app) benchConfig() *cobra.Command {

@@ -127,6 +127,75 @@ func TestADrillShowsThatTheWardenActs(t *testing.T) {
 	require.NoError(t, err)
 }
 
+// A whole service that gives no sign of life is drilled too, and the drill is remembered.
+func TestADrillOfTheWholeHouse(t *testing.T) {
+	h := newHouse(t, 2)
+	_, cl := h.serve()
+	h.scenario(cl)
+	last, err := cl.LastDrill(t.Context())
+	require.NoError(t, err)
+	assert.Nil(t, last.At)
+	_, err = cl.DrillHouse(t.Context())
+	assert.ErrorContains(t, err, "nothing is energised")
+	for _, bay := range []string{"bay1", "bay2"} {
+		h.soak(cl, bay)
+	}
+	drill, err := cl.DrillHouse(t.Context())
+	require.NoError(t, err)
+	require.Len(t, drill.Bays, 2)
+	for k, d := range drill.Bays {
+		assert.Less(t, d.OffAfter, bound.Seconds(), d.Bay)
+		assert.False(t, h.state()[k].SourceOn || h.state()[k].LoadOn)
+	}
+	last, err = cl.LastDrill(t.Context())
+	require.NoError(t, err)
+	require.NotNil(t, last.At)
+	assert.Contains(t, last.Words, "bay1 off after")
+}
+
+// A stall is survived like a kill: what the warden switched off goes on after a rest, where the procedure allows it.
+func TestAStallIsSurvivedLikeAKill(t *testing.T) {
+	h := newHouse(t, 1)
+	_, cl := h.serve()
+	h.scenario(cl)
+	_, err := cl.PushProcedure(t.Context(), `procedure: endless
+for: tern
+resume: {rest: 1 s, within: 1 h}
+needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}}
+stages:
+  - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 2 A, output: on}}
+  - hold: {for: 100 h}
+`, "")
+	require.NoError(t, err)
+	run, err := cl.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "endless", Serial: "TN-1"})
+	require.NoError(t, err)
+	on := func() bool { s := h.state()[0]; return s.SourceOn && s.LoadOn }
+	require.Eventually(t, on, 20*time.Second, 20*time.Millisecond)
+	drill, err := cl.Drill(t.Context(), "bay1")
+	require.NoError(t, err)
+	assert.Less(t, drill.OffAfter, bound.Seconds())
+	require.Eventually(t, on, 20*time.Second, 20*time.Millisecond, "it goes on")
+	var doc api.Run
+	require.Eventually(t, func() bool {
+		doc, err = cl.Run(t.Context(), run.ID)
+		return err == nil && doc.State == "live" && len(doc.Breaks) == 1
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Greater(t, doc.Breaks[0].T1, doc.Breaks[0].T0)
+	bay, err := cl.Bay(t.Context(), "bay1")
+	require.NoError(t, err)
+	assert.Nil(t, bay.Held, "nobody has to say go on")
+	_, err = cl.Stop(t.Context(), "bay1", "")
+	require.NoError(t, err)
+	doc, err = cl.Run(t.Context(), run.ID)
+	require.NoError(t, err)
+	words := ""
+	for _, m := range doc.Marks {
+		words += m.Label + "\n"
+	}
+	assert.Contains(t, words, "nobody looked after the run")
+	assert.Contains(t, words, "goes on after")
+}
+
 func TestAnInstrumentThatTakesOneConnectionOnlyIsTakenOver(t *testing.T) {
 	h := newHouse(t, 1, "--one-connection")
 	p, cl := h.serve()

@@ -63,6 +63,16 @@ func (c *Client) ChangeSensor(ctx context.Context, bay, seat, quantity string,
 	return call[api.BenchConfig](ctx, c, http.MethodPut, one("bays", bay, "sensors", seat, quantity), nil, change)
 }
 
+// DrillHouse has the service give no sign of life on purpose, to see the warden make every energised bay safe.
+func (c *Client) DrillHouse(ctx context.Context) (api.Drills, error) {
+	return call[api.Drills](ctx, c, http.MethodPost, one("drill"), nil, nil)
+}
+
+// LastDrill tells when the warden last passed a drill.
+func (c *Client) LastDrill(ctx context.Context) (api.Drills, error) {
+	return get[api.Drills](ctx, c, one("drill"), nil)
+}
+
 // Drill stalls the conductor of a bay on purpose, to see the warden make it safe.
 func (c *Client) Drill(ctx context.Context, bay string) (api.Drill, error) {
 	return call[api.Drill](ctx, c, http.MethodPost, one("bays", bay, "drill"), nil, nil)

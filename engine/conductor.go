@@ -61,10 +61,11 @@ type liveRun struct {
 	figured chan stage.Figured // figures that the program asked for
 
 	stopOnce sync.Once
-	stop     chan string   // who asks the run to end
-	safe     chan struct{} // closed when its outputs were made safe
-	done     chan struct{} // closed when the run is on record as ended too, or that is put off
-	recorded bool          // its record is complete on disk
+	warded   chan warden.Report // what the warden did to the bay meanwhile
+	stop     chan string        // who asks the run to end
+	safe     chan struct{}      // closed when its outputs were made safe
+	done     chan struct{}      // closed when the run is on record as ended too, or that is put off
+	recorded bool               // its record is complete on disk
 }
 
 // Readings of one frame that came further apart than this, wall time, are marked, but not more often than once a pause.
@@ -75,7 +76,7 @@ func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Ru
 		bay: b, program: p, machine: m, record: record, stop: make(chan string, 1), safe: make(chan struct{}),
 		done:     make(chan struct{}),
 		counters: b.sampler.Counters(), keeper: newKeeper(record.Columns), values: record.Parameters, work: make(chan func()),
-		figured: make(chan stage.Figured, 1),
+		figured: make(chan stage.Figured, 1), warded: make(chan warden.Report, 1),
 	}
 	r.pickColumns()
 	return r
@@ -210,6 +211,8 @@ func (r *liveRun) conduct() {
 			if t := r.now(); t >= r.machine.DueAt() {
 				r.act(r.machine.Advance(stage.Due{T: t}))
 			}
+		case report := <-r.warded:
+			r.interrupt(byTheWarden(report))
 		case by := <-r.stop:
 			if by == byShutdown && r.mayGoOn() {
 				r.suspended = true
@@ -256,11 +259,9 @@ func (r *liveRun) tick() {
 	all := make([]float64, len(r.record.Columns))
 	values := all[:len(b.sampler.Columns)]
 	before := r.now()
-	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 &&
-		still > warden.StallAfter.Seconds()*b.engine.timeFactor {
-		r.act(r.machine.Advance(stage.Failed{T: math.Max(before, r.lastT), Reason: fmt.Sprintf(
-			"the service stood still for %.3g s, so the warden may have switched the outputs off; "+
-				"see what kept the computer busy", still)}))
+	if still := before - r.tickedAt; b.engine.options.Warden != nil && r.tickedAt > 0 && !r.machine.Away() &&
+		still > b.engine.stallAfter().Seconds()*b.engine.timeFactor {
+		r.stoodStill(still)
 		return
 	}
 	r.ticks++

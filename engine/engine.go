@@ -38,6 +38,7 @@ type Engine struct {
 	resuming []*liveRun // runs that go on, until the bays are up
 
 	latch      atomic.Pointer[api.Held] // nothing is energised in any bay; nil: nothing holds the house
+	mute       atomic.Int64             // until when no sign of life is given, for a drill, Unix ns
 	keeping    sync.Mutex               // held while a latch is kept on record
 	journal    *journal
 	tombstones tombstones

@@ -18,6 +18,7 @@ import (
 	"usherbench/core/trace"
 	"usherbench/engine/outputs"
 	"usherbench/store"
+	"usherbench/warden"
 )
 
 // byShutdown is who asks for the end of a run when the service ends in good order.
@@ -50,6 +51,7 @@ type comeback struct {
 	state runState
 	plate *nameplate.Nameplate
 	gap   record.Break
+	why   string // what kept the service away; empty: it was killed or restarted
 }
 
 // mayGoOn tells whether the run could be taken up again later.
@@ -267,6 +269,7 @@ func (e *Engine) goOn() {
 	for _, r := range e.resuming {
 		r.stop, r.safe, r.done = make(chan string, 1), make(chan struct{}), make(chan struct{})
 		r.work, r.figured = make(chan func()), make(chan stage.Figured, 1)
+		r.warded = make(chan warden.Report, 1)
 		b := r.bay
 		b.complete(r)
 		var err error
@@ -331,6 +334,9 @@ func (r *liveRun) comeBack() {
 		r.bay.engine.log.Error("put a break on record", "run", r.record.ID, "err", err)
 	}
 	words := fmt.Sprintf("the service was away from %.6g s on", back.gap.T0)
+	if back.why != "" {
+		words = fmt.Sprintf("nobody looked after the run from %.6g s on: %s", back.gap.T0, back.why)
+	}
 	if back.gap.Off < 0 {
 		words += "; when the outputs went off is not known"
 	} else {
@@ -343,6 +349,7 @@ func (r *liveRun) comeBack() {
 		select {
 		case work := <-r.work:
 			work()
+		case <-r.warded: // the outputs are off
 		case by := <-r.stop:
 			if by == byShutdown {
 				r.suspended = true

@@ -55,8 +55,8 @@ func (b *Bay) unlooked() error {
 	if alarm == "" || time.Since(b.looked) < lookedFor {
 		return nil
 	}
-	return fmt.Errorf("%w: %s is not changed while nobody knows whether its outputs are off: %s If you have looked and they "+
-		"are, say so first: usher bench looked %s", ErrNotReady, b.name, alarm, b.name)
+	return fmt.Errorf("%w: %s is not changed while nobody knows whether its outputs are off: %s If you have looked and "+
+		"they are, say so first: usher bench looked %s", ErrNotReady, b.name, alarm, b.name)
 }
 
 // adopt goes on trying outputs of a bay's former switchboard that no bay has any longer.

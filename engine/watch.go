@@ -1,12 +1,10 @@
 package engine
 
 import (
-	"context"
 	"fmt"
 	"strings"
 	"time"
 
-	"usherbench/api"
 	"usherbench/store"
 	"usherbench/warden"
 )
@@ -19,7 +17,7 @@ func (e *Engine) tellPlan() {
 	if e.options.Warden == nil {
 		return
 	}
-	plan := warden.Plan{Bays: map[string][]warden.Channel{}}
+	plan := warden.Plan{StallAfter: e.stallAfter(), Bays: map[string][]warden.Channel{}}
 	for _, b := range e.Bays() {
 		plan.Bays[b.name] = channelsOf(b.outputs)
 	}
@@ -39,6 +37,9 @@ func (e *Engine) beat() {
 		case <-e.ctx.Done():
 			return
 		case now := <-ticker.C:
+			if now.UnixNano() < e.mute.Load() {
+				continue // a drill
+			}
 			alive, alarmed := []string{}, []string{}
 			for _, b := range e.Bays() {
 				if now.UnixNano() < b.aliveUntil.Load() {
@@ -88,13 +89,34 @@ func (e *Engine) hearWarden() {
 				case b.wardenActed <- r:
 				default: // nobody waits for it
 				}
-				why := "the warden, which made the bay safe: " + r.Why
-				if b.stopRun(why) == nil { // what was switched on by hand is off, and known to be
-					go func() { _ = b.Safe(why) }() // the bay keeps an alarm
+				if !b.tellRun(r) { // what was switched on by hand is off, and known to be
+					go func() { _ = b.Safe("the warden, which made the bay safe: " + r.Why) }() // the bay keeps an alarm
 				}
 			}
 		}
 	}
+}
+
+// tellRun tells the live run that the warden made its bay safe, which goes on or ends; false: there is none.
+func (b *Bay) tellRun(report warden.Report) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.run == nil {
+		return false
+	}
+	select {
+	case b.run.warded <- report:
+	default: // it knows already
+	}
+	return true
+}
+
+// stallAfter is how long the service may stand still before the warden acts.
+func (e *Engine) stallAfter() time.Duration {
+	if stall := time.Duration(e.bench.Config().StallAfter); stall > 0 {
+		return stall
+	}
+	return warden.StallAfter
 }
 
 // readWardenLog puts into the journal what the warden did.
@@ -129,48 +151,4 @@ func (e *Engine) madeSafeByWarden(r store.Run) string {
 		}
 	}
 	return ""
-}
-
-// drillFor is how long a drill stalls a conductor at most.
-const drillFor = 3 * time.Second
-
-// Drill stalls the bay's conductor on purpose and waits for the warden to make the bay safe, as it would if the
-// service hung. A live run ends by it. Something must be energised, since the warden leaves alone what is off.
-func (b *Bay) Drill(ctx context.Context, by string) (api.Drill, error) {
-	switch {
-	case b.engine.options.Warden == nil:
-		return api.Drill{}, fmt.Errorf("%w: this service has no warden; start it with usher serve", ErrNotReady)
-	case !b.outputs.Energised():
-		return api.Drill{},
-			fmt.Errorf("%w: nothing is energised in %s, so there is nothing for the warden to do; switch an output on first",
-				ErrNotReady, b.name)
-	}
-	b.engine.Journal(store.JournalEntry{By: by, Bay: b.name, What: "warden drill",
-		Detail: "the conductor is stalled on purpose"})
-	select { // what an earlier drill left
-	case <-b.wardenActed:
-	default:
-	}
-	began := time.Now()
-	b.drill.Store(true)
-	select {
-	case r := <-b.wardenActed:
-		if r.Failed != "" {
-			return api.Drill{}, fmt.Errorf("%w: the warden could not confirm: %s", ErrNotReady, r.Failed)
-		}
-		return api.Drill{Bay: b.name, OffAfter: r.At.Sub(began).Seconds(), Off: r.Done}, nil
-	case <-ctx.Done():
-		return api.Drill{}, ctx.Err()
-	case <-time.After(drillFor + time.Second):
-		return api.Drill{},
-			fmt.Errorf("%w: the warden did not act within %g s; end the run, switch the outputs off by hand, and look into "+
-				"the service's log", ErrNotReady, (drillFor + time.Second).Seconds())
-	}
-}
-
-// stallIfAsked stands still for a drill.
-func (b *Bay) stallIfAsked() {
-	if b.drill.CompareAndSwap(true, false) {
-		time.Sleep(drillFor)
-	}
 }

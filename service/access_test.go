@@ -45,7 +45,6 @@ func TestAccessIsWithdrawn(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Empty: true})
 	ctx := t.Context()
 	grace := signedIn(t, h, "grace", api.Operator)
-	other := again(t, h, "grace", firstPassword)
 
 	_, err := h.Local.ChangeAccount(ctx, "grace", api.AccountChange{Role: api.Viewer})
 	require.NoError(t, err)

@@ -143,6 +143,36 @@ func (s *Service) drill(c *echo.Context) error {
 	return c.JSON(http.StatusOK, result)
 }
 
+func (s *Service) drillHouse(c *echo.Context) error {
+	all, err := s.engine.Drill(c.Request().Context(), who(c))
+	if err != nil {
+		return err
+	}
+	last, err := s.drills()
+	if err != nil {
+		return err
+	}
+	last.Bays = all
+	return c.JSON(http.StatusOK, last)
+}
+
+func (s *Service) lastDrill(c *echo.Context) error {
+	last, err := s.drills()
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, last)
+}
+
+// drills describes the last drill.
+func (s *Service) drills() (api.Drills, error) {
+	entry, err := s.engine.LastDrill()
+	if err != nil || entry == nil {
+		return api.Drills{}, err
+	}
+	return api.Drills{At: &entry.At, By: entry.By, Words: entry.Detail}, nil
+}
+
 func (s *Service) preflight(c *echo.Context) error {
 	body, err := bind[api.StartRun](c)
 	if err != nil {

@@ -108,6 +108,8 @@ func (s *Service) routes() []route {
 		{"POST", "/api/v1/bays/:bay/take-over", api.Engineer, s.takeOver, false},
 		{"PUT", "/api/v1/bays/:bay/sensors/:seat/:quantity", api.Engineer, s.changeSensor, false},
 		{"POST", "/api/v1/bays/:bay/drill", api.Engineer, s.drill, false},
+		{"POST", "/api/v1/drill", api.Engineer, s.drillHouse, false},
+		{"GET", "/api/v1/drill", api.Viewer, s.lastDrill, false},
 		{"PUT", "/api/v1/bays/:bay/setting", api.Engineer, s.setByHand, false},
 		{"POST", "/api/v1/bays/:bay/intervene", api.Operator, s.intervene, false},
 		{"POST", "/api/v1/bays/:bay/stop", api.Operator, s.stopBay, false},

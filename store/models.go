@@ -186,8 +186,8 @@ type JournalEntry struct {
 
 // JournalFilter chooses entries; empty fields choose all.
 type JournalFilter struct {
-	Bay, Run string
-	Limit    int
+	Bay, Run, What string
+	Limit          int
 }
 
 // JournalEntries lists entries, newest first.
@@ -198,6 +198,9 @@ func (s *Store) JournalEntries(f JournalFilter) ([]JournalEntry, error) {
 	}
 	if f.Run != "" {
 		q = q.Where("run_id = ?", f.Run)
+	}
+	if f.What != "" {
+		q = q.Where("what = ?", f.What)
 	}
 	var entries []JournalEntry
 	return entries, q.Find(&entries).Error

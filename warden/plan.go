@@ -15,7 +15,9 @@ import (
 
 // Plan is how the bench is made safe.
 type Plan struct {
-	Bays map[string][]Channel `json:"bays"`
+	// StallAfter is how long a bay may be without a sign of life before the warden acts; 0: the usual time.
+	StallAfter time.Duration        `json:"stallAfter,omitempty"`
+	Bays       map[string][]Channel `json:"bays"`
 }
 
 // Channel is an output to switch off. Those of a bay stand in the order in which that is done: what drains first.

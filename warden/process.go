@@ -122,8 +122,12 @@ func (w *watch) hear(x word) {
 // and everything is done.
 func (w *watch) look(now time.Time) bool {
 	var stalled []string
+	patience := StallAfter
+	if w.plan.StallAfter > 0 {
+		patience = w.plan.StallAfter
+	}
 	for bay, on := range w.energised {
-		if on && !w.acted[bay] && now.Sub(w.alive[bay]) > StallAfter {
+		if on && !w.acted[bay] && now.Sub(w.alive[bay]) > patience {
 			stalled = append(stalled, bay)
 		}
 	}

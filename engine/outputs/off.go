@@ -206,6 +206,21 @@ func (s *Switchboard) note(left []*Seat, err error) {
 	s.safeSince = time.Now()
 }
 
+// StillOn tells whether every output that was switched on reads back as on: nobody else has switched one off.
+func (s *Switchboard) StillOn(ctx context.Context) bool {
+	for _, x := range s.OffOrder() {
+		if !x.Energised() {
+			continue
+		}
+		for _, m := range x.Members {
+			if on, err := m.drive.OutputOn(ctx); !on || err != nil {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // FoundOn tells whether an output reads back as on.
 func (s *Switchboard) FoundOn(ctx context.Context) bool {
 	for _, x := range s.OffOrder() {
