@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -180,4 +181,34 @@ func quoted(segment string) string {
 
 func indented(text string) string {
 	return "  " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n  ") + "\n"
+}
+
+// Every promise of the page on safety names the test or the bar that holds it, and each of those exists.
+func TestEveryPromiseHasItsTest(t *testing.T) {
+	text, err := os.ReadFile("safety.md")
+	require.NoError(t, err)
+	named := regexp.MustCompile("`((?:Test|Benchmark)[A-Za-z]+)`").FindAllStringSubmatch(string(text), -1)
+	require.Greater(t, len(named), 20)
+	known := map[string]bool{}
+	require.NoError(t, filepath.WalkDir("..", func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() && d.Name() == "node_modules" {
+			return cmp.Or(err, filepath.SkipDir)
+		}
+		if !strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		source, err := os.ReadFile(path)
+		for _, f := range regexp.MustCompile(`func ((?:Test|Benchmark)\w+)\(`).FindAllStringSubmatch(string(source), -1) {
+			known[f[1]] = true
+		}
+		return err
+	}))
+	for _, n := range named {
+		assert.True(t, known[n[1]], "%s holds a promise and is not there", n[1])
+	}
+	for _, row := range strings.Split(string(text), "\n") {
+		if cells := strings.Split(row, "|"); len(cells) == 5 && regexp.MustCompile(`\d`).MatchString(cells[2]) {
+			assert.Contains(t, cells[3], "`", "the time of %q has no test", strings.TrimSpace(cells[1]))
+		}
+	}
 }

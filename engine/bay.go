@@ -57,7 +57,7 @@ type Bay struct {
 	prompt     *stage.Ask                  // what the operator is asked
 	adjustable []api.Adjustable            // what may be changed during the run
 	windows    map[string]nameplate.Window // bounds of manual control
-	net        net                         // over what is on by hand
+	net        handNet                     // over what is on by hand
 	looked     time.Time                   // when a person last stated that the outputs are off in spite of an alarm
 }
 

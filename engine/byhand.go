@@ -16,8 +16,8 @@ import (
 // instrument is lost, when a reading leaves the windows of the nameplate, and when nobody has said for some time that
 // they are still there.
 
-// net is what watches over outputs that were switched on by hand.
-type net struct {
+// handNet is what watches over outputs that were switched on by hand.
+type handNet struct {
 	bounds map[string]nameplate.Window // of readings, by column
 	since  time.Time                   // when somebody last set something or said that they are there
 }

@@ -34,8 +34,8 @@ func (b *Bay) Drill(ctx context.Context, by string) (api.Drill, error) {
 	return d, err
 }
 
-// Drill has the service give no sign of life on purpose and waits for the warden to make every energised bay safe, as it
-// would if the whole service hung. What is said of [Bay.Drill] goes for each.
+// Drill has the service give no sign of life on purpose and waits for the warden to make every energised bay safe, as
+// it would if the whole service hung. What is said of [Bay.Drill] goes for each.
 func (e *Engine) Drill(ctx context.Context, by string) ([]api.Drill, error) {
 	var bays []*Bay
 	for _, b := range e.Bays() {

@@ -2,6 +2,7 @@ package instrument_test
 
 import (
 	"context"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -117,4 +118,25 @@ func TestALateAnswerIsNeverTakenForTheNext(t *testing.T) {
 		identity, err := supply.Identify(ctx)
 		return err == nil && assert.Contains(t, identity, "SIM-S2")
 	}, 3e9, 20e6)
+}
+
+// Bays that share an instrument share its watchdog: it goes on until the last of them needs it no longer.
+func TestAWatchdogIsDisarmedByItsLastUser(t *testing.T) {
+	_, supply, _ := bench(t)
+	ctx := t.Context()
+	other := supply.Instrument.Channel(2, "source")
+	said := func() (words []string) {
+		for _, x := range supply.Trace().Last(0) {
+			if message, _, _ := strings.Cut(x.Message, ";"); strings.HasPrefix(message, "SYST:WATC ") {
+				words = append(words, message)
+			}
+		}
+		return words
+	}
+	require.NoError(t, supply.ArmWatchdog(ctx))
+	require.NoError(t, other.ArmWatchdog(ctx))
+	require.NoError(t, supply.DisarmWatchdog(ctx))
+	assert.Equal(t, []string{"SYST:WATC 5.0000", "SYST:WATC 5.0000"}, said(), "the other bay needs it")
+	require.NoError(t, other.DisarmWatchdog(ctx))
+	assert.Equal(t, []string{"SYST:WATC 5.0000", "SYST:WATC 5.0000", "SYST:WATC 0"}, said())
 }

@@ -20,6 +20,7 @@ import (
 	"usherbench/core/seats"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/transport"
 )
 
 // bench is two or more fake channels with what was done to them and told of them, in order.
@@ -91,7 +92,8 @@ func newBench(t testing.TB, names []string, watched ...string) *bench {
 	config, instruments := map[string]api.SeatConfig{}, map[string]*instrument.Instrument{}
 	for _, name := range names {
 		config[name] = api.SeatConfig{Instrument: name}
-		instruments[name] = &instrument.Instrument{Name: name, Dialect: &dialect.Dialect{Within: time.Second}}
+		instruments[name] = &instrument.Instrument{Name: name, Dialect: &dialect.Dialect{Within: time.Second},
+			Address: transport.Address{Path: name}}
 	}
 	b.board = New(config, instruments, Options{
 		Bay:       "bay1",
@@ -317,4 +319,66 @@ func TestAGangSharesWhatItIsSetTo(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 30.0, series.Joined("celsius", []float64{25, 30}), "the hottest counts")
+}
+
+// One seat that cannot be confirmed off keeps no other from being tried again: what was mended goes off.
+func TestEverySeatIsTriedAgain(t *testing.T) { synctest.Test(t, triedAgain) }
+
+func triedAgain(t *testing.T) {
+	b := newBench(t, []string{"source", "load", "source2"})
+	for _, seat := range []string{"source", "load", "source2"} {
+		require.NoError(t, b.output(t, seat, seats.On))
+	}
+	b.fakes["load"].sticks, b.fakes["source"].sticks = true, true
+	require.Error(t, b.board.MakeSafe("test", ""))
+	assert.ElementsMatch(t, []string{"load", "source"}, named(b.board.Left()))
+	b.fakes["source"].sticks = false
+	b.board.Retry(context.Background())
+	assert.False(t, b.fakes["source"].on, "though the load, which is tried before it, stays on")
+	assert.Equal(t, []string{"load"}, named(b.board.Left()))
+	assert.Contains(t, b.board.Alarm(), "load (")
+	assert.NotContains(t, b.board.Alarm(), "source (")
+	b.fakes["load"].sticks = false
+	b.board.Retry(context.Background())
+	assert.Empty(t, b.board.Alarm())
+	assert.Empty(t, b.board.Left())
+}
+
+func named(all []*Seat) (names []string) {
+	for _, x := range all {
+		names = append(names, x.Name)
+	}
+	return names
+}
+
+// What is on as it was told to be is still on; what somebody else switched off is not.
+func TestWhatSomebodyElseSwitchedOffIsNotStillOn(t *testing.T) {
+	b := newBench(t, []string{"source", "load"})
+	assert.True(t, b.board.StillOn(t.Context()), "nothing was on")
+	require.NoError(t, b.output(t, "source", seats.On))
+	require.NoError(t, b.output(t, "load", seats.On))
+	assert.True(t, b.board.StillOn(t.Context()))
+	b.fakes["load"].mute = true
+	assert.False(t, b.board.StillOn(t.Context()), "what cannot be read is not known to be on")
+	b.fakes["load"].mute, b.fakes["load"].on = false, false
+	assert.False(t, b.board.StillOn(t.Context()))
+}
+
+// An alarm goes with the outputs that it is for: those that a bay no longer has are given back, to be tried on.
+func TestAnAlarmGoesWithItsOutputs(t *testing.T) { synctest.Test(t, goesWith) }
+
+func goesWith(t *testing.T) {
+	b := newBench(t, []string{"source", "load"})
+	b.fakes["load"].sticks, b.fakes["load"].on = true, true
+	require.Error(t, b.board.MakeSafe("test", ""))
+	without := newBench(t, []string{"source"})
+	strays := without.board.TakeOver(b.board)
+	assert.Equal(t, []string{"load"}, named(strays))
+	assert.Empty(t, without.board.Alarm())
+	with := newBench(t, []string{"source", "load"})
+	assert.Empty(t, with.board.TakeOver(b.board))
+	assert.Equal(t, []string{"load"}, named(with.board.Left()))
+	assert.NotEmpty(t, with.board.Alarm())
+	none := newBench(t, []string{"load"}).board
+	assert.Empty(t, newBench(t, []string{"source"}).board.TakeOver(none), "without an alarm")
 }
