@@ -26,8 +26,15 @@ console/dist/index.html: $(CONSOLE_FILES) console/src/api.gen.d.ts
 demo: build
 	./bin/usher demo
 
+# What looks after outputs, speaks to instruments and keeps records is tested with the race detector too; of the tests
+# of the whole service those in which people, runs, line and configuration meet.
+RACED := ./engine/... ./instrument/... ./store ./warden
+MEETING := 'StopAll|BeingPrepared|SetAside|NeedsNoDatabase|NeverGoesOn|IsRoom|FailedWrite|AJournal|ByHand|Reconfiguring|Access|Configured|AStop'
+
 test: tools build lint
 	go test -p 1 -timeout 15m ./... # one package at a time: real-time tests and browsers do not share a core well
+	go test -race -timeout 15m $(RACED)
+	go test -race -timeout 15m -run $(MEETING) ./service
 
 bars: tools build
 	go test -run '^$$' -bench . -benchtime 1x ./bars

@@ -75,7 +75,8 @@ func BenchmarkStop(b *testing.B) {
 		conn, err := net.Dial("tcp", strings.TrimPrefix(access.Server, "http://"))
 		require.NoError(b, err)
 		defer conn.Close()
-		_, err = fmt.Fprintf(conn, "GET /api/v1/live HTTP/1.1\r\nHost: bars\r\nAuthorization: Bearer %s\r\n\r\n", access.Token)
+		_, err = fmt.Fprintf(conn, "GET /api/v1/live HTTP/1.1\r\nHost: bars\r\nAuthorization: Bearer %s\r\n\r\n",
+			access.Token)
 		require.NoError(b, err)
 	}
 	viewer := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16}}

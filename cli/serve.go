@@ -57,6 +57,7 @@ USHER_LOG_LEVEL, USHER_TIME_FACTOR), and these override the file.`,
 			if err != nil {
 				return err
 			}
+			comeFirst(log)
 			guard, err := wardenCommand(noWarden)
 			if err != nil {
 				return err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -181,7 +182,7 @@ func (b *Bay) Status() api.Bay {
 	defer b.mu.Unlock()
 	s := api.Bay{
 		Name: b.name, Title: b.config.Title, State: b.state, Alarm: alarm, Run: b.last, Progress: b.progress,
-		Guards: b.guards, Stages: b.stages, Prompt: b.prompt, Adjustable: b.adjustable,
+		Guards: b.guards, Stages: slices.Clone(b.stages), Prompt: b.prompt, Adjustable: b.adjustable,
 		ReadAt: b.readAt, FrameRate: b.rate.rate, Readings: map[string]*float64{},
 	}
 	if s.Title == "" {

@@ -94,16 +94,18 @@ func (r *liveRun) pickColumns() {
 
 func (r *liveRun) askStop(by string) { r.stopOnce.Do(func() { r.stop <- by }) }
 
-// launch puts the run on record in exchange for its place in the line, and hands it to the bay's goroutine.
-func (b *Bay) launch(ctx context.Context, r *liveRun, place uint) error {
+// launch puts the run on record in exchange for its place in the line, and hands it to the bay's goroutine. It tells
+// what has begun; from then on the run belongs to that goroutine.
+func (b *Bay) launch(ctx context.Context, r *liveRun, place uint) (begun api.RunSummary, err error) {
 	r.record.StartedAt = time.Now()
 	if err := b.engine.store.Begin(r.record, place); err != nil {
-		return fmt.Errorf("put the run on record: %w", err)
+		return begun, fmt.Errorf("put the run on record: %w", err)
 	}
 	r.recorder = b.engine.store.NewRecorder(r.record.ID, r.record.Columns)
 	b.engine.Journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",
 		Detail: fmt.Sprintf("%s revision %d on %s", r.record.Procedure, r.record.Revision, r.record.Serial)})
-	return b.handOver(ctx, r)
+	begun = r.record.Summary()
+	return begun, b.handOver(ctx, r)
 }
 
 // handOver gives a run that is on record to the bay's goroutine.
@@ -157,7 +159,9 @@ func (r *liveRun) conduct() {
 			r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted, Reason: fmt.Sprintf("internal error: %v", p)}
 		}
 		b.framedAt.Store(0)
-		b.setState(api.BayEnding)
+		b.mu.Lock()
+		b.state = api.BayEnding // told when the outputs are off
+		b.mu.Unlock()
 		if r.suspended && r.finish == nil {
 			r.suspend()
 			r.haltAtEnd()
@@ -166,6 +170,7 @@ func (r *liveRun) conduct() {
 		safeErr := b.outputs.MakeSafe("end of run "+r.record.ID, r.record.ID)
 		r.haltAtEnd()
 		close(r.safe)
+		r.tellLast()
 		b.wg.Go(func() { r.conclude(safeErr) }) // what follows needs the disk, and the outputs somebody who looks after them
 	}()
 	// The program begins from a known state.
@@ -287,6 +292,10 @@ func (r *liveRun) tick() {
 	effects := r.machine.Advance(stage.Frame{Frame: seen})
 	r.keeper.frame(r.recorder, frame, len(effects) > 0, rule)
 	r.act(effects)
+	if r.finish != nil { // the outputs come first, and watchers hear of the frame afterwards
+		r.frames.frames = append(r.frames.frames, frame)
+		return
+	}
 	if skew > mostSkew && time.Since(r.skewed) > skewPause {
 		r.skewed = time.Now()
 		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart",

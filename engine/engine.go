@@ -328,6 +328,23 @@ func (e *Engine) Problems() (problems []string) {
 	return problems
 }
 
+// Watched tells whether the warden is there; there is none to be at all if watched is false.
+func (e *Engine) Watched() (up, watched bool) {
+	w := e.options.Warden
+	return w != nil && w.Down() == nil, w != nil
+}
+
+// Unwritten counts what ended or was done and cannot be written now.
+func (e *Engine) Unwritten() int {
+	e.mu.RLock()
+	defer e.mu.RUnlock()
+	n := len(e.late)
+	if e.journal.Failed() != nil {
+		n++
+	}
+	return n
+}
+
 // Bay finds a bay.
 func (e *Engine) Bay(name string) (*Bay, error) {
 	e.mu.RLock()

@@ -29,7 +29,7 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	b.hand.Lock() // what several set by hand is done one after the other
 	defer b.hand.Unlock()
 	off := setting.Quantity == seats.Output && setting.Word == seats.Off
-	o, err := b.own(claim{state: api.BayStarting, person: true, offOnly: off})
+	o, err := b.own(claim{state: api.BayStarting, by: by, offOnly: off})
 	if err != nil {
 		return err
 	}

@@ -28,8 +28,9 @@ func (l *latched) Error() string { return "stopped by " + l.by }
 // claim says how somebody wants a bay.
 type claim struct {
 	state api.BayState
-	// person says go on in this bay by what they do. The line, and a run that comes back, may not.
-	person bool
+	// by is the person who says go on in this bay by what they do; empty for the line, and for a run that comes back,
+	// which may not.
+	by string
 	// offOnly needs no leave to energise: an alarm and a latch are no reason against it.
 	offOnly bool
 }
@@ -37,21 +38,32 @@ type claim struct {
 // own takes the bay, or says who has it, or why nothing may be energised in it.
 func (b *Bay) own(c claim) (*owner, error) {
 	b.mu.Lock()
-	defer b.mu.Unlock()
+	held := b.latch
+	o, err := b.take(c)
+	freed := err == nil && held != nil && b.latch == nil
+	b.mu.Unlock()
+	if freed {
+		b.engine.freed(c.by, b.name, held)
+	}
+	return o, err
+}
+
+// take is own with the bay's mutex held.
+func (b *Bay) take(c claim) (*owner, error) {
 	if err := b.taken(); err != nil {
 		return nil, err
 	}
 	o := &owner{}
 	if !c.offOnly {
-		if err := b.holds(c.person); err != nil {
-			return nil, err
-		}
 		if w := b.engine.options.Warden; w != nil && w.Down() != nil {
 			return nil, fmt.Errorf("%w: nothing is energised while there is no warden: %w; it is tried to start it, look into "+
 				"the service's log", ErrNotReady, w.Down())
 		}
 		if alarm := b.outputs.Alarm(); alarm != "" {
 			return nil, fmt.Errorf("%w: %s: %s", ErrNotReady, b.name, alarm)
+		}
+		if err := b.holds(c.by != ""); err != nil {
+			return nil, err
 		}
 		o.permit = outputs.NewPermit(b.ctx)
 	}

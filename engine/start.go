@@ -27,7 +27,7 @@ import (
 // StartRun begins a run for a person, and returns when it is on record and under way. It fails with ErrBusy,
 // ErrNotReady, ErrHeld, api.ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
-	return b.begin(ctx, by, 0, claim{state: api.BayStarting, person: true}, request)
+	return b.begin(ctx, by, 0, claim{state: api.BayStarting, by: by}, request)
 }
 
 // StartInTurn begins a run that has a place in the line.
@@ -47,9 +47,10 @@ func (b *Bay) begin(ctx context.Context, by string, place uint, c claim,
 	ctx, cancel := o.permit.Join(ctx)
 	defer cancel()
 	run, err := b.prepare(ctx, by, request)
+	var begun api.RunSummary
 	if err == nil {
 		run.owner = o
-		err = b.launch(ctx, run, place)
+		begun, err = b.launch(ctx, run, place)
 	}
 	if stopped := o.permit.Err(); err != nil && stopped != nil {
 		err = fmt.Errorf("%w: the start was %w", ErrHeld, stopped)
@@ -58,7 +59,7 @@ func (b *Bay) begin(ctx context.Context, by string, place uint, c claim,
 		b.release(o)
 		return api.RunSummary{}, err
 	}
-	return run.record.Summary(), nil
+	return begun, nil
 }
 
 // prepare does everything that can fail before anything is energised.

@@ -68,6 +68,14 @@ func (r *liveRun) tell(frame, seen trace.Frame) {
 	}
 }
 
+// tellLast tells watchers of the last frames, when the outputs are off.
+func (r *liveRun) tellLast() {
+	if len(r.frames.frames) > 0 {
+		r.bay.engine.Hub.Publish(api.EventFrames, r.bay.name, r.frames.take(r.bay.name, r.record.ID, r.record.Columns))
+	}
+	r.bay.publish()
+}
+
 // showProgress tells watchers how far the run is.
 func (r *liveRun) showProgress() {
 	b := r.bay

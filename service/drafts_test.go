@@ -228,6 +228,11 @@ func TestAProgramThatStillPlaysIsStoppedBeforeARun(t *testing.T) {
 	}
 	ask("LIST:VOLT 10,12,(@1);:LIST:DWEL 100,100,(@1);:LIST:COUN 1,(@1);:OUTP ON,(@1);:LIST:RUN (@1);*OPC?")
 	require.Equal(t, "1", ask("LIST:RUN? (@1)"))
+	_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-load-steps", Serial: "TN-2208"})
+	assert.ErrorContains(t, err, "is on, though nobody here switched it on")
+	require.Equal(t, "1", ask("LIST:RUN? (@1)"), "nothing is done to it before a person has looked")
+	_, err = h.Local.MakeSafe(t.Context(), "bay1", "")
+	require.NoError(t, err)
 	run := h.Start("bay1", "tern-load-steps", "TN-2208")
 	assert.Equal(t, "pass", h.Ended(run).Outcome)
 	assert.Equal(t, "0", ask("LIST:RUN? (@1)"))

@@ -17,6 +17,11 @@ var (
 	liveRun = prometheus.NewDesc("usher_bay_live", "1 while a run is live in the bay.", []string{"bay"}, nil)
 	alarm   = prometheus.NewDesc("usher_bay_alarm",
 		"1 while an output of the bay may be on that could not be confirmed off.", []string{"bay"}, nil)
+	held = prometheus.NewDesc("usher_bay_held", "1 while nothing begins by itself in the bay after a stop.",
+		[]string{"bay"}, nil)
+	wardenUp = prometheus.NewDesc("usher_warden_up",
+		"1 while the second process watches; without it nothing is energised.", nil, nil)
+	unwritten = prometheus.NewDesc("usher_unwritten", "Ends of runs and a journal that cannot be written now.", nil, nil)
 	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"}, nil)
 	messages  = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.",
 		[]string{"instrument"}, nil)
@@ -36,7 +41,8 @@ func newMetrics(en *engine.Engine) *prometheus.Registry {
 }
 
 func (b benchCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{liveRun, alarm, frameRate, messages, errorsOf, connects, latency} {
+	for _, d := range []*prometheus.Desc{liveRun, alarm, held, wardenUp, unwritten, frameRate, messages, errorsOf,
+		connects, latency} {
 		ch <- d
 	}
 }
@@ -45,10 +51,15 @@ func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, x float64, label string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, x, label)
 	}
+	if up, watched := b.engine.Watched(); watched {
+		ch <- prometheus.MustNewConstMetric(wardenUp, prometheus.GaugeValue, truth(up))
+	}
+	ch <- prometheus.MustNewConstMetric(unwritten, prometheus.GaugeValue, float64(b.engine.Unwritten()))
 	for _, bay := range b.engine.Bays() {
 		s := bay.Status()
 		gauge(liveRun, truth(s.State == api.BayLive), s.Name)
 		gauge(alarm, truth(s.Alarm != ""), s.Name)
+		gauge(held, truth(s.Held != nil), s.Name)
 		gauge(frameRate, s.FrameRate, s.Name)
 	}
 	for name, stats := range b.engine.Bench().Statistics() {

@@ -270,7 +270,9 @@ type pending struct {
 func (r *Recorder) pending(last bool) pending {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return pending{r.runID, r.product, slices.Clone(r.open), r.stored, r.first, r.marks, r.points, r.rows, r.state, last}
+	// Marks and points are copied: whoever writes them fills in what they leave open.
+	return pending{r.runID, r.product, slices.Clone(r.open), r.stored, r.first, slices.Clone(r.marks),
+		slices.Clone(r.points), r.rows, r.state, last}
 }
 
 // write puts a snapshot into the transaction. A chunk that is full, or the last one, replaces the small ones
