@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -45,6 +46,8 @@ type liveRun struct {
 	unwritten time.Time // since when the record cannot be written, as a mark says
 	skewed    time.Time // when readings far apart were last marked
 	finish    *stage.Finish
+	ending    bool              // the outputs come first, watchers hear of marks afterwards
+	untold    []api.MarkEvent   // those
 	tripped   string            // words of the guard that ended the run
 	values    map[string]string // what was given for the parameters, changes by hand included
 	listed    []int             // where each stage of the program stands in the list that people see
@@ -358,6 +361,10 @@ func (r *liveRun) glimpse(values []float64) {
 func (r *liveRun) act(effects []stage.Effect) {
 	for len(effects) > 0 {
 		commanded, paced := false, true
+		r.ending = r.ending || slices.ContainsFunc(effects, func(e stage.Effect) bool {
+			_, last := e.(stage.Finish)
+			return last
+		})
 		for _, e := range effects {
 			switch e := e.(type) {
 			case stage.Command:

@@ -44,7 +44,12 @@ func (r *liveRun) mark(m record.Mark) {
 	if m.Kind == record.MarkGuard {
 		r.tripped = m.Label // goes to the journal when the outputs are off: the disk may be slow
 	}
-	b.engine.Hub.Publish(api.EventMark, b.name, api.MarkEvent{Bay: b.name, Run: r.record.ID, Mark: m})
+	told := api.MarkEvent{Bay: b.name, Run: r.record.ID, Mark: m}
+	if r.ending {
+		r.untold = append(r.untold, told)
+		return
+	}
+	b.engine.Hub.Publish(api.EventMark, b.name, told)
 }
 
 // tell updates readouts on every frame, and watchers as often as a screen can show.
@@ -68,10 +73,13 @@ func (r *liveRun) tell(frame, seen trace.Frame) {
 	}
 }
 
-// tellLast tells watchers of the last frames, when the outputs are off.
+// tellLast tells watchers of the last frames and marks, when the outputs are off.
 func (r *liveRun) tellLast() {
 	if len(r.frames.frames) > 0 {
 		r.bay.engine.Hub.Publish(api.EventFrames, r.bay.name, r.frames.take(r.bay.name, r.record.ID, r.record.Columns))
+	}
+	for _, told := range r.untold {
+		r.bay.engine.Hub.Publish(api.EventMark, r.bay.name, told)
 	}
 	r.bay.publish()
 }

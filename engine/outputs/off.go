@@ -51,31 +51,30 @@ func (s *Switchboard) MakeSafe(why, runID string) error {
 const headStart = 50 * time.Millisecond
 
 // switchOff tries every seat until it is confirmed off or the time is up, at least once. It tells what was done, which
-// seats are left, and why those are not confirmed off.
+// seats are left, and why those are not confirmed off. What goes off first is switched by the caller itself: no other
+// goroutine has to wake for it.
 func (s *Switchboard) switchOff(ctx context.Context) (done []string, left []*Seat, err error) {
 	order := s.OffOrder()
 	problems := make([]error, len(order))
-	var all sync.WaitGroup
-	before := closed()
-	for i := 0; i < len(order); {
-		var rank sync.WaitGroup
-		turn, off := before, make(chan struct{})
-		for first := order[i].Kind; i < len(order) && seats.OffBefore(first, order[i].Kind) == 0; i++ {
-			x, problem := order[i], &problems[i]
-			rank.Add(1)
-			all.Go(func() {
-				<-turn
-				*problem = x.keepSwitchingOff(ctx, rank.Done)
-			})
-		}
-		go func() {
-			<-turn
-			rank.Wait()
-			close(off)
-		}()
-		before = either(ctx, turn, off)
+	ranks := ranksOf(order)
+	over := make([]chan struct{}, len(ranks)) // closed when a rank is off or given up
+	for i := range over {
+		over[i] = make(chan struct{})
 	}
-	all.Wait()
+	began := time.Now()
+	var later sync.WaitGroup
+	for i := 1; i < len(ranks); i++ {
+		later.Go(func() {
+			defer close(over[i])
+			awaitTurn(ctx, began.Add(time.Duration(i)*headStart), over[:i])
+			ranks[i].off(ctx, order, problems)
+		})
+	}
+	if len(ranks) > 0 {
+		ranks[0].off(ctx, order, problems)
+		close(over[0])
+	}
+	later.Wait()
 	var errs []error
 	for i, x := range order {
 		if problems[i] == nil {
@@ -88,39 +87,51 @@ func (s *Switchboard) switchOff(ctx context.Context) (done []string, left []*Sea
 	return done, left, errors.Join(errs...)
 }
 
+// rank are the seats of an order, from one to another, that are switched off side by side.
+type rank struct{ from, to int }
+
+func ranksOf(order []*Seat) (ranks []rank) {
+	for i := range order {
+		if i == 0 || seats.OffBefore(order[i-1].Kind, order[i].Kind) != 0 {
+			ranks = append(ranks, rank{i, i})
+		}
+		ranks[len(ranks)-1].to = i + 1
+	}
+	return ranks
+}
+
+// off switches the seats of the rank off, and notes what keeps one from being confirmed.
+func (r rank) off(ctx context.Context, order []*Seat, problems []error) {
+	var others sync.WaitGroup
+	for i := r.from + 1; i < r.to; i++ {
+		others.Go(func() { problems[i] = order[i].keepSwitchingOff(ctx) })
+	}
+	problems[r.from] = order[r.from].keepSwitchingOff(ctx)
+	others.Wait()
+}
+
+// awaitTurn waits until those before are over, or have had their head start.
+func awaitTurn(ctx context.Context, latest time.Time, before []chan struct{}) {
+	timer := time.NewTimer(time.Until(latest))
+	defer timer.Stop()
+	for _, over := range before {
+		select {
+		case <-over:
+		case <-timer.C:
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
 // notConfirmed words why the seat may still be on.
 func (x *Seat) notConfirmed(why error) error {
 	return fmt.Errorf("%s (%s) is not confirmed off: %w", x.Name, x.Channels(), why)
 }
 
-// either is closed when those whose turn it was are off, or have had their head start.
-func either(ctx context.Context, turn, off <-chan struct{}) <-chan struct{} {
-	next := make(chan struct{})
-	go func() {
-		defer close(next)
-		<-turn
-		timer := time.NewTimer(headStart)
-		defer timer.Stop()
-		select {
-		case <-off:
-		case <-timer.C:
-		case <-ctx.Done():
-		}
-	}()
-	return next
-}
-
-// closed is a channel for which nobody waits.
-func closed() <-chan struct{} {
-	c := make(chan struct{})
-	close(c)
-	return c
-}
-
-// keepSwitchingOff tries until the seat is confirmed off or the time is up, and tells when it is off or given up. The
-// error says why it is not.
-func (x *Seat) keepSwitchingOff(ctx context.Context, over func()) (problem error) {
-	defer over()
+// keepSwitchingOff tries until the seat is confirmed off or the time is up. The error says why it is not.
+func (x *Seat) keepSwitchingOff(ctx context.Context) (problem error) {
 	for {
 		err := x.switchOff(ctx)
 		if err == nil {

@@ -167,11 +167,12 @@ func (x *Seat) switchOff(ctx context.Context) error {
 		return nil
 	}
 	errs := make([]error, len(x.Members))
-	var wg sync.WaitGroup
-	for i, m := range x.Members {
-		wg.Go(func() { errs[i] = m.confirmOff(ctx) })
+	var others sync.WaitGroup
+	for i, m := range x.Members[1:] {
+		others.Go(func() { errs[i+1] = m.confirmOff(ctx) })
 	}
-	wg.Wait()
+	errs[0] = x.First().confirmOff(ctx)
+	others.Wait()
 	err := errors.Join(errs...)
 	if err == nil {
 		x.energised.Store(false)
