@@ -36,10 +36,11 @@ type settings struct {
 	volts, amps, watts, ohms float64
 }
 
-// read says which quantity of which seat is a column.
+// read says which quantity of which seat is a column, and which part of it.
 type read struct {
 	seat *settings
 	q    string
+	part quantity.Part
 }
 
 func newBench(program *procedure.Program, unit plant.Unit) *bench {
@@ -50,8 +51,9 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 		b.order = append(b.order, x)
 	}
 	for _, column := range program.Columns {
-		seat, q, _ := strings.Cut(column, ".")
-		b.reads = append(b.reads, read{b.seats[seat], q})
+		seat, reading, _ := strings.Cut(column, ".")
+		_, part, _ := quantity.Split(reading)
+		b.reads = append(b.reads, read{b.seats[seat], quantity.WholeOf(reading), part})
 	}
 	return b
 }
@@ -124,22 +126,19 @@ func (b *bench) frame(t float64) trace.Frame {
 	f := trace.Frame{T: t, Values: make([]float64, len(b.columns))}
 	for i, r := range b.reads {
 		if r.seat != nil {
-			f.Values[i] = b.value(r.seat, r.q)
+			f.Values[i] = b.value(r)
 		}
 	}
 	return f
 }
 
 // value is what a seat reads. The model runs on direct current, which has no phases and no spectrum.
-func (b *bench) value(x *settings, reading string) float64 {
-	q, part := quantity.WholeOf(reading), quantity.Part{}
-	if q != reading {
-		_, part, _ = quantity.Split(reading)
-	}
+func (b *bench) value(r read) float64 {
+	x, q := r.seat, r.q
 	switch {
-	case part.Phase > 0:
+	case r.part.Phase > 0:
 		return math.NaN()
-	case part.Side == quantity.AC || part.Order > 0:
+	case r.part.Side == quantity.AC || r.part.Order > 0:
 		return 0
 	}
 	o := b.o

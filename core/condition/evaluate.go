@@ -76,8 +76,8 @@ type Condition struct {
 	windows    []*window
 	since      []*stretch
 	fixed      bool
-	filling    bool // a window does not reach back far enough yet
-	missing    bool // a reading is missing
+	filling    bool   // a window does not reach back far enough yet
+	sample     Sample // that was evaluated last
 }
 
 // Threshold is a comparison of one column with a fixed value, as "load.volts < 14 V".
@@ -92,9 +92,8 @@ func (c *Condition) Thresholds() []Threshold { return c.thresholds }
 
 // Evaluate takes the next frame, in order of time, and says whether the condition holds.
 func (c *Condition) Evaluate(s Sample) Truth {
-	c.filling = false
-	c.missing = slices.ContainsFunc(c.columns, func(i int) bool { return i >= len(s.Columns) || math.IsNaN(s.Columns[i]) })
-	return c.root.truth(&s, c.held)
+	c.filling, c.sample = false, s
+	return c.root.truth(&c.sample, c.held)
 }
 
 // Release forgets for how long anything has held; what looks back keeps its past.
@@ -106,7 +105,11 @@ func (c *Condition) Fixed() bool { return c.fixed }
 
 // Filling tells whether the last evaluation met a window that does not reach back far enough yet, so that
 // unknown means not yet. Where a reading is missing too, unknown means that.
-func (c *Condition) Filling() bool { return c.filling && !c.missing }
+func (c *Condition) Filling() bool {
+	return c.filling && !slices.ContainsFunc(c.columns, func(i int) bool {
+		return i >= len(c.sample.Columns) || math.IsNaN(c.sample.Columns[i])
+	})
+}
 
 // Margin is how far the frame is from making the condition true, in the dimension of its comparison, positive
 // while it does not hold. ok is false if the condition is not a single comparison or a reading is missing.
