@@ -65,7 +65,8 @@ func (b *Bay) take(c claim) (*owner, error) {
 		if err := b.holds(c.by != ""); err != nil {
 			return nil, err
 		}
-		o.permit = outputs.NewPermit(b.ctx)
+		// It does not end with the service: a run that is suspended then finishes what it has begun.
+		o.permit = outputs.NewPermit(context.Background())
 	}
 	b.owner, b.state = o, c.state
 	b.outputs.Grant(o.permit)

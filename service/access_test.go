@@ -131,7 +131,18 @@ func TestTokensAreListedAndWithdrawn(t *testing.T) {
 	for _, token := range all {
 		assert.NotContains(t, grace.Token, token.ID, "a list opens nothing")
 	}
+	listening := make(chan error, 1)
+	heard := make(chan struct{}, 1000)
+	go func() {
+		listening <- grace.Live(ctx, "", 0, func(client.Event) error { heard <- struct{}{}; return nil }, nil)
+	}()
+	<-heard
 	require.NoError(t, h.Local.RevokeToken(ctx, list[0].ID))
+	select {
+	case <-listening:
+	case <-time.After(20 * time.Second):
+		t.Error("a stream goes on though its access was withdrawn")
+	}
 	_, err = grace.Me(ctx)
 	assert.Equal(t, http.StatusUnauthorized, statusOf(t, err))
 	assert.Equal(t, http.StatusNotFound, statusOf(t, h.Local.RevokeToken(ctx, list[0].ID)))

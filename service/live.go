@@ -78,6 +78,9 @@ func (s *Service) live(c *echo.Context) error {
 				return nil // too far behind, or gone: the client comes back with the id it saw last
 			}
 		case <-tick.C:
+			if _, err := s.accounts.of(c.Request()); err != nil {
+				return nil // access was withdrawn meanwhile
+			}
 			patience()
 			if _, err := fmt.Fprintf(w, "event: tick\ndata: {}\n\n"); err != nil {
 				return nil

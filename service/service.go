@@ -233,7 +233,9 @@ func atOnce(most int) echo.MiddlewareFunc {
 					Detail: "others are exporting, judging or importing", Remedy: "try again in a few minutes"}
 			}
 			defer func() { <-places }()
-			_ = http.NewResponseController(c.Response()).SetWriteDeadline(time.Now().Add(heavyWithin))
+			connection := http.NewResponseController(c.Response())
+			_ = connection.SetWriteDeadline(time.Now().Add(heavyWithin))
+			defer func() { _ = connection.SetWriteDeadline(time.Time{}) }() // the connection serves other requests after it
 			return next(c)
 		}
 	}

@@ -133,6 +133,7 @@ export const api = {
   stopAll: () => request<Bay[]>('POST', one('stop-all'), {}),
   goOn: () => request<Bay[]>('POST', one('go-on')),
   goOnBay: (bay: string) => request<Bay>('POST', one('bays', bay, 'go-on')),
+  looked: (bay: string) => request<Bay>('POST', one('bays', bay, 'looked')),
   stillThere: (bay: string) => request<Bay>('POST', one('bays', bay, 'still-there')),
   set: (bay: string, seat: string, quantity: string, value: string) =>
     request<Bay>('PUT', one('bays', bay, 'setting'), { seat, quantity, value }),

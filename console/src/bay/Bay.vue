@@ -142,7 +142,18 @@ async function guarded(act: () => Promise<unknown>) {
         />
       </header>
       <ProblemNote :error="error" />
-      <p v-if="bay.alarm" class="panel alarm" role="alert">■ {{ bay.alarm }}</p>
+      <div v-if="bay.alarm" class="panel alarm" role="alert">
+        <p>■ {{ bay.alarm }}</p>
+        <ConfirmButton
+          v-if="session.mayEngineer"
+          label="I looked: they are off"
+          keep="Not yet"
+          question="Have you looked at the instruments, and is every output of this bay off?"
+          consequence="It goes to the journal, and the bay may be configured anew for ten minutes. The alarm stays until
+            the outputs read back as off."
+          :act="() => guarded(() => api.looked(props.bay))"
+        />
+      </div>
       <HeldNote v-if="bay.held && !bay.held.house && !running" :held="bay.held" :bay="bay.name" />
       <div class="two">
         <div class="stack">
@@ -240,6 +251,9 @@ async function guarded(act: () => Promise<unknown>) {
   font-weight: 600;
 }
 .alarm {
+  display: grid;
+  gap: 10px;
+  justify-items: start;
   color: var(--fail);
   border-color: var(--fail);
   font-weight: 550;

@@ -2,7 +2,14 @@
 import { ref } from 'vue'
 
 // A button that asks once, with the consequence in the question.
-defineProps<{ label: string; question: string; consequence: string; act: () => Promise<void>; disabled?: boolean }>()
+defineProps<{
+  label: string
+  question: string
+  consequence: string
+  act: () => Promise<void>
+  disabled?: boolean
+  keep?: string // what the button says that changes nothing
+}>()
 const open = ref(false)
 const busy = ref(false)
 
@@ -24,7 +31,7 @@ async function go(act: () => Promise<void>) {
       <p class="question">{{ question }}</p>
       <p class="muted mt-2">{{ consequence }}</p>
       <div class="d-flex ga-3 mt-5 justify-end">
-        <v-btn :disabled="busy" @click="open = false">Keep running</v-btn>
+        <v-btn :disabled="busy" @click="open = false">{{ keep ?? 'Keep running' }}</v-btn>
         <v-btn class="danger" data-test="confirm" autofocus :loading="busy" @click="go(act)">{{ label }}</v-btn>
       </div>
     </v-card>

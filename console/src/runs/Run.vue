@@ -105,8 +105,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
       <header>
         <h1>{{ doc.serial }}</h1>
         <StateChip :state="doc.state === 'live' ? 'live' : (doc.outcome ?? '')" />
-        <span class="muted">{{ doc.title }}</span>
-        <span class="grow" />
+        <span class="muted title" :title="doc.title">{{ doc.title }}</span>
         <v-btn :href="api.reportURL(doc.id)">Report PDF</v-btn>
         <v-btn :href="api.exportURL(doc.id, 'csv')">CSV</v-btn>
         <v-btn :href="api.exportURL(doc.id, 'json')">JSON</v-btn>
@@ -226,6 +225,13 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
 </template>
 
 <style scoped>
+.title {
+  flex: 1 1 160px;
+  min-width: 0;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
 .tools {
   display: flex;
   gap: 8px 12px;
