@@ -48,7 +48,9 @@ func Open(path string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	dsn := "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_txlock=immediate"
+	// Times are kept in UTC and read in the zone of the computer, in which people are told of them.
+	dsn := "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_txlock=immediate" +
+		"&_loc=auto"
 	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: dsn},
 		&gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
