@@ -75,7 +75,7 @@ func problemOf(err error) *api.Problem {
 	} {
 		if errors.Is(err, known.err) {
 			detail := err.Error()
-			for _, said := range []error{api.ErrBadRequest, engine.ErrNotReady} { // by the title
+			for _, said := range []error{api.ErrBadRequest, engine.ErrNotReady, engine.ErrHeld} { // by the title
 				detail = strings.TrimPrefix(detail, said.Error()+": ")
 			}
 			return &api.Problem{Title: known.title, Status: known.status, Detail: detail, Remedy: known.remedy}
