@@ -165,21 +165,25 @@ func conducting(b *testing.B, config bench.Config) (e *engine.Engine, stop func(
 	}
 }
 
+// converters is a bench of bays with a supply and a load each, which answer at once.
+func converters(b *testing.B, bays int, load func(bay int) func(line string) string) bench.Config {
+	config := bench.Config{Instruments: map[string]api.InstrumentConfig{}, Bays: map[string]api.BayConfig{}}
+	for i := range bays {
+		supply, sink := fmt.Sprintf("supply%d", i), fmt.Sprintf("load%d", i)
+		config.Instruments[supply] = api.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"}
+		config.Instruments[sink] = api.InstrumentConfig{Address: "tcp://" + serve(b, load(i)), Dialect: "sim-load"}
+		config.Bays[fmt.Sprintf("bay%d", i)] = api.BayConfig{Seats: map[string]api.SeatConfig{
+			"source": {Instrument: supply}, "load": {Instrument: sink}}}
+	}
+	return config
+}
+
 // BenchmarkGuard measures the time from the reading with a breach to the load's off-command on the wire, with
 // 64 bays at 50 frames a second in the same process as their stand-ins.
 func BenchmarkGuard(b *testing.B) {
 	const bays = 64
 	loads := make([]breachable, bays)
-	config := bench.Config{Instruments: map[string]api.InstrumentConfig{}, Bays: map[string]api.BayConfig{}}
-	for i := range bays {
-		supply, load := fmt.Sprintf("supply%d", i), fmt.Sprintf("load%d", i)
-		config.Instruments[supply] = api.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer),
-			Dialect: "sim-supply"}
-		config.Instruments[load] = api.InstrumentConfig{Address: "tcp://" + serve(b, loads[i].load), Dialect: "sim-load"}
-		config.Bays[fmt.Sprintf("bay%d",
-			i)] = api.BayConfig{Seats: map[string]api.SeatConfig{"source": {Instrument: supply},
-			"load": {Instrument: load}}}
-	}
+	config := converters(b, bays, func(i int) func(string) string { return loads[i].load })
 	e, stop := conducting(b, config)
 	defer stop()
 	var latencies []time.Duration

@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
-	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/service"
 )
@@ -45,15 +44,7 @@ func (l *stoppable) load(line string) string {
 func BenchmarkStop(b *testing.B) {
 	const bays, streams, requests = 32, 100, 200
 	loads := make([]stoppable, bays)
-	config := bench.Config{Instruments: map[string]api.InstrumentConfig{}, Bays: map[string]api.BayConfig{}}
-	for i := range bays {
-		supply, load := fmt.Sprintf("supply%d", i), fmt.Sprintf("load%d", i)
-		config.Instruments[supply] = api.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer),
-			Dialect: "sim-supply"}
-		config.Instruments[load] = api.InstrumentConfig{Address: "tcp://" + serve(b, loads[i].load), Dialect: "sim-load"}
-		config.Bays[fmt.Sprintf("bay%d", i)] = api.BayConfig{Seats: map[string]api.SeatConfig{
-			"source": {Instrument: supply}, "load": {Instrument: load}}}
-	}
+	config := converters(b, bays, func(i int) func(string) string { return loads[i].load })
 	data := b.TempDir()
 	running, err := service.Start(service.Config{Data: data, Listen: "127.0.0.1:0", Bench: config},
 		slog.New(slog.DiscardHandler))

@@ -67,7 +67,8 @@ var ErrUnknownInstrument = errors.New("there is no such instrument")
 // whoever opened the bench begins them.
 func Open(o Options) (*Bench, error) {
 	b := &Bench{options: o, dialects: o.Dialects, instruments: map[string]*instrument.Instrument{},
-		looks: map[string]*look{}, looked: make(chan struct{}), holds: holds{all: map[string]*hold{}}}
+		looks: map[string]*look{}, looked: make(chan struct{}),
+		holds: holds{all: map[string]*hold{}, places: map[string]string{}}}
 	config, err := b.overlay()
 	if err == nil {
 		err = config.complete(o.Dialects)

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"usherbench/api"
@@ -55,6 +56,7 @@ func (c *Config) complete(dialects dialect.Library) error {
 		fail("stall_after: %s is not between %s and %s", time.Duration(c.StallAfter), time.Duration(leastStallAfter),
 			time.Duration(mostStallAfter))
 	}
+	where := placesOf(c.Instruments)
 	places := map[string]string{} // which instrument is where
 	for _, name := range slices.Sorted(maps.Keys(c.Instruments)) {
 		i := c.Instruments[name]
@@ -73,8 +75,7 @@ func (c *Config) complete(dialects dialect.Library) error {
 		if _, err := instrument.Open(name, i.Address, d); err != nil { // it connects to nothing yet
 			fail("instruments.%s: %w", name, err)
 		}
-		if a, err := transport.Parse(i.Address); err == nil {
-			place := a.Place()
+		if place, known := where[name]; known {
 			if other, taken := places[place]; taken {
 				fail("instruments.%s: %s is where %s is too, so that both are one instrument; use its channels in several bays "+
 					"instead", name, i.Address, other)
@@ -94,6 +95,28 @@ func (c *Config) complete(dialects dialect.Library) error {
 		c.Bays[name] = b
 	}
 	return errors.Join(errs...)
+}
+
+// placesOf finds where the addresses of instruments lead, all at once, since a name may take its time to be looked up.
+// Addresses that are wrong are left out.
+func placesOf(instruments map[string]api.InstrumentConfig) map[string]string {
+	places := map[string]string{}
+	var mu sync.Mutex // guards places
+	var wg sync.WaitGroup
+	for name, i := range instruments {
+		wg.Go(func() {
+			a, err := transport.Parse(i.Address)
+			if err != nil {
+				return
+			}
+			place := a.Place()
+			mu.Lock()
+			defer mu.Unlock()
+			places[name] = place
+		})
+	}
+	wg.Wait()
+	return places
 }
 
 func (c *Config) completeBay(bay string, b *api.BayConfig, dialects dialect.Library,

@@ -18,8 +18,9 @@ import (
 // supply would each switch what the other believes to know. A place is held by a lock on a file, which ends with the
 // process whatever becomes of it.
 type holds struct {
-	mu  sync.Mutex // guards what follows
-	all map[string]*hold
+	mu     sync.Mutex // guards what follows
+	all    map[string]*hold
+	places map[string]string // of the addresses that are held, as they were then
 }
 
 type hold struct {
@@ -35,6 +36,7 @@ func (h *holds) take(a transport.Address) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	place := a.Place()
+	h.places[a.String()] = place
 	if one := h.all[place]; one != nil {
 		one.users++
 		return nil
@@ -51,7 +53,7 @@ func (h *holds) take(a transport.Address) error {
 func (h *holds) give(a transport.Address) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	place := a.Place()
+	place := h.places[a.String()]
 	one := h.all[place]
 	if one == nil {
 		return

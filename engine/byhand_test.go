@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"net"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -12,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
 
 	"usherbench/api"
 	"usherbench/bench"
@@ -158,4 +161,27 @@ func TestWithoutAWardenNothingIsEnergised(t *testing.T) {
 	assert.Contains(t, strings.Join(b.engine.Problems(), "\n"), "there is no warden")
 	_, err = b.engine.store.Run("last")
 	assert.ErrorIs(t, err, store.ErrNotFound)
+}
+
+// Where the records of runs cannot be read nobody knows what was left on: it is switched off before anything else.
+func TestRecordsThatCannotBeReadMakeSafe(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "usher.db")
+	s, err := store.Open(file)
+	require.NoError(t, err)
+	defer s.Close()
+	db, err := gorm.Open(sqlite.Open("file:" + file))
+	require.NoError(t, err)
+	require.NoError(t, db.Exec("ALTER TABLE runs RENAME TO gone").Error)
+	dialects, err := dialect.Load("")
+	require.NoError(t, err)
+	fake, address := serveSupply(t)
+	fake.on.Store(true)
+	_, err = Open(bench.Config{Instruments: map[string]api.InstrumentConfig{"psu": {Address: address,
+		Dialect: "sim-supply"}}, Bays: map[string]api.BayConfig{"bay1": {Seats: map[string]api.SeatConfig{
+		"source": {Instrument: "psu"}}}}}, dialects, s, slog.New(slog.DiscardHandler), Options{})
+	require.ErrorContains(t, err, "look for runs that were left behind")
+	assert.False(t, fake.on.Load())
+	plain, err := db.DB()
+	require.NoError(t, err)
+	require.NoError(t, plain.Close())
 }

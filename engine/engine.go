@@ -33,7 +33,8 @@ type Engine struct {
 	options Options
 
 	bench      *bench.Bench
-	timeFactor float64 // how many seconds of a run pass in one of the wall
+	timeFactor float64       // how many seconds of a run pass in one of the wall
+	stallAfter time.Duration // how long the service may stand still before the warden acts
 
 	resuming []*liveRun // runs that go on, until the bays are up
 
@@ -114,16 +115,16 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 		return nil, err
 	}
 	config := e.bench.Config()
-	e.timeFactor = config.TimeFactor
+	e.timeFactor, e.stallAfter = config.TimeFactor, warden.StallAfter
+	if config.StallAfter > 0 {
+		e.stallAfter = time.Duration(config.StallAfter)
+	}
 	for name, c := range config.Bays {
 		e.bays[name] = newBay(e, name, c)
 	}
 	e.nBays.Store(int64(len(e.bays)))
 	e.tellPlan()
 	e.readWardenLog()
-	if err := e.latchAgain(); err != nil {
-		return nil, errors.Join(fmt.Errorf("look for what is held: %w", err), e.Close())
-	}
 	if err := e.recoverAbandoned(); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
@@ -174,10 +175,13 @@ func (e *Engine) closeJournal() {
 // looks at the runs that are on record as live: those that may go on do, the others end with what was recorded.
 func (e *Engine) recoverAbandoned() error {
 	runs, err := e.store.AbandonedRuns()
+	off := e.makeSafeAgain(runs, err)
 	if err != nil {
 		return fmt.Errorf("look for runs that were left behind: %w", err)
 	}
-	off := e.makeSafeAgain(runs)
+	if err := e.latchAgain(); err != nil {
+		return fmt.Errorf("look for what is held: %w", err)
+	}
 	errs := make([]error, len(runs))
 	var wg sync.WaitGroup
 	for i, r := range runs {
@@ -188,8 +192,8 @@ func (e *Engine) recoverAbandoned() error {
 }
 
 // makeSafeAgain makes safe the bays that had a live run, or an output that was switched on by hand, and tells what
-// became of each. Of a bay of which nobody knows it is made safe too.
-func (e *Engine) makeSafeAgain(runs []store.Run) map[string]offTime {
+// became of each. Where the records cannot be read nobody knows, and the bay is made safe too; unread is why.
+func (e *Engine) makeSafeAgain(runs []store.Run, unread error) map[string]offTime {
 	why := map[string][2]string{}
 	for _, r := range runs {
 		why[r.Bay] = [2]string{"run " + r.ID + " was left behind by a killed service", r.ID}
@@ -197,8 +201,9 @@ func (e *Engine) makeSafeAgain(runs []store.Run) map[string]offTime {
 	for name, b := range e.bays {
 		switch on, err := b.leftOnByHand(); {
 		case why[name][0] != "":
-		case err != nil:
-			why[name] = [2]string{"the journal cannot be read, so that nobody knows what was left on: " + err.Error(), ""}
+		case errors.Join(unread, err) != nil:
+			why[name] = [2]string{"the records cannot be read, so that nobody knows what was left on: " +
+				errors.Join(unread, err).Error(), ""}
 		case on:
 			why[name] = [2]string{"an output that was switched on by hand was left behind", ""}
 		}

@@ -42,8 +42,7 @@ const (
 var errJournalFull = errors.New("the journal cannot be written, and too much of it is waiting")
 
 func openJournal(write func(store.JournalEntry) error, log *slog.Logger) *journal {
-	j := &journal{write: write, log: log, wake: make(chan struct{}, 1), done: make(chan struct{})}
-	return j
+	return &journal{write: write, log: log, wake: make(chan struct{}, 1), done: make(chan struct{})}
 }
 
 // Add has an entry written as soon as that is possible.

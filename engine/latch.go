@@ -49,9 +49,6 @@ func (e *Engine) GoOn(by string) {
 	}
 }
 
-// Held says since when and why everything is held; nil if it is not.
-func (e *Engine) Held() *api.Held { return e.latch.Load() }
-
 // freed puts on record that somebody said go on.
 func (e *Engine) freed(by, bay string, before *api.Held) {
 	e.Journal(store.JournalEntry{By: by, Bay: bay, What: "go on", Detail: "held since " +

@@ -124,18 +124,16 @@ func (b *Bay) Held() *api.Held {
 }
 
 // hold sets the bay's latch, and takes the leave to energise from whoever has the bay. It does nothing else, and waits
-// for nobody: everything on the way to off comes after it. began tells whether something was being prepared.
-func (b *Bay) hold(h *api.Held) (began bool) {
+// for nobody: everything on the way to off comes after it.
+func (b *Bay) hold(h *api.Held) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if !h.House {
 		b.latch = h
 	}
-	if b.owner == nil || b.owner.permit == nil {
-		return false
+	if b.owner != nil && b.owner.permit != nil {
+		b.owner.permit.Void(&latched{h.By})
 	}
-	b.owner.permit.Void(&latched{h.By})
-	return true
 }
 
 // GoOn frees the bay: what waits in line may begin again. It fails with ErrHeld while the whole house is held.

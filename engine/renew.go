@@ -42,8 +42,10 @@ func (b *Bay) letGo() (*owner, error) {
 	if err != nil || !b.outputs.ByHand() {
 		return o, err
 	}
-	if doErr := b.do(b.ctx, func() { err = b.outputs.MakeSafe("the bay is configured anew", "") }); doErr != nil {
-		err = doErr
+	var safeErr error
+	if err = b.do(b.ctx, func() { safeErr = b.outputs.MakeSafe("the bay is configured anew", "") }); err == nil &&
+		safeErr != nil {
+		err = b.unlooked() // what is not confirmed off becomes a stray if somebody has looked
 	}
 	if err != nil {
 		b.release(o)

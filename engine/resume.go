@@ -18,7 +18,6 @@ import (
 	"usherbench/core/trace"
 	"usherbench/engine/outputs"
 	"usherbench/store"
-	"usherbench/warden"
 )
 
 // byShutdown is who asks for the end of a run when the service ends in good order.
@@ -267,11 +266,8 @@ func (e *Engine) wardenActed(bay string, after time.Time) (at time.Time, took ti
 // goOn hands the runs that go on to their bays, once those sample.
 func (e *Engine) goOn() {
 	for _, r := range e.resuming {
-		r.stop, r.safe, r.done = make(chan string, 1), make(chan struct{}), make(chan struct{})
-		r.work, r.figured = make(chan func()), make(chan stage.Figured, 1)
-		r.warded = make(chan warden.Report, 1)
 		b := r.bay
-		b.complete(r)
+		r.complete()
 		var err error
 		if r.recorder, err = e.store.ContinueRecorder(e.ctx, *r.record); err == nil {
 			e.Journal(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "run resumed",
@@ -308,12 +304,6 @@ func (b *Bay) remember(r *liveRun) {
 			}
 		}
 	}
-}
-
-// complete gives a restored run what only a sampling bay has.
-func (b *Bay) complete(r *liveRun) {
-	r.counters, r.keeper = b.sampler.Counters(), newKeeper(r.record.Columns)
-	r.pickColumns()
 }
 
 // farOff is how far the volts at rest may be from the last under way, as a share; another unit is in the bay

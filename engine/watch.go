@@ -17,7 +17,7 @@ func (e *Engine) tellPlan() {
 	if e.options.Warden == nil {
 		return
 	}
-	plan := warden.Plan{StallAfter: e.stallAfter(), Bays: map[string][]warden.Channel{}}
+	plan := warden.Plan{StallAfter: e.stallAfter, Bays: map[string][]warden.Channel{}}
 	for _, b := range e.Bays() {
 		plan.Bays[b.name] = channelsOf(b.outputs)
 	}
@@ -109,14 +109,6 @@ func (b *Bay) tellRun(report warden.Report) bool {
 	default: // it knows already
 	}
 	return true
-}
-
-// stallAfter is how long the service may stand still before the warden acts.
-func (e *Engine) stallAfter() time.Duration {
-	if stall := time.Duration(e.bench.Config().StallAfter); stall > 0 {
-		return stall
-	}
-	return warden.StallAfter
 }
 
 // readWardenLog puts into the journal what the warden did.
