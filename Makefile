@@ -33,7 +33,7 @@ MEETING := 'StopAll|BeingPrepared|SetAside|NeedsNoDatabase|NeverGoesOn|IsRoom|Fa
 
 test: tools build lint
 	go test -p 1 -timeout 15m ./... # one package at a time: real-time tests and browsers do not share a core well
-	go test -race -timeout 15m $(RACED)
+	go test -race -p 1 -timeout 15m $(RACED)
 	go test -race -timeout 15m -run $(MEETING) ./service
 
 bars: tools build

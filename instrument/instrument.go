@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -41,6 +42,12 @@ type tongue interface {
 
 // ErrWrongIdentity means that something else answers at the address than the dialect expects.
 var ErrWrongIdentity = errors.New("another instrument answers")
+
+// TimeIsUp tells that an exchange was cut off because its time had passed: that says less than why the attempt before
+// it failed.
+func TimeIsUp(err error) bool {
+	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded)
+}
 
 // Open prepares an instrument; it connects when it is first used. The error is about an address that the
 // dialect cannot use.

@@ -272,7 +272,7 @@ func (c *connections) makeSafe(ctx context.Context, bay string, channels []Chann
 			name := fmt.Sprintf("%s (channel %d of %s)", ch.Seat, ch.Number, ch.Instrument)
 			err := c.switchOff(ctx, ch)
 			if err != nil {
-				if problems[name] == nil || ctx.Err() == nil { // what the end of the time cut off says nothing new
+				if problems[name] == nil || !instrument.TimeIsUp(err) { // what the time cut off says nothing new
 					problems[name] = err
 				}
 				return false

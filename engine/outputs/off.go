@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"sync"
 	"time"
 
 	"usherbench/core/procedure"
 	"usherbench/core/seats"
+	"usherbench/instrument"
 )
 
 // What the journal says of outputs that were made safe, and of some that could not be.
@@ -137,17 +137,13 @@ func (x *Seat) keepSwitchingOff(ctx context.Context) (problem error) {
 		if err == nil {
 			return nil
 		}
-		if problem == nil || !timeIsUp(err) {
+		if problem == nil || !instrument.TimeIsUp(err) {
 			problem = err // that the time is up says less than why the attempt before failed
 		}
 		if wait(ctx, retryAfter); ctx.Err() != nil {
 			return problem
 		}
 	}
-}
-
-func timeIsUp(err error) bool {
-	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded)
 }
 
 // Retry tries once more to make safe a bay with an alarm: every seat, whatever becomes of the others. The alarm stays
