@@ -37,7 +37,7 @@ func BenchmarkConsole(b *testing.B) {
 	require.Positive(b, total)
 	atMost("console, JS and CSS of the first view (kB)", float64(total)/1e3, 350, "%.0f")
 
-	h := servicetest.Start(b, servicetest.Options{TimeFactor: 1})
+	h := servicetest.Start(b, servicetest.Options{Sockets: true, TimeFactor: 1})
 	h.As(api.Viewer)
 	ctx, cancel := chromium.Open(context.Background())
 	defer cancel()

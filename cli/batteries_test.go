@@ -50,7 +50,7 @@ func begins(t *testing.T, file, with string) {
 }
 
 func TestALotIsOverlaidMatchedAndPrinted(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	require.NoError(t, batteryHistory(h.Running.Store, time.Now()))
 	folder := t.TempDir()
 
@@ -124,7 +124,7 @@ func TestALotIsOverlaidMatchedAndPrinted(t *testing.T) {
 }
 
 func TestALogIsImportedAndItsColumnsAreRemembered(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	text, err := demo.ChargerLog()
 	require.NoError(t, err)
 	folder := t.TempDir()
@@ -171,7 +171,7 @@ func TestALogIsImportedAndItsColumnsAreRemembered(t *testing.T) {
 }
 
 func TestALineIsFilledSeenAndChanged(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	assert.Contains(t, good(t, h, nil, "queue"), "Nothing waits.")
 	var waiting []api.Waiting
 	good(t, h, &waiting, "queue", "add", "tern-soak", "--bays", "bay1", "--serials", "TN-098..TN-101,TN-200", "--lot",

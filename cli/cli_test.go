@@ -77,7 +77,7 @@ func TestCheckPrintsFindingsWithTheirPlace(t *testing.T) {
 		assert.Equal(t, 1, code, name)
 		assert.True(t, json.Valid([]byte(out)), name)
 	}
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	for _, text := range [][]byte{noise, []byte("procedure: x\nfor: tern\nneeds: {lod: {}}\nstages: []\n")} {
 		code, _, errOut := usher(t, "", "--data", h.Data, "procedure", "push", write(t, "bad.yaml", text))
 		assert.Equal(t, 1, code)
@@ -164,7 +164,7 @@ func golden(s string) string {
 }
 
 func TestAFollowedRunShowsItsFiguresAndItsOutcomeIsTheExitCode(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	for serial, want := range map[string]int{demo.Good: 0, demo.Faulty: 3, "TN-2219": 3} {
 		code, out, errOut := usher(t, "", "--data", h.Data, "run", "tern-load-steps", "--bay", "bay1", "--serial", serial,
 			"--follow")
@@ -216,7 +216,7 @@ func TestAFollowedRunShowsItsFiguresAndItsOutcomeIsTheExitCode(t *testing.T) {
 }
 
 func TestTheBenchIsShownSetAndMadeSafe(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	code, out, _ := usher(t, "", "--data", h.Data, "bench")
 	require.Equal(t, 0, code)
 	assert.Contains(t, out, "supply1")
@@ -251,7 +251,7 @@ func TestTheBenchIsShownSetAndMadeSafe(t *testing.T) {
 }
 
 func TestSigningInFromAnotherMachine(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	alone(t)
 	code, _, errOut := usher(t, "a lantern in the fog\n", "--data", h.Data, "account", "add", "grace", "--role",
 		"operator")

@@ -73,7 +73,7 @@ needs: {source: {volts: 60 V, amps: 5 A}}
 stages:
   - {name: dip, play: {source.volts: [{table: dip.csv}, {table: late.xlsx}]}}
 `)
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	code, _, errOut := usher(t, "", "--data", h.Data, "procedure", "check", file)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, `there is no table "late.xlsx" under tables; known here: dip.csv`,
@@ -106,7 +106,7 @@ stages:
 }
 
 func TestProceduresLiveInFilesAndRevisions(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	run := func(args ...string) string {
 		t.Helper()
 		code, out, errOut := usher(t, "", append([]string{"--data", h.Data}, args...)...)
@@ -141,7 +141,7 @@ func TestProceduresLiveInFilesAndRevisions(t *testing.T) {
 }
 
 func TestARunIsHeldAnsweredAndJudgedFromTheCommandLine(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	h.Push(`procedure: hands
 for: tern
 needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}}

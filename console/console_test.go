@@ -36,6 +36,7 @@ func open(t *testing.T, o servicetest.Options, role api.Role) (*servicetest.Hous
 	if _, err := exec.LookPath("chromium"); err != nil {
 		t.Fatal("Chromium is missing; run: make tools")
 	}
+	o.Sockets = true
 	h := servicetest.Start(t, o)
 	h.As(role)
 	ctx, cancel := Open(context.Background())

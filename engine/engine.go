@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net"
+	"net/http"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -38,6 +40,8 @@ type Engine struct {
 
 	resuming []*liveRun // runs that go on, until the bays are up
 
+	handlers *http.Client // speaks to unit handlers
+
 	latch      atomic.Pointer[api.Held] // nothing is energised in any bay; nil: nothing holds the house
 	mute       atomic.Int64             // until when no sign of life is given, for a drill, Unix ns
 	keeping    sync.Mutex               // held while a latch is kept on record
@@ -62,6 +66,8 @@ type Options struct {
 	Warden Warden
 	// WardenLog is where the warden writes what it did.
 	WardenLog string
+	// Dial is how unit handlers are reached; nil: over the network.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Data is the folder whose disk the records fill, and that has the folder of dialects; empty: not known.
 	Data string
 }
@@ -99,6 +105,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: live.NewHub(uint64(time.Now().UnixMilli())), store: s, log: log, options: o, bays: map[string]*Bay{},
 		late: map[string]error{}, strays: map[string]*stray{}, journal: openJournal(s.Journal, log), ctx: ctx, cancel: cancel,
+		handlers: toHandlers(o.Dial),
 	}
 	if o.Data != "" {
 		e.tombstones.folder = filepath.Join(o.Data, "endings")
@@ -162,6 +169,7 @@ func (e *Engine) Close() error {
 		}
 	}
 	e.closeJournal()
+	e.handlers.CloseIdleConnections()
 	return e.bench.Close()
 }
 

@@ -109,7 +109,7 @@ func TestTheHandlerIsToldTheSerialNumberAndMayRefuse(t *testing.T) {
 			http.Error(w, "the tray is empty", http.StatusConflict)
 		}
 	}))
-	b := &Bay{name: "bay1", config: api.BayConfig{Handler: handler.URL}}
+	b := &Bay{name: "bay1", config: api.BayConfig{Handler: handler.URL}, engine: &Engine{handlers: toHandlers(nil)}}
 	require.NoError(t, b.handle(context.Background(), "TN-1", nil))
 	assert.Equal(t, []string{`PUT {"serial":"TN-1"}`}, told)
 	err := b.handle(context.Background(), "TN-2", nil)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -186,7 +187,7 @@ func (b *Bay) handle(ctx context.Context, serial string, plate *nameplate.Namepl
 		return err
 	}
 	request.Header.Set("Content-Type", "application/json")
-	answer, err := handlers.Do(request)
+	answer, err := b.engine.handlers.Do(request)
 	if err != nil {
 		return fmt.Errorf("%w: the unit handler of %s does not answer: %w", ErrNotReady, b.name, err)
 	}
@@ -202,10 +203,14 @@ func (b *Bay) handle(ctx context.Context, serial string, plate *nameplate.Namepl
 // longestRefusal bounds what is shown of a unit handler's answer.
 const longestRefusal = 200
 
-// handlers speaks to unit handlers: to the address that is configured, and to none to which that would send it on.
-var handlers = &http.Client{
-	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	Transport:     &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute},
+// toHandlers makes what speaks to unit handlers: to the address that is configured, and to none to which that would
+// send it on.
+func toHandlers(dial func(ctx context.Context, network, address string) (net.Conn, error)) *http.Client {
+	return &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{Proxy: nil, DialContext: dial, MaxIdleConnsPerHost: 1,
+			IdleConnTimeout: time.Minute},
+	}
 }
 
 // specs are the accuracies of what the bay reads, by column.

@@ -42,7 +42,7 @@ func statusOf(t *testing.T, err error) int {
 }
 
 func TestAccessIsWithdrawn(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true, Empty: true})
 	ctx := t.Context()
 	grace := signedIn(t, h, "grace", api.Operator)
 
@@ -94,91 +94,97 @@ func TestAccessIsWithdrawn(t *testing.T) {
 }
 
 func TestNobodyShutsEverybodyOut(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	ctx, yes := t.Context(), true
-	signedIn(t, h, "ada", api.Admin)
-	for _, change := range []api.AccountChange{{Role: api.Viewer}, {Disabled: &yes}} {
-		_, err := h.Local.ChangeAccount(ctx, "ada", change)
-		assert.Equal(t, http.StatusConflict, statusOf(t, err))
-		assert.ErrorContains(t, err, "the last admin")
-	}
-	signedIn(t, h, "grace", api.Admin)
-	_, err := h.Local.ChangeAccount(ctx, "ada", api.AccountChange{Disabled: &yes})
-	require.NoError(t, err)
-	for name, change := range map[string]api.AccountChange{"grace": {}, "this machine": {Role: api.Viewer},
-		"Grace": {Role: "queen"}} {
-		_, err := h.Local.ChangeAccount(ctx, name, change)
-		assert.Equal(t, http.StatusBadRequest, statusOf(t, err), name)
-	}
-	_, err = h.Local.ChangeAccount(ctx, "nobody", api.AccountChange{Role: api.Viewer})
-	assert.Equal(t, http.StatusNotFound, statusOf(t, err))
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		ctx, yes := t.Context(), true
+		signedIn(t, h, "ada", api.Admin)
+		for _, change := range []api.AccountChange{{Role: api.Viewer}, {Disabled: &yes}} {
+			_, err := h.Local.ChangeAccount(ctx, "ada", change)
+			assert.Equal(t, http.StatusConflict, statusOf(t, err))
+			assert.ErrorContains(t, err, "the last admin")
+		}
+		signedIn(t, h, "grace", api.Admin)
+		_, err := h.Local.ChangeAccount(ctx, "ada", api.AccountChange{Disabled: &yes})
+		require.NoError(t, err)
+		for name, change := range map[string]api.AccountChange{"grace": {}, "this machine": {Role: api.Viewer},
+			"Grace": {Role: "queen"}} {
+			_, err := h.Local.ChangeAccount(ctx, name, change)
+			assert.Equal(t, http.StatusBadRequest, statusOf(t, err), name)
+		}
+		_, err = h.Local.ChangeAccount(ctx, "nobody", api.AccountChange{Role: api.Viewer})
+		assert.Equal(t, http.StatusNotFound, statusOf(t, err))
+	})
 }
 
 func TestTokensAreListedAndWithdrawn(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	ctx := t.Context()
-	grace, linus := signedIn(t, h, "grace", api.Operator), signedIn(t, h, "linus", api.Viewer)
-	list, err := grace.Tokens(ctx)
-	require.NoError(t, err)
-	require.Len(t, list, 1, "one's own only")
-	assert.True(t, list[0].Own)
-	assert.Equal(t, "client", list[0].Kind)
-	assert.InDelta(t, 90*24, time.Until(list[0].ExpiresAt).Hours(), 1, "a client's token expires in 90 days")
-	assert.Equal(t, http.StatusNotFound, statusOf(t, linus.RevokeToken(ctx, list[0].ID)), "others' are not there")
-	all, err := h.Local.Tokens(ctx)
-	require.NoError(t, err)
-	assert.Len(t, all, 3, "an admin sees those of everybody, with this machine's")
-	for _, token := range all {
-		assert.NotContains(t, grace.Token, token.ID, "a list opens nothing")
-	}
-	listening := make(chan error, 1)
-	heard := make(chan struct{}, 1000)
-	go func() {
-		listening <- grace.Live(ctx, "", 0, func(client.Event) error { heard <- struct{}{}; return nil }, nil)
-	}()
-	<-heard
-	require.NoError(t, h.Local.RevokeToken(ctx, list[0].ID))
-	select {
-	case <-listening:
-	case <-time.After(20 * time.Second):
-		t.Error("a stream goes on though its access was withdrawn")
-	}
-	_, err = grace.Me(ctx)
-	assert.Equal(t, http.StatusUnauthorized, statusOf(t, err))
-	assert.Equal(t, http.StatusNotFound, statusOf(t, h.Local.RevokeToken(ctx, list[0].ID)))
-	assert.Equal(t, http.StatusNotFound, statusOf(t, h.Local.RevokeToken(ctx, "3f")), "a few digits are no token")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		ctx := t.Context()
+		grace, linus := signedIn(t, h, "grace", api.Operator), signedIn(t, h, "linus", api.Viewer)
+		list, err := grace.Tokens(ctx)
+		require.NoError(t, err)
+		require.Len(t, list, 1, "one's own only")
+		assert.True(t, list[0].Own)
+		assert.Equal(t, "client", list[0].Kind)
+		assert.InDelta(t, 90*24, time.Until(list[0].ExpiresAt).Hours(), 1, "a client's token expires in 90 days")
+		assert.Equal(t, http.StatusNotFound, statusOf(t, linus.RevokeToken(ctx, list[0].ID)), "others' are not there")
+		all, err := h.Local.Tokens(ctx)
+		require.NoError(t, err)
+		assert.Len(t, all, 3, "an admin sees those of everybody, with this machine's")
+		for _, token := range all {
+			assert.NotContains(t, grace.Token, token.ID, "a list opens nothing")
+		}
+		listening := make(chan error, 1)
+		heard := make(chan struct{}, 1000)
+		go func() {
+			listening <- grace.Live(ctx, "", 0, func(client.Event) error { heard <- struct{}{}; return nil }, nil)
+		}()
+		<-heard
+		require.NoError(t, h.Local.RevokeToken(ctx, list[0].ID))
+		select {
+		case <-listening:
+		case <-time.After(20 * time.Second):
+			t.Error("a stream goes on though its access was withdrawn")
+		}
+		_, err = grace.Me(ctx)
+		assert.Equal(t, http.StatusUnauthorized, statusOf(t, err))
+		assert.Equal(t, http.StatusNotFound, statusOf(t, h.Local.RevokeToken(ctx, list[0].ID)))
+		assert.Equal(t, http.StatusNotFound, statusOf(t, h.Local.RevokeToken(ctx, "3f")), "a few digits are no token")
+	})
 }
 
 func TestAJournalThatWasChangedIsFound(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	ctx := t.Context()
-	sound, err := h.Local.VerifyJournal(ctx)
-	require.NoError(t, err)
-	assert.Zero(t, sound.Broken)
-	_, err = h.Local.MakeSafe(ctx, "bay1", "")
-	require.NoError(t, err)
-	later, err := h.Local.VerifyJournal(ctx)
-	require.NoError(t, err)
-	require.Greater(t, later.Entries, sound.Entries)
-	assert.NotEqual(t, sound.Last, later.Last)
-	db, err := gorm.Open(sqlite.Open("file:" + filepath.Join(h.Data, "usher.db") + "?_busy_timeout=10000"))
-	require.NoError(t, err)
-	for _, change := range []string{
-		"UPDATE journal_entries SET detail = detail || '!' WHERE id = (SELECT max(id) FROM journal_entries)",
-		"DELETE FROM journal_entries WHERE id = (SELECT max(id) - 1 FROM journal_entries)",
-		"UPDATE journal_entries SET \"by\" = 'nobody' WHERE id = (SELECT min(id) FROM journal_entries)",
-	} { // each breaks it before the one before did
-		require.NoError(t, db.Exec(change).Error)
-		v, err := h.Local.VerifyJournal(ctx)
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		ctx := t.Context()
+		sound, err := h.Local.VerifyJournal(ctx)
 		require.NoError(t, err)
-		assert.NotZero(t, v.Broken, change)
-		assert.Contains(t, v.Why, "is not as it was written", change)
-		require.Less(t, v.Entries, later.Entries, change)
-		later = v
-	}
-	plain, err := db.DB()
-	require.NoError(t, err)
-	require.NoError(t, plain.Close())
+		assert.Zero(t, sound.Broken)
+		_, err = h.Local.MakeSafe(ctx, "bay1", "")
+		require.NoError(t, err)
+		later, err := h.Local.VerifyJournal(ctx)
+		require.NoError(t, err)
+		require.Greater(t, later.Entries, sound.Entries)
+		assert.NotEqual(t, sound.Last, later.Last)
+		db, err := gorm.Open(sqlite.Open("file:" + filepath.Join(h.Data, "usher.db") + "?_busy_timeout=10000"))
+		require.NoError(t, err)
+		for _, change := range []string{
+			"UPDATE journal_entries SET detail = detail || '!' WHERE id = (SELECT max(id) FROM journal_entries)",
+			"DELETE FROM journal_entries WHERE id = (SELECT max(id) - 1 FROM journal_entries)",
+			"UPDATE journal_entries SET \"by\" = 'nobody' WHERE id = (SELECT min(id) FROM journal_entries)",
+		} { // each breaks it before the one before did
+			require.NoError(t, db.Exec(change).Error)
+			v, err := h.Local.VerifyJournal(ctx)
+			require.NoError(t, err)
+			assert.NotZero(t, v.Broken, change)
+			assert.Contains(t, v.Why, "is not as it was written", change)
+			require.Less(t, v.Entries, later.Entries, change)
+			later = v
+		}
+		plain, err := db.DB()
+		require.NoError(t, err)
+		require.NoError(t, plain.Close())
+	})
 }
 
 // The client of a unit handler goes nowhere but where it is configured to.
@@ -190,7 +196,7 @@ func TestAUnitHandlerSendsTheServiceNowhere(t *testing.T) {
 		http.Redirect(w, r, target.URL, http.StatusTemporaryRedirect)
 	}))
 	defer handler.Close()
-	h := servicetest.Start(t, servicetest.Options{Change: func(c *bench.Config) {
+	h := servicetest.Start(t, servicetest.Options{Sockets: true, Change: func(c *bench.Config) {
 		b := c.Bays["bay1"]
 		b.Handler = handler.URL
 		c.Bays["bay1"] = b

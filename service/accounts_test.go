@@ -52,7 +52,7 @@ func request(t *testing.T, h *servicetest.House, operation, token string) *http.
 	if token != "" {
 		r.Header.Set("Authorization", "Bearer "+token)
 	}
-	answer, err := http.DefaultClient.Do(r)
+	answer, err := h.HTTP().Do(r)
 	require.NoError(t, err)
 	answer.Body.Close()
 	return answer
@@ -61,122 +61,134 @@ func request(t *testing.T, h *servicetest.House, operation, token string) *http.
 // The document names every route of the service and nothing else, and each needs exactly the role that the
 // document says.
 func TestTheDocumentAndTheRoutesAgree(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	documented := operations(t)
-	for _, route := range h.Running.Service.Table() {
-		o, ok := documented[route.Operation]
-		require.True(t, ok, "%s is not documented", route.Operation)
-		assert.Equal(t, string(route.Role), o.Role, route.Operation)
-		assert.Equal(t, route.Role == "", o.Security != nil && len(*o.Security) == 0, "%s: security", route.Operation)
-		delete(documented, route.Operation)
-	}
-	assert.Empty(t, documented, "documented, but not there")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		documented := operations(t)
+		for _, route := range h.Running.Service.Table() {
+			o, ok := documented[route.Operation]
+			require.True(t, ok, "%s is not documented", route.Operation)
+			assert.Equal(t, string(route.Role), o.Role, route.Operation)
+			assert.Equal(t, route.Role == "", o.Security != nil && len(*o.Security) == 0, "%s: security", route.Operation)
+			delete(documented, route.Operation)
+		}
+		assert.Empty(t, documented, "documented, but not there")
+	})
 }
 
 func TestWithoutATokenEveryRouteButTheOpenOnesRefuses(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	open := map[string]bool{"GET /health": true, "POST /api/v1/setup": true, "POST /api/v1/sign-in": true,
-		"GET /api/v1/openapi.json": true}
-	for operation := range operations(t) {
-		for _, token := range []string{"", "not a token"} {
-			answer := request(t, h, operation, token)
-			if open[operation] {
-				assert.NotEqual(t, http.StatusNotFound, answer.StatusCode, operation)
-				continue
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		open := map[string]bool{"GET /health": true, "POST /api/v1/setup": true, "POST /api/v1/sign-in": true,
+			"GET /api/v1/openapi.json": true}
+		for operation := range operations(t) {
+			for _, token := range []string{"", "not a token"} {
+				answer := request(t, h, operation, token)
+				if open[operation] {
+					assert.NotEqual(t, http.StatusNotFound, answer.StatusCode, operation)
+					continue
+				}
+				assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, operation)
+				assert.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"), operation)
 			}
-			assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, operation)
-			assert.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"), operation)
 		}
-	}
-	assert.Equal(t, http.StatusUnauthorized, request(t, h, "GET /api/v1/nothing", "").StatusCode,
-		"what does not exist is not told to strangers")
+		assert.Equal(t, http.StatusUnauthorized, request(t, h, "GET /api/v1/nothing", "").StatusCode,
+			"what does not exist is not told to strangers")
+	})
 }
 
 func TestEachRoleMayDoWhatItsRankAllows(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	rank := map[string]int{"viewer": 1, "operator": 2, "engineer": 3, "admin": 4}
-	for _, role := range []api.Role{api.Viewer, api.Operator, api.Engineer} {
-		token := h.As(role).Token
-		for operation, o := range operations(t) {
-			if o.Role == "" || strings.Contains(operation, "sign-out") || strings.Contains(operation, "/live") {
-				continue
-			}
-			status := request(t, h, operation, token).StatusCode
-			if rank[o.Role] > rank[string(role)] {
-				assert.Equal(t, http.StatusForbidden, status, "%s as %s", operation, role)
-			} else {
-				assert.NotContains(t, []int{http.StatusForbidden, http.StatusUnauthorized}, status, "%s as %s", operation, role)
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		rank := map[string]int{"viewer": 1, "operator": 2, "engineer": 3, "admin": 4}
+		for _, role := range []api.Role{api.Viewer, api.Operator, api.Engineer} {
+			token := h.As(role).Token
+			for operation, o := range operations(t) {
+				if o.Role == "" || strings.Contains(operation, "sign-out") || strings.Contains(operation, "/live") {
+					continue
+				}
+				status := request(t, h, operation, token).StatusCode
+				if rank[o.Role] > rank[string(role)] {
+					assert.Equal(t, http.StatusForbidden, status, "%s as %s", operation, role)
+				} else {
+					assert.NotContains(t, []int{http.StatusForbidden, http.StatusUnauthorized}, status, "%s as %s", operation, role)
+				}
 			}
 		}
-	}
+	})
 }
 
 func TestAViewerCannotStartAndAnOperatorCannotPush(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	_, err := h.As(api.Viewer).StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-load-steps",
-		Serial: "TN-1"})
-	var p *api.Problem
-	require.ErrorAs(t, err, &p)
-	assert.Equal(t, http.StatusForbidden, p.Status)
-	assert.Contains(t, p.Remedy, "ask an admin")
-	_, err = h.As(api.Operator).PushProcedure(t.Context(), "procedure: x", "")
-	require.ErrorAs(t, err, &p)
-	assert.Equal(t, http.StatusForbidden, p.Status)
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		_, err := h.As(api.Viewer).StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-load-steps",
+			Serial: "TN-1"})
+		var p *api.Problem
+		require.ErrorAs(t, err, &p)
+		assert.Equal(t, http.StatusForbidden, p.Status)
+		assert.Contains(t, p.Remedy, "ask an admin")
+		_, err = h.As(api.Operator).PushProcedure(t.Context(), "procedure: x", "")
+		require.ErrorAs(t, err, &p)
+		assert.Equal(t, http.StatusForbidden, p.Status)
+	})
 }
 
 func TestTheFirstAccountIsMadeOnceWithTheCode(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	ctx := t.Context()
-	health, err := h.Local.Health(ctx)
-	require.NoError(t, err)
-	assert.False(t, health.SetUp)
-	code, err := h.Running.Service.SetupCode()
-	require.NoError(t, err)
-	anyone := h.Client("")
-	_, err = anyone.SetUp(ctx, api.Setup{Code: "wrong", Name: "ada", Password: "a lantern in the fog"})
-	assert.ErrorContains(t, err, "not valid")
-	_, err = anyone.SetUp(ctx, api.Setup{Code: code, Name: "ada", Password: "short"})
-	assert.ErrorContains(t, err, "at least 10")
-	account, err := anyone.SetUp(ctx, api.Setup{Code: code, Name: "ada", Password: "a lantern in the fog"})
-	require.NoError(t, err)
-	assert.Equal(t, api.Admin, account.Role)
-	_, err = anyone.SetUp(ctx, api.Setup{Code: code, Name: "eve", Password: "a lantern in the fog"})
-	assert.ErrorContains(t, err, "not valid", "the link works once")
-	code, err = h.Running.Service.SetupCode()
-	require.NoError(t, err)
-	assert.Empty(t, code)
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		ctx := t.Context()
+		health, err := h.Local.Health(ctx)
+		require.NoError(t, err)
+		assert.False(t, health.SetUp)
+		code, err := h.Running.Service.SetupCode()
+		require.NoError(t, err)
+		anyone := h.Client("")
+		_, err = anyone.SetUp(ctx, api.Setup{Code: "wrong", Name: "ada", Password: "a lantern in the fog"})
+		assert.ErrorContains(t, err, "not valid")
+		_, err = anyone.SetUp(ctx, api.Setup{Code: code, Name: "ada", Password: "short"})
+		assert.ErrorContains(t, err, "at least 10")
+		account, err := anyone.SetUp(ctx, api.Setup{Code: code, Name: "ada", Password: "a lantern in the fog"})
+		require.NoError(t, err)
+		assert.Equal(t, api.Admin, account.Role)
+		_, err = anyone.SetUp(ctx, api.Setup{Code: code, Name: "eve", Password: "a lantern in the fog"})
+		assert.ErrorContains(t, err, "not valid", "the link works once")
+		code, err = h.Running.Service.SetupCode()
+		require.NoError(t, err)
+		assert.Empty(t, code)
 
-	_, err = anyone.SignIn(ctx, "ada", "a lantern in the frog")
-	assert.ErrorContains(t, err, "do not belong together")
-	_, err = anyone.SignIn(ctx, "nobody", "a lantern in the fog")
-	assert.ErrorContains(t, err, "do not belong together", "it is not told whether an account exists")
-	signed, err := anyone.SignIn(ctx, "ADA", "a lantern in the fog")
-	require.NoError(t, err)
-	ada := h.Client(signed.Token)
-	me, err := ada.Me(ctx)
-	require.NoError(t, err)
-	assert.Equal(t, "ada", me.Name)
-	require.NoError(t, ada.SignOut(ctx))
-	_, err = ada.Me(ctx)
-	assert.ErrorContains(t, err, "Not signed in")
+		_, err = anyone.SignIn(ctx, "ada", "a lantern in the frog")
+		assert.ErrorContains(t, err, "do not belong together")
+		_, err = anyone.SignIn(ctx, "nobody", "a lantern in the fog")
+		assert.ErrorContains(t, err, "do not belong together", "it is not told whether an account exists")
+		signed, err := anyone.SignIn(ctx, "ADA", "a lantern in the fog")
+		require.NoError(t, err)
+		ada := h.Client(signed.Token)
+		me, err := ada.Me(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, "ada", me.Name)
+		require.NoError(t, ada.SignOut(ctx))
+		_, err = ada.Me(ctx)
+		assert.ErrorContains(t, err, "Not signed in")
+	})
 }
 
 func TestSignInIsLimited(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	anyone := h.Client("")
-	for range 30 {
-		_, err := anyone.SignIn(t.Context(), "ada", "guess after guess")
-		var p *api.Problem
-		require.ErrorAs(t, err, &p)
-		if p.Status == http.StatusTooManyRequests {
-			return
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		anyone := h.Client("")
+		for range 30 {
+			_, err := anyone.SignIn(t.Context(), "ada", "guess after guess")
+			var p *api.Problem
+			require.ErrorAs(t, err, &p)
+			if p.Status == http.StatusTooManyRequests {
+				return
+			}
 		}
-	}
-	t.Fatal("thirty guesses in a row were all answered")
+		t.Fatal("thirty guesses in a row were all answered")
+	})
 }
 
 func TestABrowserSessionIsKeptFromScriptsAndOtherSites(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
+	h := servicetest.Start(t, servicetest.Options{Sockets: true, Empty: true})
 	h.As(api.Operator)
 	body, err := json.Marshal(api.SignIn{Name: "test operator", Password: "a lantern in the fog"})
 	require.NoError(t, err)
@@ -206,13 +218,15 @@ func TestABrowserSessionIsKeptFromScriptsAndOtherSites(t *testing.T) {
 }
 
 func TestTheLocalTokenIsForTheOwnerOnly(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	info, err := os.Stat(h.Data + "/" + service.LocalAccessFile)
-	require.NoError(t, err)
-	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	h.Close()
-	_, err = os.Stat(h.Data + "/" + service.LocalAccessFile)
-	assert.ErrorIs(t, err, os.ErrNotExist, "it is gone with the service")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		info, err := os.Stat(h.Data + "/" + service.LocalAccessFile)
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+		h.Close()
+		_, err = os.Stat(h.Data + "/" + service.LocalAccessFile)
+		assert.ErrorIs(t, err, os.ErrNotExist, "it is gone with the service")
+	})
 }
 
 func TestAddressesThatOthersReachNeedTLS(t *testing.T) {
@@ -223,9 +237,11 @@ func TestAddressesThatOthersReachNeedTLS(t *testing.T) {
 }
 
 func TestASecondServiceIsKeptFromTheSameRecords(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Empty: true})
-	_, err := service.Start(service.Config{Data: h.Data, Listen: "127.0.0.1:0"}, nil)
-	assert.ErrorContains(t, err, "another service uses the data folder")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		_, err := service.Start(service.Config{Data: h.Data, Listen: "127.0.0.1:0"}, nil)
+		assert.ErrorContains(t, err, "another service uses the data folder")
+	})
 }
 
 func TestAnUnreachableServiceIsNamed(t *testing.T) {

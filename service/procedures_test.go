@@ -101,28 +101,11 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 			waits++
 		}
 	}
-	still := standstill(t, run)
-	assert.InDelta(t, rehearsed.Duration, run.Duration, 0.02*rehearsed.Duration+0.04*factor*float64(waits)+still, "%s",
-		r.name)
-	t.Logf("%-16s rehearsed %8.1f s, run %8.1f s, %.1f s of them without readings, %s", r.name, rehearsed.Duration,
-		run.Duration, still, run.Outcome)
-	return run
-}
-
-// stillness is the mark in which a run says for how long it had no readings.
-var stillness = regexp.MustCompile(`^readings stayed away .*, for (\S+) s in all`)
-
-// standstill is how long, bench time, a run says that it had no readings: at a high time factor half a second
-// in which the service is not given the processor is half an hour on the bench.
-func standstill(t *testing.T, run api.Run) float64 {
+	assert.InDelta(t, rehearsed.Duration, run.Duration, 0.02*rehearsed.Duration+0.04*factor*float64(waits), r.name)
 	for _, m := range run.Marks {
-		if said := stillness.FindStringSubmatch(m.Label); said != nil {
-			s, err := strconv.ParseFloat(said[1], 64)
-			require.NoError(t, err)
-			return s
-		}
+		assert.NotContains(t, m.Label, "readings stayed away", r.name)
 	}
-	return 0
+	return run
 }
 
 func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
@@ -158,21 +141,23 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			seen[r.name] = true
 		}
 		t.Run(fmt.Sprintf("at ×%g", c.factor), func(t *testing.T) {
-			h := servicetest.Start(t, servicetest.Options{Bays: len(c.layout), Layouts: c.layout, TimeFactor: c.factor})
-			answering(t, h)
-			var wg sync.WaitGroup
-			for _, bay := range []string{"bay1", "bay2", "bay3", "bay4"} {
-				wg.Add(1)
-				go func() {
-					defer wg.Done()
-					for _, r := range c.ready {
-						if r.bay == bay {
-							asRehearsed(t, h, c.factor, r)
+			servicetest.Simulated(t, func(t *testing.T) {
+				h := servicetest.Start(t, servicetest.Options{Bays: len(c.layout), Layouts: c.layout, TimeFactor: c.factor})
+				answering(t, h)
+				var wg sync.WaitGroup
+				for _, bay := range []string{"bay1", "bay2", "bay3", "bay4"} {
+					wg.Add(1)
+					go func() {
+						defer wg.Done()
+						for _, r := range c.ready {
+							if r.bay == bay {
+								asRehearsed(t, h, c.factor, r)
+							}
 						}
-					}
-				}()
-			}
-			wg.Wait()
+					}()
+				}
+				wg.Wait()
+			})
 		})
 	}
 	for _, text := range demo.Procedures() {
@@ -207,80 +192,85 @@ func shapeOf(t *testing.T, name string) *shape.Shape {
 var lateness = regexp.MustCompile(`^paced by the service: .* mean, (\S+) ms at most$`)
 
 func TestTheRecordedTraceLiesOnTheShape(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 1, Layouts: []simbench.Layout{simbench.Converter,
-		simbench.Converter}})
-	runs := map[string]api.RunSummary{"tern-cranking": h.Start("bay1", "tern-cranking", "TN-2208"),
-		"tern-triangle": h.Start("bay2", "tern-triangle", "TN-2209")}
-	for name, run := range runs {
-		doc := h.Ended(run)
-		require.Equal(t, "done", doc.State, doc.Reason)
-		s := shapeOf(t, name)
-		began, late := math.NaN(), 0.0
-		for _, m := range doc.Marks {
-			if paced := lateness.FindStringSubmatch(m.Label); paced != nil {
-				ms, err := strconv.ParseFloat(paced[1], 64)
-				require.NoError(t, err)
-				late = ms * 1e-3
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 1, Layouts: []simbench.Layout{simbench.Converter,
+			simbench.Converter}})
+		runs := map[string]api.RunSummary{"tern-cranking": h.Start("bay1", "tern-cranking", "TN-2208"),
+			"tern-triangle": h.Start("bay2", "tern-triangle", "TN-2209")}
+		for name, run := range runs {
+			doc := h.Ended(run)
+			require.Equal(t, "done", doc.State, doc.Reason)
+			s := shapeOf(t, name)
+			began, late := math.NaN(), 0.0
+			for _, m := range doc.Marks {
+				if paced := lateness.FindStringSubmatch(m.Label); paced != nil {
+					ms, err := strconv.ParseFloat(paced[1], 64)
+					require.NoError(t, err)
+					late = ms * 1e-3
+				}
+				if strings.HasPrefix(m.Label, "shape begins") {
+					began = m.T
+					assert.Equal(t, name == "tern-cranking", strings.Contains(m.Label, "instrument"),
+						"5 ms edges are for the instrument, 0.25 Hz for the service")
+				}
 			}
-			if strings.HasPrefix(m.Label, "shape begins") {
-				began = m.T
-				assert.Equal(t, name == "tern-cranking", strings.Contains(m.Label, "instrument"),
-					"5 ms edges are for the instrument, 0.25 Hz for the service")
+			w, err := h.Local.Window(t.Context(), doc.ID, []string{"source.volts"}, client.Range{}, 8000)
+			require.NoError(t, err)
+			compared, outside := 0, 0
+			for k, at := range w.T {
+				past := at - began
+				if past < 0.05 || past > s.Duration()-0.05 || w.Traces[0].Min[k] == nil {
+					continue
+				}
+				// Accuracy of setting and reading, half a level of the staircase, 25 ms between command, reading and frame,
+				// and how late the run itself says that its levels were.
+				nearest := math.Inf(1)
+				for tau := -25e-3 - late; tau <= 25e-3; tau += 1e-3 {
+					nearest = math.Min(nearest, math.Abs(*w.Traces[0].Min[k]-s.At(past+tau)))
+				}
+				compared++
+				if nearest > 0.08+0.15 {
+					outside++
+				}
 			}
+			assert.Greater(t, compared, 200, name)
+			assert.LessOrEqual(t, outside, compared/100, name)
 		}
-		w, err := h.Local.Window(t.Context(), doc.ID, []string{"source.volts"}, client.Range{}, 8000)
-		require.NoError(t, err)
-		compared, outside := 0, 0
-		for k, at := range w.T {
-			past := at - began
-			if past < 0.05 || past > s.Duration()-0.05 || w.Traces[0].Min[k] == nil {
-				continue
-			}
-			// Accuracy of setting and reading, half a level of the staircase, 25 ms between command, reading and frame,
-			// and how late the run itself says that its levels were.
-			nearest := math.Inf(1)
-			for tau := -25e-3 - late; tau <= 25e-3; tau += 1e-3 {
-				nearest = math.Min(nearest, math.Abs(*w.Traces[0].Min[k]-s.At(past+tau)))
-			}
-			compared++
-			if nearest > 0.08+0.15 {
-				outside++
-			}
-		}
-		assert.Greater(t, compared, 200, name)
-		assert.LessOrEqual(t, outside, compared/100, name)
-	}
+	})
 }
 
 func TestAShapeThatNobodyCanPlayIsRefusedWithTheReason(t *testing.T) {
-	program := `program: {of: volts, levels: "LIST:VOLT {values},(@{channel})", dwells: "LIST:DWEL ` +
-		`{values},(@{channel})", start: "LIST:RUN (@{channel})", most: 500, shortest: 2 ms}`
-	for name, c := range map[string]struct{ differs, want string }{
-		"plain-supply": {"absent: [program]", "(supply1) has no program of levels"},
-		"slow-supply":  {program, "has an edge of 5 ms, but supply1 holds each level for 2 ms at least"},
-	} {
-		text := "dialect: " + name + "\ntitle: a supply\nfrom: sim-supply\n" + c.differs + "\n"
-		h := servicetest.Start(t, servicetest.Options{TimeFactor: 1})
-		_, err := h.Local.PushDialect(t.Context(), text)
-		require.NoError(t, err)
-		config, err := h.Local.BenchConfig(t.Context())
-		require.NoError(t, err)
-		supply := config.Instruments["supply1"]
-		supply.Dialect = name
-		_, err = h.Local.PutInstrument(t.Context(), "supply1", supply)
-		require.NoError(t, err)
-		_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-cranking", Serial: "TN-2208"})
-		p := problemOf(t, err)
-		assert.Equal(t, http.StatusConflict, p.Status)
-		assert.Contains(t, p.Detail, c.want)
-		assert.Contains(t, p.Detail, "a level every 20 ms makes no edge of that")
-		h.Close()
-	}
+	servicetest.Simulated(t, func(t *testing.T) {
+		program := `program: {of: volts, levels: "LIST:VOLT {values},(@{channel})", dwells: "LIST:DWEL ` +
+			`{values},(@{channel})", start: "LIST:RUN (@{channel})", most: 500, shortest: 2 ms}`
+		for name, c := range map[string]struct{ differs, want string }{
+			"plain-supply": {"absent: [program]", "(supply1) has no program of levels"},
+			"slow-supply":  {program, "has an edge of 5 ms, but supply1 holds each level for 2 ms at least"},
+		} {
+			text := "dialect: " + name + "\ntitle: a supply\nfrom: sim-supply\n" + c.differs + "\n"
+			h := servicetest.Start(t, servicetest.Options{TimeFactor: 1})
+			_, err := h.Local.PushDialect(t.Context(), text)
+			require.NoError(t, err)
+			config, err := h.Local.BenchConfig(t.Context())
+			require.NoError(t, err)
+			supply := config.Instruments["supply1"]
+			supply.Dialect = name
+			_, err = h.Local.PutInstrument(t.Context(), "supply1", supply)
+			require.NoError(t, err)
+			_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-cranking", Serial: "TN-2208"})
+			p := problemOf(t, err)
+			assert.Equal(t, http.StatusConflict, p.Status)
+			assert.Contains(t, p.Detail, c.want)
+			assert.Contains(t, p.Detail, "a level every 20 ms makes no edge of that")
+			h.Close()
+		}
+	})
 }
 
 func TestPeopleActOnARun(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(`procedure: by-hand
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(`procedure: by-hand
 for: tern
 needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}}
 parameters: {level: {value: 2 A, adjustable: yes, min: 0 A, max: 8 A}, line: {value: 48 V}}
@@ -300,107 +290,110 @@ stages:
   - name: last
     hold: {for: 1000 h}
 `)
-	run := h.Start("bay1", "by-hand", "TN-2208")
-	ctx := t.Context()
-	inStage := func(name string) api.Bay {
-		var bay api.Bay
+		run := h.Start("bay1", "by-hand", "TN-2208")
+		ctx := t.Context()
+		inStage := func(name string) api.Bay {
+			var bay api.Bay
+			h.Until(func(e client.Event) bool {
+				return e.Kind == api.EventBay && e.Into(&bay) == nil && bay.Progress != nil && bay.Progress.Name == name &&
+					(bay.Progress.Name != "colour" || bay.Prompt != nil)
+			})
+			return bay
+		}
+		act := func(i api.Intervention) api.Bay {
+			bay, err := h.Local.Intervene(ctx, "bay1", i)
+			require.NoError(t, err, i.Do)
+			return bay
+		}
+		bay := inStage("wait")
+		assert.Equal(t, []api.Adjustable{{Name: "level", Value: "2 A", Min: "0 A", Max: "8 A"}}, bay.Adjustable)
+
+		act(api.Intervention{Do: api.DoNote, Text: "the fan was switched on"})
+		assert.True(t, act(api.Intervention{Do: api.DoPause}).Progress.Paused)
+		refused := func(status int, words string, i api.Intervention) {
+			_, err := h.Local.Intervene(ctx, "bay1", i)
+			p := problemOf(t, err)
+			assert.Equal(t, status, p.Status, words)
+			assert.Contains(t, p.Detail, words)
+		}
+		refused(http.StatusBadRequest, "paused already", api.Intervention{Do: api.DoPause})
+		refused(http.StatusBadRequest, "nothing is asked now", api.Intervention{Do: api.DoAnswer, Text: "yes"})
+		refused(http.StatusBadRequest, `"line" cannot be changed during the run; adjustable: level`,
+			api.Intervention{Do: api.DoAdjust, Parameter: "line", Value: "50 V"})
+		refused(http.StatusBadRequest, "outside its bounds 0 A to 8 A", api.Intervention{Do: api.DoAdjust, Parameter: "level",
+			Value: "9 A"})
+		assert.False(t, act(api.Intervention{Do: api.DoResume}).Progress.Paused)
+		act(api.Intervention{Do: api.DoExtend, Seconds: 600})
+		act(api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "3 A"})
 		h.Until(func(e client.Event) bool {
-			return e.Kind == api.EventBay && e.Into(&bay) == nil && bay.Progress != nil && bay.Progress.Name == name &&
-				(bay.Progress.Name != "colour" || bay.Prompt != nil)
+			var b api.Bay
+			return e.Kind == api.EventBay && e.Into(&b) == nil && b.Readings["load.amps"] != nil &&
+				math.Abs(*b.Readings["load.amps"]-3) < 0.05
 		})
-		return bay
-	}
-	act := func(i api.Intervention) api.Bay {
-		bay, err := h.Local.Intervene(ctx, "bay1", i)
-		require.NoError(t, err, i.Do)
-		return bay
-	}
-	bay := inStage("wait")
-	assert.Equal(t, []api.Adjustable{{Name: "level", Value: "2 A", Min: "0 A", Max: "8 A"}}, bay.Adjustable)
+		act(api.Intervention{Do: api.DoSkip})
+		assert.Equal(t, "Which lamp is on", inStage("colour").Prompt.Text)
+		refused(http.StatusBadRequest, `"blue" is not among the choices: red, green`, api.Intervention{Do: api.DoAnswer,
+			Text: "blue"})
+		act(api.Intervention{Do: api.DoAnswer, Text: "green"})
+		inStage("room")
+		refused(http.StatusBadRequest, "99 °C is outside 0 to 50 °C", api.Intervention{Do: api.DoAnswer, Text: "99"})
+		act(api.Intervention{Do: api.DoAnswer, Text: "4.5"})
+		inStage("last")
+		act(api.Intervention{Do: api.DoPause})
+		// A pause does not pause guards: more load than the guard allows ends the run.
+		act(api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "7 A"})
+		doc := h.Ended(run)
+		assert.Equal(t, "aborted", doc.State)
+		assert.Contains(t, doc.Reason, "too much load")
+		_, err := h.Local.Intervene(ctx, "bay1", api.Intervention{Do: api.DoPause})
+		assert.Equal(t, http.StatusConflict, problemOf(t, err).Status)
 
-	act(api.Intervention{Do: api.DoNote, Text: "the fan was switched on"})
-	assert.True(t, act(api.Intervention{Do: api.DoPause}).Progress.Paused)
-	refused := func(status int, words string, i api.Intervention) {
-		_, err := h.Local.Intervene(ctx, "bay1", i)
-		p := problemOf(t, err)
-		assert.Equal(t, status, p.Status, words)
-		assert.Contains(t, p.Detail, words)
-	}
-	refused(http.StatusBadRequest, "paused already", api.Intervention{Do: api.DoPause})
-	refused(http.StatusBadRequest, "nothing is asked now", api.Intervention{Do: api.DoAnswer, Text: "yes"})
-	refused(http.StatusBadRequest, `"line" cannot be changed during the run; adjustable: level`,
-		api.Intervention{Do: api.DoAdjust, Parameter: "line", Value: "50 V"})
-	refused(http.StatusBadRequest, "outside its bounds 0 A to 8 A", api.Intervention{Do: api.DoAdjust, Parameter: "level",
-		Value: "9 A"})
-	assert.False(t, act(api.Intervention{Do: api.DoResume}).Progress.Paused)
-	act(api.Intervention{Do: api.DoExtend, Seconds: 600})
-	act(api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "3 A"})
-	h.Until(func(e client.Event) bool {
-		var b api.Bay
-		return e.Kind == api.EventBay && e.Into(&b) == nil && b.Readings["load.amps"] != nil &&
-			math.Abs(*b.Readings["load.amps"]-3) < 0.05
+		labels := map[record.MarkKind][]string{}
+		for _, m := range doc.Marks {
+			labels[m.Kind] = append(labels[m.Kind], m.Label)
+		}
+		hand := strings.Join(labels[record.MarkHand], "\n")
+		for _, words := range []string{"paused by this machine", "resumed by this machine",
+			"changed the length of wait by +600 s", "changed level from 2 A to 3 A", "skipped the rest of wait"} {
+			assert.Contains(t, hand, words)
+		}
+		assert.Equal(t, []string{"this machine: the fan was switched on"}, labels[record.MarkNote])
+		assert.Len(t, labels[record.MarkAnswer], 2)
+		assert.Equal(t, []string{"it is cold"}, labels[record.MarkSignal])
+		journal, err := h.Local.Journal(ctx, "bay1", doc.ID, 100)
+		require.NoError(t, err)
+		var what []string
+		for _, e := range journal {
+			what = append(what, e.What)
+		}
+		for _, words := range []string{"run: pause", "run: resume", "run: extend", "run: adjust", "run: skip", "run: answer",
+			"run: note"} {
+			assert.Contains(t, what, words)
+		}
+		viewer := h.As(api.Viewer)
+		_, err = viewer.Intervene(ctx, "bay1", api.Intervention{Do: api.DoNote, Text: "hello"})
+		assert.Equal(t, http.StatusForbidden, problemOf(t, err).Status)
 	})
-	act(api.Intervention{Do: api.DoSkip})
-	assert.Equal(t, "Which lamp is on", inStage("colour").Prompt.Text)
-	refused(http.StatusBadRequest, `"blue" is not among the choices: red, green`, api.Intervention{Do: api.DoAnswer,
-		Text: "blue"})
-	act(api.Intervention{Do: api.DoAnswer, Text: "green"})
-	inStage("room")
-	refused(http.StatusBadRequest, "99 °C is outside 0 to 50 °C", api.Intervention{Do: api.DoAnswer, Text: "99"})
-	act(api.Intervention{Do: api.DoAnswer, Text: "4.5"})
-	inStage("last")
-	act(api.Intervention{Do: api.DoPause})
-	// A pause does not pause guards: more load than the guard allows ends the run.
-	act(api.Intervention{Do: api.DoAdjust, Parameter: "level", Value: "7 A"})
-	doc := h.Ended(run)
-	assert.Equal(t, "aborted", doc.State)
-	assert.Contains(t, doc.Reason, "too much load")
-	_, err := h.Local.Intervene(ctx, "bay1", api.Intervention{Do: api.DoPause})
-	assert.Equal(t, http.StatusConflict, problemOf(t, err).Status)
-
-	labels := map[record.MarkKind][]string{}
-	for _, m := range doc.Marks {
-		labels[m.Kind] = append(labels[m.Kind], m.Label)
-	}
-	hand := strings.Join(labels[record.MarkHand], "\n")
-	for _, words := range []string{"paused by this machine", "resumed by this machine",
-		"changed the length of wait by +600 s", "changed level from 2 A to 3 A", "skipped the rest of wait"} {
-		assert.Contains(t, hand, words)
-	}
-	assert.Equal(t, []string{"this machine: the fan was switched on"}, labels[record.MarkNote])
-	assert.Len(t, labels[record.MarkAnswer], 2)
-	assert.Equal(t, []string{"it is cold"}, labels[record.MarkSignal])
-	journal, err := h.Local.Journal(ctx, "bay1", doc.ID, 100)
-	require.NoError(t, err)
-	var what []string
-	for _, e := range journal {
-		what = append(what, e.What)
-	}
-	for _, words := range []string{"run: pause", "run: resume", "run: extend", "run: adjust", "run: skip", "run: answer",
-		"run: note"} {
-		assert.Contains(t, what, words)
-	}
-	viewer := h.As(api.Viewer)
-	_, err = viewer.Intervene(ctx, "bay1", api.Intervention{Do: api.DoNote, Text: "hello"})
-	assert.Equal(t, http.StatusForbidden, problemOf(t, err).Status)
 }
 
 func TestAFaultyUnitLeavesItsRehearsalAndAGoodOneDoesNot(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 10})
-	good, faulty := h.Start("bay1", "tern-line-load", demo.Good), h.Start("bay2", "tern-line-load", demo.Faulty)
-	goodDoc, faultyDoc := h.Ended(good), h.Ended(faulty)
-	r, err := h.Local.RunRehearsal(t.Context(), goodDoc.ID)
-	require.NoError(t, err)
-	for _, d := range r.Deviations {
-		t.Errorf("the good unit deviates: %+v", d)
-	}
-	assert.InDelta(t, goodDoc.Duration, r.T[len(r.T)-1], 2, "the rehearsal lies on the time axis of the run")
-	r, err = h.Local.RunRehearsal(t.Context(), faultyDoc.ID)
-	require.NoError(t, err)
-	kinds := map[string]int{}
-	for _, d := range r.Deviations {
-		kinds[d.What]++
-	}
-	assert.Positive(t, kinds["figure"], "load regulation")
-	assert.Positive(t, kinds["trace"], "load.volts")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 10})
+		good, faulty := h.Start("bay1", "tern-line-load", demo.Good), h.Start("bay2", "tern-line-load", demo.Faulty)
+		goodDoc, faultyDoc := h.Ended(good), h.Ended(faulty)
+		r, err := h.Local.RunRehearsal(t.Context(), goodDoc.ID)
+		require.NoError(t, err)
+		for _, d := range r.Deviations {
+			t.Errorf("the good unit deviates: %+v", d)
+		}
+		assert.InDelta(t, goodDoc.Duration, r.T[len(r.T)-1], 2, "the rehearsal lies on the time axis of the run")
+		r, err = h.Local.RunRehearsal(t.Context(), faultyDoc.ID)
+		require.NoError(t, err)
+		kinds := map[string]int{}
+		for _, d := range r.Deviations {
+			kinds[d.What]++
+		}
+		assert.Positive(t, kinds["figure"], "load regulation")
+		assert.Positive(t, kinds["trace"], "load.volts")
+	})
 }

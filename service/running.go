@@ -28,6 +28,10 @@ type Config struct {
 	Data string
 	// Listen is the address to serve on; port 0 takes a free one.
 	Listen string
+	// Listener is served instead, if there is one; it is closed with the service. Dial is how the service then reaches
+	// unit handlers.
+	Listener net.Listener
+	Dial     func(ctx context.Context, network, address string) (net.Conn, error)
 	// TLSCert and TLSKey are files; without them only loopback addresses are served, unless Insecure.
 	TLSCert, TLSKey string
 	Insecure        bool
@@ -94,7 +98,7 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if r.Store, err = store.Open(filepath.Join(c.Data, "usher.db")); err != nil {
 		return r, err
 	}
-	options := engine.Options{Data: c.Data, WardenLog: filepath.Join(c.Data, warden.LogFile)}
+	options := engine.Options{Data: c.Data, Dial: c.Dial, WardenLog: filepath.Join(c.Data, warden.LogFile)}
 	if len(c.Warden) > 0 {
 		if r.Warden, err = warden.Start(append(slices.Clone(c.Warden), options.WardenLog), log); err != nil {
 			return r, err
@@ -132,6 +136,9 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 }
 
 func listen(c Config) (net.Listener, error) {
+	if c.Listener != nil {
+		return c.Listener, nil
+	}
 	host, _, err := net.SplitHostPort(c.Listen)
 	if err != nil {
 		return nil, fmt.Errorf("listen address %q: write it like 127.0.0.1:8750", c.Listen)

@@ -1,9 +1,7 @@
 package service_test
 
 import (
-	"net"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -56,53 +54,55 @@ func breakOne(t *testing.T, h *servicetest.House, kind string, fault simbench.In
 }
 
 func TestAfterStopAllNothingBeginsBeforeSomebodySaysGoOn(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(long)
-	ctx := t.Context()
-	_, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-1", "TN-2", "TN-3"},
-		Procedures: []string{"long"}})
-	require.NoError(t, err)
-	live := func(serial string) func() bool {
-		return func() bool {
-			runs, err := h.Local.Runs(ctx, client.RunFilter{Serial: serial, State: "live", Limit: 5})
-			return err == nil && len(runs) == 1 && !dark(t, h, "bay1")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(long)
+		ctx := t.Context()
+		_, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-1", "TN-2", "TN-3"},
+			Procedures: []string{"long"}})
+		require.NoError(t, err)
+		live := func(serial string) func() bool {
+			return func() bool {
+				runs, err := h.Local.Runs(ctx, client.RunFilter{Serial: serial, State: "live", Limit: 5})
+				return err == nil && len(runs) == 1 && !dark(t, h, "bay1")
+			}
 		}
-	}
-	require.Eventually(t, live("TN-1"), 20*time.Second, 20*time.Millisecond)
-	bays, err := h.Local.StopAll(ctx, "smoke")
-	require.NoError(t, err)
-	require.True(t, bays[0].Held.House)
-	assert.Contains(t, bays[0].Held.Why, "smoke")
-	assert.True(t, dark(t, h, "bay1"))
-	on := wentOn(t, h, "bay1")
+		require.Eventually(t, live("TN-1"), 20*time.Second, 20*time.Millisecond)
+		bays, err := h.Local.StopAll(ctx, "smoke")
+		require.NoError(t, err)
+		require.True(t, bays[0].Held.House)
+		assert.Contains(t, bays[0].Held.Why, "smoke")
+		assert.True(t, dark(t, h, "bay1"))
+		on := wentOn(t, h, "bay1")
 
-	h.Push(strings.Replace(long, "procedure: long", "procedure: other", 1)) // the service works
-	_, err = h.Local.StartRun(ctx, api.StartRun{Bay: "bay1", Procedure: "other", Serial: "TN-9"})
-	assert.Equal(t, http.StatusConflict, problemOf(t, err).Status)
-	assert.Contains(t, problemOf(t, err).Detail, "say go on for the whole house")
-	_, err = h.Local.Set(ctx, "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "on"})
-	assert.Contains(t, problemOf(t, err).Detail, "everything is held")
-	_, err = h.Local.Set(ctx, "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "off"})
-	require.NoError(t, err, "what switches off is never refused")
-	queue, err := h.Local.Queue(ctx, "bay1")
-	require.NoError(t, err)
-	require.Len(t, queue, 2)
-	assert.Contains(t, queue[0].Held, "everything was stopped")
+		h.Push(strings.Replace(long, "procedure: long", "procedure: other", 1)) // the service works
+		_, err = h.Local.StartRun(ctx, api.StartRun{Bay: "bay1", Procedure: "other", Serial: "TN-9"})
+		assert.Equal(t, http.StatusConflict, problemOf(t, err).Status)
+		assert.Contains(t, problemOf(t, err).Detail, "say go on for the whole house")
+		_, err = h.Local.Set(ctx, "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "on"})
+		assert.Contains(t, problemOf(t, err).Detail, "everything is held")
+		_, err = h.Local.Set(ctx, "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "off"})
+		require.NoError(t, err, "what switches off is never refused")
+		queue, err := h.Local.Queue(ctx, "bay1")
+		require.NoError(t, err)
+		require.Len(t, queue, 2)
+		assert.Contains(t, queue[0].Held, "everything was stopped")
 
-	h.Close() // what is held is held after a restart too
-	h.Open()
-	bay, err := h.Local.Bay(ctx, "bay1")
-	require.NoError(t, err)
-	require.NotNil(t, bay.Held)
-	assert.True(t, bay.Held.House)
-	_, err = h.Local.GoOnBay(ctx, "bay1")
-	assert.ErrorContains(t, err, "whole house", "one bay does not go on for itself")
-	assert.Equal(t, on, wentOn(t, h, "bay1"), "nothing went on since")
+		h.Close() // what is held is held after a restart too
+		h.Open()
+		bay, err := h.Local.Bay(ctx, "bay1")
+		require.NoError(t, err)
+		require.NotNil(t, bay.Held)
+		assert.True(t, bay.Held.House)
+		_, err = h.Local.GoOnBay(ctx, "bay1")
+		assert.ErrorContains(t, err, "whole house", "one bay does not go on for itself")
+		assert.Equal(t, on, wentOn(t, h, "bay1"), "nothing went on since")
 
-	_, err = h.Local.GoOn(ctx)
-	require.NoError(t, err)
-	require.Eventually(t, live("TN-2"), 20*time.Second, 20*time.Millisecond)
-	assert.Contains(t, journalOfBay(t, h, ""), "go on: held since")
+		_, err = h.Local.GoOn(ctx)
+		require.NoError(t, err)
+		require.Eventually(t, live("TN-2"), 20*time.Second, 20*time.Millisecond)
+		assert.Contains(t, journalOfBay(t, h, ""), "go on: held since")
+	})
 }
 
 func journalOfBay(t *testing.T, h *servicetest.House, bay string) string {
@@ -118,92 +118,97 @@ func journalOfBay(t *testing.T, h *servicetest.House, bay string) string {
 
 // A run that is being prepared when everything is stopped does not go on when what it waited for comes.
 func TestAStopCancelsWhatIsBeingPrepared(t *testing.T) {
-	asked, go_ := make(chan struct{}, 10), make(chan struct{})
-	handler := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		asked <- struct{}{}
-		select {
-		case <-go_:
-		case <-r.Context().Done():
+	servicetest.Simulated(t, func(t *testing.T) {
+		asked, go_ := make(chan struct{}, 10), make(chan struct{})
+		handler := servicetest.Serve(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			asked <- struct{}{}
+			select {
+			case <-go_:
+			case <-r.Context().Done():
+			}
+		}))
+		defer close(go_)
+		h := servicetest.Start(t, servicetest.Options{Change: func(c *bench.Config) {
+			b := c.Bays["bay1"]
+			b.Handler = handler
+			c.Bays["bay1"] = b
+		}})
+		h.Push(long)
+		for _, stop := range []func() error{
+			func() error { _, err := h.Local.Stop(t.Context(), "bay1", ""); return err },
+			func() error { _, err := h.Local.MakeSafe(t.Context(), "bay1", ""); return err },
+			func() error { _, err := h.Local.StopAll(t.Context(), ""); return err },
+		} {
+			started := make(chan error, 1)
+			go func() {
+				_, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "long", Serial: "TN-1"})
+				started <- err
+			}()
+			<-asked
+			require.NoError(t, stop())
+			p := problemOf(t, <-started)
+			assert.Equal(t, http.StatusConflict, p.Status)
+			assert.Contains(t, p.Detail, "the start was stopped by")
+			assert.Zero(t, wentOn(t, h, "bay1"))
 		}
-	}))
-	defer handler.Close()
-	defer close(go_)
-	h := servicetest.Start(t, servicetest.Options{Change: func(c *bench.Config) {
-		b := c.Bays["bay1"]
-		b.Handler = handler.URL
-		c.Bays["bay1"] = b
-	}})
-	h.Push(long)
-	for _, stop := range []func() error{
-		func() error { _, err := h.Local.Stop(t.Context(), "bay1", ""); return err },
-		func() error { _, err := h.Local.MakeSafe(t.Context(), "bay1", ""); return err },
-		func() error { _, err := h.Local.StopAll(t.Context(), ""); return err },
-	} {
-		started := make(chan error, 1)
-		go func() {
-			_, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "long", Serial: "TN-1"})
-			started <- err
-		}()
-		<-asked
-		require.NoError(t, stop())
-		p := problemOf(t, <-started)
-		assert.Equal(t, http.StatusConflict, p.Status)
-		assert.Contains(t, p.Detail, "the start was stopped by")
-		assert.Zero(t, wentOn(t, h, "bay1"))
-	}
+	})
 }
 
 // What waits for a unit whose run was aborted is set aside; the next unit goes on.
 func TestTheRestOfAUnitThatFailedIsSetAside(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(strings.Replace(strings.Replace(long, "procedure: long", "procedure: breach", 1), "  - name: wait\n",
-		"  - name: breach\n    set: {load: {amps: 6 A}}\n  - name: wait\n", 1))
-	h.Push(long)
-	ctx := t.Context()
-	_, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-1", "TN-2"},
-		Procedures: []string{"breach", "long"}})
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		runs, err := h.Local.Runs(ctx, client.RunFilter{Serial: "TN-2", Limit: 5})
-		return err == nil && len(runs) == 1 && runs[0].State == "aborted"
-	}, 60*time.Second, 50*time.Millisecond, "the next unit had its turn")
-	var queue []api.Waiting
-	require.Eventually(t, func() bool {
-		queue, err = h.Local.Queue(ctx, "bay1")
-		return err == nil && len(queue) == 2 && queue[1].Held != ""
-	}, 20*time.Second, 20*time.Millisecond)
-	for _, w := range queue {
-		assert.Contains(t, w.Held, "breach of "+w.Serial+" is aborted: guard tripped")
-		assert.Contains(t, w.Held, "look at the unit")
-	}
-	_, err = h.Local.Release(ctx, queue[0].ID)
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		runs, err := h.Local.Runs(ctx, client.RunFilter{Serial: "TN-1", State: "live", Limit: 5})
-		return err == nil && len(runs) == 1 && runs[0].Procedure == "long"
-	}, 20*time.Second, 50*time.Millisecond, "who looked at it may let it go on")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(strings.Replace(strings.Replace(long, "procedure: long", "procedure: breach", 1), "  - name: wait\n",
+			"  - name: breach\n    set: {load: {amps: 6 A}}\n  - name: wait\n", 1))
+		h.Push(long)
+		ctx := t.Context()
+		_, err := h.Local.Enqueue(ctx, api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-1", "TN-2"},
+			Procedures: []string{"breach", "long"}})
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			runs, err := h.Local.Runs(ctx, client.RunFilter{Serial: "TN-2", Limit: 5})
+			return err == nil && len(runs) == 1 && runs[0].State == "aborted"
+		}, 60*time.Second, 50*time.Millisecond, "the next unit had its turn")
+		var queue []api.Waiting
+		require.Eventually(t, func() bool {
+			queue, err = h.Local.Queue(ctx, "bay1")
+			return err == nil && len(queue) == 2 && queue[1].Held != ""
+		}, 20*time.Second, 20*time.Millisecond)
+		for _, w := range queue {
+			assert.Contains(t, w.Held, "breach of "+w.Serial+" is aborted: guard tripped")
+			assert.Contains(t, w.Held, "look at the unit")
+		}
+		_, err = h.Local.Release(ctx, queue[0].ID)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			runs, err := h.Local.Runs(ctx, client.RunFilter{Serial: "TN-1", State: "live", Limit: 5})
+			return err == nil && len(runs) == 1 && runs[0].Procedure == "long"
+		}, 20*time.Second, 50*time.Millisecond, "who looked at it may let it go on")
+	})
 }
 
 // With the database gone a stop still switches off, and says so.
 func TestAStopNeedsNoDatabase(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Bays: 2})
-	h.Push(long)
-	h.Start("bay1", "long", "TN-1")
-	h.Start("bay2", "long", "TN-2")
-	lit := func() bool { return !dark(t, h, "bay1") && !dark(t, h, "bay2") }
-	require.Eventually(t, lit, 20*time.Second, 20*time.Millisecond)
-	file := filepath.Join(h.Data, "usher.db")
-	require.NoError(t, os.Truncate(file, 0))
-	require.NoError(t, os.Truncate(file+"-wal", 0))
-	_, err := h.Local.Stop(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	assert.True(t, dark(t, h, "bay1"))
-	_, err = h.Local.StopAll(t.Context(), "")
-	require.NoError(t, err)
-	assert.True(t, dark(t, h, "bay2"))
-	running := h.Running
-	h.Running = nil
-	_ = running.Close() // it cannot write what it would
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Bays: 2})
+		h.Push(long)
+		h.Start("bay1", "long", "TN-1")
+		h.Start("bay2", "long", "TN-2")
+		lit := func() bool { return !dark(t, h, "bay1") && !dark(t, h, "bay2") }
+		require.Eventually(t, lit, 20*time.Second, 20*time.Millisecond)
+		file := filepath.Join(h.Data, "usher.db")
+		require.NoError(t, os.Truncate(file, 0))
+		require.NoError(t, os.Truncate(file+"-wal", 0))
+		_, err := h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		assert.True(t, dark(t, h, "bay1"))
+		_, err = h.Local.StopAll(t.Context(), "")
+		require.NoError(t, err)
+		assert.True(t, dark(t, h, "bay2"))
+		running := h.Running
+		h.Running = nil
+		_ = running.Close() // it cannot write what it would
+	})
 }
 
 // full has every write to a table fail as on a disk that is full, until room is called.
@@ -223,218 +228,231 @@ func full(t *testing.T, h *servicetest.House, table, when string) (room func()) 
 
 // A run whose end could not be stored does not start itself again, whatever its procedure says.
 func TestARunThatHasEndedNeverGoesOn(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(strings.Replace(long, "for: tern\n", "for: tern\nresume: always\n", 1))
-	run := h.Start("bay1", "long", "TN-1")
-	require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
-	room := full(t, h, "runs", "UPDATE")
-	_, err := h.Local.Stop(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	assert.True(t, dark(t, h, "bay1"))
-	require.Eventually(t, func() bool {
-		health, err := h.Local.Health(t.Context())
-		return err == nil && strings.Contains(strings.Join(health.Problems, " "), "how run "+run.ID+" ended is kept in mem")
-	}, 20*time.Second, 50*time.Millisecond)
-	on := wentOn(t, h, "bay1")
-	h.Close()
-	room()
-	h.Open()
-	doc, err := h.Local.Run(t.Context(), run.ID)
-	require.NoError(t, err)
-	assert.Equal(t, "aborted", doc.State)
-	assert.Contains(t, doc.Reason, "stopped by")
-	assert.Equal(t, on, wentOn(t, h, "bay1"))
-	left, err := filepath.Glob(filepath.Join(h.Data, "endings", "*"))
-	require.NoError(t, err)
-	assert.Empty(t, left, "its end is on record now")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(strings.Replace(long, "for: tern\n", "for: tern\nresume: always\n", 1))
+		run := h.Start("bay1", "long", "TN-1")
+		require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
+		room := full(t, h, "runs", "UPDATE")
+		_, err := h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		assert.True(t, dark(t, h, "bay1"))
+		require.Eventually(t, func() bool {
+			health, err := h.Local.Health(t.Context())
+			return err == nil && strings.Contains(strings.Join(health.Problems, " "), "how run "+run.ID+" ended is kept in mem")
+		}, 20*time.Second, 50*time.Millisecond)
+		on := wentOn(t, h, "bay1")
+		h.Close()
+		room()
+		h.Open()
+		doc, err := h.Local.Run(t.Context(), run.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "aborted", doc.State)
+		assert.Contains(t, doc.Reason, "stopped by")
+		assert.Equal(t, on, wentOn(t, h, "bay1"))
+		left, err := filepath.Glob(filepath.Join(h.Data, "endings", "*"))
+		require.NoError(t, err)
+		assert.Empty(t, left, "its end is on record now")
+	})
 }
 
 // As soon as there is room again the end of a run is stored, without a restart.
 func TestAnEndIsStoredAsSoonAsThereIsRoom(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(long)
-	run := h.Start("bay1", "long", "TN-1")
-	require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
-	room := full(t, h, "chunks", "INSERT")
-	_, err := h.Local.Stop(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	room()
-	require.Eventually(t, func() bool {
-		doc, err := h.Local.Run(t.Context(), run.ID)
-		return err == nil && doc.State == "aborted" && doc.Frames > 0
-	}, 20*time.Second, 50*time.Millisecond, "with its tail")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(long)
+		run := h.Start("bay1", "long", "TN-1")
+		require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
+		room := full(t, h, "chunks", "INSERT")
+		_, err := h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		room()
+		require.Eventually(t, func() bool {
+			doc, err := h.Local.Run(t.Context(), run.ID)
+			return err == nil && doc.State == "aborted" && doc.Frames > 0
+		}, 20*time.Second, 50*time.Millisecond, "with its tail")
+	})
 }
 
 // A write that fails once ends no run; the record is kept in memory meanwhile, and says so.
 func TestAFailedWriteEndsNoRun(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(long)
-	run := h.Start("bay1", "long", "TN-1")
-	room := full(t, h, "chunks", "INSERT")
-	require.Eventually(t, func() bool {
-		doc, err := h.Local.Run(t.Context(), run.ID)
-		return err == nil && h.Running.Store.Flush() != nil && doc.State == "live"
-	}, 20*time.Second, 100*time.Millisecond)
-	room()
-	require.NoError(t, h.Running.Store.Flush())
-	_, err := h.Local.Stop(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	doc := h.Ended(run)
-	assert.Contains(t, doc.Reason, "stopped by")
-	window, err := h.Local.Window(t.Context(), run.ID, nil, client.Range{}, 100)
-	require.NoError(t, err)
-	assert.NotEmpty(t, window.T)
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(long)
+		run := h.Start("bay1", "long", "TN-1")
+		room := full(t, h, "chunks", "INSERT")
+		require.Eventually(t, func() bool {
+			doc, err := h.Local.Run(t.Context(), run.ID)
+			return err == nil && h.Running.Store.Flush() != nil && doc.State == "live"
+		}, 20*time.Second, 100*time.Millisecond)
+		room()
+		require.NoError(t, h.Running.Store.Flush())
+		_, err := h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		doc := h.Ended(run)
+		assert.Contains(t, doc.Reason, "stopped by")
+		window, err := h.Local.Window(t.Context(), run.ID, nil, client.Range{}, 100)
+		require.NoError(t, err)
+		assert.NotEmpty(t, window.T)
+	})
 }
 
 // Without a journal nobody can say who switched an output on, so nothing goes on by hand; off always goes.
 func TestWithoutAJournalNothingGoesOnByHand(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	room := full(t, h, "journal_entries", "INSERT")
-	_, err := h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "on"})
-	p := problemOf(t, err)
-	assert.Equal(t, http.StatusConflict, p.Status)
-	assert.Contains(t, p.Detail, "nothing was set: the journal cannot be written")
-	assert.Zero(t, wentOn(t, h, "bay1"))
-	_, err = h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "off"})
-	require.NoError(t, err)
-	_, err = h.Local.MakeSafe(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	room()
-	require.Eventually(t, func() bool {
-		return strings.Contains(journalOfBay(t, h, "bay1"), "made safe")
-	}, 20*time.Second, 50*time.Millisecond, "what was done is written when it can be")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		room := full(t, h, "journal_entries", "INSERT")
+		_, err := h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "on"})
+		p := problemOf(t, err)
+		assert.Equal(t, http.StatusConflict, p.Status)
+		assert.Contains(t, p.Detail, "nothing was set: the journal cannot be written")
+		assert.Zero(t, wentOn(t, h, "bay1"))
+		_, err = h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: "source", Quantity: "output", Value: "off"})
+		require.NoError(t, err)
+		_, err = h.Local.MakeSafe(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		room()
+		require.Eventually(t, func() bool {
+			return strings.Contains(journalOfBay(t, h, "bay1"), "made safe")
+		}, 20*time.Second, 50*time.Millisecond, "what was done is written when it can be")
+	})
 }
 
 // An output that is on by hand has a net: an instrument that is lost, and a command that fails, make the bay safe.
 func TestByHandThereIsANet(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	set := func(seat, quantity, value string) error {
-		_, err := h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: seat, Quantity: quantity, Value: value})
-		return err
-	}
-	for _, s := range [][3]string{{"source", "volts", "48 V"}, {"source", "amps", "1 A"}, {"source", "output", "on"},
-		{"load", "mode", "current"}, {"load", "amps", "0.5 A"}, {"load", "output", "on"}} {
-		require.NoError(t, set(s[0], s[1], s[2]), "%v", s)
-	}
-	breakOne(t, h, "load", simbench.Hang)
-	require.Eventually(t, func() bool {
-		s, err := h.Bench.State("bay1")
-		require.NoError(t, err)
-		b, err := h.Local.Bay(t.Context(), "bay1")
-		return err == nil && !s.SourceOn && strings.Contains(b.Alarm, "load (") && b.Held != nil
-	}, 20*time.Second, 50*time.Millisecond)
-	breakOne(t, h, "load", simbench.NoFault)
-	require.Eventually(t, func() bool {
-		b, err := h.Local.Bay(t.Context(), "bay1")
-		return err == nil && b.Alarm == "" && dark(t, h, "bay1")
-	}, 20*time.Second, 50*time.Millisecond)
-	assert.Contains(t, journalOfBay(t, h, "bay1"), "what was on by hand was switched off")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		set := func(seat, quantity, value string) error {
+			_, err := h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: seat, Quantity: quantity, Value: value})
+			return err
+		}
+		for _, s := range [][3]string{{"source", "volts", "48 V"}, {"source", "amps", "1 A"}, {"source", "output", "on"},
+			{"load", "mode", "current"}, {"load", "amps", "0.5 A"}, {"load", "output", "on"}} {
+			require.NoError(t, set(s[0], s[1], s[2]), "%v", s)
+		}
+		breakOne(t, h, "load", simbench.Hang)
+		require.Eventually(t, func() bool {
+			s, err := h.Bench.State("bay1")
+			require.NoError(t, err)
+			b, err := h.Local.Bay(t.Context(), "bay1")
+			return err == nil && !s.SourceOn && strings.Contains(b.Alarm, "load (") && b.Held != nil
+		}, 20*time.Second, 50*time.Millisecond)
+		breakOne(t, h, "load", simbench.NoFault)
+		require.Eventually(t, func() bool {
+			b, err := h.Local.Bay(t.Context(), "bay1")
+			return err == nil && b.Alarm == "" && dark(t, h, "bay1")
+		}, 20*time.Second, 50*time.Millisecond)
+		assert.Contains(t, journalOfBay(t, h, "bay1"), "what was on by hand was switched off")
 
-	require.NoError(t, set("source", "output", "on"))
-	breakOne(t, h, "load", simbench.ErrorQueue)
-	err := set("load", "output", "on")
-	p := problemOf(t, err)
-	assert.Equal(t, http.StatusBadGateway, p.Status)
-	assert.Contains(t, p.Detail, "the outputs of the bay were made safe")
-	assert.True(t, dark(t, h, "bay1"))
+		require.NoError(t, set("source", "output", "on"))
+		breakOne(t, h, "load", simbench.ErrorQueue)
+		err := set("load", "output", "on")
+		p := problemOf(t, err)
+		assert.Equal(t, http.StatusBadGateway, p.Status)
+		assert.Contains(t, p.Detail, "the outputs of the bay were made safe")
+		assert.True(t, dark(t, h, "bay1"))
+	})
 }
 
 // A bay with an alarm is configured anew only after a person said that they looked; what it had stays in sight.
 func TestReconfiguringHidesNoAlarm(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{Bays: 2})
-	h.Push(long)
-	h.Start("bay1", "long", "TN-1")
-	require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
-	config, err := h.Local.BenchConfig(t.Context())
-	require.NoError(t, err)
-	source := config.Bays["bay1"].Seats["source"].Instrument
-	require.NoError(t, h.Bench.SetFault(source, simbench.StuckOutput))
-	_, err = h.Local.Stop(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	bay, err := h.Local.Bay(t.Context(), "bay1")
-	require.NoError(t, err)
-	require.Contains(t, bay.Alarm, "source (")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Bays: 2})
+		h.Push(long)
+		h.Start("bay1", "long", "TN-1")
+		require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
+		config, err := h.Local.BenchConfig(t.Context())
+		require.NoError(t, err)
+		source := config.Bays["bay1"].Seats["source"].Instrument
+		require.NoError(t, h.Bench.SetFault(source, simbench.StuckOutput))
+		_, err = h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		bay, err := h.Local.Bay(t.Context(), "bay1")
+		require.NoError(t, err)
+		require.Contains(t, bay.Alarm, "source (")
 
-	without := config.Bays["bay1"]
-	without.Seats = map[string]api.SeatConfig{"load": config.Bays["bay1"].Seats["load"]}
-	for _, change := range []func() error{
-		func() error { _, err := h.Local.PutBay(t.Context(), "bay1", without); return err },
-		func() error { _, err := h.Local.RemoveBay(t.Context(), "bay1"); return err },
-	} {
-		p := problemOf(t, change())
-		assert.Equal(t, http.StatusConflict, p.Status)
-		assert.Contains(t, p.Detail, "usher bench looked bay1")
-	}
-	_, err = h.As(api.Operator).Looked(t.Context(), "bay1")
-	assert.Equal(t, http.StatusForbidden, problemOf(t, err).Status)
-	_, err = h.Local.Looked(t.Context(), "bay2")
-	assert.ErrorContains(t, err, "has no alarm")
-	_, err = h.Local.Looked(t.Context(), "bay1")
-	require.NoError(t, err)
-	_, err = h.Local.PutBay(t.Context(), "bay1", without)
-	require.NoError(t, err)
-	health, err := h.Local.Health(t.Context())
-	require.NoError(t, err)
-	assert.Contains(t, strings.Join(health.Problems, "\n"), "bay1 (before): An output may still be on: source (")
-
-	require.NoError(t, h.Bench.SetFault(source, simbench.NoFault))
-	require.Eventually(t, func() bool {
+		without := config.Bays["bay1"]
+		without.Seats = map[string]api.SeatConfig{"load": config.Bays["bay1"].Seats["load"]}
+		for _, change := range []func() error{
+			func() error { _, err := h.Local.PutBay(t.Context(), "bay1", without); return err },
+			func() error { _, err := h.Local.RemoveBay(t.Context(), "bay1"); return err },
+		} {
+			p := problemOf(t, change())
+			assert.Equal(t, http.StatusConflict, p.Status)
+			assert.Contains(t, p.Detail, "usher bench looked bay1")
+		}
+		_, err = h.As(api.Operator).Looked(t.Context(), "bay1")
+		assert.Equal(t, http.StatusForbidden, problemOf(t, err).Status)
+		_, err = h.Local.Looked(t.Context(), "bay2")
+		assert.ErrorContains(t, err, "has no alarm")
+		_, err = h.Local.Looked(t.Context(), "bay1")
+		require.NoError(t, err)
+		_, err = h.Local.PutBay(t.Context(), "bay1", without)
+		require.NoError(t, err)
 		health, err := h.Local.Health(t.Context())
-		return err == nil && dark(t, h, "bay1") && !strings.Contains(strings.Join(health.Problems, "\n"), "(before)")
-	}, 20*time.Second, 50*time.Millisecond, "it is tried until it reads back as off")
-	assert.Contains(t, journalOfBay(t, h, "bay1"), "looked at the outputs: states that they are off")
+		require.NoError(t, err)
+		assert.Contains(t, strings.Join(health.Problems, "\n"), "bay1 (before): An output may still be on: source (")
+
+		require.NoError(t, h.Bench.SetFault(source, simbench.NoFault))
+		require.Eventually(t, func() bool {
+			health, err := h.Local.Health(t.Context())
+			return err == nil && dark(t, h, "bay1") && !strings.Contains(strings.Join(health.Problems, "\n"), "(before)")
+		}, 20*time.Second, 50*time.Millisecond, "it is tried until it reads back as off")
+		assert.Contains(t, journalOfBay(t, h, "bay1"), "looked at the outputs: states that they are off")
+	})
 }
 
 // Looking at the bench, however often, asks an instrument nothing.
 func TestLookingCostsAnInstrumentNothing(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	all, err := h.Local.Instruments(t.Context())
-	require.NoError(t, err)
-	questions := func() (n int) {
-		for _, i := range all {
-			exchanges, err := h.Local.Exchanges(t.Context(), i.Name, 1000)
-			require.NoError(t, err)
-			for _, x := range exchanges {
-				if strings.Contains(x.Message, "*IDN?") {
-					n++
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		all, err := h.Local.Instruments(t.Context())
+		require.NoError(t, err)
+		questions := func() (n int) {
+			for _, i := range all {
+				exchanges, err := h.Local.Exchanges(t.Context(), i.Name, 1000)
+				require.NoError(t, err)
+				for _, x := range exchanges {
+					if strings.Contains(x.Message, "*IDN?") {
+						n++
+					}
 				}
 			}
+			return n
 		}
-		return n
-	}
-	before := questions()
-	for range 60 {
-		list, err := h.Local.Instruments(t.Context())
-		require.NoError(t, err)
-		for _, i := range list {
-			require.True(t, i.Healthy, i.Problem)
-			require.NotEmpty(t, i.Identity)
+		before := questions()
+		for range 60 {
+			list, err := h.Local.Instruments(t.Context())
+			require.NoError(t, err)
+			for _, i := range list {
+				require.True(t, i.Healthy, i.Problem)
+				require.NotEmpty(t, i.Identity)
+			}
 		}
-	}
-	assert.Equal(t, before, questions())
+		assert.Equal(t, before, questions())
+	})
 }
 
 // An output that somebody switched on at the instrument is no business of a run, and nothing is done to it unasked.
 func TestAnOutputThatIsOnAlreadyBlocksAStart(t *testing.T) {
-	h := servicetest.Start(t, servicetest.Options{})
-	h.Push(long)
-	config, err := h.Local.BenchConfig(t.Context())
-	require.NoError(t, err)
-	address := config.Instruments[config.Bays["bay1"].Seats["source"].Instrument].Address
-	conn, err := net.Dial("tcp", strings.TrimPrefix(address, "tcp://"))
-	require.NoError(t, err)
-	defer conn.Close()
-	_, err = conn.Write([]byte("OUTPUT 1\nOUTPUT?\n"))
-	require.NoError(t, err)
-	answer := make([]byte, 16)
-	_, err = conn.Read(answer)
-	require.NoError(t, err)
-	require.False(t, dark(t, h, "bay1"), string(answer))
-	_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "long", Serial: "TN-1"})
-	assert.Contains(t, problemOf(t, err).Detail, "is on, though nobody here switched it on")
-	assert.False(t, dark(t, h, "bay1"))
-	_, err = h.Local.MakeSafe(t.Context(), "bay1", "")
-	require.NoError(t, err)
-	assert.True(t, dark(t, h, "bay1"))
-	h.Start("bay1", "long", "TN-1")
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(long)
+		config, err := h.Local.BenchConfig(t.Context())
+		require.NoError(t, err)
+		conn := h.Dial(config.Bays["bay1"].Seats["source"].Instrument)
+		_, err = conn.Write([]byte("OUTPUT 1\nOUTPUT?\n"))
+		require.NoError(t, err)
+		answer := make([]byte, 16)
+		_, err = conn.Read(answer)
+		require.NoError(t, err)
+		require.False(t, dark(t, h, "bay1"), string(answer))
+		_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "long", Serial: "TN-1"})
+		assert.Contains(t, problemOf(t, err).Detail, "is on, though nobody here switched it on")
+		assert.False(t, dark(t, h, "bay1"))
+		_, err = h.Local.MakeSafe(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		assert.True(t, dark(t, h, "bay1"))
+		h.Start("bay1", "long", "TN-1")
+	})
 }

@@ -3,7 +3,6 @@ package simbench
 import (
 	"encoding/json"
 	"fmt"
-	"net"
 	"net/http"
 	"time"
 )
@@ -15,8 +14,8 @@ type admin struct {
 	server *http.Server
 }
 
-func startAdmin(b *Bench, port int) (*admin, error) {
-	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+func startAdmin(b *Bench) (*admin, error) {
+	listener, err := b.listener("admin")
 	if err != nil {
 		return nil, fmt.Errorf("admin route of the simulated bench: %w", err)
 	}

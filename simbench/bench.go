@@ -32,6 +32,9 @@ type Options struct {
 	Ideal bool
 	// OneConnection makes every instrument take one connection only; others wait until it is gone.
 	OneConnection bool
+	// Memory has every instrument listen in memory under its name after this prefix, and nothing on sockets and
+	// serial lines: for a bench in simulated time. Empty: on sockets and serial lines.
+	Memory string
 	// Faulty names units that have a fault: serial number → fault.
 	Faulty map[string]string
 }
@@ -105,7 +108,7 @@ func (b *Bench) next() int {
 
 func (b *Bench) build() error {
 	var err error
-	if b.admin, err = startAdmin(b, b.next()); err != nil {
+	if b.admin, err = startAdmin(b); err != nil {
 		return err
 	}
 	for i := range b.options.Bays {

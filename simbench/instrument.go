@@ -8,8 +8,11 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"github.com/creack/pty"
+
+	"usherbench/instrument/transport/memory"
 )
 
 // Instrument is one stand-in on its socket or serial line.
@@ -20,26 +23,51 @@ type Instrument struct {
 	server        interface{ serve(conn io.ReadWriteCloser) }
 	health        *health
 	listener      net.Listener
-	line          *serialLine
+	line          pluggable     // nil: it is on a socket
+	delay         time.Duration // of answers, where nothing else takes time
 	one           chan struct{} // holds a token if only one connection is taken
 	mu            sync.Mutex
 	conns         map[net.Conn]bool
 }
 
 func (b *Bench) listen(name string, kind standIn, h *health, server interface{ serve(conn io.ReadWriteCloser) }) error {
-	listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", b.next()))
+	listener, err := b.listener(name)
 	if err != nil {
 		return fmt.Errorf("stand-in %s: %w", name, err)
 	}
-	i := &Instrument{Name: name, Kind: kind.name, kind: kind, Address: "tcp://" + listener.Addr().String(),
-		listener: listener,
-		server:   server, health: h, conns: map[net.Conn]bool{}}
+	i := &Instrument{Name: name, Kind: kind.name, kind: kind, listener: listener, server: server,
+		Address: listener.Addr().Network() + "://" + listener.Addr().String(), health: h, conns: map[net.Conn]bool{}}
+	if b.options.Memory != "" {
+		i.delay = answersAfter
+	}
 	if b.options.OneConnection {
 		i.one = make(chan struct{}, 1)
 	}
 	b.instruments = append(b.instruments, i)
 	go i.accept()
 	return nil
+}
+
+// listener is where a part of the bench is found.
+func (b *Bench) listener(name string) (net.Listener, error) {
+	if b.options.Memory != "" {
+		return memory.Listen(b.options.Memory + name)
+	}
+	return net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", b.next()))
+}
+
+// answersAfter is how long a stand-in in memory takes to answer.
+const answersAfter = 300 * time.Microsecond
+
+// inTime is a connection whose answers take time.
+type inTime struct {
+	net.Conn
+	delay time.Duration
+}
+
+func (c inTime) Write(p []byte) (int, error) {
+	time.Sleep(c.delay)
+	return c.Conn.Write(p)
 }
 
 func (i *Instrument) accept() {
@@ -53,6 +81,9 @@ func (i *Instrument) accept() {
 			conn.Close()
 			i.mu.Unlock()
 			continue
+		}
+		if i.delay > 0 {
+			conn = inTime{conn, i.delay}
 		}
 		i.conns[conn] = true
 		i.mu.Unlock()
@@ -91,6 +122,53 @@ func (i *Instrument) close() error {
 	return nil
 }
 
+// pluggable is a serial line whose adapter can be pulled and put in again.
+type pluggable interface{ plug(in bool) error }
+
+// memoryLine is a serial line in memory.
+type memoryLine struct {
+	name     string
+	server   *registerServer
+	listener net.Listener
+	mu       sync.Mutex // guards what follows
+	ends     []net.Conn
+}
+
+func (l *memoryLine) plug(in bool) error {
+	switch {
+	case in == (l.listener != nil):
+		return nil
+	case !in:
+		err := l.listener.Close()
+		l.listener = nil
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		for _, end := range l.ends {
+			_ = end.Close() // in memory it never fails
+		}
+		l.ends = nil
+		return err
+	}
+	listener, err := memory.Listen(l.name)
+	if err != nil {
+		return err
+	}
+	l.listener = listener
+	go func() {
+		for {
+			end, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			l.mu.Lock()
+			l.ends = append(l.ends, end)
+			l.mu.Unlock()
+			go l.server.serveLine(end)
+		}
+	}()
+	return nil
+}
+
 // serialLine is a pair of pseudo-terminals for a serial line; its path is a link that always leads to the
 // present one, as a path by id does for an adapter.
 type serialLine struct {
@@ -100,21 +178,35 @@ type serialLine struct {
 }
 
 func (b *Bench) openLine(name string, server *registerServer) error {
+	i := &Instrument{Name: name, Kind: registerLoadKind.name, kind: registerLoadKind, server: server,
+		health: server.health, conns: map[net.Conn]bool{}}
+	if b.options.Memory != "" {
+		i.line = &memoryLine{name: b.options.Memory + name, server: server}
+		i.Address = fmt.Sprintf("memory://%s?as=modbus-rtu&baud=115200&unit=%d", b.options.Memory+name, server.unit)
+	} else {
+		path, err := b.linePath(name)
+		if err != nil {
+			return err
+		}
+		i.line = &serialLine{path: path, server: server}
+		i.Address = fmt.Sprintf("modbus-rtu://%s?baud=115200&unit=%d", path, server.unit)
+	}
+	if err := i.line.plug(true); err != nil {
+		return fmt.Errorf("stand-in %s: %w", name, err)
+	}
+	b.instruments = append(b.instruments, i)
+	return nil
+}
+
+// linePath is where a serial line is found.
+func (b *Bench) linePath(name string) (string, error) {
 	if b.folder == "" {
 		var err error
 		if b.folder, err = os.MkdirTemp("", "usher-simbench-"); err != nil {
-			return fmt.Errorf("folder of serial lines: %w", err)
+			return "", fmt.Errorf("folder of serial lines: %w", err)
 		}
 	}
-	l := &serialLine{path: filepath.Join(b.folder, name), server: server}
-	if err := l.plug(true); err != nil {
-		return fmt.Errorf("stand-in %s: %w", name, err)
-	}
-	b.instruments = append(b.instruments, &Instrument{Name: name, Kind: registerLoadKind.name, kind: registerLoadKind,
-		server: server,
-		health: server.health, line: l, conns: map[net.Conn]bool{},
-		Address: fmt.Sprintf("modbus-rtu://%s?baud=115200&unit=%d", l.path, server.unit)})
-	return nil
+	return filepath.Join(b.folder, name), nil
 }
 
 // plug puts the adapter in, under another name than before, or pulls it.

@@ -3,7 +3,6 @@ package simbench
 import (
 	"encoding/binary"
 	"io"
-	"sync"
 	"time"
 )
 
@@ -69,7 +68,7 @@ func respond(r registers, pdu []byte) []byte {
 
 // registerServer answers for one unit number, over TCP or on a line.
 type registerServer struct {
-	mu     sync.Mutex
+	turn   chan struct{} // holds a token while a question is answered
 	unit   byte
 	device registers
 	health *health
@@ -77,8 +76,8 @@ type registerServer struct {
 }
 
 func (s *registerServer) answer(pdu []byte) []byte {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.turn <- struct{}{}
+	defer func() { <-s.turn }()
 	time.Sleep(s.delay)
 	return respond(s.device, pdu)
 }
@@ -118,7 +117,8 @@ const longestSilence = 150 * time.Millisecond
 
 // serveLine answers frames on a serial line. Frames end with a silence.
 func (s *registerServer) serveLine(line io.ReadWriter) {
-	bytes := make(chan []byte)
+	bytes, done := make(chan []byte), make(chan struct{})
+	defer close(done)
 	go func() {
 		defer close(bytes)
 		for {
@@ -127,11 +127,19 @@ func (s *registerServer) serveLine(line io.ReadWriter) {
 			if err != nil {
 				return
 			}
-			bytes <- buffer[:n]
+			select {
+			case bytes <- buffer[:n]:
+			case <-done:
+				return
+			}
 		}
 	}()
 	var frame []byte
 	for {
+		var silence <-chan time.Time // inside a frame
+		if len(frame) > 0 {
+			silence = time.After(longestSilence)
+		}
 		select {
 		case more, ok := <-bytes:
 			if !ok {
@@ -141,7 +149,7 @@ func (s *registerServer) serveLine(line io.ReadWriter) {
 			if len(frame) < 8 || !whole(frame) {
 				continue
 			}
-		case <-time.After(longestSilence):
+		case <-silence:
 			frame = nil // what is no frame by now never will be
 			continue
 		}

@@ -40,7 +40,7 @@ const (
 
 func newRegisterLoad(serial string, ideal bool, unit byte) *registerLoad {
 	l := &registerLoad{}
-	l.unit, l.device, l.health, l.delay = unit, l, newHealth(), registerDelay
+	l.unit, l.device, l.health, l.delay, l.turn = unit, l, newHealth(), registerDelay, make(chan struct{}, 1)
 	errors := newErrorSource(serial, ideal)
 	l.setAmps, l.readVolts, l.readAmps = errors.draw(registerSet), errors.draw(registerVolts), errors.draw(registerAmps)
 	return l

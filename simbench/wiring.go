@@ -172,7 +172,11 @@ func (b *Bench) addRegistersTCP(j joint) error {
 		return err
 	}
 	last := b.instruments[len(b.instruments)-1]
-	last.Address = strings.Replace(last.Address, "tcp://", "modbus-tcp://", 1) + fmt.Sprintf("?unit=%d", registerUnit)
+	if b.options.Memory != "" {
+		last.Address += fmt.Sprintf("?as=modbus-tcp&unit=%d", registerUnit)
+	} else {
+		last.Address = strings.Replace(last.Address, "tcp://", "modbus-tcp://", 1) + fmt.Sprintf("?unit=%d", registerUnit)
+	}
 	return nil
 }
 

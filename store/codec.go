@@ -51,6 +51,9 @@ var (
 	})
 )
 
+// Prepare makes what all stores of a process share. Otherwise the first that needs it does.
+func Prepare() { _, _ = decoder().DecodeAll(encoder().EncodeAll([]byte{0}, nil), nil) }
+
 // products finds the columns that are the product of two others by their names: seat.watts of seat.volts and
 // seat.amps. Values are compared before a column is left out, so that a name alone never loses data.
 func products(columns []string) map[int][2]int {

@@ -18,12 +18,16 @@ const (
 	USBTMC    = "usbtmc"
 	ModbusRTU = "modbus-rtu"
 	ModbusTCP = "modbus-tcp"
+	// Memory is a part of this process; the option "as" says which of the other schemes it stands in for.
+	Memory = "memory"
 )
 
 // Address is where an instrument is.
 type Address struct {
 	Scheme string
-	// Host is host:port, of the network schemes.
+	// As is the scheme that a part of this process stands in for, TCP if it is not said; the scheme itself of all others.
+	As string
+	// Host is host:port, of the network schemes; of Memory the name of who listens.
 	Host string
 	// Path is the device, of the others. A path by id (/dev/serial/by-id/…) finds an adapter again that was
 	// plugged in elsewhere.
@@ -52,14 +56,15 @@ func (m LineMode) String() string {
 func (a Address) String() string { return a.text }
 
 // Registers tells whether the instrument speaks Modbus; otherwise it takes text messages.
-func (a Address) Registers() bool { return a.Scheme == ModbusRTU || a.Scheme == ModbusTCP }
+func (a Address) Registers() bool { return a.As == ModbusRTU || a.As == ModbusTCP }
 
 // IsSerial tells whether the instrument is on a serial line, which others may share.
-func (a Address) IsSerial() bool { return a.Scheme == Serial || a.Scheme == ModbusRTU }
+func (a Address) IsSerial() bool { return a.As == Serial || a.As == ModbusRTU }
 
 var examples = map[string]string{
 	TCP: "tcp://192.168.1.20:5025", Serial: "serial:///dev/ttyUSB0?baud=9600", USBTMC: "usbtmc:///dev/usbtmc0",
 	ModbusRTU: "modbus-rtu:///dev/ttyUSB1?baud=9600&unit=3", ModbusTCP: "modbus-tcp://192.168.1.30:502?unit=1",
+	Memory: "memory://supply1",
 }
 
 // Units that a Modbus server can have; 0 is the broadcast, which nobody answers, and the rest is reserved.
@@ -72,6 +77,7 @@ var optionsOf = map[string][]string{
 	TCP: {}, USBTMC: {}, ModbusTCP: {"unit"},
 	Serial:    {"baud", "data", "parity", "stop", "flow", "unit"},
 	ModbusRTU: {"baud", "data", "parity", "stop", "flow", "unit"},
+	Memory:    {"as", "baud", "data", "parity", "stop", "flow", "unit"},
 }
 
 // Parse reads an address:
@@ -81,6 +87,7 @@ var optionsOf = map[string][]string{
 //	usbtmc:///dev/usbtmc0
 //	modbus-rtu:///dev/…?unit=3&baud=9600…
 //	modbus-tcp://HOST:PORT?unit=1
+//	memory://NAME?as=modbus-tcp&unit=1, of a part of this process
 func Parse(text string) (Address, error) {
 	fail := func(format string, args ...any) (Address, error) {
 		return Address{}, fmt.Errorf("address %q: "+format, append([]any{text}, args...)...)
@@ -94,8 +101,8 @@ func Parse(text string) (Address, error) {
 		return fail("the transport %q is not known; %s", u.Scheme,
 			document.Suggest(u.Scheme, slices.Collect(maps.Keys(optionsOf))))
 	}
-	a := Address{Scheme: u.Scheme, text: text, Line: LineMode{Baud: 9600, DataBits: 8, Parity: "none", StopBits: "1",
-		Flow: "none"}}
+	a := Address{Scheme: u.Scheme, As: u.Scheme, text: text,
+		Line: LineMode{Baud: 9600, DataBits: 8, Parity: "none", StopBits: "1", Flow: "none"}}
 	query, err := url.ParseQuery(u.RawQuery)
 	if err != nil {
 		return fail("what follows the question mark cannot be read; write it like %s", examples[u.Scheme])
@@ -115,6 +122,11 @@ func Parse(text string) (Address, error) {
 		if u.Hostname() == "" || err != nil || port < 1 || port > 65535 || strings.Trim(u.Path, "/") != "" {
 			return fail("a host and a port are needed, like %s", examples[u.Scheme])
 		}
+	case Memory:
+		if a.Host = u.Host; a.Host == "" || strings.Trim(u.Path, "/") != "" {
+			return fail("the name of a part of this process is needed, like %s", examples[u.Scheme])
+		}
+		a.As = TCP
 	default:
 		if a.Path = u.Path; u.Host != "" || !strings.HasPrefix(a.Path, "/") || len(a.Path) < 2 {
 			return fail("the path of a device is needed, with three slashes, like %s", examples[u.Scheme])
@@ -147,6 +159,11 @@ func (a *Address) readOptions(query url.Values) error {
 		}
 		return nil
 	}
+	if a.Scheme == Memory {
+		if err := word("as", &a.As, TCP, Serial, ModbusRTU, ModbusTCP); err != nil {
+			return err
+		}
+	}
 	most := mostTCPUnit
 	if a.IsSerial() {
 		most = mostRTUUnit
@@ -154,10 +171,10 @@ func (a *Address) readOptions(query url.Values) error {
 	if a.Registers() && query.Get("unit") == "0" {
 		return fmt.Errorf("unit=0 is the broadcast, which nobody answers; give the instrument's own number, 1 to %d", most)
 	}
-	if a.Scheme == ModbusRTU && !query.Has("unit") {
+	if a.As == ModbusRTU && !query.Has("unit") {
 		return fmt.Errorf("the instrument's number on the line is missing; add unit=1 or what it is set to")
 	}
-	if a.Scheme == ModbusTCP {
+	if a.As == ModbusTCP {
 		a.Unit = 1
 	}
 	for _, err := range []error{

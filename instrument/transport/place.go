@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -53,10 +54,15 @@ func ipsOf(host string) []string {
 // Names are resolved to addresses and device paths to the devices that they point to, as far as that is possible now.
 func (a Address) Place() string {
 	where := a.Path
-	if a.Host != "" {
+	switch {
+	case a.Scheme == Memory:
+		where = fmt.Sprintf("memory of process %d: %s", os.Getpid(), a.Host)
+	case a.Host != "":
 		where = hostPlace(a.Host)
-	} else if device, err := filepath.EvalSymlinks(a.Path); err == nil {
-		where = device
+	default:
+		if device, err := filepath.EvalSymlinks(a.Path); err == nil {
+			where = device
+		}
 	}
 	if a.Unit != 0 {
 		where += fmt.Sprintf(" unit %d", a.Unit)

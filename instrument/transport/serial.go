@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"sync"
 	"time"
@@ -12,25 +13,33 @@ import (
 	"golang.org/x/sys/unix"
 
 	"usherbench/instrument/lane"
+	"usherbench/instrument/transport/memory"
 )
 
-// line is a serial port that all instruments on it share. Lines are found by path, since that is what they are:
+// line is a serial port that all instruments on it share. Lines are found by their place, since that is what they are:
 // one wire.
 type line struct {
-	path string
 	mode LineMode
 
 	turns lane.Lane
 
 	mu    sync.Mutex // guards what follows
-	port  serial.Port
+	port  port
 	users int
+}
+
+// port is what is needed of a serial port.
+type port interface {
+	io.ReadWriteCloser
+	SetReadTimeout(t time.Duration) error
+	ResetInputBuffer() error
+	ResetOutputBuffer() error
 }
 
 var lines = struct {
 	sync.Mutex
-	byPath map[string]*line
-}{byPath: map[string]*line{}}
+	byWire map[string]*line
+}{byWire: map[string]*line{}}
 
 // serialLink is one instrument's use of a line.
 type serialLink struct {
@@ -42,13 +51,13 @@ type serialLink struct {
 
 var errLineLost = errors.New("the serial port was lost")
 
-func openSerial(_ context.Context, a Address) (Link, error) {
+func openSerial(ctx context.Context, a Address) (Link, error) {
 	lines.Lock()
 	defer lines.Unlock()
-	l := lines.byPath[a.Path]
+	l := lines.byWire[a.wire()]
 	if l == nil {
-		l = &line{path: a.Path, mode: a.Line}
-		lines.byPath[a.Path] = l
+		l = &line{mode: a.Line}
+		lines.byWire[a.wire()] = l
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -56,7 +65,7 @@ func openSerial(_ context.Context, a Address) (Link, error) {
 		return nil, fmt.Errorf("%s: another instrument uses this line with %s; give both the same", a, l.mode)
 	}
 	if l.port == nil {
-		port, err := openPort(a)
+		port, err := openPort(ctx, a)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", a, err)
 		}
@@ -73,7 +82,11 @@ var (
 		"2": serial.TwoStopBits}
 )
 
-func openPort(a Address) (serial.Port, error) {
+func openPort(ctx context.Context, a Address) (port, error) {
+	if a.Scheme == Memory {
+		conn, err := memory.Dial(ctx, a.Host)
+		return memoryPort{conn}, err
+	}
 	// Flow control is set through a descriptor of our own, opened before the port is taken for us alone.
 	control := -1
 	if a.Line.Flow != "none" {
@@ -95,6 +108,38 @@ func openPort(a Address) (serial.Port, error) {
 	}
 	return port, nil
 }
+
+// wire is what the instruments of one line have in common.
+func (a Address) wire() string {
+	if a.Scheme == Memory {
+		return "memory " + a.Host
+	}
+	return a.Path
+}
+
+// memoryPort is the end of a line in memory.
+type memoryPort struct{ *memory.Conn }
+
+func (p memoryPort) SetReadTimeout(t time.Duration) error {
+	if t == serial.NoTimeout {
+		return p.SetReadDeadline(time.Time{})
+	}
+	return p.SetReadDeadline(time.Now().Add(t))
+}
+
+// Read gives nothing when its time is up, as a serial port does.
+func (p memoryPort) Read(b []byte) (int, error) {
+	n, err := p.Conn.Read(b)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		err = nil
+	}
+	return n, err
+}
+
+func (p memoryPort) ResetInputBuffer() error { p.Discard(); return nil }
+
+// ResetOutputBuffer ends writes that wait for room.
+func (p memoryPort) ResetOutputBuffer() error { return p.SetWriteDeadline(time.Now()) }
 
 func setFlow(fd int, flow string) error {
 	t, err := unix.IoctlGetTermios(fd, unix.TCGETS)
@@ -127,7 +172,7 @@ func (s *serialLink) Turn(ctx context.Context) (func(), error) {
 	return release, nil
 }
 
-func (s *serialLink) port() (serial.Port, error) {
+func (s *serialLink) port() (port, error) {
 	s.line.mu.Lock()
 	defer s.line.mu.Unlock()
 	if s.line.port == nil {

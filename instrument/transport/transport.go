@@ -11,6 +11,8 @@ import (
 	"io"
 	"net"
 	"time"
+
+	"usherbench/instrument/transport/memory"
 )
 
 // Link is a byte stream with deadlines, the only thing that the protocols above need of a transport.
@@ -28,16 +30,22 @@ type Turns interface {
 
 // Open connects to an address.
 func Open(ctx context.Context, a Address) (Link, error) {
-	switch a.Scheme {
-	case TCP, ModbusTCP:
-		var d net.Dialer
-		conn, err := d.DialContext(ctx, "tcp", a.Host)
+	switch {
+	case a.IsSerial():
+		return openSerial(ctx, a)
+	case a.Scheme == Memory:
+		conn, err := memory.Dial(ctx, a.Host)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", a, err)
 		}
 		return conn, nil
-	case USBTMC:
+	case a.Scheme == USBTMC:
 		return openUSBTMC(a)
 	}
-	return openSerial(ctx, a)
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "tcp", a.Host)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", a, err)
+	}
+	return conn, nil
 }

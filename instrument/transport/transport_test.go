@@ -25,10 +25,16 @@ func TestAddresses(t *testing.T) {
 			Line: LineMode{19200, 7, "even", "2", "rts-cts"}},
 		"modbus-rtu:///dev/ttyS1?unit=3": {Scheme: ModbusRTU, Path: "/dev/ttyS1",
 			Unit: 3},
+		"memory://supply1": {Scheme: Memory, As: TCP, Host: "supply1"},
+		"memory://line1?as=modbus-rtu&unit=3&baud=115200": {Scheme: Memory, As: ModbusRTU, Host: "line1", Unit: 3,
+			Line: LineMode{115200, 8, "none", "1", "none"}},
 	} {
 		a, err := Parse(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, text, a.String())
+		if want.As == "" {
+			want.As = want.Scheme
+		}
 		if want.Line == (LineMode{}) {
 			want.Line = a.Line
 		}
@@ -48,6 +54,9 @@ func TestAddresses(t *testing.T) {
 		"modbus-rtu:///dev/ttyUSB0":           "the instrument's number on the line is missing",
 		"modbus-rtu:///dev/ttyUSB0?unit=0":    "unit=0 is the broadcast",
 		"modbus-rtu:///dev/ttyUSB0?unit=248":  "from 1 to 247",
+		"memory:///supply1":                   "the name of a part of this process is needed",
+		"memory://line1?as=usbtmc":            "as=usbtmc is not possible",
+		"memory://line1?as=modbus-rtu":        "the instrument's number on the line is missing",
 		"modbus-tcp://x?unit=0":               "unit=0 is the broadcast",
 		"usbtmc:///dev/usbtmc0?baud=1":        `"baud" is no option of usbtmc`,
 	} {

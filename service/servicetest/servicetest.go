@@ -18,6 +18,8 @@ import (
 	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/demo"
+	"usherbench/instrument/transport"
+	"usherbench/instrument/transport/memory"
 	"usherbench/service"
 	"usherbench/simbench"
 )
@@ -30,6 +32,7 @@ type House struct {
 	Local *client.Client
 	Data  string
 	t     testing.TB
+	wire  http.RoundTripper
 	start service.Config
 }
 
@@ -40,6 +43,9 @@ type Options struct {
 	TimeFactor   float64
 	Ideal        bool
 	SharedSupply bool
+	// Sockets has everything on real sockets and serial lines, in real time; otherwise the test must be in a bubble of
+	// simulated time ([Simulated]), and the parts of the house are connected in memory.
+	Sockets bool
 	// Empty leaves the scenario's nameplates and procedures out.
 	Empty bool
 	// Change changes the configuration before the service starts.
@@ -59,15 +65,21 @@ func Start(t testing.TB, o Options) *House {
 		o.TimeFactor = 20
 	}
 	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor,
-		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits()})
+		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits(), Memory: memoryOf(o)})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })
 	config := demo.Config(bench, o.TimeFactor)
 	if o.Change != nil {
 		o.Change(&config)
 	}
-	h := &House{Bench: bench, Data: t.TempDir(), t: t}
+	h := &House{Bench: bench, Data: t.TempDir(), t: t, wire: http.DefaultTransport}
 	h.start = service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}
+	if !o.Sockets {
+		h.start.Dial = memory.DialHost
+		wire := &http.Transport{DialContext: memory.DialHost}
+		t.Cleanup(wire.CloseIdleConnections)
+		h.wire = wire
+	}
 	h.Open()
 	t.Cleanup(h.Close)
 	if o.Empty {
@@ -88,6 +100,10 @@ func Start(t testing.TB, o Options) *House {
 func (h *House) Open() {
 	h.t.Helper()
 	var err error
+	if h.start.Dial != nil {
+		h.start.Listener, err = memory.Listen("")
+		require.NoError(h.t, err)
+	}
 	h.Running, err = service.Start(h.start,
 		slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
 	require.NoError(h.t, err)
@@ -110,7 +126,23 @@ func (h *House) Close() {
 
 // Client makes a client with a token whose traffic is validated.
 func (h *House) Client(token string) *client.Client {
-	return &client.Client{Server: h.Running.URL, Token: token, HTTP: &http.Client{Transport: validating{h.t}}}
+	return &client.Client{Server: h.Running.URL, Token: token, HTTP: &http.Client{Transport: validating{h.t, h.wire}}}
+}
+
+// HTTP is a client whose traffic is not validated.
+func (h *House) HTTP() *http.Client { return &http.Client{Transport: h.wire} }
+
+// Dial connects to an instrument as somebody else on the bench would.
+func (h *House) Dial(instrument string) transport.Link {
+	h.t.Helper()
+	config, err := h.Local.BenchConfig(h.t.Context())
+	require.NoError(h.t, err)
+	address, err := transport.Parse(config.Instruments[instrument].Address)
+	require.NoError(h.t, err)
+	link, err := transport.Open(h.t.Context(), address)
+	require.NoError(h.t, err)
+	h.t.Cleanup(func() { link.Close() })
+	return link
 }
 
 // As makes an account with a role and gives its client.
@@ -154,12 +186,14 @@ func (h *House) Ended(run api.RunSummary) api.Run {
 	h.t.Helper()
 	var doc api.Run
 	require.Eventually(h.t, func() bool {
-		var err error
-		doc, err = h.Local.Run(h.t.Context(), run.ID)
-		require.NoError(h.t, err)
 		bay, err := h.Local.Bay(h.t.Context(), run.Bay)
 		require.NoError(h.t, err)
-		return doc.State != "live" && bay.State != api.BayLive && bay.State != api.BayEnding
+		if bay.State == api.BayLive || bay.State == api.BayEnding {
+			return false
+		}
+		doc, err = h.Local.Run(h.t.Context(), run.ID)
+		require.NoError(h.t, err)
+		return doc.State != "live"
 	}, patience, 20*time.Millisecond)
 	return doc
 }

@@ -28,10 +28,13 @@ var Document = sync.OnceValues(func() (validator.Validator, error) {
 })
 
 // validating holds every request and answer against the OpenAPI document.
-type validating struct{ t testing.TB }
+type validating struct {
+	t    testing.TB
+	wire http.RoundTripper
+}
 
 func (v validating) RoundTrip(request *http.Request) (*http.Response, error) {
-	response, err := http.DefaultTransport.RoundTrip(request)
+	response, err := v.wire.RoundTrip(request)
 	if err != nil || request.URL.Path == "/api/v1/live" {
 		return response, err
 	}
