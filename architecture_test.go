@@ -63,7 +63,7 @@ var rules = []struct {
 	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",
 		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|report$|rehearsal/shelf$|tables$|` +
-			`console$|instrument/dialect$|warden$)`), nil},
+			`console$|instrument/dialect$|instrument/transport/memory$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},
 	{"demo", regexp.MustCompile(`^(api|bench|simbench|simbench/plant(/.*)?)$`), nil},

@@ -17,14 +17,16 @@ import (
 	"usherbench/core/document"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/lane"
 	"usherbench/instrument/messages"
+	"usherbench/instrument/transport/memory"
 	"usherbench/store"
 )
 
 // Bench keeps the configuration and the opened instruments. It is safe for use by several goroutines.
 type Bench struct {
 	options  Options
-	changing sync.Mutex // one change at a time
+	changing lane.Lane // one change at a time
 
 	mu          sync.RWMutex // guards what follows
 	config      Config       // the file's, with what was changed through the API
@@ -46,6 +48,8 @@ type Options struct {
 	// Data is the folder that has the folder of the user's own dialects.
 	Data string
 	Bays Bays
+	// Memory is this process's part of a network in memory; nil: the computer's network.
+	Memory *memory.Network
 	// Journal writes down who changed what.
 	Journal func(store.JournalEntry)
 }
@@ -80,6 +84,9 @@ func Open(o Options) (*Bench, error) {
 	if b.instruments, err = b.open(config, func(string) bool { return true }, o.Dialects); err != nil {
 		return nil, err
 	}
+	if o.Memory != nil {
+		o.Memory.AtEnd(b.holds.end)
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	b.endLook = cancel
 	go func() {
@@ -90,7 +97,7 @@ func Open(o Options) (*Bench, error) {
 }
 
 // Freeze waits for a change that is being made, and allows no further one.
-func (b *Bench) Freeze() { b.changing.Lock() }
+func (b *Bench) Freeze() { b.changing.Enter() }
 
 // Close closes the connections; nobody may use the instruments any more.
 func (b *Bench) Close() error {

@@ -54,8 +54,7 @@ func (b *Bench) RemoveBay(by, name string) error {
 
 // change tries an entry, and keeps it if the bench can be built with it.
 func (b *Bench) change(by string, entry store.BenchEntry, what, detail string) error {
-	b.changing.Lock()
-	defer b.changing.Unlock()
+	defer b.changing.Enter()()
 	before, err := b.options.Store.BenchEntries()
 	if err != nil {
 		return err
@@ -149,7 +148,7 @@ func (b *Bench) open(c Config, fresh func(instrument string) bool,
 			all[name] = b.instruments[name]
 			continue
 		}
-		opened, err := instrument.Open(name, i.Address, dialects[i.Dialect])
+		opened, err := b.reach(name, i.Address, dialects[i.Dialect])
 		if err == nil {
 			err = b.holds.take(opened.Address)
 		}
@@ -162,6 +161,15 @@ func (b *Bench) open(c Config, fresh func(instrument string) bool,
 		all[name], taken = opened, append(taken, opened.Address)
 	}
 	return all, nil
+}
+
+// reach prepares an instrument.
+func (b *Bench) reach(name, address string, d *dialect.Dialect) (*instrument.Instrument, error) {
+	a, err := transport.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	return instrument.OpenAt(name, a.Through(b.options.Memory), d)
 }
 
 func sameBay(a, b api.BayConfig) bool {

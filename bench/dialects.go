@@ -15,8 +15,7 @@ import (
 // PutDialect checks a dialect, keeps it in the folder of dialects, and puts it into force. The bays that use it
 // must be idle.
 func (b *Bench) PutDialect(by, text string) (*dialect.Dialect, error) {
-	b.changing.Lock()
-	defer b.changing.Unlock()
+	defer b.changing.Enter()()
 	d, err := b.Dialects().Read(dialect.Source{File: "sent", Text: text})
 	if err != nil {
 		return nil, err

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"usherbench/api"
-	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport"
 )
@@ -111,7 +110,7 @@ func (b *Bench) identifyAt(ctx context.Context, config Config, address string) a
 	}
 	var last error
 	for _, d := range b.questions(a) {
-		i, err := instrument.Open("found", address, d)
+		i, err := b.reach("found", address, d)
 		if err != nil {
 			last = err
 			continue

@@ -64,6 +64,16 @@ func (h *holds) give(a transport.Address) {
 	}
 }
 
+// end gives up everything at once, as the end of a process does.
+func (h *holds) end() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for place, one := range h.all {
+		_ = one.file.Close() // the lock ends with it
+		delete(h.all, place)
+	}
+}
+
 // ErrElsewhere means that another service of this computer uses an instrument.
 var ErrElsewhere = errors.New("another service on this computer uses it; stop that one, or take the instrument out " +
 	"of one of them")

@@ -23,6 +23,7 @@ import (
 	"usherbench/demo"
 	"usherbench/service"
 	"usherbench/simbench"
+	"usherbench/warden"
 )
 
 // The demo's clock: fast enough not to bore, slow enough to watch. Once has nobody to watch it.
@@ -135,7 +136,7 @@ func (a *app) writeResults(ctx context.Context, cl *client.Client, folder string
 	return nil
 }
 
-func (a *app) startDemoService(data, listen string, bench bench.Config, guard []string) (*service.Running,
+func (a *app) startDemoService(data, listen string, bench bench.Config, guard warden.Launcher) (*service.Running,
 	*client.Client, error) {
 	log, err := newLogger(a.err, "warn")
 	if err != nil {

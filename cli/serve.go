@@ -164,7 +164,7 @@ func (a *app) announce(r *service.Running) error {
 }
 
 // wardenCommand is how this program is started as the warden.
-func wardenCommand(none bool) ([]string, error) {
+func wardenCommand(none bool) (warden.Launcher, error) {
 	if none {
 		return nil, nil
 	}
@@ -172,7 +172,7 @@ func wardenCommand(none bool) ([]string, error) {
 	if err != nil {
 		return nil, fmt.Errorf("find the program to start the warden: %w", err)
 	}
-	return []string{self, "warden"}, nil
+	return warden.Command(self, "warden"), nil
 }
 
 // warden is the second process. People do not call it: the service does, and speaks to it over a pipe.
@@ -184,7 +184,7 @@ func (a *app) warden() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			// What ends the service must not end the warden before it has done its work.
 			signal.Ignore(os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGPIPE)
-			return warden.Process(a.in, a.out, args[0])
+			return warden.Process(context.WithoutCancel(c.Context()), a.in, a.out, warden.Surroundings{Log: args[0], EndService: warden.EndParent()})
 		},
 	}
 }

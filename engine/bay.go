@@ -16,6 +16,7 @@ import (
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/engine/outputs"
+	"usherbench/instrument/lane"
 	"usherbench/store"
 	"usherbench/warden"
 )
@@ -40,7 +41,7 @@ type Bay struct {
 	requests chan func()
 	told     time.Time // when watchers were last told how the idle bay is
 
-	hand sync.Mutex // held while something is set by hand
+	hand lane.Lane // held while something is set by hand
 
 	mu         sync.Mutex // guards what follows
 	owner      *owner     // nil: nobody

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"net"
 	"net/http"
 	"path/filepath"
 	"slices"
@@ -21,6 +20,8 @@ import (
 	"usherbench/bench"
 	"usherbench/core/stage"
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/lane"
+	"usherbench/instrument/transport/memory"
 	"usherbench/live"
 	"usherbench/store"
 	"usherbench/warden"
@@ -44,7 +45,7 @@ type Engine struct {
 
 	latch      atomic.Pointer[api.Held] // nothing is energised in any bay; nil: nothing holds the house
 	mute       atomic.Int64             // until when no sign of life is given, for a drill, Unix ns
-	keeping    sync.Mutex               // held while a latch is kept on record
+	keeping    lane.Lane                // held while a latch is kept on record
 	journal    *journal
 	tombstones tombstones
 
@@ -66,8 +67,8 @@ type Options struct {
 	Warden Warden
 	// WardenLog is where the warden writes what it did.
 	WardenLog string
-	// Dial is how unit handlers are reached; nil: over the network.
-	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// Memory is this process's part of a network in memory; nil: the computer's network.
+	Memory *memory.Network
 	// Data is the folder whose disk the records fill, and that has the folder of dialects; empty: not known.
 	Data string
 }
@@ -105,7 +106,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: live.NewHub(uint64(time.Now().UnixMilli())), store: s, log: log, options: o, bays: map[string]*Bay{},
 		late: map[string]error{}, strays: map[string]*stray{}, journal: openJournal(s.Journal, log), ctx: ctx, cancel: cancel,
-		handlers: toHandlers(o.Dial),
+		handlers: toHandlers(o.Memory),
 	}
 	if o.Data != "" {
 		e.tombstones.folder = filepath.Join(o.Data, "endings")
@@ -115,7 +116,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	go e.journal.serve(keep)
 	var err error
 	e.bench, err = bench.Open(bench.Options{File: file, Dialects: dialects, Store: s, Data: o.Data, Bays: onBench{e},
-		Journal: e.Journal})
+		Memory: o.Memory, Journal: e.Journal})
 	if err != nil {
 		cancel()
 		e.closeJournal()

@@ -62,8 +62,7 @@ func (e *Engine) keepLatch(bay string, h *api.Held) {
 	kept := make(chan struct{})
 	e.wg.Go(func() {
 		defer close(kept)
-		e.keeping.Lock() // in the order in which they were set
-		defer e.keeping.Unlock()
+		defer e.keeping.Enter()() // in the order in which they were set
 		var err error
 		if h == nil {
 			err = e.store.DropLatch(bay)

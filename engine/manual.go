@@ -26,8 +26,7 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
-	b.hand.Lock() // what several set by hand is done one after the other
-	defer b.hand.Unlock()
+	defer b.hand.Enter()() // what several set by hand is done one after the other
 	off := setting.Quantity == seats.Output && setting.Word == seats.Off
 	o, err := b.own(claim{state: api.BayStarting, by: by, offOnly: off})
 	if err != nil {

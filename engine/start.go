@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -22,6 +21,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/stage"
 	"usherbench/core/uncertainty"
+	"usherbench/instrument/transport/memory"
 	"usherbench/store"
 )
 
@@ -205,12 +205,13 @@ const longestRefusal = 200
 
 // toHandlers makes what speaks to unit handlers: to the address that is configured, and to none to which that would
 // send it on.
-func toHandlers(dial func(ctx context.Context, network, address string) (net.Conn, error)) *http.Client {
-	return &http.Client{
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{Proxy: nil, DialContext: dial, MaxIdleConnsPerHost: 1,
-			IdleConnTimeout: time.Minute},
+func toHandlers(network *memory.Network) *http.Client {
+	way := &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 1, IdleConnTimeout: time.Minute}
+	if network != nil {
+		way.DialContext = network.DialHost
 	}
+	return &http.Client{Transport: way,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }
 
 // specs are the accuracies of what the bay reads, by column.

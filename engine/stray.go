@@ -69,7 +69,7 @@ func (e *Engine) adopt(bay string, before *outputs.Switchboard, seats []*outputs
 	for _, x := range seats {
 		config[x.Name] = x.Config
 		for _, m := range x.Members {
-			i, err := instrument.Open(m.Name, m.Address.String(), m.Instrument.Dialect)
+			i, err := instrument.OpenAt(m.Name, m.Address, m.Instrument.Dialect)
 			if err != nil { // it was open before
 				e.log.Error("keep an output that no bay has any longer", "instrument", m.Name, "err", err)
 				return

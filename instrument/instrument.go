@@ -56,9 +56,14 @@ func Open(name, address string, d *dialect.Dialect) (*Instrument, error) {
 	if err != nil {
 		return nil, err
 	}
+	return OpenAt(name, a, d)
+}
+
+// OpenAt prepares an instrument at an address that was read already.
+func OpenAt(name string, a transport.Address, d *dialect.Dialect) (*Instrument, error) {
 	i := &Instrument{Name: name, Address: a, Dialect: d}
 	if a.Registers() != (d.Protocol == dialect.Registers) {
-		return nil, fmt.Errorf("address %q: dialect %s speaks %s, which this transport does not carry; use %s", address,
+		return nil, fmt.Errorf("address %q: dialect %s speaks %s, which this transport does not carry; use %s", a,
 			d.Name, d.Protocol,
 			map[bool]string{true: "modbus-rtu or modbus-tcp", false: "tcp, serial or usbtmc"}[d.Protocol == dialect.Registers])
 	}

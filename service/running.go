@@ -10,13 +10,13 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
 	"syscall"
 	"time"
 
 	"usherbench/bench"
 	"usherbench/engine"
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/transport/memory"
 	"usherbench/line"
 	"usherbench/store"
 	"usherbench/warden"
@@ -28,18 +28,19 @@ type Config struct {
 	Data string
 	// Listen is the address to serve on; port 0 takes a free one.
 	Listen string
-	// Listener is served instead, if there is one; it is closed with the service. Dial is how the service then reaches
-	// unit handlers.
-	Listener net.Listener
-	Dial     func(ctx context.Context, network, address string) (net.Conn, error)
+	// Memory is the service's part of a network in memory, in which it is then found by Listen as a name, and in which it
+	// finds unit handlers and instruments; nil: the computer's network.
+	Memory *memory.Network
+	// Disk stands in for the computer's when records are written; nil: the computer's.
+	Disk store.Disk
 	// TLSCert and TLSKey are files; without them only loopback addresses are served, unless Insecure.
 	TLSCert, TLSKey string
 	Insecure        bool
 	Bench           bench.Config
 	// Ready are procedures to start from.
 	Ready []string
-	// Warden is the command that starts the second process; empty: there is none.
-	Warden []string
+	// Warden starts the second process; nil: there is none.
+	Warden warden.Launcher
 }
 
 // Running is a service at work.
@@ -95,12 +96,12 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if err != nil {
 		r.Problems = append(r.Problems, "some dialects were left out: "+err.Error())
 	}
-	if r.Store, err = store.Open(filepath.Join(c.Data, "usher.db")); err != nil {
+	if r.Store, err = store.OpenOn(filepath.Join(c.Data, "usher.db"), c.Disk); err != nil {
 		return r, err
 	}
-	options := engine.Options{Data: c.Data, Dial: c.Dial, WardenLog: filepath.Join(c.Data, warden.LogFile)}
-	if len(c.Warden) > 0 {
-		if r.Warden, err = warden.Start(append(slices.Clone(c.Warden), options.WardenLog), log); err != nil {
+	options := engine.Options{Data: c.Data, Memory: c.Memory, WardenLog: filepath.Join(c.Data, warden.LogFile)}
+	if c.Warden != nil {
+		if r.Warden, err = warden.Start(c.Warden, options.WardenLog, log); err != nil {
 			return r, err
 		}
 		options.Warden = r.Warden
@@ -136,8 +137,8 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 }
 
 func listen(c Config) (net.Listener, error) {
-	if c.Listener != nil {
-		return c.Listener, nil
+	if c.Memory != nil {
+		return c.Memory.Listen(c.Listen)
 	}
 	host, _, err := net.SplitHostPort(c.Listen)
 	if err != nil {

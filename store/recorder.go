@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/semaphore"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
@@ -31,7 +32,7 @@ type Recorder struct {
 	runID   string
 	product map[int][2]int
 
-	writing sync.Mutex // held from taking a snapshot until it is committed; taken before mu
+	writing *semaphore.Weighted // held from taking a snapshot until it is committed; taken before mu
 
 	mu      sync.Mutex  // guards what follows, never held while the disk works
 	open    [][]float64 // time and columns of the chunk that is not full yet, pending frames included
@@ -65,7 +66,8 @@ type bucketRow struct {
 
 // NewRecorder begins to record a run that was created before.
 func (s *Store) NewRecorder(runID string, columns []string) *Recorder {
-	r := &Recorder{store: s, runID: runID, product: map[int][2]int{}, open: make([][]float64, len(columns)+1)}
+	r := &Recorder{store: s, writing: semaphore.NewWeighted(1), runID: runID, product: map[int][2]int{},
+		open: make([][]float64, len(columns)+1)}
 	for i, p := range products(columns) {
 		r.product[i+1] = [2]int{p[0] + 1, p[1] + 1}
 	}
@@ -201,8 +203,7 @@ func (r *Recorder) recorded() (end float64, frames int64) {
 
 // Finish writes everything that is pending together with columns of the run, and ends the recorder.
 func (r *Recorder) Finish(columns map[string]any) error {
-	r.writing.Lock()
-	defer r.writing.Unlock()
+	defer takeTurn(r.writing)()
 	p := r.pending(true)
 	err := r.store.write(func(tx *gorm.DB) error {
 		if err := p.write(tx); err != nil {
@@ -224,8 +225,7 @@ func (s *Store) Flush() error { return s.flush() }
 
 // flush writes the pending data of all recorders in one transaction.
 func (s *Store) flush() error {
-	s.flushing.Lock() // two at a time would each hold recorders that the other waits for
-	defer s.flushing.Unlock()
+	defer takeTurn(s.flushing)() // two at a time would each hold recorders that the other waits for
 	s.mu.Lock()
 	recorders := slices.Collect(maps.Values(s.recorders))
 	s.mu.Unlock()
@@ -234,8 +234,7 @@ func (s *Store) flush() error {
 	}
 	pendings := make([]pending, len(recorders))
 	for i, r := range recorders {
-		r.writing.Lock()
-		defer r.writing.Unlock()
+		defer takeTurn(r.writing)()
 		pendings[i] = r.pending(false)
 	}
 	err := s.write(func(tx *gorm.DB) error {

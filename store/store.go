@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/semaphore"
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -25,12 +26,13 @@ type Store struct {
 	db *gorm.DB
 	// turn is held while writing. SQLite has one writer at a time; waiting for it here costs nothing, waiting
 	// inside SQLite a thread.
-	turn sync.Mutex
+	turn *semaphore.Weighted
+	disk Disk // nil: the computer's
 
 	mu        sync.Mutex // guards recorders
 	recorders map[string]*Recorder
-	flushing  sync.Mutex    // held while the pending data of all recorders is written; taken before any recorder's
-	flushed   chan struct{} // closed when the flusher has ended
+	flushing  *semaphore.Weighted // held while the pending data of all recorders is written; taken before any recorder's
+	flushed   chan struct{}       // closed when the flusher has ended
 	stop      context.CancelFunc
 }
 
@@ -43,8 +45,15 @@ var (
 // FlushInterval is how often new frames become durable: nothing older is lost by a kill or a power cut.
 const FlushInterval = time.Second
 
+// Disk is asked before every write; its error is that of the write, and the time that it takes is too. It stands in for
+// disks that are slow, full or broken.
+type Disk func() error
+
 // Open opens or creates the database at path and brings it to the current schema.
-func Open(path string) (*Store, error) {
+func Open(path string) (*Store, error) { return OpenOn(path, nil) }
+
+// OpenOn is Open on a disk that stands in for the computer's.
+func OpenOn(path string, disk Disk) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
@@ -60,7 +69,8 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("open database %s: %w", path, err)
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Store{db: db, recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
+	s := &Store{db: db, disk: disk, turn: semaphore.NewWeighted(1), flushing: semaphore.NewWeighted(1),
+		recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
 	go s.flushRegularly(ctx)
 	return s, nil
 }
@@ -79,9 +89,20 @@ func (s *Store) Close() error {
 
 // write runs a transaction when it is this caller's turn.
 func (s *Store) write(do func(tx *gorm.DB) error) error {
-	s.turn.Lock()
-	defer s.turn.Unlock()
+	defer takeTurn(s.turn)()
+	if s.disk != nil {
+		if err := s.disk(); err != nil {
+			return err
+		}
+	}
 	return s.db.Transaction(do)
+}
+
+// takeTurn waits for what one at a time may have, and gives back how it is given up. It is no mutex: in simulated time
+// whoever waits for a mutex keeps the clock from moving on.
+func takeTurn(of *semaphore.Weighted) (giveUp func()) {
+	_ = of.Acquire(context.Background(), 1) // it fails only with its context
+	return func() { of.Release(1) }
 }
 
 // Checkpoint moves everything from the write-ahead log to the main file, so that a copy of that file is complete.

@@ -7,23 +7,22 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"os/exec"
 	"slices"
 	"sync"
-	"syscall"
 	"time"
+	"usherbench/instrument/lane"
 )
 
 // Keeper is the service's end of the pipe: it starts the warden's process, tells it what there is to know, and
 // starts it again if it dies. It is safe for use by several goroutines.
 type Keeper struct {
-	command []string
-	log     *slog.Logger
-	reports chan Report
+	launcher Launcher
+	path     string // of the warden's log
+	log      *slog.Logger
+	reports  chan Report
 
-	mu        sync.Mutex // guards what follows, and orders the lines
-	process   *exec.Cmd
-	pipe      *os.File
+	turn      lane.Lane // guards what follows, and orders the lines
+	life      Life
 	plan      Plan
 	energised map[string]bool
 	closed    bool
@@ -41,35 +40,20 @@ const endWithin = 2 * time.Second
 // sayWithin bounds how long a word to the warden may take.
 const sayWithin = 50 * time.Millisecond
 
-// Start starts the process with the given command, which must end in [Process].
-func Start(command []string, log *slog.Logger) (*Keeper, error) {
-	k := &Keeper{command: command, log: log, reports: make(chan Report, 64), energised: map[string]bool{},
+// Start starts the warden, which writes its log to the given path.
+func Start(launcher Launcher, path string, log *slog.Logger) (*Keeper, error) {
+	k := &Keeper{launcher: launcher, path: path, log: log, reports: make(chan Report, 64), energised: map[string]bool{},
 		ended: make(chan struct{})}
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	defer k.turn.Enter()()
 	return k, k.launch()
 }
 
 func (k *Keeper) launch() error {
-	cmd := exec.Command(k.command[0], k.command[1:]...)
-	// It has no part of the service's output, which somebody may wait for to end. In a group of its own: what is
-	// meant for the service's terminal must not end it.
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	in, pipe, err := os.Pipe()
+	life, err := k.launcher(k.path)
 	if err != nil {
-		return err
-	}
-	defer in.Close() // the child has its own
-	cmd.Stdin = in
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	if err := cmd.Start(); err != nil {
-		_ = pipe.Close() // the first error counts
 		return fmt.Errorf("start the warden: %w", err)
 	}
-	k.process, k.pipe, k.down, k.launched = cmd, pipe, nil, time.Now()
+	k.life, k.down, k.launched = life, nil, time.Now()
 	k.say(word{Plan: &k.plan})
 	for bay, on := range k.energised {
 		if on {
@@ -79,7 +63,7 @@ func (k *Keeper) launch() error {
 	k.wg.Add(1)
 	go func() {
 		defer k.wg.Done()
-		lines := bufio.NewScanner(out)
+		lines := bufio.NewScanner(life.Reports())
 		for lines.Scan() {
 			var r Report
 			if json.Unmarshal(lines.Bytes(), &r) == nil {
@@ -89,8 +73,7 @@ func (k *Keeper) launch() error {
 				}
 			}
 		}
-		err := cmd.Wait()
-		k.again(err)
+		k.again(life.Wait())
 	}()
 	return nil
 }
@@ -103,34 +86,36 @@ const lasting = 10 * time.Second
 
 // again starts a warden that died, for as long as that takes. Meanwhile there is none, and Down says so.
 func (k *Keeper) again(why error) {
-	k.mu.Lock()
+	leave := k.turn.Enter()
 	k.down = fmt.Errorf("the warden ended: %w", orEnded(why))
 	k.pause = min(max(2*k.pause, leastPause), longestPause)
 	if time.Since(k.launched) > lasting {
 		k.pause = 0
 	}
-	k.mu.Unlock()
+	leave()
 	for {
-		if !k.wait() {
+		if !k.wait() || k.launchAgain() {
 			return
 		}
-		k.mu.Lock()
-		if k.closed {
-			k.mu.Unlock()
-			return
-		}
-		k.restarts++
-		k.log.Error("the warden is started again", "why", k.down)
-		err := k.launch()
-		if err == nil {
-			k.mu.Unlock()
-			return
-		}
-		k.down = err
-		k.pause = min(max(2*k.pause, leastPause), longestPause)
-		k.log.Error("the warden does not start", "err", err)
-		k.mu.Unlock()
 	}
+}
+
+// launchAgain tells whether there is a warden again, or is to be none any longer.
+func (k *Keeper) launchAgain() bool {
+	defer k.turn.Enter()()
+	if k.closed {
+		return true
+	}
+	k.restarts++
+	k.log.Error("the warden is started again", "why", k.down)
+	err := k.launch()
+	if err == nil {
+		return true
+	}
+	k.down = err
+	k.pause = min(max(2*k.pause, leastPause), longestPause)
+	k.log.Error("the warden does not start", "err", err)
+	return false
 }
 
 func orEnded(err error) error {
@@ -142,9 +127,9 @@ func orEnded(err error) error {
 
 // wait lets the pause pass; false: there is to be no warden any longer.
 func (k *Keeper) wait() bool {
-	k.mu.Lock()
+	leave := k.turn.Enter()
 	pause := k.pause
-	k.mu.Unlock()
+	leave()
 	select {
 	case <-k.ended:
 		return false
@@ -155,8 +140,7 @@ func (k *Keeper) wait() bool {
 
 // Down is why there is no warden now; nil: there is one.
 func (k *Keeper) Down() error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	defer k.turn.Enter()()
 	return k.down
 }
 
@@ -167,24 +151,22 @@ func (k *Keeper) say(x word) {
 	}
 	// A warden that does not read any more must not hold a conductor up: it is ended, and started again with
 	// everything that it must know.
-	_ = k.pipe.SetWriteDeadline(time.Now().Add(sayWithin))
-	if _, err := k.pipe.Write(append(line, '\n')); err != nil {
-		_ = k.process.Process.Kill() // it may be gone already
+	_ = k.life.SetWriteDeadline(time.Now().Add(sayWithin))
+	if _, err := k.life.Write(append(line, '\n')); err != nil {
+		k.life.Kill()
 	}
 }
 
 // Plan tells how the bench is made safe.
 func (k *Keeper) Plan(p Plan) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	defer k.turn.Enter()()
 	k.plan = p
 	k.say(word{Plan: &p})
 }
 
 // Energised tells that outputs of a bay are about to go on, or are confirmed off.
 func (k *Keeper) Energised(bay string, on bool) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	defer k.turn.Enter()()
 	if k.energised[bay] == on {
 		return
 	}
@@ -195,8 +177,7 @@ func (k *Keeper) Energised(bay string, on bool) {
 // Alive tells which bays are looked after, and which of them have an alarm, so that everybody knows already that an
 // output may still be on.
 func (k *Keeper) Alive(bays, alarmed []string) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	defer k.turn.Enter()()
 	k.say(word{Alive: slices.Clone(bays), Alarmed: slices.Clone(alarmed)})
 }
 
@@ -205,22 +186,20 @@ func (k *Keeper) Reports() <-chan Report { return k.reports }
 
 // Restarts is how often the warden had to be started again.
 func (k *Keeper) Restarts() int {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	defer k.turn.Enter()()
 	return k.restarts
 }
 
 // Pid is the process of the warden.
 func (k *Keeper) Pid() int {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return k.process.Process.Pid
+	defer k.turn.Enter()()
+	return k.life.Pid()
 }
 
 // Close ends the warden; the outputs must be off. With energised outputs left it is not told goodbye and acts
 // when the pipe ends.
 func (k *Keeper) Close() error {
-	k.mu.Lock()
+	leave := k.turn.Enter()
 	if !k.closed {
 		close(k.ended)
 	}
@@ -232,8 +211,8 @@ func (k *Keeper) Close() error {
 	if !left {
 		k.say(word{Bye: true})
 	}
-	err := k.pipe.Close()
-	k.mu.Unlock()
+	err := k.life.Close()
+	leave()
 	if left {
 		return err // it goes on by itself
 	}
@@ -245,7 +224,7 @@ func (k *Keeper) Close() error {
 	select {
 	case <-ended:
 	case <-time.After(endWithin):
-		_ = k.process.Process.Kill() // there is nothing left for it to do
+		k.life.Kill() // there is nothing left for it to do
 		<-ended
 	}
 	return err

@@ -20,7 +20,7 @@ func TestAWardenThatDoesNotStartIsTriedAgain(t *testing.T) {
 	ready, script := filepath.Join(folder, "ready"), filepath.Join(folder, "warden.sh")
 	text := fmt.Sprintf("#!/bin/sh\ntest -e %s || exit 1\nexec cat >/dev/null\n", ready)
 	require.NoError(t, os.WriteFile(script, []byte(text), 0o700))
-	k, err := Start([]string{script}, slog.New(slog.DiscardHandler))
+	k, err := Start(Command(script), "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, k.Close()) }()
 	within := func(is func() bool, words string) {

@@ -15,13 +15,15 @@ import (
 
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/transport"
+	"usherbench/instrument/transport/memory"
 )
 
 // watch is the state of the warden's process. One goroutine owns it.
 type watch struct {
-	log       string // path of the log
+	Surroundings
+	ctx       context.Context
 	out       io.Writer
-	parent    int
 	plan      Plan
 	energised map[string]bool
 	alive     map[string]time.Time // when each bay was last looked after
@@ -30,11 +32,27 @@ type watch struct {
 	words     chan word
 }
 
+// Surroundings are what a warden is told when it begins.
+type Surroundings struct {
+	// Log is the path of its log; empty: it keeps none.
+	Log string
+	// EndService ends the service that does not make safe itself, and keeps the warden from doing it.
+	EndService func()
+	// Network is how instruments in memory are reached; nil: as everybody in this process does.
+	Network *memory.Network
+}
+
+// EndParent ends the process that has started this one.
+func EndParent() func() {
+	parent := os.Getppid()
+	return func() { _ = syscall.Kill(parent, syscall.SIGKILL) } // it may be gone already
+}
+
 // Process is the warden: it reads what the service says from in until that ends, and makes safe what is left.
-// Reports go to out while the service lives, and to the log at path. It returns when everything is off or could
-// not be confirmed for a long time.
-func Process(in io.Reader, out io.Writer, path string) error {
-	w := &watch{log: path, out: out, parent: os.Getppid(), energised: map[string]bool{}, alive: map[string]time.Time{},
+// Reports go to out while the service lives, and to its log. It returns when everything is off or could not be
+// confirmed for a long time, or when the context ends.
+func Process(ctx context.Context, in io.Reader, out io.Writer, s Surroundings) error {
+	w := &watch{ctx: ctx, Surroundings: s, out: out, energised: map[string]bool{}, alive: map[string]time.Time{},
 		acted: map[string]bool{}, alarmed: map[string]bool{}}
 	words := make(chan word, 256)
 	w.words = words
@@ -137,7 +155,7 @@ func (w *watch) look(now time.Time) bool {
 	slices.Sort(stalled)
 	why := fmt.Sprintf("nobody looked after it for %d ms: its conductor or the whole service stalled",
 		now.Sub(w.alive[stalled[0]]).Milliseconds())
-	ctx, cancel := context.WithTimeout(context.Background(), killAfter)
+	ctx, cancel := context.WithTimeout(w.ctx, killAfter)
 	defer cancel()
 	reports := w.makeSafe(ctx, stalled, why)
 	w.hearWaiting()
@@ -147,7 +165,7 @@ func (w *watch) look(now time.Time) bool {
 		}
 		if r.Failed != "" {
 			// Its connection may be the only one that an instrument takes, or its lock on a serial line.
-			_ = syscall.Kill(w.parent, syscall.SIGKILL)
+			w.EndService()
 			_ = w.takeOver(why + "; an output could not be reached beside it, so it was ended")
 			return true
 		}
@@ -171,7 +189,7 @@ func (w *watch) takeOver(why string) error {
 		return nil
 	}
 	slices.Sort(left)
-	ctx, cancel := context.WithTimeout(context.Background(), tryFor)
+	ctx, cancel := context.WithTimeout(w.ctx, tryFor)
 	defer cancel()
 	var errs []error
 	for _, r := range w.makeSafe(ctx, left, why) {
@@ -191,10 +209,10 @@ func (w *watch) tell(r Report) {
 	}
 	line = append(line, '\n')
 	_, _ = w.out.Write(line) // the service may be gone
-	if w.log == "" {
+	if w.Log == "" {
 		return
 	}
-	f, err := os.OpenFile(w.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(w.Log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return
 	}
@@ -206,7 +224,7 @@ func (w *watch) tell(r Report) {
 // makeSafe switches off the outputs of bays, all bays at once, each in its order.
 func (w *watch) makeSafe(ctx context.Context, bays []string, why string) []Report {
 	reports := make([]Report, len(bays))
-	bench := &connections{open: map[string]*instrument.Instrument{}}
+	bench := &connections{network: w.Network, open: map[string]*instrument.Instrument{}}
 	defer bench.close()
 	var wg sync.WaitGroup
 	for i, bay := range bays {
@@ -222,8 +240,9 @@ func (w *watch) makeSafe(ctx context.Context, bays []string, why string) []Repor
 
 // connections are the warden's own, by address: two bays may use two channels of one instrument.
 type connections struct {
-	mu   sync.Mutex
-	open map[string]*instrument.Instrument
+	network *memory.Network
+	mu      sync.Mutex // guards what follows
+	open    map[string]*instrument.Instrument
 }
 
 func (c *connections) channel(ch Channel) (*instrument.Channel, error) {
@@ -237,7 +256,7 @@ func (c *connections) channel(ch Channel) (*instrument.Channel, error) {
 		}
 		for _, d := range library {
 			if len(d.Sources) == len(ch.Dialect) {
-				if i, err = instrument.Open(ch.Instrument, ch.Address, d); err != nil {
+				if i, err = c.reach(ch, d); err != nil {
 					return nil, err
 				}
 			}
@@ -248,6 +267,14 @@ func (c *connections) channel(ch Channel) (*instrument.Channel, error) {
 		c.open[ch.Address] = i
 	}
 	return i.Channel(ch.Number, ch.Kind), nil
+}
+
+func (c *connections) reach(ch Channel, d *dialect.Dialect) (*instrument.Instrument, error) {
+	a, err := transport.Parse(ch.Address)
+	if err != nil {
+		return nil, err
+	}
+	return instrument.OpenAt(ch.Instrument, a.Through(c.network), d)
 }
 
 func (c *connections) close() {

@@ -41,7 +41,7 @@ func startWatched(t *testing.T) *watched {
 	told, tell := io.Pipe()
 	w.in = out
 	go func() {
-		w.ended <- Process(in, tell, w.log)
+		w.ended <- Process(t.Context(), in, tell, Surroundings{Log: w.log, EndService: EndParent()})
 		_ = tell.Close() // a pipe in memory
 	}()
 	go func() {
@@ -250,7 +250,7 @@ func TestAChannelWhoseDialectIsNotThereIsReported(t *testing.T) {
 func TestReportsStandInTheLogOneALine(t *testing.T) {
 	path := filepath.Join(t.TempDir(), LogFile)
 	var out bytes.Buffer
-	w := &watch{log: path, out: &out}
+	w := &watch{Surroundings: Surroundings{Log: path}, out: &out}
 	w.tell(Report{Bay: "bay1", Why: "first"})
 	w.tell(Report{Bay: "bay2", Why: "second", Failed: "x"})
 	text, err := os.ReadFile(path)

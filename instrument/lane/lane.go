@@ -37,6 +37,12 @@ func (l *Lane) Take(ctx context.Context) (release func(), err error) {
 	return nil, fmt.Errorf("its turn did not come in time: %w", context.Cause(ctx))
 }
 
+// Enter waits for the lane, however long that takes.
+func (l *Lane) Enter() (leave func()) {
+	leave, _ = l.Take(context.Background()) // which never ends
+	return leave
+}
+
 // join takes the lane if it is free, or else a place in the queue.
 func (l *Lane) join(urgent bool) (turn chan struct{}) {
 	l.mu.Lock()

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"usherbench/core/document"
+	"usherbench/instrument/transport/memory"
 )
 
 // The schemes of addresses.
@@ -37,6 +38,14 @@ type Address struct {
 	// Line says how a serial line is set.
 	Line LineMode
 	text string
+	// network is how a part of this process is reached; nil: as everybody does.
+	network *memory.Network
+}
+
+// Through is the address as it is reached by a process that has its own part of a network in memory.
+func (a Address) Through(n *memory.Network) Address {
+	a.network = n
+	return a
 }
 
 // LineMode is how a serial line is set.

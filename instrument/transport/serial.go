@@ -38,8 +38,8 @@ type port interface {
 
 var lines = struct {
 	sync.Mutex
-	byWire map[string]*line
-}{byWire: map[string]*line{}}
+	byWire map[wire]*line
+}{byWire: map[wire]*line{}}
 
 // serialLink is one instrument's use of a line.
 type serialLink struct {
@@ -84,7 +84,7 @@ var (
 
 func openPort(ctx context.Context, a Address) (port, error) {
 	if a.Scheme == Memory {
-		conn, err := memory.Dial(ctx, a.Host)
+		conn, err := a.network.Dial(ctx, a.Host)
 		return memoryPort{conn}, err
 	}
 	// Flow control is set through a descriptor of our own, opened before the port is taken for us alone.
@@ -110,12 +110,12 @@ func openPort(ctx context.Context, a Address) (port, error) {
 }
 
 // wire is what the instruments of one line have in common.
-func (a Address) wire() string {
-	if a.Scheme == Memory {
-		return "memory " + a.Host
-	}
-	return a.Path
+type wire struct {
+	network    *memory.Network
+	path, name string
 }
+
+func (a Address) wire() wire { return wire{a.network, a.Path, a.Host} }
 
 // memoryPort is the end of a line in memory.
 type memoryPort struct{ *memory.Conn }

@@ -11,8 +11,6 @@ import (
 	"io"
 	"net"
 	"time"
-
-	"usherbench/instrument/transport/memory"
 )
 
 // Link is a byte stream with deadlines, the only thing that the protocols above need of a transport.
@@ -34,7 +32,7 @@ func Open(ctx context.Context, a Address) (Link, error) {
 	case a.IsSerial():
 		return openSerial(ctx, a)
 	case a.Scheme == Memory:
-		conn, err := memory.Dial(ctx, a.Host)
+		conn, err := a.network.Dial(ctx, a.Host)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", a, err)
 		}

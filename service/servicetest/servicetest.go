@@ -33,7 +33,9 @@ type House struct {
 	Data  string
 	t     testing.TB
 	wire  http.RoundTripper
-	start service.Config
+	// sockets tells that the house is on real ones
+	sockets bool
+	start   service.Config
 }
 
 // Options of a house; the zero value is one bay at ×20 with noise.
@@ -72,11 +74,10 @@ func Start(t testing.TB, o Options) *House {
 	if o.Change != nil {
 		o.Change(&config)
 	}
-	h := &House{Bench: bench, Data: t.TempDir(), t: t, wire: http.DefaultTransport}
+	h := &House{Bench: bench, Data: t.TempDir(), t: t, wire: http.DefaultTransport, sockets: o.Sockets}
 	h.start = service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}
 	if !o.Sockets {
-		h.start.Dial = memory.DialHost
-		wire := &http.Transport{DialContext: memory.DialHost}
+		wire := &http.Transport{DialContext: memory.NewNetwork().DialHost}
 		t.Cleanup(wire.CloseIdleConnections)
 		h.wire = wire
 	}
@@ -100,9 +101,8 @@ func Start(t testing.TB, o Options) *House {
 func (h *House) Open() {
 	h.t.Helper()
 	var err error
-	if h.start.Dial != nil {
-		h.start.Listener, err = memory.Listen("")
-		require.NoError(h.t, err)
+	if !h.sockets {
+		h.start.Memory, h.start.Listen = memory.NewNetwork(), ""
 	}
 	h.Running, err = service.Start(h.start,
 		slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))

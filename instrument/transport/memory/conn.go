@@ -20,6 +20,7 @@ type Conn struct {
 	local, remote   net.Addr
 	closed          chan struct{}
 	once            sync.Once
+	forget          func()                        // it is closed; nil: nobody needs to know
 	held            atomic.Pointer[chan struct{}] // nothing passes until it is closed; nil: not held
 }
 
@@ -176,6 +177,9 @@ func (c *Conn) Close() error {
 		c.in.change(func() { c.in.gone, c.in.bytes = true, nil })
 		c.reading.set(time.Time{})
 		c.writes.set(time.Time{})
+		if c.forget != nil {
+			c.forget()
+		}
 	})
 	return nil
 }

@@ -113,12 +113,3 @@ func Dial(ctx context.Context, name string) (*Conn, error) {
 		return nil, fmt.Errorf("dial in memory: %s: %w", name, context.Cause(ctx))
 	}
 }
-
-// DialHost connects to the name that a host:port has as its host, as an HTTP client asks for it.
-func DialHost(ctx context.Context, _, hostPort string) (net.Conn, error) {
-	host, _, err := net.SplitHostPort(hostPort)
-	if err != nil {
-		host = hostPort
-	}
-	return Dial(ctx, host)
-}

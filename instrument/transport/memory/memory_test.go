@@ -46,7 +46,7 @@ func TestOnlyWhoListensIsFound(t *testing.T) {
 	assert.ErrorIs(t, err, syscall.ECONNREFUSED)
 	_, err = l.Accept()
 	assert.ErrorIs(t, err, net.ErrClosed)
-	_, err = memory.DialHost(t.Context(), "tcp", "quay:80")
+	_, err = memory.NewNetwork().DialHost(t.Context(), "tcp", "quay:80")
 	assert.ErrorIs(t, err, syscall.ECONNREFUSED)
 }
 
