@@ -184,7 +184,8 @@ func (a *app) warden() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			// What ends the service must not end the warden before it has done its work.
 			signal.Ignore(os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGPIPE)
-			return warden.Process(context.WithoutCancel(c.Context()), a.in, a.out, warden.Surroundings{Log: args[0], EndService: warden.EndParent()})
+			return warden.Process(context.WithoutCancel(c.Context()), a.in, a.out,
+				warden.Surroundings{Log: args[0], EndService: warden.EndParent()})
 		},
 	}
 }

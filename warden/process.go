@@ -224,8 +224,7 @@ func (w *watch) tell(r Report) {
 // makeSafe switches off the outputs of bays, all bays at once, each in its order.
 func (w *watch) makeSafe(ctx context.Context, bays []string, why string) []Report {
 	reports := make([]Report, len(bays))
-	bench := &connections{network: w.Network, open: map[string]*instrument.Instrument{}}
-	defer bench.close()
+	bench := newConnections(w.Network)
 	var wg sync.WaitGroup
 	for i, bay := range bays {
 		wg.Add(1)
@@ -238,49 +237,77 @@ func (w *watch) makeSafe(ctx context.Context, bays []string, why string) []Repor
 	return reports
 }
 
-// connections are the warden's own, by address: two bays may use two channels of one instrument.
+// connections are the warden's own, by address: two bays may use two channels of one instrument. None is kept longer
+// than it is used: an instrument may take one only, and the next service needs it too.
 type connections struct {
 	network *memory.Network
 	mu      sync.Mutex // guards what follows
-	open    map[string]*instrument.Instrument
+	open    map[string]*connection
+	spoken  map[string]*dialect.Dialect // by address
 }
 
-func (c *connections) channel(ch Channel) (*instrument.Channel, error) {
+func newConnections(n *memory.Network) *connections {
+	return &connections{network: n, open: map[string]*connection{}, spoken: map[string]*dialect.Dialect{}}
+}
+
+type connection struct {
+	*instrument.Instrument
+	users int
+}
+
+// channel connects to a channel, until it is let go.
+func (c *connections) channel(ch Channel) (channel *instrument.Channel, letGo func(), err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	i, ok := c.open[ch.Address]
-	if !ok {
+	i := c.open[ch.Address]
+	if i == nil {
+		opened, err := c.openFor(ch)
+		if err != nil {
+			return nil, nil, err
+		}
+		i = &connection{Instrument: opened}
+		c.open[ch.Address] = i
+	}
+	i.users++
+	return i.Channel(ch.Number, ch.Kind), func() { c.letGo(ch.Address) }, nil
+}
+
+func (c *connections) letGo(address string) {
+	c.mu.Lock()
+	i := c.open[address]
+	i.users--
+	last := i.users == 0
+	if last {
+		delete(c.open, address)
+	}
+	c.mu.Unlock()
+	if last {
+		_ = i.Close() // it is opened anew when it is needed again
+	}
+}
+
+func (c *connections) openFor(ch Channel) (*instrument.Instrument, error) {
+	d := c.spoken[ch.Address]
+	if d == nil {
 		library, err := dialect.FromSources(ch.Dialect)
 		if err != nil {
 			return nil, err
 		}
-		for _, d := range library {
-			if len(d.Sources) == len(ch.Dialect) {
-				if i, err = c.reach(ch, d); err != nil {
-					return nil, err
-				}
+		for _, read := range library {
+			if len(read.Sources) == len(ch.Dialect) {
+				d = read
 			}
 		}
-		if i == nil {
+		if d == nil {
 			return nil, fmt.Errorf("the dialect of %s is not complete", ch.Instrument)
 		}
-		c.open[ch.Address] = i
+		c.spoken[ch.Address] = d
 	}
-	return i.Channel(ch.Number, ch.Kind), nil
-}
-
-func (c *connections) reach(ch Channel, d *dialect.Dialect) (*instrument.Instrument, error) {
 	a, err := transport.Parse(ch.Address)
 	if err != nil {
 		return nil, err
 	}
 	return instrument.OpenAt(ch.Instrument, a.Through(c.network), d)
-}
-
-func (c *connections) close() {
-	for _, i := range c.open {
-		_ = i.Close() // the process ends or opens anew
-	}
 }
 
 // retryAfter is the pause between two attempts on outputs that could not be confirmed.
@@ -317,10 +344,11 @@ func (c *connections) makeSafe(ctx context.Context, bay string, channels []Chann
 }
 
 func (c *connections) switchOff(ctx context.Context, ch Channel) error {
-	channel, err := c.channel(ch)
+	channel, letGo, err := c.channel(ch)
 	if err != nil {
 		return err
 	}
+	defer letGo()
 	attempt, cancel := context.WithTimeout(ctx, channel.Dialect.Within)
 	defer cancel()
 	setErr := channel.SwitchOff(attempt)

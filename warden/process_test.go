@@ -221,8 +221,7 @@ func TestAnOutputThatStaysOnIsReportedAsNotConfirmed(t *testing.T) {
 	w := startWatched(t)
 	w.energise("bay1")
 	require.NoError(t, w.bench.SetFault("supply1", simbench.StuckOutput))
-	bench := &connections{open: map[string]*instrument.Instrument{}}
-	defer bench.close()
+	bench := newConnections(nil)
 	ctx, cancel := contextFor(t, 300*time.Millisecond)
 	defer cancel()
 	r := bench.makeSafe(ctx, "bay1", w.plan.Bays["bay1"], "a test")
@@ -238,7 +237,7 @@ func TestAnOutputThatStaysOnIsReportedAsNotConfirmed(t *testing.T) {
 }
 
 func TestAChannelWhoseDialectIsNotThereIsReported(t *testing.T) {
-	bench := &connections{open: map[string]*instrument.Instrument{}}
+	bench := newConnections(nil)
 	ctx, cancel := contextFor(t, 100*time.Millisecond)
 	defer cancel()
 	r := bench.makeSafe(ctx, "bay1", []Channel{{Seat: "source", Kind: "source", Instrument: "supply1",

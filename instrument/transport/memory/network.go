@@ -8,15 +8,16 @@ import (
 	"syscall"
 )
 
-// Network is the part that one process has of the network: what it dials and what it accepts. It can be cut, as when the
-// process is killed, and held up, as when the process is not scheduled. A nil Network is everybody's, and only dials and
-// listens.
+// Network is the part that one process has of the network: what it dials and what it accepts. It can be cut, as when
+// the process is killed, and held up, as when the process is not scheduled. A nil Network is everybody's, and only
+// dials and listens.
 type Network struct {
 	mu    sync.Mutex // guards what follows
 	conns map[*Conn]bool
 	doors []*Listener
 	last  []func() // done when it ends
 	dead  bool
+	holds int           // how many hold it up
 	held  chan struct{} // closed when it goes on; nil: nothing is held up
 }
 
@@ -138,21 +139,25 @@ func (n *Network) Cut() {
 	}
 }
 
-// Hold lets nothing pass until the process goes on.
+// Hold lets nothing pass until the process goes on. Of several holds the last to end counts.
 func (n *Network) Hold() (goOn func()) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	held := make(chan struct{})
-	n.held = held
-	for c := range n.conns {
-		c.Hold(held)
+	if n.dead {
+		return func() {}
 	}
-	return func() {
-		n.mu.Lock()
-		defer n.mu.Unlock()
-		if n.held == held {
-			n.held = nil
-			close(held)
+	if n.holds++; n.holds == 1 {
+		n.held = make(chan struct{})
+		for c := range n.conns {
+			c.Hold(n.held)
 		}
 	}
+	return sync.OnceFunc(func() {
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		if n.holds--; n.holds == 0 && n.held != nil {
+			close(n.held)
+			n.held = nil
+		}
+	})
 }

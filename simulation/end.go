@@ -1,0 +1,149 @@
+package simulation
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"usherbench/api"
+	"usherbench/client"
+)
+
+// lookEvery is how often people look at the bays.
+const lookEvery = 500 * time.Millisecond
+
+func (h *house) nextLook() time.Time { return h.looked.Add(lookEvery) }
+
+// look has people look at the bays, without waiting for them.
+func (h *house) look() {
+	h.looked = time.Now()
+	c := h.client()
+	if c == nil {
+		return
+	}
+	h.busy.Go(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), patience)
+		defer cancel()
+		bays, err := c.Bays(ctx)
+		if err != nil {
+			return
+		}
+		k := look{time.Now(), map[string]string{}, map[string]api.BayState{}}
+		for _, b := range bays {
+			k.alarms[b.Name], k.states[b.Name] = b.Alarm, b.State
+		}
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		h.looks = append(h.looks, k)
+	})
+}
+
+// amiss writes down a promise that was not kept.
+func (h *house) amiss(format string, args ...any) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.left = append(h.left, fmt.Sprintf("at the end: "+format, args...))
+}
+
+// finish sees whether the house is well: everything is mended for a while now.
+func (h *house) finish() {
+	h.ended = time.Now()
+	c := h.client()
+	if c == nil {
+		h.amiss("there is no service")
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	h.lightsOfNobody(ctx, c)
+	for _, what := range []func(context.Context, *client.Client) error{h.stopEverything, h.runEverything, h.records} {
+		if err := what(ctx, c); err != nil {
+			h.amiss("%v", err)
+		}
+	}
+}
+
+// lightsOfNobody looks for outputs that are on though no run is live and nobody switched them on by hand.
+func (h *house) lightsOfNobody(ctx context.Context, c *client.Client) {
+	bays, err := c.Bays(ctx)
+	if err != nil {
+		h.amiss("the bays cannot be seen: %v", err)
+		return
+	}
+	for _, b := range bays {
+		s, err := h.bench.State(b.Name)
+		if err != nil {
+			continue
+		}
+		if b.Alarm != "" {
+			h.amiss("%s has an alarm: %s", b.Name, b.Alarm)
+		}
+		if (s.SourceOn || s.LoadOn) && b.State != api.BayLive && b.SafeSince != nil {
+			h.amiss("%s is shown as off, and is on", b.Name)
+		}
+	}
+}
+
+// stopEverything stops what is live, as somebody does who comes into the room.
+func (h *house) stopEverything(ctx context.Context, c *client.Client) error {
+	if _, err := c.StopAll(ctx, ""); err != nil {
+		return fmt.Errorf("everything cannot be stopped: %w", err)
+	}
+	for _, plan := range h.scenario.Bays {
+		if s, err := h.bench.State(plan.Name); err != nil || s.SourceOn || s.LoadOn {
+			h.amiss("%s is on after everything was stopped", plan.Name)
+		}
+	}
+	_, err := c.GoOn(ctx)
+	return err
+}
+
+// runEverything runs something in every bay.
+func (h *house) runEverything(ctx context.Context, c *client.Client) error {
+	var runs []api.RunSummary
+	for _, plan := range h.scenario.Bays {
+		if waiting, err := c.Queue(ctx, plan.Name); err == nil {
+			for _, w := range waiting {
+				_ = c.Dequeue(ctx, w.ID) // or it has begun
+			}
+		}
+		if _, err := c.Stop(ctx, plan.Name, ""); err == nil {
+			h.tell("people", "%s had begun again", plan.Name)
+		}
+		run, err := c.StartRun(ctx, api.StartRun{Bay: plan.Name, Procedure: beginningOf(plan.Layout) + "-brief",
+			Serial: serialOf(h, plan.Name)})
+		if err != nil {
+			h.amiss("nothing can be run in %s: %v", plan.Name, err)
+			continue
+		}
+		runs = append(runs, run)
+	}
+	time.Sleep(3 * time.Second)
+	for _, run := range runs {
+		if doc, err := c.Run(ctx, run.ID); err != nil || doc.State != "done" {
+			h.amiss("a run in %s is %s: %s %v", run.Bay, doc.State, doc.Reason, err)
+		}
+	}
+	return nil
+}
+
+// records looks at what is on record.
+func (h *house) records(ctx context.Context, c *client.Client) error {
+	check, err := c.VerifyJournal(ctx)
+	if err != nil {
+		return fmt.Errorf("the journal cannot be verified: %w", err)
+	}
+	if check.Why != "" {
+		h.amiss("the journal is not whole: %+v", check)
+	}
+	runs, err := c.Runs(ctx, client.RunFilter{Limit: 200})
+	if err != nil {
+		return fmt.Errorf("the runs cannot be listed: %w", err)
+	}
+	for _, r := range runs {
+		if (r.State == "live") != (r.EndedAt == nil) || r.State == "live" {
+			h.amiss("run %s of %s is %s, and has ended %v", r.Procedure, r.Bay, r.State, r.EndedAt)
+		}
+	}
+	return nil
+}

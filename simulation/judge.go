@@ -1,0 +1,250 @@
+package simulation
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"usherbench/api"
+	"usherbench/simbench"
+)
+
+// Times within which something must be so, as docs/safety.md promises them.
+const (
+	lostAfter = 600 * time.Millisecond
+	// wardenWithin is how fast the outputs of a dead or stalled service are off.
+	wardenWithin = time.Second
+	// alarmWithin is how fast an output that does not go off is an alarm.
+	alarmWithin = 4 * time.Second
+)
+
+// lit is a time in which an output was on.
+type lit struct {
+	what     string
+	from, to time.Time // to: zero while it is on
+}
+
+func (l lit) at(t time.Time) bool { return !t.Before(l.from) && (l.to.IsZero() || t.Before(l.to)) }
+
+// evidence is what a bay's stand-ins saw until everything was mended.
+func (h *house) evidence(bay string) (all []lit) {
+	s, err := h.bench.State(bay)
+	if err != nil {
+		return nil
+	}
+	open := map[string]int{}
+	for _, x := range s.History {
+		if x.At.After(h.ended) {
+			break
+		}
+		i, on := open[x.What]
+		switch {
+		case x.On && !on:
+			all = append(all, lit{what: x.What, from: x.At})
+			open[x.What] = len(all) - 1
+		case !x.On && on:
+			all[i].to = x.At
+			delete(open, x.What)
+		}
+	}
+	return all
+}
+
+// judge holds what happened against what is promised.
+func (h *house) judge() (broken []string) {
+	for _, plan := range h.scenario.Bays {
+		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
+		for _, rule := range []func(){j.stopped, j.leave, j.dead, j.alarmed, j.undisturbed} {
+			rule()
+		}
+		broken = append(broken, j.broken...)
+	}
+	return append(broken, h.left...)
+}
+
+// judged is a bay that is judged.
+type judged struct {
+	*house
+	bay    string
+	plan   BayPlan
+	lit    []lit
+	broken []string
+}
+
+func (j *judged) breaks(at time.Time, format string, args ...any) {
+	j.broken = append(j.broken, fmt.Sprintf("%.3f s %s: %s", at.Sub(j.began).Seconds(), j.bay,
+		fmt.Sprintf(format, args...)))
+}
+
+// energising tells what may switch an output on, off what switches off.
+func energising(a act) bool {
+	return slices.Contains([]string{"start", "set on by hand", "line up", "go on in bay", "go on"}, a.kind)
+}
+
+func off(a act) bool { return slices.Contains([]string{"stop", "safe", "stop all"}, a.kind) }
+
+// concerns tells whether an act is about the bay.
+func (j *judged) concerns(a act) bool { return a.bay == "" || a.bay == j.bay }
+
+// stopped: when a stop is answered with success, everything is off.
+func (j *judged) stopped() {
+	for _, a := range j.acts {
+		if !off(a) || a.err != nil || !j.concerns(a) {
+			continue
+		}
+		for _, l := range j.lit {
+			if l.at(a.answered) && !j.leaveSince(a.sent, l.from) {
+				j.breaks(a.answered, "%s was answered, and the %s is on since %.3f s", a.kind, l.what,
+					l.from.Sub(j.began).Seconds())
+			}
+		}
+	}
+}
+
+// leaveSince tells whether somebody asked between two instants for what may switch the bay on.
+func (j *judged) leaveSince(from, to time.Time) bool {
+	return slices.ContainsFunc(j.acts, func(a act) bool {
+		return energising(a) && j.concerns(a) && !a.sent.Before(from) && !a.sent.After(to)
+	})
+}
+
+// leave: nothing goes on that nobody asked for, and nothing after a stop that nobody asked for since.
+func (j *judged) leave() {
+	for _, l := range j.lit {
+		if !j.leaveSince(time.Time{}, l.from) {
+			j.breaks(l.from, "the %s went on, and nobody has asked for it", l.what)
+		}
+		for _, a := range j.acts {
+			if !off(a) || a.err != nil || !j.concerns(a) || a.answered.After(l.from) {
+				continue
+			}
+			if !j.leaveSince(a.sent, l.from) {
+				j.breaks(l.from, "the %s went on after the %s of %.3f s, and nobody has asked for it since", l.what, a.kind,
+					a.sent.Sub(j.began).Seconds())
+			}
+			if a.kind == "stop all" && !j.saidGoOn(a.sent, l.from) {
+				j.breaks(l.from, "the %s went on after the stop of all of %.3f s, and nobody has said go on", l.what,
+					a.sent.Sub(j.began).Seconds())
+			}
+		}
+	}
+}
+
+func (j *judged) saidGoOn(from, to time.Time) bool {
+	return slices.ContainsFunc(j.acts, func(a act) bool {
+		return a.kind == "go on" && !a.sent.Before(from) && !a.sent.After(to)
+	})
+}
+
+// dead: the outputs of a service that is dead or stands still are off in time, if there is a warden and the instruments
+// can be reached.
+func (j *judged) dead() {
+	for _, d := range j.downs {
+		by := d.from.Add(wardenWithin)
+		if d.what == "no warden" || d.what == "stalled" && d.to.Before(by) || !j.reachable(d.from, by) ||
+			j.wardenless(d.from, by) {
+			continue
+		}
+		for _, l := range j.lit {
+			if l.at(d.from) && l.at(by) {
+				j.breaks(by, "the service was %s at %.3f s, and the %s is on %s later", d.what,
+					d.from.Sub(j.began).Seconds(), l.what, wardenWithin)
+			}
+		}
+	}
+}
+
+// reachable tells whether none of the bay's instruments was broken in a time.
+func (j *judged) reachable(from, to time.Time) bool {
+	mine := j.instruments()
+	return !slices.ContainsFunc(j.faults, func(f fault) bool {
+		return slices.Contains(mine, f.instrument) && f.from.Before(to) && from.Before(f.to.Add(time.Second))
+	})
+}
+
+// wardenless tells whether there was no warden for a part of a time.
+func (j *judged) wardenless(from, to time.Time) bool {
+	return slices.ContainsFunc(j.downs, func(d down) bool {
+		return d.what == "no warden" && d.from.Before(to) && from.Before(d.to)
+	})
+}
+
+// instruments are those of the bay.
+func (j *judged) instruments() (names []string) {
+	for _, s := range j.config.Bays[j.bay].Seats {
+		for _, ref := range s.All() {
+			names = append(names, ref.Instrument)
+		}
+	}
+	return names
+}
+
+// alarmed: an output that does not go off though it should is an alarm, until it is off.
+func (j *judged) alarmed() {
+	for _, a := range j.acts {
+		if !off(a) || a.err == nil || a.refused || !j.concerns(a) {
+			continue
+		}
+		by := a.sent.Add(alarmWithin)
+		for _, l := range j.lit {
+			if !l.at(a.sent) || !l.at(by) || j.downIn(a.sent, by) || j.leaveSince(a.sent, by) {
+				continue
+			}
+			seen := slices.ContainsFunc(j.looks, func(k look) bool {
+				return k.alarms[j.bay] != "" && !k.at.Before(a.sent) && l.at(k.at)
+			})
+			if !seen {
+				j.breaks(by, "the %s of %.3f s did not switch the %s off, and there is no alarm", a.kind,
+					a.sent.Sub(j.began).Seconds(), l.what)
+			}
+		}
+	}
+}
+
+func (j *judged) downIn(from, to time.Time) bool {
+	return slices.ContainsFunc(j.downs, func(d down) bool {
+		return d.from.Before(to) && (d.to.IsZero() || from.Before(d.to.Add(time.Second)))
+	})
+}
+
+// undisturbed: a bay to which nothing was done goes on, whatever happens to the others.
+func (j *judged) undisturbed() {
+	mine := j.instruments()
+	touched := len(j.downs) > 0 || slices.ContainsFunc(j.faults, func(f fault) bool {
+		return slices.Contains(mine, f.instrument)
+	})
+	var begins int
+	for _, a := range j.acts {
+		switch {
+		case !j.concerns(a) || a.kind == "note":
+		case a.kind == "start" && a.bay == j.bay && a.err == nil && a.sent.Before(j.began.Add(began)):
+			begins++
+		default:
+			touched = true
+		}
+	}
+	if touched || begins != 1 || slices.Contains([]string{"brief"}, j.plan.Procedure[len(j.plan.Procedure)-5:]) {
+		return
+	}
+	for _, l := range j.lit {
+		if !l.to.IsZero() && l.to.Before(j.ended) {
+			j.breaks(l.to, "the %s went off, though nothing was done to the bay", l.what)
+		}
+	}
+	if len(j.lit) == 0 {
+		j.breaks(j.began, "nothing went on, though nothing was done to the bay")
+	}
+}
+
+// layout is what stands in a bay.
+func (h *house) layout(bay string) simbench.Layout {
+	i := slices.IndexFunc(h.scenario.Bays, func(b BayPlan) bool { return b.Name == bay })
+	return h.scenario.Bays[i].Layout
+}
+
+// look is what people saw.
+type look struct {
+	at     time.Time
+	alarms map[string]string
+	states map[string]api.BayState
+}

@@ -1,0 +1,85 @@
+package simulation
+
+import (
+	"slices"
+	"strings"
+
+	"usherbench/simbench"
+)
+
+// The procedures of scenarios, by the seats that they need.
+const (
+	converterStages = `
+needs: {source: {}, load: {}}
+guards: [{when: "load.amps > 5 A for 100 ms", note: too much load}]
+stages:
+  - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 2 A, output: on}}
+`
+	packStages = `
+needs: {cycler: {}}
+guards: [{when: "cycler.volts < 15 V for 100 ms", note: the pack is gone}]
+stages:
+  - set: {cycler: {volts: 29 V, amps: 1 A, output: on}}
+`
+	cellStages = `
+needs: {cycler: {}}
+stages:
+  - set: {cycler: {volts: 4.1 V, amps: 6 A, output: on}}
+`
+	pairStages = `
+needs: {source: {}, load: {}}
+stages:
+  - set: {source: {volts: 48 V, amps: 3 A, output: on}, load: {mode: current, amps: 1 A, output: on}}
+`
+	drainStages = `
+needs: {load: {}}
+stages:
+  - set: {load: {mode: current, amps: 2 A, output: on}}
+`
+)
+
+// ends are how a procedure goes on after its beginning.
+var ends = map[string][2]string{
+	"stay":   {"", "  - hold: {for: 100 h}\n"},
+	"resume": {"resume: always\n", "  - hold: {for: 100 h}\n"},
+	"brief":  {"", "  - hold: {for: 700 ms}\n"},
+	"loop":   {"", "  - repeat: {times: 100000}\n    stages: [{hold: {for: 20 ms}}]\n"},
+}
+
+// beginnings are the kinds of beginnings.
+var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
+	"cells": cellStages, "drain": drainStages}
+
+// procedureTexts are all procedures.
+func procedureTexts() (all []string) {
+	for kind, beginning := range beginnings {
+		for end, x := range ends {
+			all = append(all, "procedure: "+kind+"-"+end+"\nfor: any\n"+x[0]+strings.TrimPrefix(beginning, "\n")+x[1])
+		}
+	}
+	slices.Sort(all)
+	return all
+}
+
+// beginningOf is what can be begun in a layout.
+func beginningOf(l simbench.Layout) string {
+	switch l {
+	case simbench.BatteryPack:
+		return "pack"
+	case simbench.SideBySide:
+		return "cells"
+	case simbench.CyclerPair:
+		return "pair"
+	case simbench.Charged, simbench.BatteryEnds:
+		return "drain"
+	}
+	return "converter"
+}
+
+func proceduresOf(l simbench.Layout) (names []string) {
+	for end := range ends {
+		names = append(names, beginningOf(l)+"-"+end)
+	}
+	slices.Sort(names)
+	return names
+}

@@ -1,0 +1,172 @@
+package simulation
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/simbench"
+)
+
+// Scenario is what is to happen, drawn from a seed.
+type Scenario struct {
+	Seed uint64
+	Bays []BayPlan
+	// OneConnection says that every instrument takes one connection only.
+	OneConnection bool
+	// SharedSupply says that the first two bays are fed by one supply.
+	SharedSupply bool
+	Events       []Event
+}
+
+// BayPlan is a bay of the bench.
+type BayPlan struct {
+	Name      string
+	Layout    simbench.Layout
+	Procedure string
+	Interval  time.Duration
+}
+
+// Event is something that a person does, or that breaks.
+type Event struct {
+	At   time.Duration
+	Kind string
+	Bay  string // of what concerns a bay
+	// Instrument that breaks, with Fault, for a time.
+	Instrument string
+	Fault      simbench.InstrumentFault
+	For        time.Duration
+	Words      string // what is set, which procedure is begun
+}
+
+func (e Event) String() string {
+	parts := []string{e.Kind}
+	for _, part := range []string{e.Bay, e.Instrument, string(e.Fault), e.Words} {
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	if e.For > 0 {
+		parts = append(parts, "for "+e.For.String())
+	}
+	return strings.Join(parts, " ")
+}
+
+func (s Scenario) String() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "seed %d:", s.Seed)
+	for _, bay := range s.Bays {
+		fmt.Fprintf(&b, " %s %s (%s, every %s)", bay.Name, bay.Layout, bay.Procedure, bay.Interval)
+	}
+	if s.OneConnection {
+		b.WriteString(", one connection each")
+	}
+	if s.SharedSupply {
+		b.WriteString(", one supply for bay1 and bay2")
+	}
+	for _, e := range s.Events {
+		fmt.Fprintf(&b, "\n%8.3f s  %s", e.At.Seconds(), e)
+	}
+	return b.String()
+}
+
+// Lengths of a scenario: people begin runs, then things happen, then everything is mended and must be well again.
+const (
+	began    = 800 * time.Millisecond
+	troubled = 5 * time.Second
+	mended   = 12 * time.Second
+)
+
+// mostFaults bounds how much breaks in one scenario, mostPeople what people do.
+const (
+	mostFaults = 8
+	mostPeople = 8
+)
+
+// draw is a source of what is drawn.
+type draw struct{ *rand.Rand }
+
+func of[T any](d draw, all []T) T { return all[d.IntN(len(all))] }
+
+func (d draw) chance(p float64) bool { return d.Float64() < p }
+
+func (d draw) between(from, to time.Duration) time.Duration {
+	return (from + time.Duration(d.Int64N(int64(to-from)))).Round(time.Millisecond)
+}
+
+// Draw draws the scenario of a seed.
+func Draw(seed uint64) Scenario {
+	d := draw{rand.New(rand.NewPCG(seed, 0x75736865))}
+	s := Scenario{Seed: seed, OneConnection: d.chance(0.2)}
+	for i := range 2 + d.IntN(3) {
+		layout := of(d, simbench.Layouts())
+		bay := BayPlan{Name: fmt.Sprintf("bay%d", i+1), Layout: layout, Procedure: of(d, proceduresOf(layout)),
+			Interval: of(d, []time.Duration{40, 80, 120}) * time.Millisecond}
+		s.Bays = append(s.Bays, bay)
+		if d.chance(0.9) {
+			s.Events = append(s.Events, Event{At: d.between(0, began), Kind: "start", Bay: bay.Name, Words: bay.Procedure})
+		}
+	}
+	s.SharedSupply = s.Bays[0].Layout == simbench.Converter && s.Bays[1].Layout == simbench.Converter && d.chance(0.5)
+	instruments := instrumentsOf(s)
+	for range d.IntN(mostFaults + 1) {
+		s.Events = append(s.Events, drawn(d, s, troubles(), instruments)...)
+	}
+	for range d.IntN(mostPeople + 1) {
+		s.Events = append(s.Events, drawn(d, s, people(), instruments)...)
+	}
+	slices.SortStableFunc(s.Events, func(a, b Event) int { return int(a.At - b.At) })
+	return s
+}
+
+// drawn draws one of several kinds by their weights.
+func drawn(d draw, s Scenario, kinds []kind, instruments []instrument) []Event {
+	sum := 0
+	for _, k := range kinds {
+		sum += k.weight
+	}
+	at := d.IntN(sum)
+	for _, k := range kinds {
+		if at -= k.weight; at < 0 {
+			return k.draw(d, s, instruments)
+		}
+	}
+	return nil
+}
+
+// kind is one kind of event: how often it is drawn, what is drawn, and what it does.
+type kind struct {
+	name   string
+	weight int
+	draw   func(d draw, s Scenario, instruments []instrument) []Event
+	do     func(h *house, e Event)
+}
+
+// instrument is one that can break, and how.
+type instrument struct {
+	name   string
+	faults []simbench.InstrumentFault
+}
+
+// instrumentsOf lists the instruments that the bench of a scenario has.
+func instrumentsOf(s Scenario) (all []instrument) {
+	b, err := simbench.Start(benchOptions(s, fmt.Sprintf("list%d-", s.Seed)))
+	if err != nil {
+		return nil
+	}
+	for _, i := range b.Instruments() {
+		all = append(all, instrument{i.Name, i.Faults()})
+	}
+	_ = b.Close() // in memory it never fails
+	return all
+}
+
+func benchOptions(s Scenario, prefix string) simbench.Options {
+	o := simbench.Options{TimeFactor: 1, SharedSupply: s.SharedSupply, OneConnection: s.OneConnection, Memory: prefix}
+	for _, bay := range s.Bays {
+		o.Layouts = append(o.Layouts, bay.Layout)
+	}
+	return o
+}

@@ -1,0 +1,63 @@
+// Package simulation plays disasters: a whole house (service, warden, bench with stand-ins, records, people) in one
+// process and in simulated time, with many faults at once, all of it drawn from a seed.
+//
+// What came of it is judged by what the stand-ins themselves saw switched and by what is on record, never by what the
+// service says of itself. A scenario must be played in a bubble of simulated time ([testing/synctest]).
+//
+// A killed process is modelled by cutting it off from everything at one instant: its connections end, nothing more
+// passes to its records, and its successor gets a copy of them as they then are. A process that stands still is held up
+// at its connections.
+package simulation
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Outcome is what came of a scenario.
+type Outcome struct {
+	Scenario Scenario
+	// Broken are the promises that were not kept; none is as it should be.
+	Broken []string
+	// Timeline is what happened, in order.
+	Timeline []Entry
+}
+
+// Entry is one thing that happened.
+type Entry struct {
+	At   time.Duration
+	Who  string
+	What string
+}
+
+func (e Entry) String() string {
+	return fmt.Sprintf("%8.3f s  %-12s %s", e.At.Seconds(), e.Who, e.What)
+}
+
+// String is the scenario with what happened and what was broken.
+func (o Outcome) String() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s\n", o.Scenario)
+	for _, e := range o.Timeline {
+		fmt.Fprintln(&b, e)
+	}
+	for _, broken := range o.Broken {
+		fmt.Fprintf(&b, "BROKEN: %s\n", broken)
+	}
+	return b.String()
+}
+
+// Play plays a scenario in a folder, which must be empty but for the records to begin with ([Records]).
+func Play(s Scenario, records, folder string) (Outcome, error) {
+	h, err := open(s, records, folder)
+	if err != nil {
+		return Outcome{Scenario: s}, err
+	}
+	h.play()
+	h.settle()
+	h.close()
+	slices.SortStableFunc(h.timeline, func(a, b Entry) int { return int(a.At - b.At) })
+	return Outcome{Scenario: s, Broken: h.judge(), Timeline: h.timeline}, nil
+}

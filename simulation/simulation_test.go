@@ -1,0 +1,87 @@
+package simulation_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"usherbench/simulation"
+	"usherbench/store"
+)
+
+// today is when every scenario begins.
+var today = time.Date(2026, time.November, 2, 8, 0, 0, 0, time.UTC)
+
+// seeds are those that are played: SEED=… one of them, DISASTERS=… how many, FIRST=… from which on.
+func seeds(t *testing.T) (first, count uint64) {
+	number := func(name string, unset uint64) uint64 {
+		text := os.Getenv(name)
+		if text == "" {
+			return unset
+		}
+		n, err := strconv.ParseUint(text, 10, 64)
+		require.NoError(t, err, name)
+		return n
+	}
+	if seed := number("SEED", 0); seed > 0 {
+		return seed, 1
+	}
+	return number("FIRST", 1), number("DISASTERS", 1000)
+}
+
+// records makes the records with which scenarios begin.
+func records(t *testing.T) string {
+	folder := t.TempDir()
+	store.Prepare()
+	synctest.Test(t, func(t *testing.T) {
+		time.Sleep(time.Until(today))
+		require.NoError(t, simulation.Records(folder))
+	})
+	return folder
+}
+
+// play plays the scenario of a seed.
+func play(t *testing.T, seed uint64, records, folder string) (o simulation.Outcome) {
+	synctest.Test(t, func(t *testing.T) {
+		time.Sleep(time.Until(today))
+		var err error
+		o, err = simulation.Play(simulation.Draw(seed), records, folder)
+		require.NoError(t, err)
+	})
+	return o
+}
+
+func TestDisasters(t *testing.T) {
+	first, count := seeds(t)
+	from := records(t)
+	var next atomic.Uint64
+	next.Store(first - 1)
+	t.Run("side by side", func(t *testing.T) {
+		for worker := range 2 {
+			t.Run(fmt.Sprint(worker), func(t *testing.T) {
+				t.Parallel()
+				for {
+					seed := next.Add(1)
+					if seed >= first+count {
+						return
+					}
+					folder := filepath.Join(t.TempDir(), fmt.Sprint(seed))
+					o := play(t, seed, from, folder)
+					if len(o.Broken) > 0 {
+						t.Errorf("%s\nreplay it with: make disaster SEED=%d", o, seed)
+					} else if count == 1 {
+						t.Log(o)
+					}
+					require.NoError(t, os.RemoveAll(folder))
+				}
+			})
+		}
+	})
+}

@@ -1,0 +1,140 @@
+package simulation
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/simbench"
+)
+
+// troubles lists what breaks.
+func troubles() []kind {
+	lasting := func(name string, least, most time.Duration) func(d draw, s Scenario, _ []instrument) []Event {
+		return func(d draw, s Scenario, _ []instrument) []Event {
+			return []Event{{At: d.between(began, troubled), Kind: name, For: d.between(least, most)}}
+		}
+	}
+	return []kind{
+		{"kill service", 4, func(d draw, s Scenario, _ []instrument) []Event {
+			e := Event{At: d.between(began, troubled), Kind: "kill service", For: d.between(100*time.Millisecond, 2*time.Second)}
+			if d.chance(0.3) { // again while it starts
+				again := e
+				again.At += e.For + d.between(time.Millisecond, 200*time.Millisecond)
+				return []Event{e, again}
+			}
+			return []Event{e}
+		}, func(h *house, e Event) { h.kill(e.For) }},
+		{"kill warden", 2, anywhere("kill warden"), func(h *house, _ Event) { h.killWarden() }},
+		{"kill both", 2, lasting("kill both", 200*time.Millisecond, 2*time.Second), func(h *house, e Event) {
+			h.killWarden()
+			h.kill(e.For)
+		}},
+		{"stall", 3, lasting("stall", 50*time.Millisecond, 1500*time.Millisecond), func(h *house, e Event) {
+			p := h.service
+			if p.dead.Load() {
+				return
+			}
+			h.tell("service", "stands still for %s", e.For)
+			h.mu.Lock()
+			h.downs = append(h.downs, down{time.Now(), time.Now().Add(e.For), "stalled"})
+			h.mu.Unlock()
+			time.AfterFunc(e.For, p.network.Hold())
+		}},
+		{"break", 12, func(d draw, s Scenario, all []instrument) []Event {
+			return []Event{breaks(d, of(d, all))}
+		}, breakFor},
+		{"break some", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
+			first := breaks(d, of(d, all))
+			for _, i := range all {
+				if d.chance(0.4) && slices.Contains(i.faults, first.Fault) {
+					e := first
+					e.Instrument = i.name
+					events = append(events, e)
+				}
+			}
+			return events
+		}, breakFor},
+		{"cut bay off", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
+			bay := of(d, s.Bays).Name
+			at, length := d.between(began, troubled), d.between(100*time.Millisecond, 3*time.Second)
+			for _, i := range all {
+				if strings.HasSuffix(i.name, strings.TrimPrefix(bay, "bay")) {
+					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: simbench.Drop, For: length})
+				}
+			}
+			return events
+		}, breakFor},
+		{"slow disk", 2, lasting("slow disk", 200*time.Millisecond, 3*time.Second), func(h *house, e Event) {
+			h.setDisk(func(d *disk) { d.slow = 400 * time.Millisecond }, e.For, func(d *disk) { d.slow = 0 })
+		}},
+		{"full disk", 2, lasting("full disk", 200*time.Millisecond, 3*time.Second), func(h *house, e Event) {
+			h.setDisk(func(d *disk) { d.full = true }, e.For, func(d *disk) { d.full = false })
+		}},
+	}
+}
+
+// breaks draws how an instrument breaks.
+func breaks(d draw, i instrument) Event {
+	return Event{At: d.between(began, troubled), Kind: "break", Instrument: i.name, Fault: of(d, i.faults),
+		For: d.between(50*time.Millisecond, 4*time.Second)}
+}
+
+// breakFor breaks an instrument for a time.
+func breakFor(h *house, e Event) {
+	if err := h.bench.SetFault(e.Instrument, e.Fault); err != nil {
+		h.tell(e.Instrument, "cannot break: %v", err)
+		return
+	}
+	h.tell(e.Instrument, "breaks: %s for %s", e.Fault, e.For)
+	until := time.Now().Add(e.For)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.faults = append(h.faults, fault{e.Instrument, e.Fault, time.Now(), until})
+	if h.mends[e.Instrument].After(until) {
+		return
+	}
+	h.mends[e.Instrument] = until
+	time.AfterFunc(e.For, func() {
+		h.mu.Lock()
+		last := !h.mends[e.Instrument].After(until)
+		h.mu.Unlock()
+		if last && h.bench.SetFault(e.Instrument, simbench.NoFault) == nil {
+			h.tell(e.Instrument, "is mended")
+		}
+	})
+}
+
+// fault is an instrument that was broken for a time.
+type fault struct {
+	instrument string
+	what       simbench.InstrumentFault
+	from, to   time.Time
+}
+
+func (h *house) killWarden() {
+	p := h.service
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.warden != nil && !p.dead.Load() {
+		h.tell("warden", "is killed")
+		h.mu.Lock()
+		h.downs = append(h.downs, down{time.Now(), time.Now().Add(time.Second), "no warden"})
+		h.mu.Unlock()
+		p.warden.end()
+	}
+}
+
+func (h *house) setDisk(begin func(*disk), length time.Duration, end func(*disk)) {
+	set := func(how func(*disk)) {
+		h.disk.mu.Lock()
+		defer h.disk.mu.Unlock()
+		how(&h.disk)
+	}
+	set(begin)
+	h.tell("disk", "is slow or full for %s", length)
+	h.mu.Lock()
+	h.diskTrouble = append(h.diskTrouble, down{time.Now(), time.Now().Add(length), "disk"})
+	h.mu.Unlock()
+	time.AfterFunc(length, func() { set(end) })
+}
