@@ -40,10 +40,10 @@ func (r *liveRun) haltAtEnd() {
 func (r *liveRun) conclude(safeErr error) {
 	b := r.bay
 	r.lastWords(safeErr)
-	if err := b.engine.tombstones.put(r.record.ID,
-		ended{r.record.State, r.record.Reason, r.record.Duration}); err != nil {
-		b.engine.log.Error("keep the end of a run beside the database", "run", r.record.ID, "err", err)
+	if r.buried != nil {
+		<-r.buried
 	}
+	r.bury(ended{r.record.State, r.record.Reason, r.record.Duration})
 	err := r.putEnd()
 	for until := time.Now().Add(endWithin); err != nil && time.Now().Before(until) && r.waits(endAgain); {
 		err = r.putEnd()
@@ -63,6 +63,23 @@ func (r *liveRun) conclude(safeErr error) {
 			r.tellSummary()
 			return
 		}
+	}
+}
+
+// endsFrom notes at once that the run has ended, beside everything else: outputs may take seconds to be confirmed off,
+// and the service may be killed in any of them.
+func (r *liveRun) endsFrom(f stage.Finish) {
+	r.buried = make(chan struct{})
+	r.bay.wg.Go(func() {
+		defer close(r.buried)
+		r.bury(ended{string(f.Ending), f.Reason, f.T})
+	})
+}
+
+// bury notes beside the database how the run has ended.
+func (r *liveRun) bury(e ended) {
+	if err := r.bay.engine.tombstones.put(r.record.ID, e); err != nil {
+		r.bay.engine.log.Error("keep the end of a run beside the database", "run", r.record.ID, "err", err)
 	}
 }
 

@@ -64,6 +64,7 @@ type liveRun struct {
 	stop     chan string        // who asks the run to end
 	safe     chan struct{}      // closed when its outputs were made safe
 	done     chan struct{}      // closed when the run is on record as ended too, or that is put off
+	buried   chan struct{}      // closed when it is noted beside the database that the run has ended; nil before its end
 	recorded bool               // its record is complete on disk
 }
 
@@ -169,6 +170,7 @@ func (r *liveRun) conduct() {
 			r.haltAtEnd()
 			return
 		}
+		r.endsFrom(*r.finish)
 		safeErr := b.outputs.MakeSafe("end of run "+r.record.ID, r.record.ID)
 		r.haltAtEnd()
 		close(r.safe)

@@ -7,6 +7,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/record"
 )
 
 // lookEvery is how often people look at the bays.
@@ -127,6 +128,34 @@ func (h *house) runEverything(ctx context.Context, c *client.Client) error {
 	return nil
 }
 
+// tellRecord adds what the stand-ins and the runs have to tell to the timeline.
+func (h *house) tellRecord() {
+	for _, plan := range h.scenario.Bays {
+		s, err := h.bench.State(plan.Name)
+		if err != nil {
+			continue
+		}
+		for _, x := range s.History {
+			h.timeline = append(h.timeline, Entry{x.At.Sub(h.began), plan.Name,
+				fmt.Sprintf("the %s goes %s", x.What, map[bool]string{true: "on", false: "off"}[x.On])})
+		}
+	}
+	for _, r := range h.runs {
+		for _, m := range r.Marks {
+			switch m.Kind {
+			case record.MarkEnd, record.MarkBreak, record.MarkGuard, record.MarkBench:
+				at := r.StartedAt.Add(time.Duration(m.T * float64(time.Second)))
+				h.timeline = append(h.timeline, Entry{at.Sub(h.began), r.Bay,
+					fmt.Sprintf("%s: %s: %s", r.Procedure, m.Kind, m.Label)})
+			}
+		}
+		if r.EndedAt != nil {
+			h.timeline = append(h.timeline, Entry{r.EndedAt.Sub(h.began), r.Bay,
+				fmt.Sprintf("%s is on record as %s: %s", r.Procedure, r.State, r.Reason)})
+		}
+	}
+}
+
 // records looks at what is on record.
 func (h *house) records(ctx context.Context, c *client.Client) error {
 	check, err := c.VerifyJournal(ctx)
@@ -136,11 +165,28 @@ func (h *house) records(ctx context.Context, c *client.Client) error {
 	if check.Why != "" {
 		h.amiss("the journal is not whole: %+v", check)
 	}
+	if h.journal, err = c.Journal(ctx, "", "", 1000); err != nil {
+		return fmt.Errorf("the journal cannot be read: %w", err)
+	}
 	runs, err := c.Runs(ctx, client.RunFilter{Limit: 200})
 	if err != nil {
 		return fmt.Errorf("the runs cannot be listed: %w", err)
 	}
 	for _, r := range runs {
+		doc, err := c.Run(ctx, r.ID)
+		if err != nil {
+			return fmt.Errorf("run %s cannot be read: %w", r.ID, err)
+		}
+		h.runs = append(h.runs, doc)
+		ends := 0
+		for _, m := range doc.Marks {
+			if m.Kind == record.MarkEnd {
+				ends++
+			}
+		}
+		if ends > 1 {
+			h.amiss("run %s of %s has ended %d times", r.Procedure, r.Bay, ends)
+		}
 		if (r.State == "live") != (r.EndedAt == nil) || r.State == "live" {
 			h.amiss("run %s of %s is %s, and has ended %v", r.Procedure, r.Bay, r.State, r.EndedAt)
 		}

@@ -53,6 +53,8 @@ type house struct {
 	mends    map[string]time.Time // until when an instrument is or was broken
 	left     []string             // what was amiss at the end
 	faults   []fault
+	runs     []api.Run // as they are on record at the end
+	journal  []api.JournalEntry
 	// diskTrouble is when writes were slow or failed.
 	diskTrouble []down
 }

@@ -3,10 +3,13 @@ package simulation
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/record"
 	"usherbench/simbench"
+	"usherbench/store"
 )
 
 // Times within which something must be so, as docs/safety.md promises them.
@@ -14,6 +17,8 @@ const (
 	lostAfter = 600 * time.Millisecond
 	// wardenWithin is how fast the outputs of a dead or stalled service are off.
 	wardenWithin = time.Second
+	// guardWithin is how fast a breach of a guard that must hold for 100 ms switches off.
+	guardWithin = 800 * time.Millisecond
 	// alarmWithin is how fast an output that does not go off is an alarm.
 	alarmWithin = 4 * time.Second
 )
@@ -54,7 +59,8 @@ func (h *house) evidence(bay string) (all []lit) {
 func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
-		for _, rule := range []func(){j.stopped, j.leave, j.dead, j.alarmed, j.undisturbed} {
+		for _, rule := range []func(){j.stopped, j.inOrder, j.leave, j.dead, j.breached, j.alarmed, j.undisturbed, j.onRecord,
+			j.lost} {
 			rule()
 		}
 		broken = append(broken, j.broken...)
@@ -99,6 +105,126 @@ func (j *judged) stopped() {
 			}
 		}
 	}
+}
+
+// inOrder: what drains goes off before what feeds, where both can be reached.
+func (j *judged) inOrder() {
+	for _, a := range j.acts {
+		if !off(a) || a.err != nil || !j.concerns(a) || !j.reachable(a.sent, a.answered) || j.downIn(a.sent, a.answered) {
+			continue
+		}
+		for _, feed := range j.lit {
+			for _, drain := range j.lit {
+				if feed.what == "source" && drain.what == "load" && feed.at(a.sent) && drain.at(a.sent) &&
+					drain.to.After(feed.to) {
+					j.breaks(feed.to, "the source went off before the load")
+				}
+			}
+		}
+	}
+}
+
+// breached: a reading beyond a guard switches off.
+func (j *judged) breached() {
+	for _, f := range j.faults {
+		by := f.from.Add(guardWithin)
+		if !strings.HasPrefix(f.instrument, "cycler") || !slices.Contains(j.instruments(), f.instrument) ||
+			beginningOf(j.plan.Layout) != "pack" || f.what != simbench.OpenSense && f.what != simbench.Reversed ||
+			f.to.Before(by) || j.downIn(f.from, by) || j.overlapped(f) || j.handled() {
+			continue
+		}
+		for _, l := range j.lit {
+			if l.from.Before(f.from.Add(-lostAfter)) && l.at(f.from) && l.at(by) {
+				j.breaks(by, "a guard was breached at %.3f s, and the %s is on", f.from.Sub(j.began).Seconds(), l.what)
+			}
+		}
+	}
+}
+
+// overlapped tells whether an instrument had another fault too while it had this one.
+func (j *judged) overlapped(f fault) bool {
+	return slices.ContainsFunc(j.faults, func(o fault) bool {
+		return o != f && o.instrument == f.instrument && o.from.Before(f.to) && f.from.Before(o.to)
+	})
+}
+
+// handled tells whether somebody set something in the bay by hand.
+func (j *judged) handled() bool {
+	return slices.ContainsFunc(j.acts, func(a act) bool {
+		return a.bay == j.bay && strings.HasSuffix(a.kind, "by hand")
+	})
+}
+
+// onRecord: whatever goes on does so in a run, or by a hand of which the journal tells.
+func (j *judged) onRecord() {
+	for _, l := range j.lit {
+		inRun := slices.ContainsFunc(j.runs, func(r api.Run) bool {
+			return r.Bay == j.bay && !l.from.Before(r.StartedAt.Add(-time.Second)) &&
+				(r.EndedAt == nil || !l.from.After(*r.EndedAt))
+		})
+		byHand := slices.ContainsFunc(j.journal, func(e api.JournalEntry) bool {
+			return e.Bay == j.bay && strings.Contains(e.Detail, "output = on") && !e.At.After(l.from) &&
+				l.from.Sub(e.At) < patience
+		})
+		if j.journal != nil && !inRun && !byHand {
+			j.breaks(l.from, "the %s went on, and neither a run nor the journal tells of it", l.what)
+		}
+	}
+}
+
+// lost: a run that a kill ended has everything that was older than a second.
+func (j *judged) lost() {
+	for _, d := range j.downs {
+		for _, r := range j.runs {
+			if d.what != "dead" || r.Bay != j.bay || len(r.Breaks) > 0 || r.EndedAt == nil || r.EndedAt.Before(d.from) ||
+				j.diskIn(d.from.Add(-3*time.Second), d.from) || j.stalledBefore(d.from) {
+				continue
+			}
+			had := earlier(d.from, endOf(r)).Sub(r.StartedAt) - store.FlushInterval - 4*j.plan.Interval
+			if kept := time.Duration(r.Duration * float64(time.Second)); kept < had && j.firstDownOf(r).Equal(d.from) {
+				j.breaks(d.from, "the service was killed %s into a run, of which %s are on record", d.from.Sub(r.StartedAt), kept)
+			}
+		}
+	}
+}
+
+// endOf is when a run came to its end, which is on record later.
+func endOf(r api.Run) time.Time {
+	for _, m := range r.Marks {
+		if m.Kind == record.MarkEnd {
+			return r.StartedAt.Add(time.Duration(m.T * float64(time.Second)))
+		}
+	}
+	return *r.EndedAt
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+// firstDownOf is when the service was first dead in a run.
+func (j *judged) firstDownOf(r api.Run) time.Time {
+	for _, d := range j.downs {
+		if d.what == "dead" && d.from.After(r.StartedAt) {
+			return d.from
+		}
+	}
+	return time.Time{}
+}
+
+func (j *judged) diskIn(from, to time.Time) bool {
+	return slices.ContainsFunc(j.diskTrouble, func(d down) bool {
+		return d.from.Before(to) && from.Before(d.to.Add(time.Second))
+	})
+}
+
+func (j *judged) stalledBefore(t time.Time) bool {
+	return slices.ContainsFunc(j.downs, func(d down) bool {
+		return d.what == "stalled" && d.from.Before(t) && t.Before(d.to.Add(2*time.Second))
+	})
 }
 
 // leaveSince tells whether somebody asked between two instants for what may switch the bay on.

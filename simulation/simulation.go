@@ -58,6 +58,7 @@ func Play(s Scenario, records, folder string) (Outcome, error) {
 	h.play()
 	h.settle()
 	h.close()
+	h.tellRecord()
 	slices.SortStableFunc(h.timeline, func(a, b Entry) int { return int(a.At - b.At) })
 	return Outcome{Scenario: s, Broken: h.judge(), Timeline: h.timeline}, nil
 }
