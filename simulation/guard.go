@@ -3,6 +3,8 @@ package simulation
 import (
 	"context"
 	"io"
+	"slices"
+	"time"
 
 	"usherbench/instrument/transport/memory"
 	"usherbench/warden"
@@ -38,6 +40,9 @@ func (h *house) newGuard(p *process, log string) *guard {
 		g.err = warden.Process(ctx, heard, said, warden.Surroundings{Log: log, Network: own, EndService: func() {
 			if !p.dead.Swap(true) {
 				h.tell("warden", "ends the service")
+				if !h.stoodStill() {
+					h.amiss("the warden ended a service that had not stood still")
+				}
 				p.network.Cut()
 				h.died <- p
 			}
@@ -45,6 +50,15 @@ func (h *house) newGuard(p *process, log string) *guard {
 		own.Cut()
 	})
 	return g
+}
+
+// stoodStill tells whether the service stood still a short time ago.
+func (h *house) stoodStill() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return slices.ContainsFunc(h.downs, func(d down) bool {
+		return d.what == "stalled" && time.Since(d.from) < 5*time.Second
+	})
 }
 
 // Reports is what the warden says.

@@ -17,6 +17,8 @@ const (
 	lostAfter = 600 * time.Millisecond
 	// wardenWithin is how fast the outputs of a dead or stalled service are off.
 	wardenWithin = time.Second
+	// stopWithin is how fast a stop switches off what answers.
+	stopWithin = 400 * time.Millisecond
 	// guardWithin is how fast a breach of a guard that must hold for 100 ms switches off.
 	guardWithin = 800 * time.Millisecond
 	// alarmWithin is how fast an output that does not go off is an alarm.
@@ -59,7 +61,7 @@ func (h *house) evidence(bay string) (all []lit) {
 func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
-		for _, rule := range []func(){j.stopped, j.inOrder, j.leave, j.dead, j.breached, j.alarmed, j.undisturbed, j.onRecord,
+		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.alarmed, j.undisturbed, j.onRecord,
 			j.lost} {
 			rule()
 		}
@@ -102,6 +104,21 @@ func (j *judged) stopped() {
 			if l.at(a.answered) && !j.leaveSince(a.sent, l.from) {
 				j.breaks(a.answered, "%s was answered, and the %s is on since %.3f s", a.kind, l.what,
 					l.from.Sub(j.began).Seconds())
+			}
+		}
+	}
+}
+
+// soon: a stop switches off at once what can be reached, whatever the disk and the others do.
+func (j *judged) soon() {
+	for _, a := range j.acts {
+		by := a.sent.Add(stopWithin)
+		if !off(a) || a.refused || !j.concerns(a) || !j.reachable(a.sent, by) || j.downIn(a.sent, by) {
+			continue
+		}
+		for _, l := range j.lit {
+			if l.at(a.sent) && l.at(by) {
+				j.breaks(by, "the %s is on %s after a %s", l.what, stopWithin, a.kind)
 			}
 		}
 	}

@@ -41,7 +41,7 @@ stages:
 // ends are how a procedure goes on after its beginning.
 var ends = map[string][2]string{
 	"stay":   {"", "  - hold: {for: 100 h}\n"},
-	"resume": {"resume: always\n", "  - hold: {for: 100 h}\n"},
+	"resume": {"resume: {rest: 500 ms, within: 1 h}\n", "  - hold: {for: 100 h}\n"},
 	"brief":  {"", "  - hold: {for: 700 ms}\n"},
 	"loop":   {"", "  - repeat: {times: 100000}\n    stages: [{hold: {for: 20 ms}}]\n"},
 }

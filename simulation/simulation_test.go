@@ -76,6 +76,9 @@ func TestDisasters(t *testing.T) {
 					o := play(t, seed, from, folder)
 					if len(o.Broken) > 0 {
 						t.Errorf("%s\nreplay it with: make disaster SEED=%d", o, seed)
+						if os.Getenv("FIRST_BROKEN") != "" {
+							next.Store(first + count)
+						}
 					} else if count == 1 {
 						t.Log(o)
 					}
