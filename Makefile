@@ -1,9 +1,9 @@
-# Verbs: build demo test bars screenshots lint. Everything a verb needs is installed by it.
+# Verbs: build demo test disasters disaster planted bars screenshots lint. Everything a verb needs is installed by it.
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 
-.PHONY: build demo test bars screenshots lint clean
+.PHONY: build demo test disasters disaster planted bars screenshots lint clean
 
 build: bin/usher
 
@@ -40,6 +40,19 @@ test: tools build lint
 	go test -p 1 -timeout 15m $(REAL)
 	go test -race -p 1 -timeout 15m $(RACED)
 	go test -race -timeout 15m -run $(MEETING) ./service
+
+# Disasters in simulated time: as many as asked, one of them again with its timeline, and bugs that must be found.
+N ?= 1000
+SEED ?= 1
+
+disasters: console/dist/index.html
+	DISASTERS=$(N) go test -count=1 -timeout 24h -run '^TestDisasters$$' ./simulation
+
+disaster: console/dist/index.html
+	SEED=$(SEED) go test -count=1 -v -run '^TestDisasters$$' ./simulation
+
+planted: console/dist/index.html
+	PLANTED=all go test -count=1 -v -timeout 4h -run '^TestPlantedBugsAreFound$$' ./simulation
 
 bars: tools build
 	go test -run '^$$' -bench . -benchtime 1x ./bars

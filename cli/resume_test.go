@@ -62,8 +62,8 @@ func capacityOf(t *testing.T, figures []procedure.Judged) figure.Result {
 // A run goes on after every kill, and its capacity is that of a run that nobody disturbed. USHER_KILLS,
 // USHER_KILL_RATE (in C) and USHER_KILL_FACTOR make it longer.
 func TestARunGoesOnAfterItsServiceWasKilled(t *testing.T) {
-	kills, rate, factor := int(number(t, "USHER_KILLS", 3)), number(t, "USHER_KILL_RATE", 0.9),
-		number(t, "USHER_KILL_FACTOR", 60)
+	kills, rate, factor := int(number(t, "USHER_KILLS", 2)), number(t, "USHER_KILL_RATE", 0.9),
+		number(t, "USHER_KILL_FACTOR", 120)
 	h := newHouse(t, 1, "--layouts", "battery", "--time-factor", fmt.Sprint(factor), "--ideal")
 	p, cl := h.serve()
 	h.scenario(cl)

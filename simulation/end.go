@@ -119,7 +119,7 @@ func (h *house) runEverything(ctx context.Context, c *client.Client) error {
 		}
 		runs = append(runs, run)
 	}
-	time.Sleep(3 * time.Second)
+	time.Sleep(1800 * time.Millisecond)
 	for _, run := range runs {
 		if doc, err := c.Run(ctx, run.ID); err != nil || doc.State != "done" {
 			h.amiss("a run in %s is %s: %s %v", run.Bay, doc.State, doc.Reason, err)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"usherbench/core/document"
 )
@@ -26,19 +27,29 @@ const shippedPlace = "shipped dialect"
 // for none). One of the folder replaces a shipped one of the same name. Files that cannot be read are reported
 // together; the rest is usable.
 func Load(folder string) (Library, error) {
+	if _, err := os.Stat(folder); folder == "" || errors.Is(err, fs.ErrNotExist) {
+		l, err := shippedLibrary()
+		return maps.Clone(l), err
+	}
+	sources, err := shippedSources()
+	own, ownErr := gather(os.DirFS(folder), folder)
+	l, readErr := FromSources(append(sources, own...))
+	return l, errors.Join(err, ownErr, readErr)
+}
+
+// shippedLibrary are the dialects that ship with the program, read once.
+var shippedLibrary = sync.OnceValues(func() (Library, error) {
+	sources, err := shippedSources()
+	l, readErr := FromSources(sources)
+	return l, errors.Join(err, readErr)
+})
+
+func shippedSources() ([]Source, error) {
 	embedded, err := fs.Sub(shipped, "dialects")
 	if err != nil {
 		return nil, err
 	}
-	sources, err := gather(embedded, shippedPlace)
-	if folder != "" {
-		if _, statErr := os.Stat(folder); !errors.Is(statErr, fs.ErrNotExist) {
-			own, ownErr := gather(os.DirFS(folder), folder)
-			sources, err = append(sources, own...), errors.Join(err, ownErr)
-		}
-	}
-	l, readErr := FromSources(sources)
-	return l, errors.Join(err, readErr)
+	return gather(embedded, shippedPlace)
 }
 
 func gather(files fs.FS, where string) ([]Source, error) {
