@@ -61,8 +61,8 @@ func (h *house) evidence(bay string) (all []lit) {
 func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
-		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.alarmed, j.undisturbed, j.onRecord,
-			j.lost} {
+		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.alarmed, j.undisturbed,
+			j.onRecord, j.lost} {
 			rule()
 		}
 		broken = append(broken, j.broken...)

@@ -52,7 +52,7 @@ func (h *house) ask(kind, bay string, what func(ctx context.Context, c *client.C
 // at draws an event in some bay.
 func at(name string) func(d draw, s Scenario, _ []instrument) []Event {
 	return func(d draw, s Scenario, _ []instrument) []Event {
-		return []Event{{At: d.between(began, troubled), Kind: name, Bay: of(d, s.Bays).Name}}
+		return []Event{{At: d.between(began, troubled), Kind: name, Bay: d.bay(s).Name}}
 	}
 }
 
@@ -81,7 +81,7 @@ func people() []kind {
 	}
 	return []kind{
 		{"start", 6, func(d draw, s Scenario, _ []instrument) []Event {
-			bay := of(d, s.Bays)
+			bay := d.bay(s)
 			e := Event{At: d.between(began, troubled), Kind: "start", Bay: bay.Name, Words: of(d, proceduresOf(bay.Layout))}
 			if d.chance(0.2) { // by two people at once
 				return []Event{e, e}
@@ -123,12 +123,12 @@ func people() []kind {
 		{"skip", 2, at("skip"), intervene(api.DoSkip)},
 		{"note", 1, at("note"), intervene(api.DoNote)},
 		{"set by hand", 4, func(d draw, s Scenario, _ []instrument) []Event {
-			bay := of(d, s.Bays)
+			bay := d.bay(s)
 			return []Event{{At: d.between(began, troubled), Kind: "set by hand", Bay: bay.Name, Words: of(d, []string{
 				"on", "on", "off", "level"})}}
 		}, byHand},
 		{"line up", 2, func(d draw, s Scenario, _ []instrument) []Event {
-			bay := of(d, s.Bays)
+			bay := d.bay(s)
 			return []Event{{At: d.between(began, troubled), Kind: "line up", Bay: bay.Name, Words: beginningOf(bay.Layout) +
 				"-brief"}}
 		}, func(h *house, e Event) {

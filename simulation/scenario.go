@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -86,7 +87,32 @@ const (
 )
 
 // draw is a source of what is drawn.
-type draw struct{ *rand.Rand }
+type draw struct {
+	*rand.Rand
+	// unlucky is the bay in which the most happens: troubles are worst where several meet.
+	unlucky int
+}
+
+// bay draws a bay.
+func (d draw) bay(s Scenario) BayPlan {
+	if d.chance(0.6) {
+		return s.Bays[d.unlucky]
+	}
+	return of(d, s.Bays)
+}
+
+// instrument draws an instrument.
+func (d draw) instrument(all []instrument) instrument {
+	if d.chance(0.6) {
+		mine := slices.DeleteFunc(slices.Clone(all), func(i instrument) bool {
+			return !strings.Contains(i.name, strconv.Itoa(d.unlucky+1))
+		})
+		if len(mine) > 0 {
+			return of(d, mine)
+		}
+	}
+	return of(d, all)
+}
 
 func of[T any](d draw, all []T) T { return all[d.IntN(len(all))] }
 
@@ -98,7 +124,7 @@ func (d draw) between(from, to time.Duration) time.Duration {
 
 // Draw draws the scenario of a seed.
 func Draw(seed uint64) Scenario {
-	d := draw{rand.New(rand.NewPCG(seed, 0x75736865))}
+	d := draw{Rand: rand.New(rand.NewPCG(seed, 0x75736865))}
 	s := Scenario{Seed: seed, OneConnection: d.chance(0.2)}
 	for i := range 2 + d.IntN(3) {
 		layout := of(d, simbench.Layouts())
@@ -111,6 +137,7 @@ func Draw(seed uint64) Scenario {
 	}
 	s.SharedSupply = s.Bays[0].Layout == simbench.Converter && s.Bays[1].Layout == simbench.Converter && d.chance(0.5)
 	instruments := instrumentsOf(s)
+	d.unlucky = d.IntN(len(s.Bays))
 	for range d.IntN(mostFaults + 1) {
 		s.Events = append(s.Events, drawn(d, s, troubles(), instruments)...)
 	}

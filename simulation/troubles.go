@@ -42,10 +42,10 @@ func troubles() []kind {
 			time.AfterFunc(e.For, p.network.Hold())
 		}},
 		{"break", 12, func(d draw, s Scenario, all []instrument) []Event {
-			return []Event{breaks(d, of(d, all))}
+			return []Event{breaks(d, d.instrument(all))}
 		}, breakFor},
 		{"break some", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
-			first := breaks(d, of(d, all))
+			first := breaks(d, d.instrument(all))
 			for _, i := range all {
 				if d.chance(0.4) && slices.Contains(i.faults, first.Fault) {
 					e := first
@@ -56,7 +56,7 @@ func troubles() []kind {
 			return events
 		}, breakFor},
 		{"cut bay off", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
-			bay := of(d, s.Bays).Name
+			bay := d.bay(s).Name
 			at, length := d.between(began, troubled), d.between(100*time.Millisecond, 3*time.Second)
 			for _, i := range all {
 				if strings.HasSuffix(i.name, strings.TrimPrefix(bay, "bay")) {
