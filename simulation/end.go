@@ -3,11 +3,14 @@ package simulation
 import (
 	"context"
 	"fmt"
+	"path/filepath"
+	"strconv"
 	"time"
 
 	"usherbench/api"
 	"usherbench/client"
 	"usherbench/core/record"
+	"usherbench/warden"
 )
 
 // lookEvery is how often people look at the bays.
@@ -138,6 +141,16 @@ func (h *house) tellRecord() {
 		for _, x := range s.History {
 			h.timeline = append(h.timeline, Entry{x.At.Sub(h.began), plan.Name,
 				fmt.Sprintf("the %s goes %s", x.What, map[bool]string{true: "on", false: "off"}[x.On])})
+		}
+	}
+	for generation := range h.generation + 1 {
+		reports, err := warden.ReadLog(filepath.Join(h.folder, strconv.Itoa(generation), warden.LogFile))
+		if err != nil {
+			continue
+		}
+		for _, r := range reports {
+			h.timeline = append(h.timeline, Entry{r.At.Sub(h.began), "warden",
+				fmt.Sprintf("%s: %s: done %v; failed: %s (took %.3f s)", r.Bay, r.Why, r.Done, r.Failed, r.Took)})
 		}
 	}
 	for _, r := range h.runs {

@@ -158,6 +158,9 @@ func (w *watch) look(now time.Time) bool {
 	ctx, cancel := context.WithTimeout(w.ctx, killAfter)
 	defer cancel()
 	reports := w.makeSafe(ctx, stalled, why)
+	if w.ctx.Err() != nil {
+		return true
+	}
 	w.hearWaiting()
 	for _, r := range reports {
 		if r.Failed != "" && (w.alive[r.Bay].After(now) || w.alarmed[r.Bay]) {
@@ -193,6 +196,9 @@ func (w *watch) takeOver(why string) error {
 	defer cancel()
 	var errs []error
 	for _, r := range w.makeSafe(ctx, left, why) {
+		if w.ctx.Err() != nil {
+			return w.ctx.Err()
+		}
 		w.tell(r)
 		if r.Failed != "" {
 			errs = append(errs, errors.New(r.Bay+": "+r.Failed))
