@@ -28,6 +28,7 @@ type Instrument struct {
 	one           chan struct{} // holds a token if only one connection is taken
 	mu            sync.Mutex
 	conns         map[net.Conn]bool
+	serving       sync.WaitGroup
 }
 
 func (b *Bench) listen(name string, kind standIn, h *health, server interface{ serve(conn io.ReadWriteCloser) }) error {
@@ -44,7 +45,7 @@ func (b *Bench) listen(name string, kind standIn, h *health, server interface{ s
 		i.one = make(chan struct{}, 1)
 	}
 	b.instruments = append(b.instruments, i)
-	go i.accept()
+	i.serving.Go(i.accept)
 	return nil
 }
 
@@ -87,7 +88,7 @@ func (i *Instrument) accept() {
 		}
 		i.conns[conn] = true
 		i.mu.Unlock()
-		go func() {
+		i.serving.Go(func() {
 			if i.one != nil {
 				i.one <- struct{}{}
 				defer func() { <-i.one }()
@@ -96,7 +97,7 @@ func (i *Instrument) accept() {
 			i.mu.Lock()
 			delete(i.conns, conn)
 			i.mu.Unlock()
-		}()
+		})
 	}
 }
 
@@ -116,10 +117,12 @@ func (i *Instrument) setFault(fault InstrumentFault) {
 
 func (i *Instrument) close() error {
 	i.setFault(Drop)
+	var err error
 	if i.listener != nil {
-		return i.listener.Close()
+		err = i.listener.Close()
 	}
-	return nil
+	i.serving.Wait()
+	return err
 }
 
 // pluggable is a serial line whose adapter can be pulled and put in again.
@@ -132,6 +135,7 @@ type memoryLine struct {
 	listener net.Listener
 	mu       sync.Mutex // guards what follows
 	ends     []net.Conn
+	serving  *sync.WaitGroup // of the instrument
 }
 
 func (l *memoryLine) plug(in bool) error {
@@ -154,7 +158,7 @@ func (l *memoryLine) plug(in bool) error {
 		return err
 	}
 	l.listener = listener
-	go func() {
+	l.serving.Go(func() {
 		for {
 			end, err := listener.Accept()
 			if err != nil {
@@ -163,9 +167,9 @@ func (l *memoryLine) plug(in bool) error {
 			l.mu.Lock()
 			l.ends = append(l.ends, end)
 			l.mu.Unlock()
-			go l.server.serveLine(end)
+			l.serving.Go(func() { l.server.serveLine(end) })
 		}
-	}()
+	})
 	return nil
 }
 
@@ -181,7 +185,7 @@ func (b *Bench) openLine(name string, server *registerServer) error {
 	i := &Instrument{Name: name, Kind: registerLoadKind.name, kind: registerLoadKind, server: server,
 		health: server.health, conns: map[net.Conn]bool{}}
 	if b.options.Memory != "" {
-		i.line = &memoryLine{name: b.options.Memory + name, server: server}
+		i.line = &memoryLine{name: b.options.Memory + name, server: server, serving: &i.serving}
 		i.Address = fmt.Sprintf("memory://%s?as=modbus-rtu&baud=115200&unit=%d", b.options.Memory+name, server.unit)
 	} else {
 		path, err := b.linePath(name)
