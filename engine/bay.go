@@ -286,7 +286,8 @@ func (b *Bay) safe(by string) error {
 	return err
 }
 
-// Stop holds the bay and ends the run as aborted, or what is being prepared. ErrIdle if there is neither.
+// Stop holds the bay and ends the run as aborted, or what is being prepared. ErrIdle if there is neither; ErrNotSafe if
+// an output could not be confirmed off.
 func (b *Bay) Stop(by string) error {
 	b.mu.Lock()
 	idle := b.owner == nil
@@ -300,6 +301,9 @@ func (b *Bay) Stop(by string) error {
 		r.awaitEnd()
 	}
 	b.engine.keepLatch(b.name, h)
+	if alarm := b.outputs.Alarm(); alarm != "" {
+		return fmt.Errorf("%w: %s", ErrNotSafe, alarm)
+	}
 	return nil
 }
 

@@ -22,7 +22,7 @@ const (
 
 // abandon ends a run that was put on record but never conducted.
 func (r *liveRun) abandon(why string) {
-	r.finish = &stage.Finish{Ending: stage.Aborted, Reason: why}
+	r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted, Reason: why}
 	close(r.safe)
 	r.conclude(nil)
 }

@@ -179,7 +179,8 @@ func (r *liveRun) conduct() {
 	}()
 	// The program begins from a known state.
 	if err := b.outputs.MakeSafe("before run "+r.record.ID, r.record.ID); err != nil {
-		r.finish = &stage.Finish{Ending: stage.Aborted, Reason: "the outputs could not be confirmed off before the start"}
+		r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted,
+			Reason: "the outputs could not be confirmed off before the start"}
 		return
 	}
 	err := r.prepareChannels(r.leave())

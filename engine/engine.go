@@ -95,6 +95,8 @@ var (
 	ErrNotReady = errors.New("the bench is not ready")
 	// ErrNotDone means that an instrument did not do what it was told.
 	ErrNotDone = errors.New("the instrument did not do it")
+	// ErrNotSafe means that an output could not be confirmed off.
+	ErrNotSafe = errors.New("not confirmed safe")
 	// ErrStopping means that the service is shutting down.
 	ErrStopping = errors.New("the service is shutting down")
 )

@@ -169,7 +169,7 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 	}
 	b.gapOf(&record, back, off, factor)
 	return &liveRun{bay: b, owner: o, program: program, machine: machine, record: &record, values: record.Parameters,
-		back: back}, nil
+		lastT: math.Max(back.state.T, 0), back: back}, nil
 }
 
 // unknownOff stands for an instant that is not known.

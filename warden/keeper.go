@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 	"usherbench/instrument/lane"
 )
@@ -21,15 +22,16 @@ type Keeper struct {
 	log      *slog.Logger
 	reports  chan Report
 
+	down     atomic.Value // a why: why there is no warden now; asked by many, who must not wait for the pipe
+	restarts atomic.Int64
+
 	turn      lane.Lane // guards what follows, and orders the lines
 	life      Life
 	plan      Plan
 	energised map[string]bool
 	closed    bool
-	restarts  int
 	launched  time.Time     // when the present one was started
 	pause     time.Duration // before the next is started
-	down      error         // why there is no warden now; nil: there is one
 	ended     chan struct{} // closed when there is to be none any longer
 	wg        sync.WaitGroup
 }
@@ -53,7 +55,8 @@ func (k *Keeper) launch() error {
 	if err != nil {
 		return fmt.Errorf("start the warden: %w", err)
 	}
-	k.life, k.down, k.launched = life, nil, time.Now()
+	k.life, k.launched = life, time.Now()
+	k.down.Store(why{})
 	k.say(word{Plan: &k.plan})
 	for bay, on := range k.energised {
 		if on {
@@ -85,9 +88,9 @@ const leastPause, longestPause = 100 * time.Millisecond, 5 * time.Second
 const lasting = 10 * time.Second
 
 // again starts a warden that died, for as long as that takes. Meanwhile there is none, and Down says so.
-func (k *Keeper) again(why error) {
+func (k *Keeper) again(ended error) {
 	leave := k.turn.Enter()
-	k.down = fmt.Errorf("the warden ended: %w", orEnded(why))
+	k.down.Store(why{fmt.Errorf("the warden ended: %w", orEnded(ended))})
 	k.pause = min(max(2*k.pause, leastPause), longestPause)
 	if time.Since(k.launched) > lasting {
 		k.pause = 0
@@ -106,13 +109,13 @@ func (k *Keeper) launchAgain() bool {
 	if k.closed {
 		return true
 	}
-	k.restarts++
-	k.log.Error("the warden is started again", "why", k.down)
+	k.restarts.Add(1)
+	k.log.Error("the warden is started again", "why", k.Down())
 	err := k.launch()
 	if err == nil {
 		return true
 	}
-	k.down = err
+	k.down.Store(why{err})
 	k.pause = min(max(2*k.pause, leastPause), longestPause)
 	k.log.Error("the warden does not start", "err", err)
 	return false
@@ -140,9 +143,12 @@ func (k *Keeper) wait() bool {
 
 // Down is why there is no warden now; nil: there is one.
 func (k *Keeper) Down() error {
-	defer k.turn.Enter()()
-	return k.down
+	w, _ := k.down.Load().(why)
+	return w.error
 }
+
+// why is why there is no warden.
+type why struct{ error }
 
 func (k *Keeper) say(x word) {
 	line, err := json.Marshal(x)
@@ -196,8 +202,7 @@ func (k *Keeper) Reports() <-chan Report { return k.reports }
 
 // Restarts is how often the warden had to be started again.
 func (k *Keeper) Restarts() int {
-	defer k.turn.Enter()()
-	return k.restarts
+	return int(k.restarts.Load())
 }
 
 // Pid is the process of the warden.
