@@ -28,7 +28,7 @@ demo: build
 
 # What looks after outputs, speaks to instruments and keeps records is tested with the race detector too; of the tests
 # of the whole service those in which people, runs, line and configuration meet.
-RACED := ./engine/... ./instrument/... ./store ./warden
+RACED := ./engine/... ./instrument/... ./store ./warden ./simulation
 MEETING := 'StopAll|BeingPrepared|SetAside|NeedsNoDatabase|NeverGoesOn|IsRoom|FailedWrite|AJournal|ByHand|Reconfiguring|Access|Configured|AStop'
 
 # Tests of these have real sockets, processes, terminals and browsers, in real time: one package at a time. The others
@@ -38,7 +38,7 @@ REAL := ./cli ./console ./warden
 test: tools build lint
 	go test -timeout 15m $$(go list ./... | grep -v $(patsubst ./%,-e '/%$$',$(REAL)))
 	go test -p 1 -timeout 15m $(REAL)
-	go test -race -p 1 -timeout 15m $(RACED)
+	DISASTERS=20 go test -race -p 1 -timeout 15m $(RACED)
 	go test -race -timeout 15m -run $(MEETING) ./service
 
 # Disasters in simulated time: as many as asked, one of them again with its timeline, and bugs that must be found.

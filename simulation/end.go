@@ -60,7 +60,7 @@ func (h *house) finish() {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	h.lightsOfNobody(ctx, c)
-	for _, what := range []func(context.Context, *client.Client) error{h.stopEverything, h.runEverything, h.records} {
+	for _, what := range []func(context.Context, *client.Client) error{h.stopEverything, h.records, h.runEverything} {
 		if err := what(ctx, c); err != nil {
 			h.amiss("%v", err)
 		}

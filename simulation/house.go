@@ -113,7 +113,7 @@ var worlds atomic.Int64
 func open(s Scenario, records, folder string) (*house, error) {
 	h := &house{scenario: s, folder: folder, prefix: fmt.Sprintf("w%d-", worlds.Add(1)), began: time.Now(),
 		died: make(chan *process, 8), street: memory.NewNetwork(), mends: map[string]time.Time{}}
-	h.wire = &http.Transport{DialContext: h.street.DialHost}
+	h.wire = &http.Transport{DialContext: h.street.DialHost, DisableCompression: true}
 	var err error
 	if h.bench, err = simbench.Start(benchOptions(s, h.prefix)); err != nil {
 		return nil, err

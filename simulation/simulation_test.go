@@ -20,6 +20,9 @@ import (
 // today is when every scenario begins.
 var today = time.Date(2026, time.November, 2, 8, 0, 0, 0, time.UTC)
 
+// usual is how many scenarios are played with all tests.
+const usual = 400
+
 // seeds are those that are played: SEED=… one of them, DISASTERS=… how many, FIRST=… from which on.
 func seeds(t *testing.T) (first, count uint64) {
 	number := func(name string, unset uint64) uint64 {
@@ -34,7 +37,7 @@ func seeds(t *testing.T) (first, count uint64) {
 	if seed := number("SEED", 0); seed > 0 {
 		return seed, 1
 	}
-	return number("FIRST", 1), number("DISASTERS", 1000)
+	return number("FIRST", 1), number("DISASTERS", usual)
 }
 
 // records makes the records with which scenarios begin.
