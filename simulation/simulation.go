@@ -10,6 +10,7 @@
 package simulation
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -59,6 +60,9 @@ func Play(s Scenario, records, folder string) (Outcome, error) {
 	h.settle()
 	h.close()
 	h.tellRecord()
-	slices.SortStableFunc(h.timeline, func(a, b Entry) int { return int(a.At - b.At) })
+	slices.SortStableFunc(h.timeline, func(a, b Entry) int {
+		return cmp.Or(cmp.Compare(a.At.Round(time.Millisecond), b.At.Round(time.Millisecond)), strings.Compare(a.Who, b.Who),
+			cmp.Compare(a.At, b.At))
+	})
 	return Outcome{Scenario: s, Broken: h.judge(), Timeline: h.timeline}, nil
 }
