@@ -77,12 +77,17 @@ func newBay(e *Engine, name string, c api.BayConfig) *Bay {
 		wardenActed: make(chan warden.Report, 1)}
 	b.ctx, b.cancel = context.WithCancel(e.ctx)
 	b.outputs = outputs.New(c.Seats, e.bench.Opened(), b.outputOptions())
-	if run, err := e.store.LatestRun(name); err == nil {
+	b.recall()
+	return b
+}
+
+// recall looks up which run was the last in the bay, and how it ended.
+func (b *Bay) recall() {
+	if run, err := b.engine.store.LatestRun(b.name); err == nil {
 		summary := run.Summary()
 		b.last = &summary
 		b.boundBy(run.NameplateText)
 	}
-	return b
 }
 
 // outputOptions say whom the outputs of the bay tell what.

@@ -139,6 +139,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 		return nil, errors.Join(err, e.Close())
 	}
 	for _, b := range e.bays {
+		b.recall() // its last run may only now be on record as ended, and what waits in line goes by that
 		b.start()
 	}
 	e.goOn()

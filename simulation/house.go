@@ -279,6 +279,11 @@ func (h *house) settle() {
 	for _, i := range h.bench.Instruments() {
 		_ = h.bench.SetFault(i.Name, simbench.NoFault) // every instrument can be well
 	}
+	h.mu.Lock()
+	for i, f := range h.faults {
+		h.faults[i].to = earlier(f.to, time.Now())
+	}
+	h.mu.Unlock()
 	h.tell("bench", "everything is mended")
 	h.until(h.began.Add(mended))
 	h.finish()

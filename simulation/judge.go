@@ -61,8 +61,8 @@ func (h *house) evidence(bay string) (all []lit) {
 func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
-		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.alarmed, j.undisturbed,
-			j.onRecord, j.lost} {
+		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed,
+			j.undisturbed, j.onRecord, j.setAside, j.lost} {
 			rule()
 		}
 		broken = append(broken, j.broken...)
@@ -163,6 +163,42 @@ func (j *judged) overlapped(f fault) bool {
 	return slices.ContainsFunc(j.faults, func(o fault) bool {
 		return o != f && o.instrument == f.instrument && o.from.Before(f.to) && f.from.Before(o.to)
 	})
+}
+
+// lostByHand: what is on by hand at an instrument that is lost goes off as soon as it can be reached again.
+func (j *judged) lostByHand() {
+	for _, f := range j.faults {
+		by := f.to.Add(time.Second)
+		if f.what != simbench.Drop && f.what != simbench.Hang || f.to.Sub(f.from) < 2*lostAfter ||
+			!slices.Contains(j.instruments(), f.instrument) || j.overlapped(f) || j.leaveSince(f.from.Add(-lostAfter), by) ||
+			j.downIn(f.from, by) || by.After(j.ended) {
+			continue
+		}
+		for _, l := range j.lit {
+			if strings.HasPrefix(f.instrument, "load") == (l.what == "load") && l.at(f.from) && l.at(by) {
+				j.breaks(by, "%s was lost at %.3f s, and the %s is on", f.instrument, f.from.Sub(j.began).Seconds(), l.what)
+			}
+		}
+	}
+}
+
+// setAside: after a run that did not go well nothing begins in the bay by itself.
+func (j *judged) setAside() {
+	for _, before := range j.runs {
+		for _, r := range j.runs {
+			if r.Bay != j.bay || before.Bay != j.bay || before.EndedAt == nil || before.State == "done" ||
+				!r.StartedAt.After(*before.EndedAt) {
+				continue
+			}
+			if !slices.ContainsFunc(j.acts, func(a act) bool {
+				return (a.kind == "start" || a.kind == "line up") && a.bay == j.bay && !a.sent.Before(*before.EndedAt) &&
+					!a.sent.After(r.StartedAt)
+			}) {
+				j.breaks(r.StartedAt, "%s began, though %s of the same unit was %s, and nobody has asked for it since",
+					r.Procedure, before.Procedure, before.State)
+			}
+		}
+	}
 }
 
 // handled tells whether somebody set something in the bay by hand.
