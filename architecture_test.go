@@ -59,7 +59,7 @@ var rules = []struct {
 		regexp.MustCompile(`^(core/|api$|archive$|bench$|engine/outputs$|live$|store$|instrument|warden$)`), nil},
 	{"line", regexp.MustCompile(`^(api|archive|engine|store)$`), regexp.MustCompile(`^$`)},
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
-	{"simulation", regexp.MustCompile(`.*`), nil},
+	{"simulation", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",

@@ -1,4 +1,4 @@
-package simulation_test
+package simulation
 
 import (
 	"encoding/json"

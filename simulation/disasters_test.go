@@ -1,4 +1,4 @@
-package simulation_test
+package simulation
 
 import (
 	"cmp"
@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"usherbench/simulation"
 	"usherbench/store"
 )
 
@@ -51,17 +50,17 @@ func records(t *testing.T) string {
 	store.Prepare()
 	synctest.Test(t, func(t *testing.T) {
 		time.Sleep(time.Until(today))
-		require.NoError(t, simulation.Records(folder))
+		require.NoError(t, Records(folder))
 	})
 	return folder
 }
 
 // play plays the scenario of a seed.
-func play(t *testing.T, seed uint64, records, folder string) (o simulation.Outcome) {
+func play(t *testing.T, seed uint64, records, folder string) (o Outcome) {
 	synctest.Test(t, func(t *testing.T) {
 		time.Sleep(time.Until(today))
 		var err error
-		o, err = simulation.Play(simulation.Draw(seed), records, folder)
+		o, err = Play(Draw(seed), records, folder)
 		require.NoError(t, err)
 	})
 	return o
@@ -73,12 +72,12 @@ var fine = regexp.MustCompile(`w[0-9]+-|[0-9]+\.[0-9]+`)
 // A seed gives the same events at the same times whenever it is played. What happens at one instant has no order.
 func TestASeedGivesTheSameTimelineAgain(t *testing.T) {
 	from := records(t)
-	told := func(seed uint64) []simulation.Entry {
+	told := func(seed uint64) []Entry {
 		o := play(t, seed, from, filepath.Join(t.TempDir(), "house"))
 		for i := range o.Timeline {
 			o.Timeline[i].What = fine.ReplaceAllString(o.Timeline[i].What, "…")
 		}
-		slices.SortStableFunc(o.Timeline, func(a, b simulation.Entry) int {
+		slices.SortStableFunc(o.Timeline, func(a, b Entry) int {
 			return cmp.Or(strings.Compare(a.Who+a.What, b.Who+b.What), cmp.Compare(a.At, b.At))
 		})
 		return o.Timeline
