@@ -21,6 +21,7 @@ import (
 	"usherbench/instrument/transport/memory"
 	"usherbench/service"
 	"usherbench/simbench"
+	"usherbench/store"
 	"usherbench/warden"
 )
 
@@ -53,8 +54,8 @@ type house struct {
 	mends    map[string]time.Time // until when an instrument is or was broken
 	left     []string             // what was amiss at the end
 	faults   []fault
-	runs     []api.Run // as they are on record at the end
-	journal  []api.JournalEntry
+	runs     []run // as they are on record at the end
+	journal  []store.JournalEntry
 	// diskTrouble is when writes were slow or failed.
 	diskTrouble []down
 }

@@ -211,11 +211,11 @@ func (j *judged) handled() bool {
 // onRecord: whatever goes on does so in a run, or by a hand of which the journal tells.
 func (j *judged) onRecord() {
 	for _, l := range j.lit {
-		inRun := slices.ContainsFunc(j.runs, func(r api.Run) bool {
+		inRun := slices.ContainsFunc(j.runs, func(r run) bool {
 			return r.Bay == j.bay && !l.from.Before(r.StartedAt.Add(-time.Second)) &&
 				(r.EndedAt == nil || !l.from.After(*r.EndedAt))
 		})
-		byHand := slices.ContainsFunc(j.journal, func(e api.JournalEntry) bool {
+		byHand := slices.ContainsFunc(j.journal, func(e store.JournalEntry) bool {
 			return e.Bay == j.bay && strings.Contains(e.Detail, "output = on") && !e.At.After(l.from) &&
 				l.from.Sub(e.At) < patience
 		})
@@ -242,8 +242,8 @@ func (j *judged) lost() {
 }
 
 // endOf is when a run came to its end, which is on record later.
-func endOf(r api.Run) time.Time {
-	for _, m := range r.Marks {
+func endOf(r run) time.Time {
+	for _, m := range r.marks {
 		if m.Kind == record.MarkEnd {
 			return r.StartedAt.Add(time.Duration(m.T * float64(time.Second)))
 		}
@@ -259,7 +259,7 @@ func earlier(a, b time.Time) time.Time {
 }
 
 // firstDownOf is when the service was first dead in a run.
-func (j *judged) firstDownOf(r api.Run) time.Time {
+func (j *judged) firstDownOf(r run) time.Time {
 	for _, d := range j.downs {
 		if d.what == "dead" && d.from.After(r.StartedAt) {
 			return d.from

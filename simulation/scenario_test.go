@@ -77,7 +77,7 @@ func (s Scenario) String() string {
 const (
 	began    = 800 * time.Millisecond
 	troubled = 5 * time.Second
-	mended   = 9500 * time.Millisecond
+	mended   = 9 * time.Second
 )
 
 // mostFaults bounds how much breaks in one scenario, mostPeople what people do.
