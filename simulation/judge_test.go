@@ -62,7 +62,7 @@ func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
 		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed,
-			j.undisturbed, j.onRecord, j.setAside, j.lost} {
+			j.retried, j.undisturbed, j.onRecord, j.setAside, j.lost} {
 			rule()
 		}
 		broken = append(broken, j.broken...)
@@ -378,6 +378,42 @@ func (j *judged) alarmed() {
 			}
 		}
 	}
+}
+
+// retried: an output that a stop could not switch off goes off when its own instrument can be reached again, whatever
+// the others of the bay do.
+func (j *judged) retried() {
+	for _, a := range j.acts {
+		if !off(a) || a.err == nil || a.refused || !j.concerns(a) {
+			continue
+		}
+		for _, l := range j.lit {
+			well := a.sent.Add(alarmWithin)
+			for _, f := range j.faults {
+				if slices.Contains(j.feeding(l.what), f.instrument) && f.to.After(well) {
+					well = f.to
+				}
+			}
+			by := well.Add(time.Second)
+			if l.at(a.sent) && l.at(by) && !by.After(j.ended) && !j.downIn(a.sent, by) && !j.leaveSince(a.sent, by) {
+				j.breaks(by, "the instrument of the %s answers since %.3f s, and it is on after the %s of %.3f s", l.what,
+					well.Sub(j.began).Seconds(), a.kind, a.sent.Sub(j.began).Seconds())
+			}
+		}
+	}
+}
+
+// feeding are the instruments by which an output goes on and off.
+func (j *judged) feeding(what string) (names []string) {
+	for name, s := range j.config.Bays[j.bay].Seats {
+		if name != what && (name != "cycler" || what != "source") {
+			continue
+		}
+		for _, ref := range s.All() {
+			names = append(names, ref.Instrument)
+		}
+	}
+	return names
 }
 
 func (j *judged) downIn(from, to time.Time) bool {

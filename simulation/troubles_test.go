@@ -44,12 +44,12 @@ func troubles() []kind {
 		{"break", 12, func(d draw, s Scenario, all []instrument) []Event {
 			return []Event{breaks(d, d.instrument(all))}
 		}, breakFor},
-		{"break some", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
+		{"break some", 3, func(d draw, s Scenario, all []instrument) (events []Event) {
 			first := breaks(d, d.instrument(all))
 			for _, i := range all {
 				if d.chance(0.4) && slices.Contains(i.faults, first.Fault) {
 					e := first
-					e.Instrument = i.name
+					e.Instrument, e.For = i.name, d.between(50*time.Millisecond, 4*time.Second)
 					events = append(events, e)
 				}
 			}
