@@ -41,13 +41,13 @@ func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
 	} else if err := b.engine.journal.Write(ctx, entry); err != nil {
 		return fmt.Errorf("%w: nothing was set: %w; free some disk space", ErrNotReady, err)
 	}
-	if setting.Quantity == seats.Output && setting.Word == seats.On {
-		b.outputs.InUse(true)
-	}
 	b.somebodyIsThere()
 	var setErr error
 	what := "nothing was on"
 	if err := b.do(ctx, func() {
+		if setting.Quantity == seats.Output && setting.Word == seats.On {
+			b.outputs.InUse(true) // here, where nobody is making safe, who would forget it
+		}
 		if setErr = b.outputs.Apply(ctx, x, setting); setErr == nil || !b.outputs.Energised() {
 			return
 		}

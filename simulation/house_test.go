@@ -240,7 +240,7 @@ func (h *house) play() {
 		h.until(h.began.Add(e.At))
 		kinds[e.Kind].do(h, e)
 	}
-	h.until(h.began.Add(troubled))
+	h.until(h.began.Add(h.scenario.Troubled))
 }
 
 // until lets time pass, in which the service is buried and started again where that is due, and people look.
@@ -286,7 +286,7 @@ func (h *house) settle() {
 	}
 	h.mu.Unlock()
 	h.tell("bench", "everything is mended")
-	h.until(h.began.Add(mended))
+	h.until(h.began.Add(h.scenario.Troubled + rest))
 	h.finish()
 }
 

@@ -52,14 +52,14 @@ func (h *house) ask(kind, bay string, what func(ctx context.Context, c *client.C
 // at draws an event in some bay.
 func at(name string) func(d draw, s Scenario, _ []instrument) []Event {
 	return func(d draw, s Scenario, _ []instrument) []Event {
-		return []Event{{At: d.between(began, troubled), Kind: name, Bay: d.bay(s).Name}}
+		return []Event{{At: d.between(began, s.Troubled), Kind: name, Bay: d.bay(s).Name}}
 	}
 }
 
 // anywhere draws an event of the house.
 func anywhere(name string) func(d draw, s Scenario, _ []instrument) []Event {
 	return func(d draw, s Scenario, _ []instrument) []Event {
-		return []Event{{At: d.between(began, troubled), Kind: name}}
+		return []Event{{At: d.between(began, s.Troubled), Kind: name}}
 	}
 }
 
@@ -82,7 +82,7 @@ func people() []kind {
 	return []kind{
 		{"start", 6, func(d draw, s Scenario, _ []instrument) []Event {
 			bay := d.bay(s)
-			e := Event{At: d.between(began, troubled), Kind: "start", Bay: bay.Name, Words: of(d, proceduresOf(bay.Layout))}
+			e := Event{At: d.between(began, s.Troubled), Kind: "start", Bay: bay.Name, Words: of(d, proceduresOf(bay.Layout))}
 			if d.chance(0.2) { // by two people at once
 				return []Event{e, e}
 			}
@@ -122,14 +122,14 @@ func people() []kind {
 		{"resume", 2, at("resume"), intervene(api.DoResume)},
 		{"skip", 2, at("skip"), intervene(api.DoSkip)},
 		{"note", 1, at("note"), intervene(api.DoNote)},
-		{"set by hand", 4, func(d draw, s Scenario, _ []instrument) []Event {
+		{"set by hand", 7, func(d draw, s Scenario, _ []instrument) []Event {
 			bay := d.bay(s)
-			return []Event{{At: d.between(began, troubled), Kind: "set by hand", Bay: bay.Name, Words: of(d, []string{
+			return []Event{{At: d.between(began, s.Troubled), Kind: "set by hand", Bay: bay.Name, Words: of(d, []string{
 				"on", "on", "off", "level"})}}
 		}, byHand},
 		{"line up", 2, func(d draw, s Scenario, _ []instrument) []Event {
 			bay := d.bay(s)
-			return []Event{{At: d.between(began, troubled), Kind: "line up", Bay: bay.Name, Words: beginningOf(bay.Layout) +
+			return []Event{{At: d.between(began, s.Troubled), Kind: "line up", Bay: bay.Name, Words: beginningOf(bay.Layout) +
 				"-brief"}}
 		}, func(h *house, e Event) {
 			h.ask("line up", e.Bay, func(ctx context.Context, c *client.Client) error {

@@ -19,7 +19,9 @@ type Scenario struct {
 	OneConnection bool
 	// SharedSupply says that the first two bays are fed by one supply.
 	SharedSupply bool
-	Events       []Event
+	// Troubled is until when things happen.
+	Troubled time.Duration
+	Events   []Event
 }
 
 // BayPlan is a bay of the bench.
@@ -75,9 +77,10 @@ func (s Scenario) String() string {
 
 // Lengths of a scenario: people begin runs, then things happen, then everything is mended and must be well again.
 const (
-	began    = 800 * time.Millisecond
-	troubled = 5 * time.Second
-	mended   = 9 * time.Second
+	began = 800 * time.Millisecond
+	brief = 5 * time.Second
+	long  = 12 * time.Second
+	rest  = 4 * time.Second // after everything was mended
 )
 
 // mostFaults bounds how much breaks in one scenario, mostPeople what people do.
@@ -125,13 +128,16 @@ func (d draw) between(from, to time.Duration) time.Duration {
 // Draw draws the scenario of a seed.
 func Draw(seed uint64) Scenario {
 	d := draw{Rand: rand.New(rand.NewPCG(seed, 0x75736865))}
-	s := Scenario{Seed: seed, OneConnection: d.chance(0.2)}
+	s := Scenario{Seed: seed, OneConnection: d.chance(0.2), Troubled: brief}
+	if d.chance(0.06) {
+		s.Troubled = long // outputs that cannot be reached take their time
+	}
 	for i := range 2 + d.IntN(3) {
 		layout := of(d, simbench.Layouts())
 		bay := BayPlan{Name: fmt.Sprintf("bay%d", i+1), Layout: layout, Procedure: of(d, proceduresOf(layout)),
 			Interval: of(d, []time.Duration{40, 80, 120}) * time.Millisecond}
 		s.Bays = append(s.Bays, bay)
-		if d.chance(0.9) {
+		if d.chance(0.75) {
 			s.Events = append(s.Events, Event{At: d.between(0, began), Kind: "start", Bay: bay.Name, Words: bay.Procedure})
 		}
 	}

@@ -12,12 +12,13 @@ import (
 func troubles() []kind {
 	lasting := func(name string, least, most time.Duration) func(d draw, s Scenario, _ []instrument) []Event {
 		return func(d draw, s Scenario, _ []instrument) []Event {
-			return []Event{{At: d.between(began, troubled), Kind: name, For: d.between(least, most)}}
+			return []Event{{At: d.between(began, s.Troubled), Kind: name, For: d.between(least, most)}}
 		}
 	}
 	return []kind{
 		{"kill service", 4, func(d draw, s Scenario, _ []instrument) []Event {
-			e := Event{At: d.between(began, troubled), Kind: "kill service", For: d.between(100*time.Millisecond, 2*time.Second)}
+			e := Event{At: d.between(began, s.Troubled), Kind: "kill service",
+				For: d.between(100*time.Millisecond, 2*time.Second)}
 			if d.chance(0.3) { // again while it starts
 				again := e
 				again.At += e.For + d.between(time.Millisecond, 200*time.Millisecond)
@@ -42,14 +43,14 @@ func troubles() []kind {
 			time.AfterFunc(e.For, p.network.Hold())
 		}},
 		{"break", 12, func(d draw, s Scenario, all []instrument) []Event {
-			return []Event{breaks(d, d.instrument(all))}
+			return []Event{breaks(d, s, d.instrument(all))}
 		}, breakFor},
 		{"break some", 3, func(d draw, s Scenario, all []instrument) (events []Event) {
-			first := breaks(d, d.instrument(all))
+			first := breaks(d, s, d.instrument(all))
 			for _, i := range all {
 				if d.chance(0.4) && slices.Contains(i.faults, first.Fault) {
 					e := first
-					e.Instrument, e.For = i.name, d.between(50*time.Millisecond, 4*time.Second)
+					e.Instrument, e.For = i.name, d.between(50*time.Millisecond, s.Troubled-began)
 					events = append(events, e)
 				}
 			}
@@ -57,7 +58,7 @@ func troubles() []kind {
 		}, breakFor},
 		{"cut bay off", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
 			bay := d.bay(s).Name
-			at, length := d.between(began, troubled), d.between(100*time.Millisecond, 3*time.Second)
+			at, length := d.between(began, s.Troubled), d.between(100*time.Millisecond, 3*time.Second)
 			for _, i := range all {
 				if strings.HasSuffix(i.name, strings.TrimPrefix(bay, "bay")) {
 					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: simbench.Drop, For: length})
@@ -75,9 +76,9 @@ func troubles() []kind {
 }
 
 // breaks draws how an instrument breaks.
-func breaks(d draw, i instrument) Event {
-	return Event{At: d.between(began, troubled), Kind: "break", Instrument: i.name, Fault: of(d, i.faults),
-		For: d.between(50*time.Millisecond, 4*time.Second)}
+func breaks(d draw, s Scenario, i instrument) Event {
+	return Event{At: d.between(began, s.Troubled), Kind: "break", Instrument: i.name, Fault: of(d, i.faults),
+		For: d.between(50*time.Millisecond, s.Troubled-began)}
 }
 
 // breakFor breaks an instrument for a time.
