@@ -1,21 +1,16 @@
 package simulation
 
 import (
-	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime/debug"
-	"slices"
 	"strconv"
-	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"usherbench/store"
@@ -24,8 +19,8 @@ import (
 // today is when every scenario begins.
 var today = time.Date(2026, time.November, 2, 8, 0, 0, 0, time.UTC)
 
-// usual is how many scenarios are played with all tests.
-const usual = 1000
+// usual is how many scenarios are played with all tests; make disasters plays more.
+const usual = 250
 
 // seeds are those that are played: SEED=… one of them, DISASTERS=… how many, FIRST=… from which on.
 func seeds(t *testing.T) (first, count uint64) {
@@ -64,32 +59,6 @@ func play(t *testing.T, seed uint64, records, folder string) (o Outcome) {
 		require.NoError(t, err)
 	})
 	return o
-}
-
-// fine are the names in memory, which differ from world to world, and times of less than is compared.
-var fine = regexp.MustCompile(`w[0-9]+-|[0-9]+\.[0-9]+`)
-
-// A seed gives the same events at the same times whenever it is played. What happens at one instant has no order.
-func TestASeedGivesTheSameTimelineAgain(t *testing.T) {
-	from := records(t)
-	told := func(seed uint64) []Entry {
-		o := play(t, seed, from, filepath.Join(t.TempDir(), "house"))
-		for i := range o.Timeline {
-			o.Timeline[i].What = fine.ReplaceAllString(o.Timeline[i].What, "…")
-		}
-		slices.SortStableFunc(o.Timeline, func(a, b Entry) int {
-			return cmp.Or(strings.Compare(a.Who+a.What, b.Who+b.What), cmp.Compare(a.At, b.At))
-		})
-		return o.Timeline
-	}
-	for seed := uint64(1); seed <= 8; seed++ {
-		once, again := told(seed), told(seed)
-		require.Len(t, again, len(once), "seed %d", seed)
-		for i, e := range once {
-			assert.Equal(t, e.Who+": "+e.What, again[i].Who+": "+again[i].What, "seed %d", seed)
-			assert.InDelta(t, e.At.Seconds(), again[i].At.Seconds(), 0.02, "seed %d: %s", seed, e)
-		}
-	}
 }
 
 func TestDisasters(t *testing.T) {
