@@ -64,8 +64,9 @@ func play(t *testing.T, seed uint64, records, folder string) (o Outcome) {
 func TestDisasters(t *testing.T) {
 	first, count := seeds(t)
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
-	if _, err := os.Stat("/dev/shm"); err == nil {
-		t.Setenv("TMPDIR", "/dev/shm") // thousands of records that nobody needs afterwards
+	if shared, err := os.MkdirTemp("/dev/shm", "usher-disasters-"); err == nil {
+		t.Setenv("TMPDIR", shared) // thousands of records that nobody needs afterwards
+		defer os.RemoveAll(shared)
 	}
 	from := records(t)
 	var next atomic.Uint64
