@@ -1,13 +1,11 @@
 package service
 
 import (
-	"errors"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
 
 	"usherbench/api"
-	"usherbench/engine"
 	"usherbench/store"
 )
 
@@ -55,9 +53,7 @@ func (s *Service) stopBay(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.Stop(stopper(c)); errors.Is(err, engine.ErrNotSafe) {
-		return notSafe(errors.New(b.Status().Alarm))
-	} else if err != nil {
+	if err := b.Stop(stopper(c)); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, b.Status())

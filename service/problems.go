@@ -65,6 +65,7 @@ func problemOf(err error) *api.Problem {
 		{bench.ErrUnknownInstrument, http.StatusNotFound, "Not found", ""},
 		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
 		{engine.ErrHeld, http.StatusConflict, "Held after a stop", "look around, then say go on: usher go-on"},
+		{engine.ErrNotSafe, http.StatusBadGateway, "Not confirmed safe", "switch the outputs off at the instruments"},
 		{engine.ErrNotDone, http.StatusBadGateway, "The instrument did not do it",
 			"look at the instrument, its cable and its messages"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
@@ -75,7 +76,8 @@ func problemOf(err error) *api.Problem {
 	} {
 		if errors.Is(err, known.err) {
 			detail := err.Error()
-			for _, said := range []error{api.ErrBadRequest, engine.ErrNotReady, engine.ErrHeld} { // by the title
+			for _, said := range []error{api.ErrBadRequest, engine.ErrNotReady, engine.ErrHeld,
+				engine.ErrNotSafe} { // by the title
 				detail = strings.TrimPrefix(detail, said.Error()+": ")
 			}
 			return &api.Problem{Title: known.title, Status: known.status, Detail: detail, Remedy: known.remedy}

@@ -33,9 +33,9 @@ func (h *house) look() {
 		if err != nil {
 			return
 		}
-		k := look{time.Now(), map[string]string{}, map[string]api.BayState{}}
+		k := look{time.Now(), map[string]string{}}
 		for _, b := range bays {
-			k.alarms[b.Name], k.states[b.Name] = b.Alarm, b.State
+			k.alarms[b.Name] = b.Alarm
 		}
 		h.mu.Lock()
 		defer h.mu.Unlock()

@@ -51,8 +51,7 @@ type house struct {
 	acts     []act
 	looks    []look
 	downs    []down
-	mends    map[string]time.Time // until when an instrument is or was broken
-	left     []string             // what was amiss at the end
+	left     []string // what was amiss at the end
 	faults   []fault
 	runs     []run // as they are on record at the end
 	journal  []store.JournalEntry
@@ -113,7 +112,7 @@ var worlds atomic.Int64
 
 func open(s Scenario, records, folder string) (*house, error) {
 	h := &house{scenario: s, folder: folder, prefix: fmt.Sprintf("w%d-", worlds.Add(1)), began: time.Now(),
-		died: make(chan *process, 8), street: memory.NewNetwork(), mends: map[string]time.Time{}}
+		died: make(chan *process, 8), street: memory.NewNetwork()}
 	h.wire = &http.Transport{DialContext: h.street.DialHost, DisableCompression: true}
 	var err error
 	if h.bench, err = simbench.Start(benchOptions(s, h.prefix)); err != nil {

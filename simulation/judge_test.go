@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"usherbench/api"
 	"usherbench/core/record"
 	"usherbench/simbench"
 	"usherbench/store"
@@ -461,5 +460,4 @@ func (h *house) layout(bay string) simbench.Layout {
 type look struct {
 	at     time.Time
 	alarms map[string]string
-	states map[string]api.BayState
 }

@@ -92,13 +92,11 @@ func breakFor(h *house, e Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.faults = append(h.faults, fault{e.Instrument, e.Fault, time.Now(), until})
-	if h.mends[e.Instrument].After(until) {
-		return
-	}
-	h.mends[e.Instrument] = until
 	time.AfterFunc(e.For, func() {
 		h.mu.Lock()
-		last := !h.mends[e.Instrument].After(until)
+		last := !slices.ContainsFunc(h.faults, func(f fault) bool {
+			return f.instrument == e.Instrument && f.to.After(until)
+		})
 		h.mu.Unlock()
 		if last && h.bench.SetFault(e.Instrument, simbench.NoFault) == nil {
 			h.tell(e.Instrument, "is mended")

@@ -51,6 +51,11 @@ func (s *stream) change(how func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	how()
+	s.wake()
+}
+
+// wake wakes who waits for a change. The stream's mutex is held.
+func (s *stream) wake() {
 	close(s.changed)
 	s.changed = make(chan struct{})
 }
@@ -63,8 +68,7 @@ func (s *stream) take(p []byte) (n int, wait <-chan struct{}, err error) {
 	case len(s.bytes) > 0:
 		n = copy(p, s.bytes)
 		s.bytes = s.bytes[n:]
-		close(s.changed)
-		s.changed = make(chan struct{})
+		s.wake()
 		return n, nil, nil
 	case s.ended:
 		return 0, nil, io.EOF
@@ -82,8 +86,7 @@ func (s *stream) put(p []byte) (n int, wait <-chan struct{}, err error) {
 	n = min(len(p), onTheWay-len(s.bytes))
 	if n > 0 {
 		s.bytes = append(s.bytes, p[:n]...)
-		close(s.changed)
-		s.changed = make(chan struct{})
+		s.wake()
 	}
 	if n < len(p) {
 		wait = s.changed
