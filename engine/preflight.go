@@ -194,14 +194,15 @@ func (p *preflight) seats() {
 func (p *preflight) instruments(ctx context.Context, x *outputs.Seat) {
 	for _, m := range x.Members {
 		identity, err := m.Identify(ctx)
+		var wrong *instrument.WrongIdentity
 		c := p.bay.engine.bench.Config().Instruments[m.Name]
 		p.uses = append(p.uses, api.InstrumentUse{Seat: x.Name, Instrument: m.Name, Channel: m.Number, Identity: identity,
 			Dialect:    m.Dialect.Name,
 			Calibrated: c.Calibrated, Due: c.Due})
 		switch {
-		case errors.Is(err, instrument.ErrWrongIdentity):
+		case errors.As(err, &wrong):
 			p.blocks("identity", "check the address or choose another dialect", "%s at %s is not what is expected: it says %q",
-				m.Name, m.Address, identity)
+				m.Name, m.Address, wrong.Says)
 			continue
 		case err != nil:
 			p.blocks("identity", "check its power, cable and address", "%s", err)

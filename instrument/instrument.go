@@ -23,7 +23,7 @@ type Instrument struct {
 	Name    string
 	Address transport.Address
 	Dialect *dialect.Dialect
-	tongue  tongue
+	tongue  proven
 	watch   watchdogs
 }
 
@@ -37,11 +37,21 @@ type tongue interface {
 	read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error
 	errors(ctx context.Context) ([]string, error)
 	trace() *messages.Trace
+	// giveUp closes the connection because what comes over it cannot be relied on; it is made again when it is needed.
+	giveUp(why error)
 	close() error
 }
 
-// ErrWrongIdentity means that something else answers at the address than the dialect expects.
-var ErrWrongIdentity = errors.New("another instrument answers")
+// WrongIdentity means that something else answers at the address than the dialect expects, or that the instrument answers
+// something else than it was asked.
+type WrongIdentity struct {
+	Says, Dialect, Expected string
+}
+
+func (e *WrongIdentity) Error() string {
+	return fmt.Sprintf("another instrument answers: asked who it is, it says %q, but dialect %s expects %s; check the address "+
+		"or choose another dialect", e.Says, e.Dialect, e.Expected)
+}
 
 // TimeIsUp tells that an exchange was cut off because its time had passed: that says less than why the attempt before
 // it failed.
@@ -62,16 +72,17 @@ func Open(name, address string, d *dialect.Dialect) (*Instrument, error) {
 // OpenAt prepares an instrument at an address that was read already.
 func OpenAt(name string, a transport.Address, d *dialect.Dialect) (*Instrument, error) {
 	i := &Instrument{Name: name, Address: a, Dialect: d}
+	i.tongue.of = i
 	if a.Registers() != (d.Protocol == dialect.Registers) {
 		return nil, fmt.Errorf("address %q: dialect %s speaks %s, which this transport does not carry; use %s", a,
 			d.Name, d.Protocol,
 			map[bool]string{true: "modbus-rtu or modbus-tcp", false: "tcp, serial or usbtmc"}[d.Protocol == dialect.Registers])
 	}
 	if d.Protocol == dialect.Registers {
-		i.tongue = &registers{modbus.New(a, d.Within, d.Pause)}
+		i.tongue.tongue = &registers{modbus.New(a, d.Within, d.Pause)}
 		return i, nil
 	}
-	i.tongue = &texts{scpi.New(a, scpi.Options{
+	i.tongue.tongue = &texts{scpi.New(a, scpi.Options{
 		Within: d.Within, ErrorQuery: d.Errors.Query, NoError: d.Errors.None, Joined: d.Errors.Joined, Send: d.Send,
 		Receive:  d.Receive,
 		Greeting: d.Greeting, Pause: d.Pause,
@@ -86,23 +97,10 @@ func (i *Instrument) Close() error { return i.tongue.close() }
 func (i *Instrument) Trace() *messages.Trace { return i.tongue.trace() }
 
 // Identify asks who the instrument is and compares with the dialect. The identity is returned also with
-// ErrWrongIdentity. A dialect without identity is believed.
+// [*WrongIdentity]. A dialect without identity is believed.
 func (i *Instrument) Identify(ctx context.Context) (string, error) {
-	id := i.Dialect.Identity
-	if id.Match == nil {
-		return "", nil
-	}
-	identity, err := i.tongue.ask(ctx, i.Dialect, id.Ask, 1)
-	if err != nil {
-		return "", i.wrap("identify", err)
-	}
-	if !id.Match.MatchString(identity) {
-		return identity,
-			fmt.Errorf("instrument %s at %s: %w: it says %q, but dialect %s expects %s; check the address or choose another "+
-				"dialect",
-				i.Name, i.Address, ErrWrongIdentity, identity, i.Dialect.Name, id.Match)
-	}
-	return identity, nil
+	identity, err := i.tongue.identify(ctx)
+	return identity, i.wrap("identify", err)
 }
 
 // Errors empties the instrument's error queue and returns its entries.

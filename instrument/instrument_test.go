@@ -90,7 +90,7 @@ func TestWhatAnInstrumentRefusesIsAnErrorWithItsWords(t *testing.T) {
 	require.NoError(t, err)
 	defer stranger.Close()
 	_, err = stranger.Identify(ctx)
-	assert.ErrorIs(t, err, instrument.ErrWrongIdentity)
+	assert.ErrorAs(t, err, new(*instrument.WrongIdentity))
 	assert.ErrorContains(t, err, "choose another dialect")
 }
 

@@ -83,6 +83,8 @@ func effectOf(fault simbench.InstrumentFault, output bool) effect {
 	switch fault {
 	case simbench.Drop, simbench.Hang, simbench.Garbage:
 		return effect{"running", true, output, "has not answered"}
+	case simbench.Behind:
+		return effect{"running", true, false, "has not answered"}
 	case simbench.Slow:
 		return effect{"running", false, false, ""}
 	case simbench.WrongIdentity:

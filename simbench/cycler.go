@@ -7,7 +7,7 @@ import (
 	"usherbench/simbench/plant"
 )
 
-var cyclerKind = standIn{"cycler", slices.Concat(anyFault, queueFault, leadFault, outputFault,
+var cyclerKind = standIn{"cycler", slices.Concat(anyFault, textFault, leadFault, outputFault,
 	[]InstrumentFault{OpenInterlock})}
 
 // cycler is the two-channel battery cycler: each channel is source and sink in one. A positive current charges

@@ -24,6 +24,8 @@ const (
 	Garbage InstrumentFault = "garbage"
 	// WrongIdentity is another instrument at the address.
 	WrongIdentity InstrumentFault = "wrong-identity"
+	// Behind answers every question with the answer to the one before.
+	Behind InstrumentFault = "behind"
 	// ErrorQueue is an error queue that fills up.
 	ErrorQueue InstrumentFault = "error-queue"
 	// NotANumber and Overload are readings that are none.
@@ -51,8 +53,8 @@ type standIn struct {
 var (
 	// anyFault can happen to whatever is asked over a connection.
 	anyFault = []InstrumentFault{Drop, Hang, Slow, Garbage, WrongIdentity, NotANumber, Overload}
-	// queueFault needs an error queue, leadFault leads, outputFault an output.
-	queueFault  = []InstrumentFault{ErrorQueue}
+	// textFault needs texts and an error queue, leadFault leads, outputFault an output.
+	textFault   = []InstrumentFault{Behind, ErrorQueue}
 	leadFault   = []InstrumentFault{Reversed, OpenSense}
 	outputFault = []InstrumentFault{StuckOutput}
 )

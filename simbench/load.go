@@ -8,7 +8,7 @@ import (
 	"usherbench/simbench/plant"
 )
 
-var loadKind = standIn{"load", slices.Concat(anyFault, queueFault, leadFault, outputFault)}
+var loadKind = standIn{"load", slices.Concat(anyFault, textFault, leadFault, outputFault)}
 
 // load is the electronic load.
 type load struct {

@@ -11,7 +11,7 @@ import (
 	"usherbench/simbench/plant"
 )
 
-var analyserKind = standIn{"analyser", slices.Concat(anyFault, queueFault, leadFault)}
+var analyserKind = standIn{"analyser", slices.Concat(anyFault, textFault, leadFault)}
 
 // analyser is the power analyser: it sits in the line that feeds a unit.
 type analyser struct {
@@ -69,7 +69,7 @@ func (a *analyser) integrate() {
 	a.at = now
 }
 
-var multimeterKind = standIn{"multimeter", slices.Concat(anyFault, queueFault, leadFault)}
+var multimeterKind = standIn{"multimeter", slices.Concat(anyFault, textFault, leadFault)}
 
 // multimeter measures what a unit gives; its readings come also as a block of binary numbers.
 type multimeter struct {
@@ -110,7 +110,7 @@ func newMultimeter(serial string, ideal bool, f *fixture) *multimeter {
 	return m
 }
 
-var ammetersKind = standIn{"ammeters", slices.Concat(anyFault, queueFault, leadFault)}
+var ammetersKind = standIn{"ammeters", slices.Concat(anyFault, textFault, leadFault)}
 
 // ammeters are eight shunts, one at each of cells side by side; a current into the cell is positive.
 type ammeters struct {
@@ -140,7 +140,7 @@ func newAmmeters(serial string, ideal bool, f *fixture) *ammeters {
 	return a
 }
 
-var thermometerKind = standIn{"thermometer", slices.Concat(anyFault, queueFault)}
+var thermometerKind = standIn{"thermometer", slices.Concat(anyFault, textFault)}
 
 // thermometer has eight inputs, one at each unit.
 type thermometer struct {

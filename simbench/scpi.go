@@ -22,6 +22,7 @@ type interpreter struct {
 	errors   []string
 	events   byte // standard event status register
 	health   *health
+	before   string // the answer to the question before
 }
 
 // command is a header with what it does. Exactly one of set and query may be nil.
@@ -137,7 +138,16 @@ func (in *interpreter) execute(message string) string {
 			answers = append(answers, answer)
 		}
 	}
-	return strings.Join(answers, ";")
+	answer := strings.Join(answers, ";")
+	if answer == "" {
+		return ""
+	}
+	before := in.before
+	in.before = answer
+	if in.health.now() == Behind {
+		return before
+	}
+	return answer
 }
 
 func (in *interpreter) one(words []string, question bool, rest string) (string, error) {

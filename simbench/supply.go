@@ -11,7 +11,7 @@ import (
 	"usherbench/simbench/plant"
 )
 
-var supplyKind = standIn{"supply", slices.Concat(anyFault, queueFault, leadFault, outputFault)}
+var supplyKind = standIn{"supply", slices.Concat(anyFault, textFault, leadFault, outputFault)}
 
 // supply is the two-channel DC supply.
 type supply struct {

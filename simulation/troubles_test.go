@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"usherbench/instrument/transport/memory"
 	"usherbench/simbench"
 )
 
@@ -40,7 +41,7 @@ func troubles() []kind {
 			h.mu.Lock()
 			h.downs = append(h.downs, down{time.Now(), time.Now().Add(e.For), "stalled"})
 			h.mu.Unlock()
-			time.AfterFunc(e.For, p.network.Hold())
+			time.AfterFunc(e.For, p.network.Hold(memory.Everybody))
 		}},
 		{"break", 12, func(d draw, s Scenario, all []instrument) []Event {
 			return []Event{breaks(d, s, d.instrument(all))}

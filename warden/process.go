@@ -15,6 +15,7 @@ import (
 
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/messages"
 	"usherbench/instrument/transport"
 	"usherbench/instrument/transport/memory"
 )
@@ -229,6 +230,7 @@ func (w *watch) tell(r Report) {
 
 // makeSafe switches off the outputs of bays, all bays at once, each in its order.
 func (w *watch) makeSafe(ctx context.Context, bays []string, why string) []Report {
+	ctx = messages.Urgent(ctx)
 	reports := make([]Report, len(bays))
 	bench := newConnections(w.Network)
 	var wg sync.WaitGroup

@@ -38,6 +38,7 @@ type Trace struct {
 	next     int
 	messages uint64
 	errors   uint64
+	losses   uint64
 	connects uint64
 	newest   time.Time
 	failed   error
@@ -94,6 +95,20 @@ func (t *Trace) Newest() (at time.Time, err error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.newest, t.failed
+}
+
+// Lost says that the connection is gone.
+func (t *Trace) Lost() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.losses++
+}
+
+// Link tells connections apart: it is another number after every connection and after every loss.
+func (t *Trace) Link() uint64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.connects + t.losses
 }
 
 // Connects is how often the instrument was connected to.

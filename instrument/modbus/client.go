@@ -10,38 +10,24 @@ import (
 	"strings"
 	"time"
 
-	"usherbench/instrument/lane"
-	"usherbench/instrument/messages"
 	"usherbench/instrument/transport"
+	"usherbench/instrument/wire"
 )
 
 // Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
 // called by several goroutines; messages take turns, also with the other instruments of a serial line, and those that
 // make safe go first.
 type Client struct {
-	address transport.Address
-	within  time.Duration
-	pause   time.Duration
-	Trace   messages.Trace
+	wire.Wire
+	within time.Duration
+	pause  time.Duration
 
-	lane        lane.Lane // taken for the length of an exchange; guards what follows
-	closed      bool
-	link        transport.Link
+	// The wire's lane guards what follows.
 	transaction uint16
 	ready       time.Time // when the line may be spoken on again
-	notBefore   time.Time
-	failures    int
-	lastError   error
 }
 
-const (
-	defaultWithin = time.Second
-	pauseOnLoss   = 200 * time.Millisecond
-	longestPause  = 2 * time.Second
-)
-
-// ErrClosed is returned after Close.
-var ErrClosed = errors.New("the connection was closed")
+const defaultWithin = time.Second
 
 // New makes a client. within bounds a message and its answer (one second if 0), pause is the least time between
 // messages beyond what the standard asks of a serial line.
@@ -49,7 +35,7 @@ func New(address transport.Address, within, pause time.Duration) *Client {
 	if within == 0 {
 		within = defaultWithin
 	}
-	return &Client{address: address, within: within, pause: pause}
+	return &Client{Wire: wire.Wire{Address: address}, within: within, pause: pause}
 }
 
 // Read reads count registers from an address on; input tells which of the two kinds.
@@ -87,18 +73,21 @@ func (c *Client) Write(ctx context.Context, address uint16, several bool, words 
 }
 
 func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint16, err error) {
-	leave, err := c.lane.Take(ctx)
+	leave, err := c.Lane.Take(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", c.address, err)
+		return nil, fmt.Errorf("%s: %w", c.Address, err)
 	}
 	defer leave()
-	if err := c.connect(ctx); err != nil {
+	if err := context.Cause(ctx); err != nil {
 		return nil, err
 	}
-	if shared, ok := c.link.(transport.Turns); ok {
+	if _, err := c.Connect(ctx, wire.Within(ctx, c.within)); err != nil {
+		return nil, err
+	}
+	if shared, ok := c.Link.(transport.Turns); ok {
 		release, err := shared.Turn(ctx)
 		if err != nil {
-			return nil, c.lose(shown, err)
+			return nil, c.Lose(shown, err)
 		}
 		defer release()
 	}
@@ -106,17 +95,17 @@ func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint
 	if err := context.Cause(ctx); err != nil { // what was stopped meanwhile is not sent
 		return nil, err
 	}
-	if err := c.link.SetDeadline(c.deadline(ctx)); err != nil {
-		return nil, c.lose(shown, err)
+	if err := c.Link.SetDeadline(wire.Within(ctx, c.within)); err != nil {
+		return nil, c.Lose(shown, err)
 	}
 	at := time.Now()
 	words, err = c.exchange(pdu)
 	c.ready = time.Now().Add(c.pause + c.gap())
 	var refused *Exception
 	if err != nil && !errors.As(err, &refused) {
-		err = c.lose(shown, err)
+		err = c.Lose(shown, err)
 	} else {
-		c.failures = 0
+		c.Well()
 	}
 	answer := "ok"
 	if len(words) > 0 {
@@ -132,20 +121,20 @@ func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint
 // gap is the silence that parts frames on a serial line: 3.5 characters, and 1.75 ms above 19,200 baud (MODBUS
 // over Serial Line V1.02, chapter 2.5.1.1).
 func (c *Client) gap() time.Duration {
-	if !c.address.IsSerial() {
+	if !c.Address.IsSerial() {
 		return 0
 	}
-	if c.address.Line.Baud > 19200 {
+	if c.Address.Line.Baud > 19200 {
 		return 1750 * time.Microsecond
 	}
 	const bitsOfCharacter = 11
-	return time.Duration(3.5 * bitsOfCharacter / float64(c.address.Line.Baud) * float64(time.Second))
+	return time.Duration(3.5 * bitsOfCharacter / float64(c.Address.Line.Baud) * float64(time.Second))
 }
 
 func (c *Client) exchange(pdu []byte) ([]uint16, error) {
 	var got []byte
 	var err error
-	if c.address.IsSerial() {
+	if c.Address.IsSerial() {
 		time.Sleep(c.gap()) // another instrument may just have spoken
 		got, err = c.exchangeRTU(pdu)
 	} else {
@@ -158,13 +147,13 @@ func (c *Client) exchange(pdu []byte) ([]uint16, error) {
 }
 
 func (c *Client) exchangeRTU(pdu []byte) ([]byte, error) {
-	unit := byte(c.address.Unit)
-	if _, err := c.link.Write(sealRTU(unit, pdu)); err != nil {
+	unit := byte(c.Address.Unit)
+	if _, err := c.Link.Write(sealRTU(unit, pdu)); err != nil {
 		return nil, err
 	}
 	frame := make([]byte, 0, 256)
 	for want := 3; len(frame) < want; {
-		n, err := c.link.Read(frame[len(frame):want])
+		n, err := c.Link.Read(frame[len(frame):want])
 		frame = frame[:len(frame)+n]
 		if err != nil {
 			if len(frame) > 0 && errors.Is(err, os.ErrDeadlineExceeded) {
@@ -181,12 +170,12 @@ func (c *Client) exchangeRTU(pdu []byte) ([]byte, error) {
 
 func (c *Client) exchangeTCP(pdu []byte) ([]byte, error) {
 	c.transaction++
-	unit := byte(c.address.Unit)
-	if _, err := c.link.Write(sealTCP(c.transaction, unit, pdu)); err != nil {
+	unit := byte(c.Address.Unit)
+	if _, err := c.Link.Write(sealTCP(c.transaction, unit, pdu)); err != nil {
 		return nil, err
 	}
 	header := make([]byte, headerTCP)
-	if _, err := io.ReadFull(c.link, header); err != nil {
+	if _, err := io.ReadFull(c.Link, header); err != nil {
 		return nil, err
 	}
 	length, err := lengthTCP(header)
@@ -194,7 +183,7 @@ func (c *Client) exchangeTCP(pdu []byte) ([]byte, error) {
 		return nil, err
 	}
 	got := make([]byte, length)
-	if _, err := io.ReadFull(c.link, got); err != nil {
+	if _, err := io.ReadFull(c.Link, got); err != nil {
 		return nil, err
 	}
 	if binary.BigEndian.Uint16(header) != c.transaction || header[6] != unit {
@@ -202,74 +191,4 @@ func (c *Client) exchangeTCP(pdu []byte) ([]byte, error) {
 			header[6], c.transaction, unit)
 	}
 	return got, nil
-}
-
-func (c *Client) deadline(ctx context.Context) time.Time {
-	deadline := time.Now().Add(c.within)
-	if d, ok := ctx.Deadline(); ok && d.Before(deadline) {
-		deadline = d
-	}
-	return deadline
-}
-
-func (c *Client) connect(ctx context.Context) error {
-	if err := context.Cause(ctx); err != nil {
-		return err
-	}
-	if c.closed {
-		return ErrClosed
-	}
-	if c.link != nil {
-		return nil
-	}
-	if time.Now().Before(c.notBefore) && !messages.IsUrgent(ctx) {
-		return fmt.Errorf("%s is not connected: %w", c.address, c.lastError)
-	}
-	dial, cancel := context.WithDeadline(ctx, c.deadline(ctx))
-	defer cancel()
-	at := time.Now()
-	link, err := transport.Open(dial, c.address)
-	if err != nil {
-		c.Trace.Note(at, "(connect)", "", err)
-		c.putOff(err)
-		return err
-	}
-	c.Trace.Connected()
-	c.link = link
-	return nil
-}
-
-// lose closes the link after a failed exchange, so that a late answer is never taken for the next question's.
-func (c *Client) lose(shown string, err error) error {
-	_ = c.link.Close() // it is already of no use
-	c.link = nil
-	c.putOff(err)
-	return fmt.Errorf("%s: no answer to %q: %w", c.address, shown, err)
-}
-
-// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does
-// not take their turns.
-func (c *Client) putOff(err error) {
-	c.failures++
-	pause := pauseOnLoss
-	if c.address.IsSerial() {
-		pause = min(pauseOnLoss<<min(c.failures-1, 8), longestPause)
-	}
-	c.notBefore, c.lastError = time.Now().Add(pause), err
-}
-
-// Close ends the connection; later messages fail with ErrClosed.
-func (c *Client) Close() error {
-	leave, err := c.lane.Take(context.Background())
-	if err != nil {
-		return err
-	}
-	defer leave()
-	c.closed = true
-	if c.link == nil {
-		return nil
-	}
-	err = c.link.Close()
-	c.link = nil
-	return err
 }

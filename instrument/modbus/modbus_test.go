@@ -24,6 +24,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"usherbench/instrument/transport"
+	"usherbench/instrument/wire"
 )
 
 func unhex(t testing.TB, s string) []byte {
@@ -300,7 +301,7 @@ func TestATCPServerThatLies(t *testing.T) {
 	c := open(t, "modbus-tcp://127.0.0.1:1")
 	require.NoError(t, c.Close())
 	_, err := c.Read(context.Background(), false, 0, 1)
-	assert.True(t, errors.Is(err, ErrClosed))
+	assert.True(t, errors.Is(err, wire.ErrClosed))
 }
 
 func FuzzAnswers(f *testing.F) {

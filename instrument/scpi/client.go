@@ -11,9 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"usherbench/instrument/lane"
-	"usherbench/instrument/messages"
 	"usherbench/instrument/transport"
+	"usherbench/instrument/wire"
 )
 
 // Options says how an instrument is spoken to.
@@ -46,36 +45,23 @@ type Request struct {
 // Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
 // called by several goroutines; messages take turns, and those that make safe go first.
 type Client struct {
-	address transport.Address
+	wire.Wire
 	options Options
-	Trace   messages.Trace
 
-	lane   lane.Lane // taken for the length of an exchange; guards what follows
-	closed bool
-	link   transport.Link
+	// The wire's lane guards what follows.
 	reader *bufio.Reader
 	buffer []byte
 	until  time.Time // the deadline in force
 	chosen string    // the last Select that was sent on this connection
 	ready  time.Time // when the next message may be sent
-	// notBefore is when the next attempt to connect may begin, after one that failed.
-	notBefore time.Time
-	failures  int
-	lastError error
 }
 
 const (
 	defaultWithin = time.Second
-	pauseOnLoss   = 200 * time.Millisecond
-	// longestPause bounds the pause after repeated losses on a line that others use too.
-	longestPause  = 2 * time.Second
 	longestAnswer = 1 << 20
 	// mostErrors bounds how many entries of an error queue are read at once.
 	mostErrors = 20
 )
-
-// ErrClosed is returned after Close.
-var ErrClosed = errors.New("the connection was closed")
 
 // InstrumentError is what an instrument put into its error queue.
 type InstrumentError struct {
@@ -98,7 +84,7 @@ func New(address transport.Address, o Options) *Client {
 	if o.Receive == "" {
 		o.Receive = "\n"
 	}
-	return &Client{address: address, options: o}
+	return &Client{Wire: wire.Wire{Address: address}, options: o}
 }
 
 // Query sends a message and returns its answer without terminator; of a block its data.
@@ -178,9 +164,9 @@ func (c *Client) drain(answer string) (queue []string, err error) {
 // begin waits for its turn, connects if need be, sets the deadline of the exchange, and sends what chooses the channel.
 // A message whose context has ended meanwhile is not sent.
 func (c *Client) begin(ctx context.Context, r Request) (release func(), err error) {
-	leave, err := c.lane.Take(ctx)
+	leave, err := c.Lane.Take(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", c.address, err)
+		return nil, fmt.Errorf("%s: %w", c.Address, err)
 	}
 	done, err := c.prepare(ctx, r)
 	if err != nil {
@@ -207,11 +193,11 @@ func (c *Client) prepare(ctx context.Context, r Request) (release func(), err er
 		return nil, err
 	}
 	release = func() {}
-	if shared, ok := c.link.(transport.Turns); ok {
+	if shared, ok := c.Link.(transport.Turns); ok {
 		if release, err = shared.Turn(ctx); err != nil {
-			return nil, c.lose("", err)
+			return nil, c.Lose("", err)
 		}
-		c.reader.Reset(c.link)
+		c.reader.Reset(c.Link)
 	}
 	if stale := c.reader.Buffered(); stale > 0 { // an answer that nobody asked for must not answer this question
 		_, _ = c.reader.Discard(stale)
@@ -225,7 +211,7 @@ func (c *Client) prepare(ctx context.Context, r Request) (release func(), err er
 	}
 	if err := c.setDeadline(ctx, r.Within); err != nil {
 		release()
-		return nil, c.lose("", err)
+		return nil, c.Lose("", err)
 	}
 	c.wait()
 	if r.Select != "" && r.Select != c.chosen {
@@ -249,8 +235,8 @@ func (c *Client) wait() {
 
 func (c *Client) send(message string) error {
 	c.buffer = append(append(c.buffer[:0], message...), c.options.Send...)
-	if _, err := c.link.Write(c.buffer); err != nil {
-		return c.lose(message, err)
+	if _, err := c.Link.Write(c.buffer); err != nil {
+		return c.Lose(message, err)
 	}
 	return nil
 }
@@ -264,7 +250,7 @@ func (c *Client) exchange(r Request) (answer string, err error) {
 			answer, err = c.line()
 		}
 		if err != nil {
-			err = c.lose(r.Message, err)
+			err = c.Lose(r.Message, err)
 		}
 	}
 	shown := answer
@@ -273,7 +259,7 @@ func (c *Client) exchange(r Request) (answer string, err error) {
 	}
 	c.Trace.Note(at, r.Message, shown, err)
 	if err == nil {
-		c.failures = 0
+		c.Well()
 	}
 	return answer, err
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/instrument/transport"
+	"usherbench/instrument/wire"
 )
 
 // peer is an instrument made of a function: it gets each line and what to write back. A nil answer closes the
@@ -130,7 +131,7 @@ func TestClosedUnreachableAndCancelled(t *testing.T) {
 	require.NoError(t, c.Close())
 	require.NoError(t, c.Close(), "closing twice does no harm")
 	_, err := c.Query(context.Background(), Request{Message: "*IDN?"})
-	assert.ErrorIs(t, err, ErrClosed)
+	assert.ErrorIs(t, err, wire.ErrClosed)
 
 	c = New(at(t, "tcp://127.0.0.1:1"), queued)
 	_, err = c.Query(context.Background(), Request{Message: "*IDN?"})

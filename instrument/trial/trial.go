@@ -61,6 +61,7 @@ type trial struct {
 // Run tries a dialect on its instrument, as every seat that a channel can fill.
 func Run(ctx context.Context, i *instrument.Instrument, o Options) []Step {
 	o.Channel = max(o.Channel, 1)
+	i.Believe() // the dialect is what is tried
 	t := &trial{ctx: ctx, options: o}
 	for k, seat := range i.Dialect.Seats {
 		t.channel = i.Channel(o.Channel, seat)
@@ -141,7 +142,7 @@ func (t *trial) basics() bool {
 	} else {
 		t.step("identity", d.Identity.Place, func() (string, string, error) {
 			identity, err := t.channel.Identify(t.ctx)
-			if errors.Is(err, instrument.ErrWrongIdentity) {
+			if errors.As(err, new(*instrument.WrongIdentity)) {
 				return "", fmt.Sprintf("write %q, if this is the right instrument", "^"+regexp.QuoteMeta(beginning(identity))),
 					fmt.Errorf("it says %q, which %s does not match", identity, d.Identity.Match)
 			}

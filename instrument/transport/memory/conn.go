@@ -5,7 +5,6 @@ import (
 	"net"
 	"os"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -20,8 +19,9 @@ type Conn struct {
 	local, remote   net.Addr
 	closed          chan struct{}
 	once            sync.Once
-	forget          func()                        // it is closed; nil: nobody needs to know
-	held            atomic.Pointer[chan struct{}] // nothing passes until it is closed; nil: not held
+	forget          func() // it is closed; nil: nobody needs to know
+	holding         sync.Mutex
+	holds           []<-chan struct{} // nothing passes until all are closed
 }
 
 // Pair gives the two ends of a new connection.
@@ -152,22 +152,40 @@ func (c *Conn) pass(d *deadline) error {
 			return os.ErrDeadlineExceeded
 		default:
 		}
-		held := c.held.Load()
+		held := c.heldUp()
 		if held == nil {
 			return nil
 		}
 		select {
-		case <-*held:
-			c.held.CompareAndSwap(held, nil)
+		case <-held:
 		case <-c.closed:
 			return net.ErrClosed
 		}
 	}
 }
 
+// heldUp is one of the holds that are not over; nil: there is none.
+func (c *Conn) heldUp() <-chan struct{} {
+	c.holding.Lock()
+	defer c.holding.Unlock()
+	for len(c.holds) > 0 {
+		select {
+		case <-c.holds[0]:
+			c.holds = c.holds[1:]
+		default:
+			return c.holds[0]
+		}
+	}
+	return nil
+}
+
 // Hold lets nothing pass this end until the channel is closed: who is held up notices no deadline meanwhile, like a
-// process that is not scheduled.
-func (c *Conn) Hold(until chan struct{}) { c.held.Store(&until) }
+// process that is not scheduled. Of several holds the last to end counts.
+func (c *Conn) Hold(until <-chan struct{}) {
+	c.holding.Lock()
+	defer c.holding.Unlock()
+	c.holds = append(c.holds, until)
+}
 
 // Discard drops what has come and was not read.
 func (c *Conn) Discard() { c.in.change(func() { c.in.bytes = nil }) }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"slices"
 	"sync"
 	"syscall"
 )
@@ -17,8 +18,19 @@ type Network struct {
 	doors []*Listener
 	last  []func() // done when it ends
 	dead  bool
-	holds int           // how many hold it up
-	held  chan struct{} // closed when it goes on; nil: nothing is held up
+	holds []*hold  // what is held up
+}
+
+// To tells which connections are meant, by the name of who listens at their other end.
+type To func(name string) bool
+
+// Everybody means every connection.
+func Everybody(string) bool { return true }
+
+// hold holds up connections until it is over.
+type hold struct {
+	to   To
+	over chan struct{}
 }
 
 // NewNetwork makes the part of a process.
@@ -104,8 +116,10 @@ func (n *Network) own(c *Conn) bool {
 		_ = c.Close() // it never fails
 		return false
 	}
-	if n.held != nil {
-		c.Hold(n.held)
+	for _, h := range n.holds {
+		if h.to(c.remote.String()) {
+			c.Hold(h.over)
+		}
 	}
 	n.conns[c] = true
 	c.forget = func() {
@@ -120,14 +134,13 @@ func (n *Network) own(c *Conn) bool {
 func (n *Network) Cut() {
 	n.mu.Lock()
 	n.dead = true
-	conns, doors, last := n.conns, n.doors, n.last
-	n.last = nil
+	conns, doors, last, holds := n.conns, n.doors, n.last, n.holds
+	n.last, n.holds = nil, nil
 	n.conns = map[*Conn]bool{}
-	if n.held != nil {
-		close(n.held)
-		n.held = nil
-	}
 	n.mu.Unlock()
+	for _, h := range holds {
+		close(h.over)
+	}
 	for c := range conns {
 		_ = c.Close() // it never fails
 	}
@@ -139,25 +152,27 @@ func (n *Network) Cut() {
 	}
 }
 
-// Hold lets nothing pass until the process goes on. Of several holds the last to end counts.
-func (n *Network) Hold() (goOn func()) {
+// Hold lets nothing pass to some until the process goes on: what is done with them stands still, as if it were not
+// scheduled. Of several holds the last to end counts.
+func (n *Network) Hold(to To) (goOn func()) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
+	h := &hold{to, make(chan struct{})}
 	if n.dead {
 		return func() {}
 	}
-	if n.holds++; n.holds == 1 {
-		n.held = make(chan struct{})
-		for c := range n.conns {
-			c.Hold(n.held)
+	n.holds = append(n.holds, h)
+	for c := range n.conns {
+		if to(c.remote.String()) {
+			c.Hold(h.over)
 		}
 	}
-	return sync.OnceFunc(func() {
+	return func() {
 		n.mu.Lock()
 		defer n.mu.Unlock()
-		if n.holds--; n.holds == 0 && n.held != nil {
-			close(n.held)
-			n.held = nil
+		if i := slices.Index(n.holds, h); i >= 0 { // otherwise it is over
+			n.holds = slices.Delete(n.holds, i, i+1)
+			close(h.over)
 		}
-	})
+	}
 }

@@ -1,0 +1,114 @@
+package instrument
+
+import (
+	"context"
+	"sync/atomic"
+	"time"
+
+	"usherbench/instrument/dialect"
+	"usherbench/instrument/messages"
+)
+
+// proveEvery is how often an instrument that is spoken to is asked who it is. An instrument that has fallen out of step,
+// so that it answers the question before, gives readings that look like readings: volts for amps. Who it is it then
+// cannot say.
+const proveEvery = 2 * time.Second
+
+// proven is a tongue of which it is known, whenever it says something, that the instrument of the dialect speaks and
+// that it answers what it was asked: that is proved after every connection and every two seconds. What makes safe does
+// not wait for a proof.
+type proven struct {
+	tongue
+	of   *Instrument
+	last atomic.Pointer[proof] // nil: not proved yet
+	// doubted says that it could not be proved. An instrument that answers the question before says who it is when it is
+	// asked that twice, so it is asked something else first.
+	doubted atomic.Bool
+	// believed says that it is not proved.
+	believed atomic.Bool
+}
+
+// Believe has the instrument believed whatever it says of itself: for trying a dialect that is being written.
+func (i *Instrument) Believe() { i.tongue.believed.Store(true) }
+
+// proof is that the instrument has said who it is.
+type proof struct {
+	at   time.Time
+	link uint64 // the connection over which it has
+}
+
+// identify asks who the instrument is. The identity is returned also with [*WrongIdentity], after which the connection
+// is given up, so that answers that are on their way answer nothing.
+func (p *proven) identify(ctx context.Context) (string, error) {
+	id := p.of.Dialect.Identity
+	if id.Match == nil {
+		return "", nil
+	}
+	if p.doubted.Load() {
+		if err := p.askAnything(ctx); err != nil {
+			return "", err
+		}
+	}
+	identity, err := p.tongue.ask(ctx, p.of.Dialect, id.Ask, 1)
+	if err != nil {
+		return "", err
+	}
+	p.doubted.Store(!id.Match.MatchString(identity))
+	if p.doubted.Load() {
+		p.last.Store(nil)
+		err := &WrongIdentity{identity, p.of.Dialect.Name, id.Match.String()}
+		if !p.believed.Load() {
+			p.tongue.giveUp(err)
+		}
+		return identity, err
+	}
+	p.last.Store(&proof{time.Now(), p.trace().Link()})
+	return identity, nil
+}
+
+// askAnything asks something other than who the instrument is.
+func (p *proven) askAnything(ctx context.Context) error {
+	d := p.of.Dialect
+	q := d.Confirm
+	if len(d.Read) > 0 {
+		q = d.Read[0]
+	}
+	if q.Message == "" {
+		return nil // by registers it is proved by the lengths of the answers
+	}
+	_, err := p.tongue.ask(ctx, d, q, 1)
+	return err
+}
+
+// prove sees to it that the instrument is known to be the right one, in step.
+func (p *proven) prove(ctx context.Context) error {
+	if messages.IsUrgent(ctx) || p.believed.Load() {
+		return nil
+	}
+	if last := p.last.Load(); last != nil && time.Since(last.at) < proveEvery && last.link == p.trace().Link() {
+		return nil
+	}
+	_, err := p.identify(ctx)
+	return err
+}
+
+func (p *proven) set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, channel int, value float64) error {
+	if err := p.prove(ctx); err != nil {
+		return err
+	}
+	return p.tongue.set(ctx, d, s, channel, value)
+}
+
+func (p *proven) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
+	if err := p.prove(ctx); err != nil {
+		return "", err
+	}
+	return p.tongue.ask(ctx, d, q, channel)
+}
+
+func (p *proven) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error {
+	if err := p.prove(ctx); err != nil {
+		return err
+	}
+	return p.tongue.read(ctx, d, q, channel, values)
+}

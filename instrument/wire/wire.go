@@ -1,0 +1,130 @@
+// Package wire is the one connection to an instrument, whatever it speaks: taken in turns, made when it is first used
+// and again after a loss, given up when an answer did not come, so that a late answer is never taken for the next
+// question's.
+package wire
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"usherbench/instrument/lane"
+	"usherbench/instrument/messages"
+	"usherbench/instrument/transport"
+)
+
+const (
+	pauseOnLoss = 200 * time.Millisecond
+	// longestPause bounds the pause after repeated losses on a line that others use too.
+	longestPause = 2 * time.Second
+)
+
+// ErrClosed is returned after Close.
+var ErrClosed = errors.New("the connection was closed")
+
+// Wire is a connection to an instrument.
+type Wire struct {
+	Address transport.Address
+	Trace   messages.Trace
+	// Lane is taken for the length of an exchange; it guards what follows.
+	Lane lane.Lane
+	Link transport.Link // nil: not connected
+
+	closed bool
+	// notBefore is when the next attempt to connect may begin, after one that failed.
+	notBefore time.Time
+	failures  int
+	lastError error
+}
+
+// Connect connects if there is no connection; fresh tells that there was none.
+func (w *Wire) Connect(ctx context.Context, by time.Time) (fresh bool, err error) {
+	switch {
+	case w.closed:
+		return false, ErrClosed
+	case w.Link != nil:
+		return false, nil
+	case time.Now().Before(w.notBefore) && !messages.IsUrgent(ctx):
+		return false, fmt.Errorf("%s is not connected: %w", w.Address, w.lastError)
+	}
+	dial, cancel := context.WithDeadline(ctx, by)
+	defer cancel()
+	at := time.Now()
+	link, err := transport.Open(dial, w.Address)
+	if err != nil {
+		w.Trace.Note(at, "(connect)", "", err)
+		w.putOff(err)
+		return false, err
+	}
+	w.Trace.Connected()
+	w.Link = link
+	return true, nil
+}
+
+// Within is when an exchange must be over that may take so long.
+func Within(ctx context.Context, within time.Duration) time.Time {
+	by := time.Now().Add(within)
+	if d, ok := ctx.Deadline(); ok && d.Before(by) {
+		return d
+	}
+	return by
+}
+
+// Well says that the instrument has answered.
+func (w *Wire) Well() { w.failures = 0 }
+
+// Lose closes the connection after an exchange that failed; shown is the message, empty if there was none.
+func (w *Wire) Lose(shown string, err error) error {
+	w.drop(err)
+	if shown == "" {
+		return fmt.Errorf("%s: %w", w.Address, err)
+	}
+	return fmt.Errorf("%s: no answer to %q: %w", w.Address, shown, err)
+}
+
+// GiveUp closes the connection when it is its turn, because what comes over it cannot be relied on.
+func (w *Wire) GiveUp(why error) {
+	leave, err := w.Lane.Take(context.Background())
+	if err != nil {
+		return
+	}
+	defer leave()
+	w.drop(why)
+}
+
+func (w *Wire) drop(err error) {
+	if w.Link != nil {
+		_ = w.Link.Close() // it is already of no use
+		w.Link = nil
+		w.Trace.Lost()
+	}
+	w.putOff(err)
+}
+
+// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does not take
+// their turns.
+func (w *Wire) putOff(err error) {
+	w.failures++
+	pause := pauseOnLoss
+	if w.Address.IsSerial() {
+		pause = min(pauseOnLoss<<min(w.failures-1, 8), longestPause)
+	}
+	w.notBefore, w.lastError = time.Now().Add(pause), err
+}
+
+// Close ends the connection; later messages fail with ErrClosed.
+func (w *Wire) Close() error {
+	leave, err := w.Lane.Take(context.Background())
+	if err != nil {
+		return err
+	}
+	defer leave()
+	w.closed = true
+	if w.Link == nil {
+		return nil
+	}
+	err = w.Link.Close()
+	w.Link = nil
+	return err
+}
