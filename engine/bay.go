@@ -46,6 +46,7 @@ type Bay struct {
 	mu         sync.Mutex // guards what follows
 	owner      *owner     // nil: nobody
 	latch      *api.Held  // nothing begins by itself; nil: nothing holds the bay
+	stopped    time.Time  // when it was held last; what was asked for before is not begun
 	state      api.BayState
 	run        *liveRun
 	last       *api.RunSummary

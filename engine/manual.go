@@ -22,13 +22,14 @@ import (
 
 // Set sets something by hand. It is refused while a run owns the bay.
 func (b *Bay) Set(ctx context.Context, by string, request api.ManualSet) error {
+	asked := time.Now()
 	setting, x, err := b.parseManual(request)
 	if err != nil {
 		return fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	defer b.hand.Enter()() // what several set by hand is done one after the other
 	off := setting.Quantity == seats.Output && setting.Word == seats.Off
-	o, err := b.own(claim{state: api.BayStarting, by: by, offOnly: off})
+	o, err := b.own(claim{state: api.BayStarting, word: passes, by: by, asked: asked, offOnly: off})
 	if err != nil {
 		return err
 	}

@@ -28,12 +28,26 @@ func (l *latched) Error() string { return "stopped by " + l.by }
 // claim says how somebody wants a bay.
 type claim struct {
 	state api.BayState
-	// by is the person who says go on in this bay by what they do; empty for the line, and for a run that comes back,
-	// which may not.
-	by string
+	// word is what it says to the bay's latch, by who says so.
+	word word
+	by   string
+	// asked is when it was asked for: what was asked for before a stop is not begun after it. Zero: now.
+	asked time.Time
 	// offOnly needs no leave to energise: an alarm and a latch are no reason against it.
 	offOnly bool
 }
+
+// word is what a claim says to the latch of a bay.
+type word int
+
+const (
+	// waits is said by the line, and by a run that comes back: until somebody has said go on.
+	waits word = iota
+	// goesOn is said by a person who begins a run, who says go on in this bay by that.
+	goesOn
+	// passes is said by a person at the controls. The latch stays: the line does not begin under their hands.
+	passes
+)
 
 // own takes the bay, or says who has it, or why nothing may be energised in it.
 func (b *Bay) own(c claim) (*owner, error) {
@@ -62,8 +76,12 @@ func (b *Bay) take(c claim) (*owner, error) {
 		if alarm := b.outputs.Alarm(); alarm != "" {
 			return nil, fmt.Errorf("%w: %s: %s", ErrNotReady, b.name, alarm)
 		}
-		if err := b.holds(c.by != ""); err != nil {
+		if err := b.holds(c.word); err != nil {
 			return nil, err
+		}
+		if !c.asked.IsZero() && b.stopped.After(c.asked) {
+			return nil, fmt.Errorf("%w: it was asked for before %s was stopped at %s; look around, then ask again", ErrHeld, b.name,
+				b.stopped.Format(time.TimeOnly))
 		}
 		// It does not end with the service: a run that is suspended then finishes what it has begun.
 		o.permit = outputs.NewPermit(context.Background())
@@ -99,17 +117,19 @@ func (b *Bay) release(o *owner) {
 	}
 }
 
-// holds says why nothing may be energised; a person who may begin something in the bay says go on by that, but not
-// for the house. The bay's mutex is held.
-func (b *Bay) holds(person bool) error {
+// holds says why nothing may be energised. What a person says in a bay never counts for the house. The bay's mutex is
+// held.
+func (b *Bay) holds(w word) error {
 	if h := b.engine.latch.Load(); h != nil {
 		return fmt.Errorf("%w: everything is held since %s: %s; look around, then say go on for the whole house", ErrHeld,
 			h.At.Format(time.TimeOnly), h.Why)
 	}
-	if b.latch != nil && !person {
+	switch {
+	case b.latch != nil && w == waits:
 		return fmt.Errorf("%w: %s is held since %s: %s", ErrHeld, b.name, b.latch.At.Format(time.TimeOnly), b.latch.Why)
+	case w == goesOn:
+		b.latch = nil
 	}
-	b.latch = nil
 	return nil
 }
 
@@ -128,6 +148,7 @@ func (b *Bay) Held() *api.Held {
 func (b *Bay) hold(h *api.Held) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.stopped = time.Now()
 	if !h.House {
 		b.latch = h
 	}
@@ -140,7 +161,7 @@ func (b *Bay) hold(h *api.Held) {
 func (b *Bay) GoOn(by string) error {
 	b.mu.Lock()
 	before := b.latch
-	err := b.holds(true)
+	err := b.holds(goesOn)
 	b.mu.Unlock()
 	if err == nil && before != nil {
 		b.engine.freed(by, b.name, before)

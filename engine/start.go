@@ -28,7 +28,7 @@ import (
 // StartRun begins a run for a person, and returns when it is on record and under way. It fails with ErrBusy,
 // ErrNotReady, ErrHeld, api.ErrBadRequest, store.ErrNotFound, or the findings of the procedure.
 func (b *Bay) StartRun(ctx context.Context, by string, request api.StartRun) (api.RunSummary, error) {
-	return b.begin(ctx, by, 0, claim{state: api.BayStarting, by: by}, request)
+	return b.begin(ctx, by, 0, claim{state: api.BayStarting, word: goesOn, by: by, asked: time.Now()}, request)
 }
 
 // StartInTurn begins a run that has a place in the line.

@@ -31,6 +31,9 @@ type Line struct {
 	cancel context.CancelFunc
 	ctx    context.Context
 	served chan struct{} // closed when nothing is begun any longer
+	// aside is why entries were set aside of which that could not be put on record yet. The goroutine that serves the
+	// lines owns it.
+	aside map[uint]string
 }
 
 // bays are where runs are begun: those of the engine.
@@ -201,29 +204,45 @@ func (l *Line) look(all []store.Waiting) {
 
 // setAside holds what waits for units whose runs failed or were aborted since it was put in line. Other units go on.
 func (l *Line) setAside(all []store.Waiting) []store.Waiting {
+	before := l.aside
+	l.aside = map[uint]string{}
 	for i, w := range all {
-		b, err := l.bays.Bay(w.Bay)
-		if err != nil || w.SetAside || w.Released {
+		if w.SetAside || w.Released {
 			continue
 		}
-		last := b.Last()
-		if last == nil || last.Serial != w.Serial || last.EndedAt == nil || !w.At.Before(*last.EndedAt) ||
-			!archive.Vain(last.State) {
-			continue
+		why, known := before[w.ID]
+		if !known {
+			if why = l.vain(w); why == "" {
+				continue
+			}
+			l.bays.Journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line",
+				Detail: w.Procedure + " on " + w.Serial + ": " + why})
 		}
-		why := fmt.Sprintf("%s of %s is %s", last.Procedure, last.Serial, last.State)
-		if last.Reason != "" {
-			why += ": " + last.Reason
-		}
-		why += "; look at the unit, then let it begin or take it out"
+		l.aside[w.ID] = why // whether or not that can be written: it is tried again in the next round
 		if err := l.store.SetAside(w.ID, why); err != nil {
 			l.log.Error("set a run in line aside", "bay", w.Bay, "err", err)
 		}
-		l.bays.Journal(store.JournalEntry{By: "service", Bay: w.Bay, What: "held in line",
-			Detail: w.Procedure + " on " + w.Serial + ": " + why})
-		all[i].SetAside, all[i].Held = true, why // whether or not that could be written
+		all[i].SetAside, all[i].Held = true, why
 	}
 	return all
+}
+
+// vain says why a run in line is set aside; empty: it is not.
+func (l *Line) vain(w store.Waiting) string {
+	b, err := l.bays.Bay(w.Bay)
+	if err != nil {
+		return ""
+	}
+	last := b.Last()
+	if last == nil || last.Serial != w.Serial || last.EndedAt == nil || !w.At.Before(*last.EndedAt) ||
+		!archive.Vain(last.State) {
+		return ""
+	}
+	why := fmt.Sprintf("%s of %s is %s", last.Procedure, last.Serial, last.State)
+	if last.Reason != "" {
+		why += ": " + last.Reason
+	}
+	return why + "; look at the unit, then let it begin or take it out"
 }
 
 // beginNext begins a run that is first in its line, or holds it and says why.

@@ -168,7 +168,7 @@ func (h *house) tellRecord() {
 		}
 		if r.EndedAt != nil {
 			h.timeline = append(h.timeline, Entry{r.EndedAt.Sub(h.began), r.Bay,
-				fmt.Sprintf("%s is on record as %s: %s", r.Procedure, r.State, r.Reason)})
+				fmt.Sprintf("%s of %s is on record as %s: %s", r.Procedure, r.Serial, r.State, r.Reason)})
 		}
 	}
 }

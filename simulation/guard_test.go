@@ -52,12 +52,14 @@ func (h *house) newGuard(p *process, log string) *guard {
 	return g
 }
 
-// stoodStill tells whether the service stood still a short time ago.
+// stoodStill tells whether the service, or what it does in a bay, stood still a short time ago.
 func (h *house) stoodStill() bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return slices.ContainsFunc(h.downs, func(d down) bool {
 		return d.what == "stalled" && time.Since(d.from) < 5*time.Second
+	}) || slices.ContainsFunc(h.faults, func(f fault) bool {
+		return f.what == heldUp && time.Since(f.from) < 5*time.Second
 	})
 }
 

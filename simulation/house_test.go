@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -154,6 +155,7 @@ func (h *house) start() {
 		p.running, p.err = service.Start(config, slog.New(slog.DiscardHandler))
 		if p.err == nil {
 			h.tell("service", "serves")
+			h.serves()
 			return
 		}
 		p.running = nil
@@ -163,6 +165,17 @@ func (h *house) start() {
 			h.died <- p
 		}
 	})
+}
+
+// serves notes that there is a service again.
+func (h *house) serves() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for i := range h.downs {
+		if h.downs[i].to.IsZero() {
+			h.downs[i].to = time.Now()
+		}
+	}
 }
 
 // end cuts a process off from everything. Its warden sees the end of its words.
@@ -232,7 +245,7 @@ func (h *house) client() *client.Client {
 // play has everything happen at its time.
 func (h *house) play() {
 	kinds := map[string]kind{}
-	for _, k := range append(troubles(), people()...) {
+	for _, k := range slices.Concat(troubles(), people(), meetings()) {
 		kinds[k.name] = k
 	}
 	for _, e := range h.scenario.Events {

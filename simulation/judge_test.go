@@ -20,6 +20,8 @@ const (
 	stopWithin = 400 * time.Millisecond
 	// guardWithin is how fast a breach of a guard that must hold for 100 ms switches off.
 	guardWithin = 800 * time.Millisecond
+	// watchdogWithin is how fast the watchdog of an instrument switches off what nobody looks after.
+	watchdogWithin = 6500 * time.Millisecond
 	// alarmWithin is how fast an output that does not go off is an alarm.
 	alarmWithin = 4 * time.Second
 )
@@ -61,7 +63,7 @@ func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
 		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed,
-			j.retried, j.undisturbed, j.onRecord, j.setAside, j.lost} {
+			j.retried, j.undisturbed, j.onRecord, j.setAside, j.lost, j.oneAtATime, j.watchdogs} {
 			rule()
 		}
 		broken = append(broken, j.broken...)
@@ -144,8 +146,8 @@ func (j *judged) inOrder() {
 func (j *judged) breached() {
 	for _, f := range j.faults {
 		by := f.from.Add(guardWithin)
-		if !strings.HasPrefix(f.instrument, "cycler") || !slices.Contains(j.instruments(), f.instrument) ||
-			beginningOf(j.plan.Layout) != "pack" || f.what != simbench.OpenSense && f.what != simbench.Reversed ||
+		if !strings.HasPrefix(f.instrument, guardedBy(j.plan.Layout)) || !slices.Contains(j.instruments(), f.instrument) ||
+			f.what != simbench.OpenSense && f.what != simbench.Reversed ||
 			f.to.Before(by) || j.downIn(f.from, by) || j.overlapped(f) || j.handled() {
 			continue
 		}
@@ -174,7 +176,7 @@ func (j *judged) lostByHand() {
 			continue
 		}
 		for _, l := range j.lit {
-			if strings.HasPrefix(f.instrument, "load") == (l.what == "load") && l.at(f.from) && l.at(by) {
+			if slices.Contains(j.feeding(l.what), f.instrument) && l.at(f.from) && l.at(by) {
 				j.breaks(by, "%s was lost at %.3f s, and the %s is on", f.instrument, f.from.Sub(j.began).Seconds(), l.what)
 			}
 		}
@@ -185,7 +187,7 @@ func (j *judged) lostByHand() {
 func (j *judged) setAside() {
 	for _, before := range j.runs {
 		for _, r := range j.runs {
-			if r.Bay != j.bay || before.Bay != j.bay || before.EndedAt == nil || before.State == "done" ||
+			if r.Bay != j.bay || before.Bay != j.bay || r.Serial != before.Serial || before.EndedAt == nil || before.State == "done" ||
 				!r.StartedAt.After(*before.EndedAt) {
 				continue
 			}
@@ -198,6 +200,52 @@ func (j *judged) setAside() {
 			}
 		}
 	}
+}
+
+// oneAtATime: a bay has one owner at a time.
+func (j *judged) oneAtATime() {
+	for _, r := range j.runs {
+		if r.Bay != j.bay || r.EndedAt == nil {
+			continue
+		}
+		for _, other := range j.runs {
+			if other.Bay == j.bay && other.StartedAt.After(r.StartedAt) && other.StartedAt.Before(*r.EndedAt) {
+				j.breaks(other.StartedAt, "%s began while %s was live", other.Procedure, r.Procedure)
+			}
+		}
+		for _, a := range j.acts {
+			if a.kind == "set on by hand" && a.bay == j.bay && a.err == nil && a.sent.After(r.StartedAt) &&
+				a.answered.Before(endOf(r)) && !j.downIn(r.StartedAt, *r.EndedAt) {
+				j.breaks(a.answered, "an output was switched on by hand while %s was live", r.Procedure)
+			}
+		}
+	}
+}
+
+// watchdogs: where neither service nor warden is left, instruments with a watchdog switch off by themselves.
+func (j *judged) watchdogs() {
+	for _, d := range j.downs {
+		by := d.from.Add(watchdogWithin)
+		if d.what != "dead" || d.to.Before(by) {
+			continue
+		}
+		for _, l := range j.lit {
+			if l.at(d.from.Add(-200*time.Millisecond)) && l.at(by) && j.watched(l.what) && j.reachable(d.from.Add(-time.Second), by) {
+				j.breaks(by, "nobody was left at %.3f s, and no watchdog has switched the %s off",
+					d.from.Sub(j.began).Seconds(), l.what)
+			}
+		}
+	}
+}
+
+// watched tells whether all instruments of an output have a watchdog.
+func (j *judged) watched(what string) bool {
+	for _, name := range j.feeding(what) {
+		if strings.HasPrefix(name, "register") {
+			return false
+		}
+	}
+	return true
 }
 
 // handled tells whether somebody set something in the bay by hand.

@@ -133,7 +133,7 @@ func people() []kind {
 				"-brief"}}
 		}, func(h *house, e Event) {
 			h.ask("line up", e.Bay, func(ctx context.Context, c *client.Client) error {
-				_, err := c.Enqueue(ctx, api.Enqueue{Bays: []string{e.Bay}, Serials: []string{serialOf(h, e.Bay)},
+				_, err := c.Enqueue(ctx, api.Enqueue{Bays: []string{e.Bay}, Serials: []string{serialOf(h, e.Bay), serialOf(h, e.Bay) + "9"},
 					Procedures: []string{e.Words, e.Words}})
 				return err
 			})
@@ -155,11 +155,8 @@ func people() []kind {
 
 // byHand sets something by hand.
 func byHand(h *house, e Event) {
-	seat, level := "cycler", api.ManualSet{Seat: "cycler", Quantity: "amps", Value: "0.5 A"}
-	switch b := beginningOf(h.layout(e.Bay)); b {
-	case "converter", "pair", "drain":
-		seat, level = "load", api.ManualSet{Seat: "load", Quantity: "amps", Value: "0.5 A"}
-	}
+	seat := handSeat(h.layout(e.Bay))
+	level := api.ManualSet{Seat: seat, Quantity: "amps", Value: "0.5 A"}
 	setting := map[string]api.ManualSet{"level": level, "on": {Seat: seat, Quantity: "output", Value: "on"},
 		"off": {Seat: seat, Quantity: "output", Value: "off"}}[e.Words]
 	h.ask("set "+e.Words+" by hand", e.Bay, func(ctx context.Context, c *client.Client) error {

@@ -11,7 +11,9 @@ import (
 const (
 	converterStages = `
 needs: {source: {}, load: {}}
-guards: [{when: "load.amps > 5 A for 100 ms", note: too much load}]
+guards:
+  - {when: "load.amps > 5 A for 100 ms", note: too much load}
+  - {when: "source.volts < 30 V for 100 ms and elapsed > 500 ms", note: the line is gone}
 stages:
   - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 2 A, output: on}}
 `
@@ -28,6 +30,7 @@ stages:
 `
 	pairStages = `
 needs: {source: {}, load: {}}
+guards: [{when: "source.volts < 30 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
 stages:
   - set: {source: {volts: 48 V, amps: 3 A, output: on}, load: {mode: current, amps: 1 A, output: on}}
 `

@@ -132,8 +132,13 @@ func Draw(seed uint64) Scenario {
 	if d.chance(0.06) {
 		s.Troubled = long // outputs that cannot be reached take their time
 	}
-	for i := range 2 + d.IntN(3) {
-		layout := of(d, simbench.Layouts())
+	layouts := simbench.Layouts()
+	shared := d.chance(0.06)
+	for i := range of(d, []int{2, 2, 2, 3, 3, 4, 5, 6}) {
+		layout := of(d, layouts)
+		if shared && i < 2 {
+			layout = simbench.Converter
+		}
 		bay := BayPlan{Name: fmt.Sprintf("bay%d", i+1), Layout: layout, Procedure: of(d, proceduresOf(layout)),
 			Interval: of(d, []time.Duration{40, 80, 120}) * time.Millisecond}
 		s.Bays = append(s.Bays, bay)
@@ -141,7 +146,7 @@ func Draw(seed uint64) Scenario {
 			s.Events = append(s.Events, Event{At: d.between(0, began), Kind: "start", Bay: bay.Name, Words: bay.Procedure})
 		}
 	}
-	s.SharedSupply = s.Bays[0].Layout == simbench.Converter && s.Bays[1].Layout == simbench.Converter && d.chance(0.5)
+	s.SharedSupply = shared
 	instruments := instrumentsOf(s)
 	d.unlucky = d.IntN(len(s.Bays))
 	for range d.IntN(mostFaults + 1) {
@@ -149,6 +154,14 @@ func Draw(seed uint64) Scenario {
 	}
 	for range d.IntN(mostPeople + 1) {
 		s.Events = append(s.Events, drawn(d, s, people(), instruments)...)
+	}
+	if d.chance(0.5) {
+		s.Events = append(s.Events, drawn(d, s, meetings(), instruments)...)
+	}
+	for _, e := range s.Events {
+		if e.Kind == "kill both" {
+			s.Troubled = max(s.Troubled, e.At+e.For)
+		}
 	}
 	slices.SortStableFunc(s.Events, func(a, b Event) int { return int(a.At - b.At) })
 	return s

@@ -46,21 +46,14 @@ type Hold struct {
 	Since   float64 `json:"since"`
 	Holding bool    `json:"holding"`
 	Known   float64 `json:"known,omitempty"`
-	Usual   float64 `json:"usual,omitempty"` // interval, a moving average, s
+	rhythm
 }
 
 // known takes the time at which it is known again. What lasted longer than an instrument usually takes between two
 // readings was an outage: it does not count.
 func (h *Hold) known(t float64) {
-	dt := t - h.Known
-	switch {
-	case h.Known == 0 || dt <= 0:
-	case h.Usual == 0:
-		h.Usual = dt
-	case dt > outage*h.Usual:
+	if dt := t - h.Known; h.Known != 0 && h.outage(dt) {
 		h.Since += dt
-	default:
-		h.Usual += (dt - h.Usual) / 8
 	}
 	h.Known = t
 }

@@ -72,7 +72,7 @@ type window struct {
 	last   float64 // newest value
 	lastT  float64
 	begun  bool
-	usual  float64 // interval between frames, a moving average, s
+	rhythm rhythm  // of the frames
 
 	sum       sums
 	area      float64 // ∫x dt from the first frame to the newest
@@ -84,21 +84,13 @@ type window struct {
 	compute   function
 }
 
-// A window has seen nothing of an outage: one that is longer than half of it, and than so many usual intervals.
-const outage = 5
-
-// push takes the next value. After an outage the window begins anew: what is not known is not the past.
+// push takes the next value. After an outage that is longer than half of it the window begins anew: what is not known is
+// not the past.
 func (w *window) push(t, x float64) {
-	if dt := t - w.lastT; w.begun {
-		if dt > w.length/2 && w.usual > 0 && dt > outage*w.usual {
-			usual := w.usual
-			w.reset()
-			w.usual = usual
-		} else if w.usual == 0 {
-			w.usual = dt
-		} else {
-			w.usual += (dt - w.usual) / 8
-		}
+	if dt := t - w.lastT; w.begun && w.rhythm.outage(dt) && dt > w.length/2 {
+		rhythm := w.rhythm
+		w.reset()
+		w.rhythm = rhythm
 	}
 	lead := 0.0
 	if w.begun {
@@ -261,13 +253,13 @@ type windowState struct {
 	Parts []part    `json:"parts,omitempty"`
 	Last  float64   `json:"last"`
 	LastT float64   `json:"lastT"`
-	Usual float64   `json:"usual,omitempty"`
+	rhythm
 	Low   []float64 `json:"low,omitempty"` // pairs of part, counted from the first, and value
 	High  []float64 `json:"high,omitempty"`
 }
 
 func (w *window) save() windowState {
-	s := windowState{Parts: slices.Clone(w.parts), Last: w.last, LastT: w.lastT, Usual: w.usual}
+	s := windowState{Parts: slices.Clone(w.parts), Last: w.last, LastT: w.lastT, rhythm: w.rhythm}
 	for _, e := range w.low {
 		s.Low = append(s.Low, float64(e.part-w.first), e.x)
 	}
@@ -282,7 +274,7 @@ func (w *window) load(s windowState) {
 	if len(s.Parts) == 0 {
 		return
 	}
-	w.parts, w.last, w.lastT, w.usual, w.begun = slices.Clone(s.Parts), s.Last, s.LastT, s.Usual, true
+	w.parts, w.last, w.lastT, w.rhythm, w.begun = slices.Clone(s.Parts), s.Last, s.LastT, s.rhythm, true
 	for i := 0; i+1 < len(s.Low); i += 2 {
 		w.low = append(w.low, extreme{int(s.Low[i]), s.Low[i+1]})
 	}

@@ -185,6 +185,41 @@ func TestForDoesNotCountAnOutage(t *testing.T) {
 	}
 }
 
+// What is read by several instruments is known in pieces: a moment apart, and then nothing for a whole interval. However
+// short the moments, and whichever comes first, that is no outage.
+func TestPiecesAreNoOutages(t *testing.T) {
+	for _, moment := range []float64{1e-6, 0.001, 0.01} {
+		for _, every := range []float64{0.02, 0.08, 0.5} {
+			for _, first := range []float64{0, moment} {
+				held, mean := compiled(t, "load.volts < 14 V for 1 s"), compiled(t, "mean(load.volts, 1 s) < 14 V")
+				tripped, known := false, false
+				for k := 0.0; k*every < 4; k++ {
+					for _, now := range []float64{1 + first + k*every, 1 + first + k*every + moment} {
+						tripped = tripped || held.Evaluate(sample(now, 13, 1)) == True
+						known = known || mean.Evaluate(sample(now, 13, 1)) == True
+					}
+				}
+				assert.True(t, tripped, "held for 4 s, read every %g s, in pieces %g s apart", every, moment)
+				assert.True(t, known, "mean over 4 s, read every %g s, in pieces %g s apart", every, moment)
+			}
+		}
+	}
+}
+
+// A rhythm that changes for good is taken over soon, whether it becomes quicker or slower.
+func TestAnotherRhythmIsNoOutage(t *testing.T) {
+	c := compiled(t, "load.volts < 14 V for 10 s")
+	now := 1.0
+	for ; now < 20; now += 0.02 {
+		c.Evaluate(sample(now, 15, 1))
+	}
+	began := now
+	for c.Evaluate(sample(now, 13, 1)) != True {
+		now += 1
+		require.Less(t, now-began, 16.0)
+	}
+}
+
 // A rule that looks back begins where it is told: a top of the first minutes is none, and a gain counts from a mean.
 func TestWhatLooksBackBeginsWhereItIsTold(t *testing.T) {
 	drop, gain := compiled(t, "drop(load.volts, 5 min) > 1 V"), compiled(t, "gain(load.volts, 30 s) >= 2 V")

@@ -18,7 +18,7 @@ type Network struct {
 	doors []*Listener
 	last  []func() // done when it ends
 	dead  bool
-	holds []*hold  // what is held up
+	holds []*hold // what is held up
 }
 
 // To tells which connections are meant, by the name of who listens at their other end.

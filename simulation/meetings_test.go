@@ -1,0 +1,142 @@
+package simulation
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"usherbench/instrument/transport/memory"
+	"usherbench/simbench"
+)
+
+// meetings lists what seldom comes together by chance, and must be survived all the same.
+func meetings() []kind {
+	return []kind{
+		// Some outputs of a bay cannot be switched off, then a stop; they are mended one after the other.
+		{"stop of what does not go off", 3, func(d draw, s Scenario, all []instrument) (events []Event) {
+			bay := d.bay(s)
+			at := d.between(began, s.Troubled-time.Second)
+			fault := of(d, []simbench.InstrumentFault{simbench.Drop, simbench.Hang, simbench.StuckOutput})
+			for _, i := range standingIn(bay, all) {
+				if slices.Contains(i.faults, simbench.StuckOutput) && d.chance(0.8) {
+					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: fault,
+						For: d.between(200*time.Millisecond, s.Troubled-at)})
+				}
+			}
+			what := of(d, []string{"stop", "safe", "stop all"})
+			return append(events, Event{At: at + d.between(50*time.Millisecond, 600*time.Millisecond), Kind: what,
+				Bay: bay.Name})
+		}, nil},
+		// What is on by hand is lost.
+		{"lost by hand", 2, func(d draw, s Scenario, all []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 2*time.Second)
+			events := []Event{{At: at, Kind: "stop", Bay: bay.Name},
+				{At: at + 500*time.Millisecond, Kind: "set by hand", Bay: bay.Name, Words: "on"}}
+			for _, i := range standingIn(bay, all) {
+				if strings.HasPrefix(i.name, handSeat(bay.Layout)) {
+					events = append(events, Event{At: at + d.between(700*time.Millisecond, 1500*time.Millisecond), Kind: "break",
+						Instrument: i.name, Fault: of(d, []simbench.InstrumentFault{simbench.Drop, simbench.Hang}),
+						For: d.between(1300*time.Millisecond, 2*time.Second)})
+				}
+			}
+			return events
+		}, nil},
+		// A reading is beyond a guard.
+		{"breach", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
+			bay := d.bay(s)
+			at := d.between(1600*time.Millisecond, s.Troubled-guardWithin)
+			for _, i := range standingIn(bay, all) {
+				if strings.HasPrefix(i.name, guardedBy(bay.Layout)) {
+					events = append(events, Event{At: at, Kind: "break", Instrument: i.name,
+						Fault: of(d, []simbench.InstrumentFault{simbench.OpenSense, simbench.Reversed}),
+						For:   d.between(guardWithin, 2*time.Second)})
+				}
+			}
+			return events
+		}, nil},
+		// Several people want a bay within moments.
+		{"crowd", 2, func(d draw, s Scenario, _ []instrument) (events []Event) {
+			bay, at := d.bay(s), d.between(0, s.Troubled-time.Second)
+			for range 3 + d.IntN(4) {
+				e := Event{At: at + d.between(0, 700*time.Millisecond), Bay: bay.Name, Kind: of(d, []string{"start", "start", "stop",
+					"safe", "set by hand", "configure"})}
+				switch e.Kind {
+				case "start":
+					e.Words = of(d, proceduresOf(bay.Layout))
+				case "set by hand":
+					e.Words = "on"
+				}
+				events = append(events, e)
+			}
+			return events
+		}, nil},
+		// A line of two units is stopped.
+		{"stop of a line", 2, func(d draw, s Scenario, _ []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 2*time.Second)
+			return []Event{{At: at, Kind: "stop", Bay: bay.Name},
+				{At: at + 300*time.Millisecond, Kind: "line up", Bay: bay.Name, Words: beginningOf(bay.Layout) + "-brief"},
+				{At: at + 300*time.Millisecond + d.between(100*time.Millisecond, 2*time.Second), Kind: "stop", Bay: bay.Name}}
+		}, nil},
+		// Nobody is left, neither service nor warden: only the instruments themselves can switch off.
+		{"nobody is left", 1, func(d draw, s Scenario, _ []instrument) (events []Event) {
+			at := d.between(began, 3*time.Second)
+			if s.SharedSupply {
+				events = append(events, Event{At: at, Kind: "stop", Bay: s.Bays[d.IntN(2)].Name})
+			}
+			return append(events, Event{At: at + time.Second, Kind: "kill both", For: watchdogWithin + time.Second})
+		}, nil},
+		// What is done with the instruments of a bay stands still, and nothing else does.
+		{"stall of a bay", 2, func(d draw, s Scenario, _ []instrument) []Event {
+			return []Event{{At: d.between(began, s.Troubled), Kind: "stall of a bay", Bay: d.bay(s).Name,
+				For: d.between(50*time.Millisecond, 3*time.Second)}}
+		}, stallBay},
+	}
+}
+
+// stallBay has everything stand still that the service does with the instruments of a bay.
+func stallBay(h *house, e Event) {
+	if h.service.dead.Load() {
+		return
+	}
+	j := judged{house: h, bay: e.Bay}
+	mine := j.instruments()
+	h.tell(e.Bay, "stands still for %s", e.For)
+	h.mu.Lock()
+	for _, name := range mine {
+		h.faults = append(h.faults, fault{name, heldUp, time.Now(), time.Now().Add(e.For)})
+	}
+	h.mu.Unlock()
+	time.AfterFunc(e.For, h.service.network.Hold(memory.To(func(name string) bool {
+		return slices.Contains(mine, strings.TrimPrefix(name, h.prefix))
+	})))
+}
+
+// heldUp is what is wrong with an instrument of a bay that stands still.
+const heldUp simbench.InstrumentFault = "held up"
+
+// standingIn are the instruments at a bay.
+func standingIn(bay BayPlan, all []instrument) []instrument {
+	return slices.DeleteFunc(slices.Clone(all), func(i instrument) bool {
+		return !strings.HasSuffix(i.name, strings.TrimPrefix(bay.Name, "bay"))
+	})
+}
+
+// handSeat begins the names of the instruments that are set by hand in a layout.
+func handSeat(l simbench.Layout) string {
+	switch beginningOf(l) {
+	case "converter", "pair", "drain":
+		return "load"
+	}
+	return "cycler"
+}
+
+// guardedBy begins the names of the instruments whose readings the guard of a layout's procedures needs.
+func guardedBy(l simbench.Layout) string {
+	switch beginningOf(l) {
+	case "converter":
+		return "supply"
+	case "pack", "pair":
+		return "cycler"
+	}
+	return "nothing"
+}
