@@ -80,8 +80,8 @@ func (b *Bay) take(c claim) (*owner, error) {
 			return nil, err
 		}
 		if !c.asked.IsZero() && b.stopped.After(c.asked) {
-			return nil, fmt.Errorf("%w: it was asked for before %s was stopped at %s; look around, then ask again", ErrHeld, b.name,
-				b.stopped.Format(time.TimeOnly))
+			return nil, fmt.Errorf("%w: it was asked for before %s was stopped at %s; look around, then ask again", ErrHeld,
+				b.name, b.stopped.Format(time.TimeOnly))
 		}
 		// It does not end with the service: a run that is suspended then finishes what it has begun.
 		o.permit = outputs.NewPermit(context.Background())

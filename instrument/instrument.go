@@ -42,15 +42,15 @@ type tongue interface {
 	close() error
 }
 
-// WrongIdentity means that something else answers at the address than the dialect expects, or that the instrument answers
-// something else than it was asked.
+// WrongIdentity means that something else answers at the address than the dialect expects, or that the instrument
+// answers something else than it was asked.
 type WrongIdentity struct {
 	Says, Dialect, Expected string
 }
 
 func (e *WrongIdentity) Error() string {
-	return fmt.Sprintf("another instrument answers: asked who it is, it says %q, but dialect %s expects %s; check the address "+
-		"or choose another dialect", e.Says, e.Dialect, e.Expected)
+	return fmt.Sprintf("another instrument answers: asked who it is, it says %q, but dialect %s expects %s; check the "+
+		"address or choose another dialect", e.Says, e.Dialect, e.Expected)
 }
 
 // TimeIsUp tells that an exchange was cut off because its time had passed: that says less than why the attempt before

@@ -9,9 +9,9 @@ import (
 	"usherbench/instrument/messages"
 )
 
-// proveEvery is how often an instrument that is spoken to is asked who it is. An instrument that has fallen out of step,
-// so that it answers the question before, gives readings that look like readings: volts for amps. Who it is it then
-// cannot say.
+// proveEvery is how often an instrument that is spoken to is asked who it is. An instrument that has fallen out of
+// step, so that it answers the question before, gives readings that look like readings: volts for amps. Who it is it
+// then cannot say.
 const proveEvery = 2 * time.Second
 
 // proven is a tongue of which it is known, whenever it says something, that the instrument of the dialect speaks and

@@ -22,6 +22,8 @@ const (
 	guardWithin = 800 * time.Millisecond
 	// watchdogWithin is how fast the watchdog of an instrument switches off what nobody looks after.
 	watchdogWithin = 6500 * time.Millisecond
+	// survived is how long a stall may be that nobody notices: the bench allows more.
+	survived = 400 * time.Millisecond
 	// alarmWithin is how fast an output that does not go off is an alarm.
 	alarmWithin = 4 * time.Second
 )
@@ -187,8 +189,8 @@ func (j *judged) lostByHand() {
 func (j *judged) setAside() {
 	for _, before := range j.runs {
 		for _, r := range j.runs {
-			if r.Bay != j.bay || before.Bay != j.bay || r.Serial != before.Serial || before.EndedAt == nil || before.State == "done" ||
-				!r.StartedAt.After(*before.EndedAt) {
+			if r.Bay != j.bay || before.Bay != j.bay || r.Serial != before.Serial || before.EndedAt == nil ||
+				before.State == "done" || !r.StartedAt.After(*before.EndedAt) {
 				continue
 			}
 			if !slices.ContainsFunc(j.acts, func(a act) bool {
@@ -230,7 +232,8 @@ func (j *judged) watchdogs() {
 			continue
 		}
 		for _, l := range j.lit {
-			if l.at(d.from.Add(-200*time.Millisecond)) && l.at(by) && j.watched(l.what) && j.reachable(d.from.Add(-time.Second), by) {
+			if l.at(d.from.Add(-200*time.Millisecond)) && l.at(by) && j.watched(l.what) &&
+				j.reachable(d.from.Add(-time.Second), by) {
 				j.breaks(by, "nobody was left at %.3f s, and no watchdog has switched the %s off",
 					d.from.Sub(j.began).Seconds(), l.what)
 			}
@@ -472,7 +475,9 @@ func (j *judged) downIn(from, to time.Time) bool {
 // undisturbed: a bay to which nothing was done goes on, whatever happens to the others.
 func (j *judged) undisturbed() {
 	mine := j.instruments()
-	touched := len(j.downs) > 0 || slices.ContainsFunc(j.faults, func(f fault) bool {
+	touched := slices.ContainsFunc(j.downs, func(d down) bool {
+		return d.what != "stalled" || d.to.Sub(d.from) > survived
+	}) || slices.ContainsFunc(j.faults, func(f fault) bool {
 		return slices.Contains(mine, f.instrument)
 	})
 	var begins int

@@ -58,8 +58,8 @@ func meetings() []kind {
 		{"crowd", 2, func(d draw, s Scenario, _ []instrument) (events []Event) {
 			bay, at := d.bay(s), d.between(0, s.Troubled-time.Second)
 			for range 3 + d.IntN(4) {
-				e := Event{At: at + d.between(0, 700*time.Millisecond), Bay: bay.Name, Kind: of(d, []string{"start", "start", "stop",
-					"safe", "set by hand", "configure"})}
+				e := Event{At: at + d.between(0, 700*time.Millisecond), Bay: bay.Name, Kind: of(d, []string{"start", "start",
+					"stop", "safe", "set by hand", "configure"})}
 				switch e.Kind {
 				case "start":
 					e.Words = of(d, proceduresOf(bay.Layout))

@@ -133,7 +133,8 @@ func people() []kind {
 				"-brief"}}
 		}, func(h *house, e Event) {
 			h.ask("line up", e.Bay, func(ctx context.Context, c *client.Client) error {
-				_, err := c.Enqueue(ctx, api.Enqueue{Bays: []string{e.Bay}, Serials: []string{serialOf(h, e.Bay), serialOf(h, e.Bay) + "9"},
+				serial := serialOf(h, e.Bay)
+				_, err := c.Enqueue(ctx, api.Enqueue{Bays: []string{e.Bay}, Serials: []string{serial, serial + "9"},
 					Procedures: []string{e.Words, e.Words}})
 				return err
 			})

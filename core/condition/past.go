@@ -84,8 +84,8 @@ type window struct {
 	compute   function
 }
 
-// push takes the next value. After an outage that is longer than half of it the window begins anew: what is not known is
-// not the past.
+// push takes the next value. After an outage that is longer than half of it the window begins anew: what is not known
+// is not the past.
 func (w *window) push(t, x float64) {
 	if dt := t - w.lastT; w.begun && w.rhythm.outage(dt) && dt > w.length/2 {
 		rhythm := w.rhythm

@@ -185,8 +185,8 @@ func TestForDoesNotCountAnOutage(t *testing.T) {
 	}
 }
 
-// What is read by several instruments is known in pieces: a moment apart, and then nothing for a whole interval. However
-// short the moments, and whichever comes first, that is no outage.
+// What is read by several instruments is known in pieces: a moment apart, and then nothing for a whole interval.
+// However short the moments, and whichever comes first, that is no outage.
 func TestPiecesAreNoOutages(t *testing.T) {
 	for _, moment := range []float64{1e-6, 0.001, 0.01} {
 		for _, every := range []float64{0.02, 0.08, 0.5} {
