@@ -119,6 +119,13 @@ type JournalCheck struct {
 	Why    string `json:"why,omitempty"`
 }
 
+// RecordsCheck is what came of reading the whole database.
+type RecordsCheck struct {
+	Whole   bool         `json:"whole"`
+	Why     string       `json:"why,omitempty"` // it is not
+	Journal JournalCheck `json:"journal"`
+}
+
 // NewAccount adds an account.
 type NewAccount struct {
 	Name     string `json:"name"`

@@ -115,7 +115,7 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	}
 	run := store.Run{ID: ulid.Make().String(), Bay: ImportedBay, Serial: request.Serial, Lot: request.Lot, Operator: by,
 		State: store.Live, TimeFactor: 1,
-		Source: strings.TrimSpace(request.Mapping.Source + " " + request.Name), StartedAt: time.Now()}
+		Source: strings.TrimSpace(request.Mapping.Source + " " + request.Name), StartedAt: s.Now()}
 	switch {
 	case request.BeganAt != nil:
 		run.StartedAt = *request.BeganAt
@@ -140,7 +140,7 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 		if err != nil {
 			return run, err
 		}
-		return run, s.PutMapping(store.Mapping{Source: request.Mapping.Source, Data: string(data), By: by, At: time.Now()})
+		return run, s.PutMapping(store.Mapping{Source: request.Mapping.Source, Data: string(data), By: by, At: s.Now()})
 	}
 	return run, nil
 }

@@ -7,7 +7,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"usherbench/api"
 	"usherbench/core/catalogue"
@@ -77,7 +76,7 @@ func JudgeAgain(s *store.Store, library procedure.Library, run store.Run, by str
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	stored, err := s.AddJudgement(store.Judgement{RunID: run.ID, By: by, At: time.Now(), Why: j.Why, Text: text,
+	stored, err := s.AddJudgement(store.Judgement{RunID: run.ID, By: by, At: s.Now(), Why: j.Why, Text: text,
 		Before:  run.Outcome,
 		Outcome: string(OutcomeOf(run, judged)), Changes: string(words)}, judged, j.Adopt)
 	if err != nil {

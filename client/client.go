@@ -180,6 +180,11 @@ func (c *Client) VerifyJournal(ctx context.Context) (api.JournalCheck, error) {
 	return get[api.JournalCheck](ctx, c, one("journal", "verify"), nil)
 }
 
+// CheckRecords reads the whole database of the service and tells what is wrong with it.
+func (c *Client) CheckRecords(ctx context.Context) (api.RecordsCheck, error) {
+	return get[api.RecordsCheck](ctx, c, one("records", "check"), nil)
+}
+
 // Accounts lists the accounts.
 func (c *Client) Accounts(ctx context.Context) ([]api.Account, error) {
 	return get[[]api.Account](ctx, c, one("accounts"), nil)

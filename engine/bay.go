@@ -268,7 +268,7 @@ func (b *Bay) do(ctx context.Context, work func()) error {
 
 // Safe holds the bay, ends the run, if there is one, and makes the bay safe.
 func (b *Bay) Safe(by string) error {
-	h := &api.Held{Why: "it was made safe by " + by, By: by, At: time.Now()}
+	h := &api.Held{Why: "it was made safe by " + by, By: by, At: b.engine.store.Now()}
 	b.hold(h)
 	err := b.safe(by)
 	b.engine.keepLatch(b.name, h)
@@ -301,7 +301,7 @@ func (b *Bay) Stop(by string) error {
 	if idle {
 		return fmt.Errorf("%w: %s", ErrIdle, b.name)
 	}
-	h := &api.Held{Why: "its run was stopped by " + by, By: by, At: time.Now()}
+	h := &api.Held{Why: "its run was stopped by " + by, By: by, At: b.engine.store.Now()}
 	b.hold(h)
 	if r := b.stopRun(by); r != nil {
 		r.awaitEnd()

@@ -105,7 +105,7 @@ func (b *Bay) watchByHand(values []float64) {
 		return
 	}
 	_ = b.outputs.MakeSafe("by hand: "+why, "") // the bay keeps an alarm
-	h := &api.Held{Why: "what was on by hand was switched off: " + why, By: "service", At: time.Now()}
+	h := &api.Held{Why: "what was on by hand was switched off: " + why, By: "service", At: b.engine.store.Now()}
 	b.hold(h)
 	b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, What: "what was on by hand was switched off",
 		Detail: why})

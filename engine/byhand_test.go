@@ -120,7 +120,9 @@ func TestWhoIsNotThereFindsTheOutputsOff(t *testing.T) {
 	require.Eventually(t, func() bool { return !fake.on.Load() }, 20*time.Second, 10*time.Millisecond)
 	require.Eventually(t, func() bool { return b.Status().Held != nil }, 20*time.Second, 10*time.Millisecond)
 	assert.Contains(t, b.Status().Held.Why, "nobody has said for 10m0s that they are still there")
-	on(t, b, fake) // who comes back may go on
+	on(t, b, fake) // who comes back may go on by hand
+	assert.NotNil(t, b.Held(), "but the line does not begin under their hands")
+	require.NoError(t, b.GoOn("ada"))
 	assert.Nil(t, b.Held())
 }
 

@@ -96,7 +96,7 @@ func (r *liveRun) waits(d time.Duration) bool {
 // lastWords notes why the run ended, and what its readers should know.
 func (r *liveRun) lastWords(safeErr error) {
 	b := r.bay
-	now := time.Now()
+	now := r.bay.engine.store.Now()
 	reason := r.finish.Reason
 	if r.tripped != "" {
 		b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: r.record.ID, What: "guard tripped",

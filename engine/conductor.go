@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"runtime/debug"
@@ -100,9 +101,15 @@ func (r *liveRun) askStop(by string) { r.stopOnce.Do(func() { r.stop <- by }) }
 // launch puts the run on record in exchange for its place in the line, and hands it to the bay's goroutine. It tells
 // what has begun; from then on the run belongs to that goroutine.
 func (b *Bay) launch(ctx context.Context, r *liveRun, place uint) (begun api.RunSummary, err error) {
-	r.record.StartedAt = time.Now()
-	if err := b.engine.store.Begin(r.record, place); err != nil {
-		return begun, fmt.Errorf("put the run on record: %w", err)
+	r.record.StartedAt = b.engine.store.Now()
+	begin := func() error {
+		if err := b.engine.tombstones.begin(r.record.ID); err != nil {
+			return err
+		}
+		return b.engine.store.Begin(r.record, place)
+	}
+	if err := begin(); err != nil {
+		return begun, fmt.Errorf("put the run on record: %w", errors.Join(err, b.engine.tombstones.drop(r.record.ID)))
 	}
 	r.recorder = b.engine.store.NewRecorder(r.record.ID, r.record.Columns)
 	b.engine.Journal(store.JournalEntry{By: r.record.Operator, Bay: b.name, RunID: r.record.ID, What: "run started",

@@ -107,7 +107,8 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	e := &Engine{
 		// Ids grow across restarts, so that a watcher that comes back to a restarted service is told to fetch anew.
 		Hub: live.NewHub(uint64(time.Now().UnixMilli())), store: s, log: log, options: o, bays: map[string]*Bay{},
-		late: map[string]error{}, strays: map[string]*stray{}, journal: openJournal(s.Journal, log), ctx: ctx, cancel: cancel,
+		late: map[string]error{}, strays: map[string]*stray{}, journal: openJournal(s.Journal, s.Now, log),
+		ctx: ctx, cancel: cancel,
 		handlers: toHandlers(o.Memory),
 	}
 	if o.Data != "" {
@@ -234,7 +235,7 @@ func (e *Engine) makeSafeAgain(runs []store.Run, unread error) map[string]offTim
 				t.foundOn = b.foundOn()
 			}
 			t.err = b.outputs.MakeSafe(words[0], words[1]) // an alarm is kept by the bay, which goes on trying
-			t.confirmed = time.Now()
+			t.confirmed = e.store.Now()
 			mu.Lock()
 			defer mu.Unlock()
 			off[name] = t
@@ -286,7 +287,7 @@ func (e *Engine) end(r store.Run, state, reason string) error {
 	if err != nil {
 		return err
 	}
-	now := time.Now()
+	now := e.store.Now()
 	r.State, r.Reason, r.Duration = state, reason, end
 	columns := map[string]any{"state": state, "reason": reason, "outcome": string(archive.OutcomeOf(r, nil)),
 		"ended_at": &now,
@@ -337,6 +338,12 @@ func (e *Engine) Problems() (problems []string) {
 	if w := e.options.Warden; w != nil && w.Down() != nil {
 		problems = append(problems, fmt.Sprintf("there is no warden, so nothing can be energised: %v; it is tried to start "+
 			"it, look into the service's log", w.Down()))
+	}
+	if err := e.store.Whole(); err != nil {
+		problems = append(problems, "nothing is energised: "+err.Error())
+	} else if since, why, _ := e.store.Failing(); why != nil {
+		problems = append(problems, fmt.Sprintf("nothing can be put on record since %s: %v; free some disk space",
+			since.Format(time.TimeOnly), why))
 	}
 	if err := e.journal.Failed(); err != nil {
 		problems = append(problems, fmt.Sprintf("the journal is kept in memory, since it cannot be written: %v; free some "+

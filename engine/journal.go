@@ -15,6 +15,7 @@ import (
 // off tells what was done and waits for no disk. What cannot be written is kept and tried again, within a bound.
 type journal struct {
 	write func(store.JournalEntry) error
+	now   func() time.Time // by the clock of the computer
 	log   *slog.Logger
 
 	mu      sync.Mutex // guards what follows
@@ -41,8 +42,8 @@ const (
 
 var errJournalFull = errors.New("the journal cannot be written, and too much of it is waiting")
 
-func openJournal(write func(store.JournalEntry) error, log *slog.Logger) *journal {
-	return &journal{write: write, log: log, wake: make(chan struct{}, 1), done: make(chan struct{})}
+func openJournal(write func(store.JournalEntry) error, now func() time.Time, log *slog.Logger) *journal {
+	return &journal{write: write, now: now, log: log, wake: make(chan struct{}, 1), done: make(chan struct{})}
 }
 
 // Add has an entry written as soon as that is possible.
@@ -66,7 +67,7 @@ func (j *journal) Write(ctx context.Context, e store.JournalEntry) error {
 
 func (j *journal) put(e entry) error {
 	if e.At.IsZero() {
-		e.At = time.Now()
+		e.At = j.now()
 	}
 	j.log.Info("journal", "bay", e.Bay, "run", e.RunID, "what", e.What, "detail", e.Detail, "by", e.By)
 	j.mu.Lock()

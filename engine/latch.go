@@ -17,7 +17,7 @@ const house = ""
 // energised any more, neither what is being prepared nor what waits, until somebody says go on ([Engine.GoOn]). The
 // error names the bays that could not be confirmed safe.
 func (e *Engine) StopAll(by string) error {
-	h := &api.Held{Why: "everything was stopped by " + by, By: by, At: time.Now(), House: true}
+	h := &api.Held{Why: "everything was stopped by " + by, By: by, At: e.store.Now(), House: true}
 	e.latch.Store(h)
 	bays := e.Bays()
 	for _, b := range bays {

@@ -73,6 +73,9 @@ func (b *Bay) take(c claim) (*owner, error) {
 			return nil, fmt.Errorf("%w: nothing is energised while there is no warden: %w; it is tried to start it, look into "+
 				"the service's log", ErrNotReady, w.Down())
 		}
+		if err := b.engine.store.Whole(); err != nil {
+			return nil, fmt.Errorf("%w: nothing is energised while it could not be put on record: %w", ErrNotReady, err)
+		}
 		if alarm := b.outputs.Alarm(); alarm != "" {
 			return nil, fmt.Errorf("%w: %s: %s", ErrNotReady, b.name, alarm)
 		}

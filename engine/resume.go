@@ -74,9 +74,14 @@ func (r *liveRun) state(t float64, off *time.Time) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := r.began.Add(time.Duration(t / r.bay.engine.timeFactor * float64(time.Second)))
+	at := r.bay.engine.byTheClock(r.began.Add(time.Duration(t / r.bay.engine.timeFactor * float64(time.Second))))
 	return json.Marshal(runState{T: t, At: at, Off: off, Machine: machine, Values: r.values,
 		Counted: r.counters.Counted()})
+}
+
+// byTheClock is what the clock of the computer would show, as it is set now, at an instant not long ago.
+func (e *Engine) byTheClock(instant time.Time) time.Time {
+	return e.store.Now().Add(-time.Since(instant))
 }
 
 // suspend makes the bay safe and leaves the run on record as live, so that it goes on when the service is back.
@@ -87,7 +92,7 @@ func (r *liveRun) suspend() {
 	err := b.outputs.MakeSafe("the service shuts down; run "+r.record.ID+" goes on when it is back", r.record.ID)
 	var off *time.Time
 	if err == nil {
-		middle := began.Add(time.Since(began) / 2) // the outputs went off while that was done
+		middle := b.engine.byTheClock(began.Add(time.Since(began) / 2)) // the outputs went off while that was done
 		off = &middle
 	}
 	data, stateErr := r.state(t, off)
@@ -151,9 +156,13 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 		}
 	}
 	factor := b.engine.timeFactor
-	if away := time.Since(back.state.At).Seconds() * factor; away > program.Resume.Within {
+	switch away := b.engine.store.Now().Sub(back.state.At).Seconds() * factor; {
+	case away > program.Resume.Within:
 		return nil, fmt.Errorf("the service was away for %s, longer than the %s that the procedure allows",
 			show(away, quantity.Time), show(program.Resume.Within, quantity.Time))
+	case away < 0:
+		return nil, fmt.Errorf("the clock of the computer was set back while the service was away, so that nobody knows " +
+			"for how long it was")
 	}
 	program.LostAfter = 1.25 * time.Duration(b.config.LostAfter).Seconds() * factor
 	machine, err := stage.Restore(program, back.state.Machine)
@@ -199,8 +208,8 @@ func (b *Bay) gapOf(run *store.Run, back *comeback, off offTime, factor float64)
 	}
 	low, high = math.Max(low, s.T), math.Max(high, s.T)
 	gap := record.Break{T0: s.T, Off: (low + high) / 2, T1: high}
-	if high-low > surelyOff.Seconds()*factor {
-		gap.Off = unknownOff
+	if high-low > surelyOff.Seconds()*factor || !off.foundOn && gap.Off-gap.T0 > surelyOff.Seconds()*factor {
+		gap.Off = unknownOff // what switches off does so within seconds: the clock of the computer was set meanwhile
 	}
 	for column, x := range s.Counted {
 		seat, _, _ := strings.Cut(column, ".")
@@ -314,7 +323,7 @@ const farOff = 0.2
 func (r *liveRun) comeBack() {
 	back := r.back
 	factor := r.bay.engine.timeFactor
-	t := math.Max(back.state.T+time.Since(back.state.At).Seconds()*factor, back.gap.T1)
+	t := math.Max(back.state.T+r.bay.engine.store.Now().Sub(back.state.At).Seconds()*factor, back.gap.T1)
 	r.began = time.Now().Add(-time.Duration(t / factor * float64(time.Second)))
 	r.lastT = math.Max(back.state.T, 0)
 	r.counters.Continue(back.state.Counted)

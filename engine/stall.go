@@ -72,7 +72,8 @@ func (r *liveRun) breakNow(why string) (*comeback, error) {
 			return nil, err
 		}
 	}
-	off := offTime{err: b.outputs.MakeSafe("run "+r.record.ID+" was interrupted", r.record.ID), confirmed: time.Now()}
+	off := offTime{err: b.outputs.MakeSafe("run "+r.record.ID+" was interrupted", r.record.ID)}
+	off.confirmed = b.engine.store.Now()
 	if off.err != nil {
 		return nil, fmt.Errorf("an output is not confirmed off")
 	}

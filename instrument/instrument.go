@@ -38,7 +38,7 @@ type tongue interface {
 	errors(ctx context.Context) ([]string, error)
 	trace() *messages.Trace
 	// giveUp closes the connection because what comes over it cannot be relied on; it is made again when it is needed.
-	giveUp(why error)
+	giveUp()
 	close() error
 }
 

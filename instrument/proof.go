@@ -21,15 +21,24 @@ type proven struct {
 	tongue
 	of   *Instrument
 	last atomic.Pointer[proof] // nil: not proved yet
-	// doubted says that it could not be proved. An instrument that answers the question before says who it is when it is
-	// asked that twice, so it is asked something else first.
-	doubted atomic.Bool
+	// doubt is why it could not be proved; nil: it could. An instrument that answers the question before says who it is
+	// when it is asked that twice, so it is asked something else first.
+	doubt atomic.Pointer[doubt]
 	// believed says that it is not proved.
 	believed atomic.Bool
 }
 
 // Believe has the instrument believed whatever it says of itself: for trying a dialect that is being written.
 func (i *Instrument) Believe() { i.tongue.believed.Store(true) }
+
+// doubt is why an instrument was not proved, and until when nobody tries again.
+type doubt struct {
+	why   error
+	until time.Time
+}
+
+// proveAgain is how soon an instrument is asked again who it is that did not say it.
+const proveAgain = 200 * time.Millisecond
 
 // proof is that the instrument has said who it is.
 type proof struct {
@@ -44,7 +53,7 @@ func (p *proven) identify(ctx context.Context) (string, error) {
 	if id.Match == nil {
 		return "", nil
 	}
-	if p.doubted.Load() {
+	if p.doubt.Load() != nil {
 		if err := p.askAnything(ctx); err != nil {
 			return "", err
 		}
@@ -53,15 +62,16 @@ func (p *proven) identify(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	p.doubted.Store(!id.Match.MatchString(identity))
-	if p.doubted.Load() {
+	if !id.Match.MatchString(identity) {
 		p.last.Store(nil)
 		err := &WrongIdentity{identity, p.of.Dialect.Name, id.Match.String()}
+		p.doubt.Store(&doubt{err, time.Now().Add(proveAgain)})
 		if !p.believed.Load() {
-			p.tongue.giveUp(err)
+			p.tongue.giveUp()
 		}
 		return identity, err
 	}
+	p.doubt.Store(nil)
 	p.last.Store(&proof{time.Now(), p.trace().Link()})
 	return identity, nil
 }
@@ -87,6 +97,9 @@ func (p *proven) prove(ctx context.Context) error {
 	}
 	if last := p.last.Load(); last != nil && time.Since(last.at) < proveEvery && last.link == p.trace().Link() {
 		return nil
+	}
+	if d := p.doubt.Load(); d != nil && time.Now().Before(d.until) {
+		return d.why
 	}
 	_, err := p.identify(ctx)
 	return err

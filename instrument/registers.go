@@ -93,6 +93,6 @@ func (t *registers) errors(context.Context) ([]string, error) { return nil, nil 
 
 func (t *registers) trace() *messages.Trace { return &t.client.Trace }
 
-func (t *registers) giveUp(why error) { t.client.GiveUp(why) }
+func (t *registers) giveUp() { t.client.GiveUp() }
 
 func (t *registers) close() error { return t.client.Close() }

@@ -158,6 +158,6 @@ func (t *texts) errors(ctx context.Context) ([]string, error) { return t.client.
 
 func (t *texts) trace() *messages.Trace { return &t.client.Trace }
 
-func (t *texts) giveUp(why error) { t.client.GiveUp(why) }
+func (t *texts) giveUp() { t.client.GiveUp() }
 
 func (t *texts) close() error { return t.client.Close() }

@@ -112,14 +112,23 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 			return nil, err
 		}
 	}
+	after := map[string]string{}
+	for _, name := range r.Bays {
+		if b, err := l.bays.Bay(name); err == nil {
+			if last := b.Last(); last != nil && last.EndedAt != nil {
+				after[name] = last.ID
+			}
+		}
+	}
 	var runs []store.Waiting
 	for i, serial := range r.Serials {
 		if err := archive.CheckSerial(serial); err != nil {
 			return nil, err
 		}
 		for _, name := range r.Procedures {
-			runs = append(runs, store.Waiting{Bay: r.Bays[i%len(r.Bays)], Serial: serial, Lot: r.Lot, Procedure: name,
-				Parameters: r.Parameters, By: by, At: time.Now(), NotBefore: r.NotBefore})
+			bay := r.Bays[i%len(r.Bays)]
+			runs = append(runs, store.Waiting{Bay: bay, Serial: serial, Lot: r.Lot, Procedure: name,
+				Parameters: r.Parameters, By: by, At: l.store.Now(), NotBefore: r.NotBefore, After: after[bay]})
 		}
 	}
 	runs, err := l.store.Enqueue(runs)
@@ -196,7 +205,7 @@ func (l *Line) look(all []store.Waiting) {
 			continue
 		}
 		seen = append(seen, w.Bay)
-		if w.Held == "" && (w.NotBefore == nil || !w.NotBefore.After(time.Now())) {
+		if w.Held == "" && (w.NotBefore == nil || !w.NotBefore.After(l.store.Now())) {
 			l.beginNext(w)
 		}
 	}
@@ -234,8 +243,7 @@ func (l *Line) vain(w store.Waiting) string {
 		return ""
 	}
 	last := b.Last()
-	if last == nil || last.Serial != w.Serial || last.EndedAt == nil || !w.At.Before(*last.EndedAt) ||
-		!archive.Vain(last.State) {
+	if last == nil || last.Serial != w.Serial || last.EndedAt == nil || w.After == last.ID || !archive.Vain(last.State) {
 		return ""
 	}
 	why := fmt.Sprintf("%s of %s is %s", last.Procedure, last.Serial, last.State)

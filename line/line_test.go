@@ -359,7 +359,8 @@ func TestWhatWaitsForAFailedUnitIsSetAside(t *testing.T) {
 		enqueue(t, l, []string{"bay1"}, []string{"A", "B"}, []string{"first", "second"})
 		tick()
 		ended := time.Now()
-		b.last = &api.RunSummary{Serial: "A", Procedure: "first", State: "failed", Reason: "no voltage", EndedAt: &ended}
+		b.last = &api.RunSummary{ID: "run1", Serial: "A", Procedure: "first", State: "failed", Reason: "no voltage",
+			EndedAt: &ended}
 		b.busy = false
 		tick()
 		assert.Equal(t, []string{"A first", "B first"}, b.serials())
@@ -370,7 +371,7 @@ func TestWhatWaitsForAFailedUnitIsSetAside(t *testing.T) {
 
 		time.Sleep(time.Second)
 		enqueue(t, l, []string{"bay1"}, []string{"A"}, []string{"first"})
-		b.last = &api.RunSummary{Serial: "B", Procedure: "first", State: "done", EndedAt: &ended}
+		b.last = &api.RunSummary{ID: "run3", Serial: "B", Procedure: "first", State: "done", EndedAt: &ended}
 		for range 3 {
 			b.busy = false
 			tick()

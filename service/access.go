@@ -179,10 +179,30 @@ func (s *Service) revokeToken(c *echo.Context) error {
 }
 
 func (s *Service) verifyJournal(c *echo.Context) error {
-	v, err := s.store.VerifyJournal()
+	v, err := s.journalCheck()
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, api.JournalCheck{Entries: v.Entries, Unsealed: v.Unsealed, Last: v.Last, Broken: v.Broken,
-		Why: v.Why})
+	return c.JSON(http.StatusOK, v)
+}
+
+func (s *Service) journalCheck() (api.JournalCheck, error) {
+	v, err := s.store.VerifyJournal()
+	return api.JournalCheck{Entries: v.Entries, Unsealed: v.Unsealed, Last: v.Last, Broken: v.Broken, Why: v.Why}, err
+}
+
+func (s *Service) checkRecords(c *echo.Context) (err error) {
+	var found api.RecordsCheck
+	switch err := s.store.Check(c.Request().Context()); {
+	case errors.Is(err, store.ErrNotWhole):
+		found.Why = err.Error()
+	case err != nil:
+		return err
+	default:
+		found.Whole = true
+	}
+	if found.Journal, err = s.journalCheck(); err != nil && found.Whole {
+		return err
+	}
+	return c.JSON(http.StatusOK, found)
 }

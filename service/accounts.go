@@ -73,7 +73,7 @@ func (a *accounts) all() []store.Token {
 	defer a.tokensMu.RUnlock()
 	var list []store.Token
 	for _, t := range a.tokens {
-		if time.Now().Before(t.ExpiresAt) && !t.Account.Disabled {
+		if a.store.Now().Before(t.ExpiresAt) && !t.Account.Disabled {
 			list = append(list, t)
 		}
 	}
@@ -166,8 +166,8 @@ func (a *accounts) localToken() (string, error) {
 
 func (a *accounts) issue(account store.Account, kind, label string, lasts time.Duration) (string, error) {
 	secret := rand.Text() + rand.Text()
-	t := store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind, Label: label, IssuedAt: time.Now(),
-		ExpiresAt: time.Now().Add(lasts)}
+	t := store.Token{Hash: digest(secret), AccountID: account.ID, Kind: kind, Label: label, IssuedAt: a.store.Now(),
+		ExpiresAt: a.store.Now().Add(lasts)}
 	if err := a.store.PutToken(t); err != nil {
 		return "", err
 	}
@@ -202,7 +202,7 @@ func (a *accounts) of(r *http.Request) (store.Account, error) {
 	a.tokensMu.RLock()
 	defer a.tokensMu.RUnlock()
 	token, ok := a.tokens[digest(secret)]
-	if !ok || token.Account.Disabled || !time.Now().Before(token.ExpiresAt) {
+	if !ok || token.Account.Disabled || !a.store.Now().Before(token.ExpiresAt) {
 		return store.Account{}, errSignIn
 	}
 	return token.Account, nil

@@ -8,10 +8,14 @@ import (
 
 	"usherbench/api"
 	"usherbench/engine"
+	"usherbench/store"
 )
 
 // benchCollector reads the engine when metrics are asked for, so that nothing has to be counted twice.
-type benchCollector struct{ engine *engine.Engine }
+type benchCollector struct {
+	engine *engine.Engine
+	store  *store.Store
+}
 
 var (
 	liveRun = prometheus.NewDesc("usher_bay_live", "1 while a run is live in the bay.", []string{"bay"}, nil)
@@ -21,9 +25,15 @@ var (
 		[]string{"bay"}, nil)
 	wardenUp = prometheus.NewDesc("usher_warden_up",
 		"1 while the second process watches; without it nothing is energised.", nil, nil)
-	unwritten = prometheus.NewDesc("usher_unwritten", "Ends of runs and a journal that cannot be written now.", nil, nil)
-	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"}, nil)
-	messages  = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.",
+	unwritten = prometheus.NewDesc("usher_unwritten", "Ends of runs and a journal that cannot be written now.", nil,
+		nil)
+	recordsWhole = prometheus.NewDesc("usher_records_whole",
+		"1 while the database is the one that was opened, and nothing damaged was found in it.", nil, nil)
+	failedWrites = prometheus.NewDesc("usher_failed_writes_total", "Writes of records that the disk did not take.",
+		nil, nil)
+	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"},
+		nil)
+	messages = prometheus.NewDesc("usher_instrument_messages_total", "Messages sent to the instrument.",
 		[]string{"instrument"}, nil)
 	errorsOf = prometheus.NewDesc("usher_instrument_errors_total", "Messages without a usable answer.",
 		[]string{"instrument"}, nil)
@@ -33,15 +43,16 @@ var (
 		[]string{"instrument"}, nil)
 )
 
-func newMetrics(en *engine.Engine) *prometheus.Registry {
+func newMetrics(en *engine.Engine, s *store.Store) *prometheus.Registry {
 	r := prometheus.NewRegistry()
-	r.MustRegister(benchCollector{en}, collectors.NewGoCollector(),
+	r.MustRegister(benchCollector{en, s}, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return r
 }
 
 func (b benchCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{liveRun, alarm, held, wardenUp, unwritten, frameRate, messages, errorsOf,
+	for _, d := range []*prometheus.Desc{liveRun, alarm, held, wardenUp, unwritten, recordsWhole, failedWrites,
+		frameRate, messages, errorsOf,
 		connects, latency} {
 		ch <- d
 	}
@@ -55,6 +66,9 @@ func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstMetric(wardenUp, prometheus.GaugeValue, truth(up))
 	}
 	ch <- prometheus.MustNewConstMetric(unwritten, prometheus.GaugeValue, float64(b.engine.Unwritten()))
+	_, _, failed := b.store.Failing()
+	ch <- prometheus.MustNewConstMetric(failedWrites, prometheus.CounterValue, float64(failed))
+	ch <- prometheus.MustNewConstMetric(recordsWhole, prometheus.GaugeValue, truth(b.store.Whole() == nil))
 	for _, bay := range b.engine.Bays() {
 		s := bay.Status()
 		gauge(liveRun, truth(s.State == api.BayLive), s.Name)

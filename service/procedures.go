@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -102,7 +101,7 @@ func (s *Service) pushProcedure(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	r.By, r.At, r.Why = who(c), time.Now(), body.Why
+	r.By, r.At, r.Why = who(c), s.store.Now(), body.Why
 	stored, fresh, err := s.store.PushRevision(r)
 	if err != nil {
 		return err
@@ -160,7 +159,7 @@ func (s *Service) pushNameplate(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	n := store.Nameplate{Name: parsed.Name, Text: body.Text, By: who(c), At: time.Now()}
+	n := store.Nameplate{Name: parsed.Name, Text: body.Text, By: who(c), At: s.store.Now()}
 	if err := s.store.PutNameplate(n); err != nil {
 		return err
 	}

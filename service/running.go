@@ -31,8 +31,8 @@ type Config struct {
 	// Memory is the service's part of a network in memory, in which it is then found by Listen as a name, and in which it
 	// finds unit handlers and instruments; nil: the computer's network.
 	Memory *memory.Network
-	// Disk stands in for the computer's when records are written; nil: the computer's.
-	Disk store.Disk
+	// On stands in for the computer's disk and clock.
+	On store.Surroundings
 	// TLSCert and TLSKey are files; without them only loopback addresses are served, unless Insecure.
 	TLSCert, TLSKey string
 	Insecure        bool
@@ -96,7 +96,7 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if err != nil {
 		r.Problems = append(r.Problems, "some dialects were left out: "+err.Error())
 	}
-	if r.Store, err = store.OpenOn(filepath.Join(c.Data, "usher.db"), c.Disk); err != nil {
+	if r.Store, err = store.OpenOn(filepath.Join(c.Data, "usher.db"), c.On); err != nil {
 		return r, err
 	}
 	options := engine.Options{Data: c.Data, Memory: c.Memory, WardenLog: filepath.Join(c.Data, warden.LogFile)}

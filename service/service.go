@@ -73,7 +73,7 @@ type route struct {
 var heavy = []string{
 	"/api/v1/runs/:run/export", "/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", "/api/v1/judgements",
-	"/api/v1/rehearsals", "/api/v1/tables", "/api/v1/tables/export",
+	"/api/v1/rehearsals", "/api/v1/tables", "/api/v1/tables/export", "/api/v1/journal/verify", "/api/v1/records/check",
 }
 
 func (s *Service) routes() []route {
@@ -160,6 +160,7 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
 		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},
 		{"GET", "/api/v1/journal/verify", api.Viewer, s.verifyJournal, false},
+		{"GET", "/api/v1/records/check", api.Engineer, s.checkRecords, false},
 	}
 }
 
@@ -170,7 +171,7 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 	if err := s.accounts.load(); err != nil {
 		return nil, fmt.Errorf("who may use the service: %w", err)
 	}
-	s.metrics = newMetrics(en)
+	s.metrics = newMetrics(en, s.store)
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError
 	s.echo.Use(middleware.Recover(), s.protect, bodyLimit(),
@@ -265,7 +266,7 @@ func (s *Service) LocalToken() (string, error) { return s.accounts.localToken() 
 
 func (s *Service) health(c *echo.Context) error {
 	setUp, err := s.accounts.exist()
-	h := api.Health{Status: "ok", Version: Version, SetUp: setUp, Now: time.Now(), Problems: s.options.Problems}
+	h := api.Health{Status: "ok", Version: Version, SetUp: setUp, Now: s.store.Now(), Problems: s.options.Problems}
 	if err != nil {
 		h.Problems = append(h.Problems, "the records cannot be read: "+err.Error())
 	}

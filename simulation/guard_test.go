@@ -37,16 +37,17 @@ func (h *house) newGuard(p *process, log string) *guard {
 	}}
 	h.busy.Go(func() {
 		defer close(g.done)
-		g.err = warden.Process(ctx, heard, said, warden.Surroundings{Log: log, Network: own, EndService: func() {
-			if !p.dead.Swap(true) {
-				h.tell("warden", "ends the service")
-				if !h.stoodStill() {
-					h.amiss("the warden ended a service that had not stood still")
+		g.err = warden.Process(ctx, heard, said, warden.Surroundings{Log: log, Network: own, Clock: h.clock,
+			EndService: func() {
+				if !p.dead.Swap(true) {
+					h.tell("warden", "ends the service")
+					if !h.stoodStill() {
+						h.amiss("the warden ended a service that had not stood still")
+					}
+					p.network.Cut()
+					h.died <- p
 				}
-				p.network.Cut()
-				h.died <- p
-			}
-		}})
+			}})
 		own.Cut()
 	})
 	return g

@@ -44,6 +44,9 @@ type house struct {
 	street     *memory.Network // the people's part of the network
 	wire       *http.Transport
 	looked     time.Time      // when people looked last
+	wrong      atomic.Int64   // by how much the clock of the computer was set wrong, ns
+	copied     string         // a copy of the database; empty: it is not damaged
+	older      bool           // an older copy of the records was put in place
 	ended      time.Time      // when everything was mended and waited for
 	busy       sync.WaitGroup // who has to come to an end before the scenario does
 
@@ -133,6 +136,9 @@ func open(s Scenario, records, folder string) (*house, error) {
 	return h, h.service.err
 }
 
+// clock is the clock of the computer, which may be set wrong.
+func (h *house) clock() time.Time { return time.Now().Add(time.Duration(h.wrong.Load())) }
+
 // data is the folder of the present generation.
 func (h *house) data() string { return filepath.Join(h.folder, strconv.Itoa(h.generation)) }
 
@@ -148,7 +154,7 @@ func (h *house) start() {
 	p := &process{network: memory.NewNetwork(), data: h.data(), started: make(chan struct{})}
 	h.service = p
 	config := service.Config{Data: p.data, Listen: h.prefix + "service" + strconv.Itoa(h.generation), Memory: p.network,
-		Disk: h.disk.of(p), Bench: h.config, Warden: h.launcher(p)}
+		On: store.Surroundings{Disk: h.disk.of(p), Clock: h.clock}, Bench: h.config, Warden: h.launcher(p)}
 	h.tell("service", "is started")
 	h.busy.Go(func() {
 		defer close(p.started)

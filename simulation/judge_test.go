@@ -64,8 +64,12 @@ func (h *house) evidence(bay string) (all []lit) {
 func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
-		for _, rule := range []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed,
-			j.retried, j.undisturbed, j.onRecord, j.setAside, j.lost, j.oneAtATime, j.watchdogs} {
+		rules := []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed, j.retried,
+			j.undisturbed, j.watchdogs}
+		if !h.older && h.wrong.Load() == 0 { // otherwise what came after the copy is on no record, or at another time
+			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime)
+		}
+		for _, rule := range rules {
 			rule()
 		}
 		broken = append(broken, j.broken...)

@@ -159,7 +159,7 @@ func Draw(seed uint64) Scenario {
 		s.Events = append(s.Events, drawn(d, s, meetings(), instruments)...)
 	}
 	for _, e := range s.Events {
-		if e.Kind == "kill both" {
+		if e.Kind == "kill both" || e.Kind == "put a copy back" {
 			s.Troubled = max(s.Troubled, e.At+e.For)
 		}
 	}

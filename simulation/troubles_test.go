@@ -1,8 +1,13 @@
 package simulation
 
 import (
+	"errors"
+	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
+	"testing/synctest"
 	"time"
 
 	"usherbench/instrument/transport/memory"
@@ -70,6 +75,18 @@ func troubles() []kind {
 		{"slow disk", 2, lasting("slow disk", 200*time.Millisecond, 3*time.Second), func(h *house, e Event) {
 			h.setDisk(func(d *disk) { d.slow = 400 * time.Millisecond }, e.For, func(d *disk) { d.slow = 0 })
 		}},
+		{"damage records", 1, func(d draw, s Scenario, _ []instrument) []Event {
+			e := Event{At: d.between(began, s.Troubled), Kind: "damage records",
+				For:   d.between(300*time.Millisecond, 2*time.Second),
+				Words: of(d, slices.Sorted(maps.Keys(damages)))}
+			return []Event{e, {At: e.At + e.For, Kind: "put a copy back"}}
+		}, func(h *house, e Event) { h.damage(e) }},
+		{"set clock", 1, func(d draw, s Scenario, _ []instrument) []Event {
+			by := of(d, []time.Duration{-26 * time.Hour, -time.Hour, -5 * time.Second, 5 * time.Second, time.Hour,
+				400 * time.Hour})
+			return []Event{{At: d.between(began, s.Troubled), Kind: "set clock", Words: by.String()}}
+		}, func(h *house, e Event) { h.setClock(e.Words) }},
+		{"put a copy back", 0, nil, func(h *house, _ Event) { h.putBack() }},
 		{"full disk", 2, lasting("full disk", 200*time.Millisecond, 3*time.Second), func(h *house, e Event) {
 			h.setDisk(func(d *disk) { d.full = true }, e.For, func(d *disk) { d.full = false })
 		}},
@@ -124,6 +141,84 @@ func (h *house) killWarden() {
 		p.warden.end()
 	}
 }
+
+// setClock sets the clock of the computer by a duration.
+func (h *house) setClock(by string) {
+	d, err := time.ParseDuration(by)
+	if err != nil {
+		h.tell("clock", "%v", err)
+		return
+	}
+	h.wrong.Add(int64(d))
+	h.tell("clock", "is set by %s", by)
+}
+
+// damages are what can happen to a database.
+var damages = map[string]func(path string) error{
+	"gone":    os.Remove,
+	"empty":   func(path string) error { return os.Truncate(path, 0) },
+	"cut off": func(path string) error { return os.Truncate(path, 8192) },
+	"flipped": func(path string) error {
+		text, err := os.ReadFile(path)
+		for page := 4096; page+64 <= len(text); page += 4096 {
+			for i := range 64 {
+				text[page+i] ^= 0xff
+			}
+		}
+		f, openErr := os.OpenFile(path, os.O_WRONLY, 0)
+		if openErr != nil {
+			return openErr
+		}
+		_, writeErr := f.Write(text)
+		return errors.Join(err, writeErr, f.Close())
+	},
+}
+
+// damage damages the database, of which somebody has a copy.
+func (h *house) damage(e Event) {
+	if h.copied != "" {
+		return // there is one damage at a time
+	}
+	synctest.Wait() // nobody is in the middle of a write
+	h.copied = filepath.Join(h.folder, "copy")
+	path := filepath.Join(h.data(), database)
+	err := os.CopyFS(h.copied, os.DirFS(h.data()))
+	if err = errors.Join(err, damages[e.Words](path)); err != nil {
+		h.tell("records", "cannot be damaged: %v", err)
+	}
+	h.tell("records", "are damaged: %s for %s", e.Words, e.For)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.diskTrouble = append(h.diskTrouble, down{time.Now(), time.Now().Add(e.For + time.Second), "records"})
+}
+
+// putBack ends the service, if there is one, and puts the copy of the database in the place of the damaged one.
+func (h *house) putBack() {
+	if h.copied == "" {
+		return
+	}
+	h.kill(200 * time.Millisecond)
+	synctest.Wait()
+	var errs []error
+	for _, ending := range []string{"", "-wal", "-shm"} {
+		to := filepath.Join(h.data(), database+ending)
+		if err := os.Remove(to); err != nil && !errors.Is(err, os.ErrNotExist) {
+			errs = append(errs, err)
+		}
+		if text, err := os.ReadFile(filepath.Join(h.copied, database+ending)); err == nil {
+			errs = append(errs, os.WriteFile(to, text, 0o600))
+		}
+	}
+	if err := errors.Join(append(errs, os.RemoveAll(h.copied))...); err != nil {
+		h.tell("records", "cannot be put back: %v", err)
+	}
+	h.copied, h.older = "", true
+	h.restartAt = time.Now().Add(200 * time.Millisecond)
+	h.tell("records", "the copy is in place")
+}
+
+// database is the file of the records.
+const database = "usher.db"
 
 func (h *house) setDisk(begin func(*disk), length time.Duration, end func(*disk)) {
 	set := func(how func(*disk)) {

@@ -31,7 +31,7 @@ func (s *Store) BenchEntries() (entries []BenchEntry, err error) {
 
 // SaveBenchEntry keeps an entry, in place of an earlier one.
 func (s *Store) SaveBenchEntry(e BenchEntry) error {
-	e.At = time.Now()
+	e.At = s.Now()
 	return s.write(func(tx *gorm.DB) error {
 		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&e).Error
 	})

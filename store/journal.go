@@ -13,7 +13,7 @@ import (
 // Journal adds an entry, which seals those before it.
 func (s *Store) Journal(e JournalEntry) error {
 	if e.At.IsZero() {
-		e.At = time.Now()
+		e.At = s.Now()
 	}
 	return s.write(func(tx *gorm.DB) error {
 		before, err := lastHash(tx)

@@ -91,7 +91,7 @@ type Rehearsal struct {
 
 // PutRehearsal keeps a rehearsal. Of very many the oldest are forgotten: they can be computed again.
 func (s *Store) PutRehearsal(key, procedure string, document []byte) error {
-	r := Rehearsal{Key: key, Procedure: procedure, At: time.Now(), Data: compress(document)}
+	r := Rehearsal{Key: key, Procedure: procedure, At: s.Now(), Data: compress(document)}
 	return s.write(func(tx *gorm.DB) error {
 		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error; err != nil {
 			return err

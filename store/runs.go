@@ -49,7 +49,7 @@ func (s *Store) CreateRun(r *Run) error {
 // Run reads a run by its id, a unique prefix of it, or "last" for the newest.
 func (s *Store) Run(ref string) (Run, error) {
 	var runs []Run
-	q := s.db.Order("started_at DESC").Limit(2)
+	q := s.db.Order("rowid DESC").Limit(2)
 	if ref != "last" {
 		q = q.Where("id >= ? AND id < ?", ref, ref+"\uffff")
 	}
@@ -70,10 +70,11 @@ func (s *Store) Run(ref string) (Run, error) {
 // RunFilter chooses runs; empty fields choose all.
 type RunFilter = api.RunFilter
 
-// Runs lists runs, newest first, without their texts.
+// Runs lists runs, newest first, without their texts. The newest is the one that came on record last, whatever the
+// clock said then and when its log says that it began.
 func (s *Store) Runs(f RunFilter) ([]Run, error) {
-	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs").Order("id DESC").Limit(orDefault(f.Limit,
-		100))
+	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs").Order("rowid DESC").
+		Limit(orDefault(f.Limit, 100))
 	for _, chosen := range f.Texts() {
 		if *chosen.Value != "" {
 			q = q.Where(chosen.Name+" = ?", *chosen.Value)
@@ -83,7 +84,7 @@ func (s *Store) Runs(f RunFilter) ([]Run, error) {
 		q = q.Where("started_at >= ?", f.Since)
 	}
 	if f.Before != "" {
-		q = q.Where("id < ?", f.Before)
+		q = q.Where("rowid < (SELECT rowid FROM runs WHERE id = ?)", f.Before)
 	}
 	var runs []Run
 	return runs, q.Find(&runs).Error

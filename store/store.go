@@ -26,8 +26,9 @@ type Store struct {
 	db *gorm.DB
 	// turn is held while writing. SQLite has one writer at a time; waiting for it here costs nothing, waiting
 	// inside SQLite a thread.
-	turn *semaphore.Weighted
-	disk Disk // nil: the computer's
+	turn  *semaphore.Weighted
+	on    Surroundings
+	watch watch
 
 	mu        sync.Mutex // guards recorders
 	recorders map[string]*Recorder
@@ -49,53 +50,105 @@ const FlushInterval = time.Second
 // disks that are slow, full or broken.
 type Disk func() error
 
-// Open opens or creates the database at path and brings it to the current schema.
-func Open(path string) (*Store, error) { return OpenOn(path, nil) }
+// Surroundings are what a store finds on its computer; what is nil is the computer's own.
+type Surroundings struct {
+	Disk Disk
+	// Clock tells the time of day. It may be set at any time.
+	Clock func() time.Time
+}
 
-// OpenOn is Open on a disk that stands in for the computer's.
-func OpenOn(path string, disk Disk) (*Store, error) {
+// Open opens or creates the database at path and brings it to the current schema.
+func Open(path string) (*Store, error) { return OpenOn(path, Surroundings{}) }
+
+// OpenOn is Open in surroundings that stand in for the computer's.
+func OpenOn(path string, on Surroundings) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	// Times are kept in UTC and read in the zone of the computer, in which people are told of them.
-	dsn := "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1&_txlock=immediate" +
-		"&_loc=auto"
-	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: dsn},
+	if err := lookBefore(path); err != nil {
+		return nil, err
+	}
+	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: source(path)},
 		&gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
-		return nil, fmt.Errorf("open database %s: %w", path, err)
+		return nil, fmt.Errorf("open database %s: %w", path, damage(err))
 	}
-	if err := migrate(db, path); err != nil {
-		return nil, fmt.Errorf("open database %s: %w", path, err)
+	if err := prepare(db, path); err != nil {
+		return nil, errors.Join(fmt.Errorf("open database %s: %w", path, err), closeDB(db))
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Store{db: db, disk: disk, turn: semaphore.NewWeighted(1), flushing: semaphore.NewWeighted(1),
-		recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
+	s := &Store{db: db, on: on, watch: watch{path: path}, turn: semaphore.NewWeighted(1),
+		flushing: semaphore.NewWeighted(1), recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
+	if err := s.watch.look(); err != nil {
+		cancel()
+		return nil, errors.Join(err, closeDB(db))
+	}
 	go s.flushRegularly(ctx)
+	if s.watch.file.Size() > quickWithin {
+		go func() { _ = s.Check(ctx) }() // the watch keeps what it finds
+	}
 	return s, nil
+}
+
+// source is how SQLite opens the file. Times are kept in UTC and read in the zone of the computer, in which people are
+// told of them.
+func source(path string) string {
+	return "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1" +
+		"&_txlock=immediate&_loc=auto"
+}
+
+// prepare checks a database, and brings it to the current schema.
+func prepare(db *gorm.DB, path string) error {
+	if err := checkOpened(db); err != nil {
+		return err
+	}
+	if info, err := os.Stat(path); err == nil && info.Size() <= quickWithin {
+		if err := check(context.Background(), path); err != nil {
+			return err
+		}
+	}
+	if err := migrate(db, path); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(filepath.Dir(path), note), []byte(noteText), 0o600)
+}
+
+func closeDB(db *gorm.DB) error {
+	pool, err := db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.Close()
 }
 
 // Close writes what is pending and closes the database.
 func (s *Store) Close() error {
 	s.stop()
 	<-s.flushed
-	err := s.flush()
-	db, dbErr := s.db.DB()
-	if dbErr != nil {
-		return errors.Join(err, dbErr)
+	return errors.Join(s.flush(), closeDB(s.db))
+}
+
+// Now is the time of day, for what is put on record and what is held against it. Somebody may set the clock at any
+// time: how long something takes is not measured with it.
+func (s *Store) Now() time.Time {
+	if s.on.Clock != nil {
+		return s.on.Clock().Round(0)
 	}
-	return errors.Join(err, db.Close())
+	return time.Now().Round(0) // without the reading of the monotonic clock
 }
 
 // write runs a transaction when it is this caller's turn.
 func (s *Store) write(do func(tx *gorm.DB) error) error {
 	defer takeTurn(s.turn)()
-	if s.disk != nil {
-		if err := s.disk(); err != nil {
-			return err
-		}
+	err := s.watch.look()
+	if err == nil && s.on.Disk != nil {
+		err = s.on.Disk()
 	}
-	return s.db.Transaction(do)
+	if err == nil {
+		err = damage(s.db.Transaction(do))
+	}
+	s.watch.wrote(err)
+	return err
 }
 
 // takeTurn waits for what one at a time may have, and gives back how it is given up. It is no mutex: in simulated time

@@ -21,6 +21,8 @@ type Waiting struct {
 	Parameters map[string]string `gorm:"serializer:json"`
 	By         string
 	At         time.Time
+	// After is the run that had ended last in the bay when this one was put in line; empty: none.
+	After string
 	// NotBefore is when it may begin at the earliest; nil: as soon as the bay is free.
 	NotBefore *time.Time
 	// Held says why it does not begin, for somebody to look at; empty: it does.

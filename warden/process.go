@@ -39,6 +39,8 @@ type Surroundings struct {
 	Log string
 	// EndService ends the service that does not make safe itself, and keeps the warden from doing it.
 	EndService func()
+	// Clock tells the time of day for reports; nil: the computer's.
+	Clock func() time.Time
 	// Network is how instruments in memory are reached; nil: as everybody in this process does.
 	Network *memory.Network
 }
@@ -233,12 +235,17 @@ func (w *watch) makeSafe(ctx context.Context, bays []string, why string) []Repor
 	ctx = messages.Urgent(ctx)
 	reports := make([]Report, len(bays))
 	bench := newConnections(w.Network)
+	clock := w.Clock
+	if clock == nil {
+		clock = time.Now
+	}
 	var wg sync.WaitGroup
 	for i, bay := range bays {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
 			reports[i] = bench.makeSafe(ctx, bay, w.plan.Bays[bay], why)
+			reports[i].At = clock()
 		}()
 	}
 	wg.Wait()
@@ -344,7 +351,7 @@ func (c *connections) makeSafe(ctx context.Context, bay string, channels []Chann
 			return true
 		})
 	}
-	r.At, r.Took = time.Now(), time.Since(began).Seconds()
+	r.Took = time.Since(began).Seconds()
 	for name, err := range problems {
 		r.Failed += name + " is not confirmed off: " + err.Error() + "; "
 	}

@@ -72,7 +72,7 @@ type window struct {
 	last   float64 // newest value
 	lastT  float64
 	begun  bool
-	rhythm rhythm  // of the frames
+	rhythm rhythm // of the frames
 
 	sum       sums
 	area      float64 // ∫x dt from the first frame to the newest
@@ -250,12 +250,12 @@ type State struct {
 }
 
 type windowState struct {
-	Parts []part    `json:"parts,omitempty"`
-	Last  float64   `json:"last"`
-	LastT float64   `json:"lastT"`
+	Parts []part  `json:"parts,omitempty"`
+	Last  float64 `json:"last"`
+	LastT float64 `json:"lastT"`
 	rhythm
-	Low   []float64 `json:"low,omitempty"` // pairs of part, counted from the first, and value
-	High  []float64 `json:"high,omitempty"`
+	Low  []float64 `json:"low,omitempty"` // pairs of part, counted from the first, and value
+	High []float64 `json:"high,omitempty"`
 }
 
 func (w *window) save() windowState {

@@ -58,7 +58,7 @@ func (w *Wire) Connect(ctx context.Context, by time.Time) (fresh bool, err error
 		return false, err
 	}
 	w.Trace.Connected()
-	w.Link = link
+	w.Link, w.notBefore = link, time.Time{}
 	return true, nil
 }
 
@@ -76,7 +76,8 @@ func (w *Wire) Well() { w.failures = 0 }
 
 // Lose closes the connection after an exchange that failed; shown is the message, empty if there was none.
 func (w *Wire) Lose(shown string, err error) error {
-	w.drop(err)
+	w.drop()
+	w.putOff(err)
 	if shown == "" {
 		return fmt.Errorf("%s: %w", w.Address, err)
 	}
@@ -84,22 +85,21 @@ func (w *Wire) Lose(shown string, err error) error {
 }
 
 // GiveUp closes the connection when it is its turn, because what comes over it cannot be relied on.
-func (w *Wire) GiveUp(why error) {
+func (w *Wire) GiveUp() {
 	leave, err := w.Lane.Take(context.Background())
 	if err != nil {
 		return
 	}
 	defer leave()
-	w.drop(why)
+	w.drop()
 }
 
-func (w *Wire) drop(err error) {
+func (w *Wire) drop() {
 	if w.Link != nil {
 		_ = w.Link.Close() // it is already of no use
 		w.Link = nil
 		w.Trace.Lost()
 	}
-	w.putOff(err)
 }
 
 // putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does not take
