@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/lane"
 	"usherbench/instrument/messages"
 )
 
@@ -21,9 +22,13 @@ type proven struct {
 	tongue
 	of   *Instrument
 	last atomic.Pointer[proof] // nil: not proved yet
-	// doubt is why it could not be proved; nil: it could. An instrument that answers the question before says who it is
-	// when it is asked that twice, so it is asked something else first.
+	// doubt is why it could not be proved; nil: it could.
 	doubt atomic.Pointer[doubt]
+	// twice says that who it is was asked last. An instrument that answers the question before says who it is when it is
+	// asked that twice, so it must be asked something else first.
+	twice atomic.Bool
+	// proving is taken while it is proved: of several who want to know one asks.
+	proving lane.Lane
 	// believed says that it is not proved.
 	believed atomic.Bool
 }
@@ -49,11 +54,21 @@ type proof struct {
 // identify asks who the instrument is. The identity is returned also with [*WrongIdentity], after which the connection
 // is given up, so that answers that are on their way answer nothing.
 func (p *proven) identify(ctx context.Context) (string, error) {
+	leave, err := p.proving.Take(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer leave()
+	return p.askIdentity(ctx)
+}
+
+// askIdentity is identify for who has taken proving.
+func (p *proven) askIdentity(ctx context.Context) (string, error) {
 	id := p.of.Dialect.Identity
 	if id.Match == nil {
 		return "", nil
 	}
-	if p.doubt.Load() != nil {
+	if p.twice.Swap(true) || p.doubt.Load() != nil {
 		if err := p.askAnything(ctx); err != nil {
 			return "", err
 		}
@@ -92,23 +107,35 @@ func (p *proven) askAnything(ctx context.Context) error {
 
 // prove sees to it that the instrument is known to be the right one, in step.
 func (p *proven) prove(ctx context.Context) error {
-	if messages.IsUrgent(ctx) || p.believed.Load() {
+	if messages.IsUrgent(ctx) || p.believed.Load() || p.known() {
 		return nil
 	}
-	if last := p.last.Load(); last != nil && time.Since(last.at) < proveEvery && last.link == p.trace().Link() {
+	leave, err := p.proving.Take(ctx)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	if p.known() {
 		return nil
 	}
 	if d := p.doubt.Load(); d != nil && time.Now().Before(d.until) {
 		return d.why
 	}
-	_, err := p.identify(ctx)
+	_, err = p.askIdentity(ctx)
 	return err
+}
+
+// known tells whether it was proved a short time ago, over the connection that there is.
+func (p *proven) known() bool {
+	last := p.last.Load()
+	return last != nil && time.Since(last.at) < proveEvery && last.link == p.trace().Link()
 }
 
 func (p *proven) set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, channel int, value float64) error {
 	if err := p.prove(ctx); err != nil {
 		return err
 	}
+	p.twice.Store(false)
 	return p.tongue.set(ctx, d, s, channel, value)
 }
 
@@ -116,6 +143,7 @@ func (p *proven) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, c
 	if err := p.prove(ctx); err != nil {
 		return "", err
 	}
+	p.twice.Store(false)
 	return p.tongue.ask(ctx, d, q, channel)
 }
 
@@ -123,5 +151,6 @@ func (p *proven) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, 
 	if err := p.prove(ctx); err != nil {
 		return err
 	}
+	p.twice.Store(false)
 	return p.tongue.read(ctx, d, q, channel, values)
 }

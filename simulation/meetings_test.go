@@ -17,10 +17,15 @@ func meetings() []kind {
 			bay := d.bay(s)
 			at := d.between(began, s.Troubled-time.Second)
 			fault := of(d, []simbench.InstrumentFault{simbench.Drop, simbench.Hang, simbench.StuckOutput})
+			lasting := d.chance(0.3) // one of them for so long that the others must go off without it
 			for _, i := range standingIn(bay, all) {
 				if slices.Contains(i.faults, simbench.StuckOutput) && d.chance(0.8) {
-					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: fault,
-						For: d.between(200*time.Millisecond, s.Troubled-at)})
+					e := Event{At: at, Kind: "break", Instrument: i.name, Fault: fault,
+						For: d.between(200*time.Millisecond, s.Troubled-at)}
+					if lasting {
+						e.For, e.Whole, lasting = 8*time.Second, true, false
+					}
+					events = append(events, e)
 				}
 			}
 			what := of(d, []string{"stop", "safe", "stop all"})
@@ -78,19 +83,22 @@ func meetings() []kind {
 				{At: at + 300*time.Millisecond + d.between(100*time.Millisecond, 2*time.Second), Kind: "stop", Bay: bay.Name}}
 		}, nil},
 		// Nobody is left, neither service nor warden: only the instruments themselves can switch off.
-		{"nobody is left", 1, func(d draw, s Scenario, _ []instrument) (events []Event) {
-			at := d.between(began, 3*time.Second)
-			if s.SharedSupply {
-				events = append(events, Event{At: at, Kind: "stop", Bay: s.Bays[d.IntN(2)].Name})
-			}
-			return append(events, Event{At: at + time.Second, Kind: "kill both", For: watchdogWithin + time.Second})
-		}, nil},
+		{"nobody is left", 1, nobodyIsLeft, nil},
 		// What is done with the instruments of a bay stands still, and nothing else does.
 		{"stall of a bay", 2, func(d draw, s Scenario, _ []instrument) []Event {
 			return []Event{{At: d.between(began, s.Troubled), Kind: "stall of a bay", Bay: d.bay(s).Name,
 				For: d.between(50*time.Millisecond, 3*time.Second)}}
 		}, stallBay},
 	}
+}
+
+// nobodyIsLeft has service and warden die, after a neighbour that shares an instrument has come to its end.
+func nobodyIsLeft(d draw, s Scenario, _ []instrument) (events []Event) {
+	at := d.between(began, 3*time.Second)
+	if s.SharedSupply {
+		events = append(events, Event{At: at, Kind: "stop", Bay: s.Bays[d.IntN(2)].Name})
+	}
+	return append(events, Event{At: at + time.Second, Kind: "kill both", For: watchdogWithin + time.Second})
 }
 
 // stallBay has everything stand still that the service does with the instruments of a bay.

@@ -53,7 +53,6 @@ var planted = []bug{
 	{"a bay with an alarm tries its first seat only", "engine/outputs/off.go",
 		"append(errs, x.notConfirmed(err))\n\t\t\tbreak\n\t\t}\n\t}",
 		"append(errs, x.notConfirmed(err))\n\t\t}\n\t}"},
-	{"an alarm ends the service", "warden/process.go", "|| false && w.alarmed[r.Bay])", "|| w.alarmed[r.Bay])"},
 	{"an alarm is forgotten when it is tried again", "engine/outputs/off.go",
 		"if err != nil && s.alarm == \"\" {\n\t\ts.alarm", "if err != nil {\n\t\ts.alarm"},
 	{"guards are not looked at", "core/stage/guards.go", "case truth == condition.True && false:",
@@ -62,12 +61,9 @@ var planted = []bug{
 		"; false && trouble != \"\" {", "; trouble != \"\" {"},
 	{"any user disarms a watchdog", "instrument/watchdog.go", "delete(users, c); false && len(users) > 0 {",
 		"delete(users, c); len(users) > 0 {"},
-	{"a late release frees another's bay", "engine/owner.go", "if false && b.owner != o {", "if b.owner != o {"},
 	{"a stop sets no latch of the bay", "engine/bay.go",
 		"b.hold(&api.Held{By: by, House: true})\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb.",
 		"b.hold(h)\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb."},
-	{"what makes safe waits its turn", "instrument/lane/lane.go", "l.join(false && messages.IsUrgent(ctx))",
-		"l.join(messages.IsUrgent(ctx))"},
 	{"setting by hand frees the line", "engine/owner.go", "case w != waits:", "case w == goesOn:"},
 	{"what was asked for before a stop is begun", "engine/owner.go",
 		"c.asked.IsZero() && false &&", "c.asked.IsZero() &&"},
@@ -78,8 +74,6 @@ var planted = []bug{
 		"if err := b.engine.store.SaveLatch(store.Latch{Bay: b.name, Why: h.Why, By: h.By, At: h.At}); err != nil {\n" +
 			"\t\treturn err\n\t}\n\tb.hold(h)\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb.",
 		"b.hold(h)\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb."},
-	{"a stall ends runs that are well", "engine/stall.go", "if false && b.outputs.StillOn(ctx) {",
-		"if b.outputs.StillOn(ctx) {"},
 }
 
 // program reads a file of the program with the bug in it.

@@ -41,6 +41,7 @@ type Event struct {
 	Instrument string
 	Fault      simbench.InstrumentFault
 	For        time.Duration
+	Whole      bool   // the scenario lasts until it is over
 	Words      string // what is set, which procedure is begun
 }
 
@@ -158,8 +159,11 @@ func Draw(seed uint64) Scenario {
 	if d.chance(0.5) {
 		s.Events = append(s.Events, drawn(d, s, meetings(), instruments)...)
 	}
+	if shared && d.chance(0.3) {
+		s.Events = append(s.Events, nobodyIsLeft(d, s, instruments)...)
+	}
 	for _, e := range s.Events {
-		if e.Kind == "kill both" || e.Kind == "put a copy back" {
+		if e.Whole || e.Kind == "kill both" || e.Kind == "put a copy back" {
 			s.Troubled = max(s.Troubled, e.At+e.For)
 		}
 	}
