@@ -182,17 +182,24 @@ func (l *Line) serve() {
 	defer close(l.served)
 	ticker := time.NewTicker(interval)
 	defer ticker.Stop()
+	var empty bool
+	var since uint64 // as much had been put in line when nothing waited
 	for {
 		select {
 		case <-l.ctx.Done():
 			return
 		case <-ticker.C:
 		}
+		now := l.store.Enqueued()
+		if empty && now == since {
+			continue
+		}
 		all, err := l.store.Queue("")
 		if err != nil {
 			l.log.Error("the lines of the bays", "err", err)
 			continue
 		}
+		empty, since = len(all) == 0, now
 		l.look(l.setAside(all))
 	}
 }

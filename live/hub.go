@@ -4,6 +4,7 @@ package live
 import (
 	"encoding/json"
 	"sync"
+	"time"
 )
 
 // Event is something that happened, for everyone who watches. IDs grow by one.
@@ -22,6 +23,7 @@ type Hub struct {
 	next    uint64
 	recent  []Event // ring, next write at next%len
 	clients map[*Subscription]bool
+	left    time.Time // when the last of them left; zero: there was none yet
 }
 
 // Subscription is one watcher's stream. C is closed when the watcher fell too far behind or Close was called.
@@ -34,6 +36,8 @@ type Subscription struct {
 const (
 	remembered = 8192
 	behind     = 1024
+	// mayComeBack is for how long what happens is remembered for watchers who left: a browser whose connection broke.
+	mayComeBack = time.Minute
 )
 
 // NewHub makes an empty hub. IDs begin at first, which should be larger than any id before a restart.
@@ -43,8 +47,14 @@ func NewHub(first uint64) *Hub {
 
 // Publish sends an event to all subscribers. A value that cannot be written as JSON is a mistake in the program
 // and is dropped.
-func (h *Hub) Publish(kind, bay string, value any) {
-	data, err := json.Marshal(value)
+func (h *Hub) Publish(kind, bay string, value any) { h.PublishMade(kind, bay, func() any { return value }) }
+
+// PublishMade is Publish of a value that is made only if somebody watches.
+func (h *Hub) PublishMade(kind, bay string, make func() any) {
+	if h.unwatched() {
+		return
+	}
+	data, err := json.Marshal(make())
 	if err != nil {
 		return
 	}
@@ -68,6 +78,19 @@ func (h *Hub) Publish(kind, bay string, value any) {
 			h.drop(s)
 		}
 	}
+}
+
+// unwatched tells whether an event is for nobody: it is counted, so that who comes back late knows that it missed some,
+// and forgotten.
+func (h *Hub) unwatched() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.clients) > 0 || !h.left.IsZero() && time.Since(h.left) < mayComeBack {
+		return false
+	}
+	h.next++
+	h.recent = h.recent[:0]
+	return true
 }
 
 // wants tells whether an event belongs into the stream.
@@ -106,6 +129,7 @@ func (h *Hub) LastID() uint64 {
 func (h *Hub) drop(s *Subscription) {
 	if h.clients[s] {
 		delete(h.clients, s)
+		h.left = time.Now()
 		close(s.C)
 	}
 }

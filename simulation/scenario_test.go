@@ -141,7 +141,7 @@ func Draw(seed uint64) Scenario {
 			layout = simbench.Converter
 		}
 		bay := BayPlan{Name: fmt.Sprintf("bay%d", i+1), Layout: layout, Procedure: of(d, proceduresOf(layout)),
-			Interval: of(d, []time.Duration{40, 80, 120}) * time.Millisecond}
+			Interval: of(d, []time.Duration{60, 120, 200}) * time.Millisecond}
 		s.Bays = append(s.Bays, bay)
 		if d.chance(0.75) {
 			s.Events = append(s.Events, Event{At: d.between(0, began), Kind: "start", Bay: bay.Name, Words: bay.Procedure})

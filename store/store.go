@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/semaphore"
@@ -35,6 +36,7 @@ type Store struct {
 	flushing  *semaphore.Weighted // held while the pending data of all recorders is written; taken before any recorder's
 	flushed   chan struct{}       // closed when the flusher has ended
 	stop      context.CancelFunc
+	enqueued  atomic.Uint64
 }
 
 // ErrNotFound is returned when a record does not exist, ErrConflict when it exists already or changed meanwhile.
@@ -94,7 +96,7 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 // told of them.
 func source(path string) string {
 	return "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1" +
-		"&_txlock=immediate&_loc=auto"
+		"&_txlock=immediate&_loc=auto&_stmt_cache_size=100"
 }
 
 // prepare checks a database, and brings it to the current schema.

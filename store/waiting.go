@@ -52,8 +52,13 @@ func (s *Store) Enqueue(runs []Waiting) ([]Waiting, error) {
 		}
 		return nil
 	})
+	s.enqueued.Add(1)
 	return runs, err
 }
+
+// Enqueued counts how often something was put in line: where nothing waited and nothing was put in line since, nothing
+// waits.
+func (s *Store) Enqueued() uint64 { return s.enqueued.Load() }
 
 // Queue lists what waits, bay by bay in order; an empty bay lists all.
 func (s *Store) Queue(bay string) ([]Waiting, error) {
@@ -115,6 +120,7 @@ func (s *Store) Begin(r *Run, id uint) error {
 
 // PutBack puts an entry where it was in the line, for a run that did not come about.
 func (s *Store) PutBack(w Waiting) error {
+	defer s.enqueued.Add(1)
 	return s.write(func(tx *gorm.DB) error { return tx.Save(&w).Error })
 }
 

@@ -30,8 +30,8 @@ func notWhole(format string, args ...any) error {
 // never made.
 const (
 	note     = "RECORDS.txt"
-	noteText = "This folder holds the records of a service in usher.db. Without that file the service does not start here: " +
-		"put a copy\nof it back. To begin without any records, take another folder, or remove this file too.\n"
+	noteText = "This folder holds the records of a service in usher.db. Without that file the service does not start\n" +
+		"here: put a copy of it back. To begin without any records, take another folder, or remove this file too.\n"
 )
 
 // lookBefore says why a file is not to be opened as a database. A new one is made where there never was one.

@@ -27,11 +27,12 @@ func TestWhatIsNotWholeIsNotOpened(t *testing.T) {
 		damage func(path string, text []byte) error
 		words  string
 	}{
-		"gone":    {func(path string, _ []byte) error { return os.Remove(path) }, "RECORDS.txt beside it says that it was there"},
+		"gone": {func(path string, _ []byte) error { return os.Remove(path) },
+			"RECORDS.txt beside it says that it was there"},
 		"empty":   {func(path string, _ []byte) error { return os.Truncate(path, 0) }, "is empty"},
 		"cut off": {func(path string, text []byte) error { return os.Truncate(path, int64(len(text)/2)) }, "SQLite"},
 		"another": {func(path string, _ []byte) error {
-			return os.WriteFile(path, []byte("Dear reader, this is a letter and no database at all. It goes on for a while."), 0o600)
+			return os.WriteFile(path, []byte("Dear reader, this is a letter and no database at all. It goes on."), 0o600)
 		}, "not a database"},
 		"flipped": {func(path string, text []byte) error {
 			for page := 4096; page < len(text); page += 4096 {
