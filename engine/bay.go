@@ -177,7 +177,9 @@ func (b *Bay) keep(values []float64) {
 }
 
 // publish tells watchers how the bay is.
-func (b *Bay) publish() { b.engine.Hub.PublishMade(api.EventBay, b.name, func() any { return b.Status() }) }
+func (b *Bay) publish() {
+	b.engine.Hub.PublishMade(api.EventBay, b.name, func() any { return b.Status() })
+}
 
 // Name of the bay.
 func (b *Bay) Name() string { return b.name }

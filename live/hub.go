@@ -47,7 +47,9 @@ func NewHub(first uint64) *Hub {
 
 // Publish sends an event to all subscribers. A value that cannot be written as JSON is a mistake in the program
 // and is dropped.
-func (h *Hub) Publish(kind, bay string, value any) { h.PublishMade(kind, bay, func() any { return value }) }
+func (h *Hub) Publish(kind, bay string, value any) {
+	h.PublishMade(kind, bay, func() any { return value })
+}
 
 // PublishMade is Publish of a value that is made only if somebody watches.
 func (h *Hub) PublishMade(kind, bay string, make func() any) {
