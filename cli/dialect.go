@@ -206,7 +206,7 @@ connection only must be free.`,
 			if err != nil {
 				return a.findings(args[0], err)
 			}
-			if o.Channel < 1 || o.Channel > d.Channels {
+			if o.Channel < 0 || o.Channel > d.Channels {
 				return usage("--channel %d: the dialect has channels 1 to %d", o.Channel, d.Channels)
 			}
 			i, err := instrument.Open(d.Name, address, d)
@@ -229,7 +229,8 @@ connection only must be free.`,
 		},
 	}
 	c.Flags().StringVar(&address, "address", "", "where the instrument is")
-	c.Flags().IntVar(&o.Channel, "channel", 1, "channel to try")
+	c.Flags().IntVar(&o.Channel, "channel", 0, "channel to try; without it the first, and with --energise that each\n"+
+		"answers for itself")
 	c.Flags().BoolVar(&o.Energise, "energise", false, "also switch the output on, with every setpoint at its least")
 	c.Flags().DurationVar(&whole, "within", 2*time.Minute, "how long the whole trial may take")
 	return c

@@ -341,7 +341,7 @@ func (e *Engine) Problems() (problems []string) {
 	}
 	if err := e.store.Whole(); err != nil {
 		problems = append(problems, "nothing is energised: "+err.Error())
-	} else if since, why, _ := e.store.Failing(); why != nil {
+	} else if since, _, why := e.store.Failing(); why != nil {
 		problems = append(problems, fmt.Sprintf("nothing can be put on record since %s: %v; free some disk space",
 			since.Format(time.TimeOnly), why))
 	}

@@ -66,7 +66,7 @@ func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.MustNewConstMetric(wardenUp, prometheus.GaugeValue, truth(up))
 	}
 	ch <- prometheus.MustNewConstMetric(unwritten, prometheus.GaugeValue, float64(b.engine.Unwritten()))
-	_, _, failed := b.store.Failing()
+	_, failed, _ := b.store.Failing()
 	ch <- prometheus.MustNewConstMetric(failedWrites, prometheus.CounterValue, float64(failed))
 	ch <- prometheus.MustNewConstMetric(recordsWhole, prometheus.GaugeValue, truth(b.store.Whole() == nil))
 	for _, bay := range b.engine.Bays() {

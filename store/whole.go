@@ -171,10 +171,10 @@ func isRefusal(err error) bool {
 func (s *Store) Whole() error { return s.watch.look() }
 
 // Failing tells since when writes fail, and why; nil: the last one went well. failed counts them.
-func (s *Store) Failing() (since time.Time, why error, failed uint64) {
+func (s *Store) Failing() (since time.Time, failed uint64, why error) {
 	s.watch.mu.Lock()
 	defer s.watch.mu.Unlock()
-	return s.watch.since, s.watch.why, s.watch.failed
+	return s.watch.since, s.watch.failed, s.watch.why
 }
 
 // Check reads the whole database and tells what is damaged, with ErrNotWhole. A large one takes its time, and the

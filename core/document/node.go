@@ -59,6 +59,13 @@ func (n Node) FailAt(column int, format string, args ...any) {
 	n.doc.findings = append(n.doc.findings, f)
 }
 
+// FailPlace records a finding at a place of the document that was read before.
+func (n Node) FailPlace(line, column int, format string, args ...any) {
+	if n.doc != nil {
+		n.doc.findings = append(n.doc.findings, Finding{line, column, fmt.Sprintf(format, args...)})
+	}
+}
+
 // Position is the line and column of the node, from 1; (0, 0) for an absent one.
 func (n Node) Position() (line, column int) {
 	if n.node == nil {

@@ -90,6 +90,9 @@ func (r *reader) wholeFields() map[string]func(document.Node) {
 		"channel names": func(n document.Node) {
 			d.ChannelNames = nil
 			for _, item := range n.Items() {
+				if slices.Contains(d.ChannelNames, item.Text()) {
+					item.Fail("two channels are called %q", item.Text())
+				}
 				d.ChannelNames = append(d.ChannelNames, item.Text())
 			}
 			d.Channels = max(len(d.ChannelNames), 1)
@@ -110,7 +113,11 @@ func (r *reader) wholeFields() map[string]func(document.Node) {
 			})
 		},
 		"when connected": func(n document.Node) { d.Greeting = r.texts(n, false) },
-		"select":         func(n document.Node) { d.Select = r.message(n, false) },
+		"select": func(n document.Node) {
+			if d.Select = r.message(n, false); !strings.Contains(d.Select, "{channel}") {
+				n.Fail("it chooses no channel; write {channel} where the number of the channel goes")
+			}
+		},
 		"errors":         r.readErrors,
 		"numbers":        func(n document.Node) { d.Numbers = r.readNumbers(n) },
 	}
@@ -323,6 +330,7 @@ func (r *reader) complete(root document.Node) {
 	for _, choice := range seats.AllChoices() {
 		r.checkChoice(root, choice.Name)
 	}
+	r.tellsApart(root)
 	if d.Protocol == Registers && len(d.Greeting) > 0 {
 		root.Fail("an instrument with registers takes no messages; remove \"when connected\"")
 	}

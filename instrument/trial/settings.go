@@ -2,6 +2,8 @@ package trial
 
 import (
 	"errors"
+	"fmt"
+	"slices"
 
 	"usherbench/core/seats"
 )
@@ -35,9 +37,54 @@ func (t *trial) energise(as string) {
 		if err = errors.Join(err, confirmErr); err == nil && !on {
 			err = errors.New("after on it reads back as off")
 		}
+		if err == nil {
+			if err = t.alone(); err != nil {
+				return "", "write {channel} where the number of the channel goes, or say how one is chosen: select", err
+			}
+		}
 		return "it reads back as on; switched off again", "compare output and confirm with the manual", err
 	})
 	t.off(as)
+}
+
+// alone tells whether a channel that is on is the only one. Its neighbours were off before, or somebody uses them; those
+// that are on with it are asked once more when it is off.
+func (t *trial) alone() error {
+	on, err := t.neighboursOn()
+	if err != nil || len(on) == 0 {
+		return err
+	}
+	if err := t.channel.SwitchOff(t.ctx); err != nil {
+		return err
+	}
+	still, err := t.neighboursOn()
+	if err != nil {
+		return err
+	}
+	for _, n := range on {
+		if !slices.Contains(still, n) {
+			return fmt.Errorf("channel %d goes on and off with channel %d: the messages do not tell them apart", n,
+				t.channel.Number)
+		}
+	}
+	return nil
+}
+
+// neighboursOn lists the other channels that read back as on.
+func (t *trial) neighboursOn() (on []int, err error) {
+	for n := 1; n <= t.channel.Dialect.Channels; n++ {
+		if n == t.channel.Number {
+			continue
+		}
+		is, err := t.channel.Instrument.Channel(n, t.kind).OutputOn(t.ctx)
+		if err != nil {
+			return nil, err
+		}
+		if is {
+			on = append(on, n)
+		}
+	}
+	return on, nil
 }
 
 // off switches the output off and reads it back.

@@ -42,6 +42,7 @@ type Step struct {
 
 // Options of a trial.
 type Options struct {
+	// Channel is the one that is tried; 0: the first, and with Energise it is seen that every channel answers for itself.
 	Channel int
 	// Energise also switches the output on, with every setpoint at its least.
 	Energise bool
@@ -53,6 +54,7 @@ type Options struct {
 type trial struct {
 	ctx     context.Context
 	channel *instrument.Channel
+	kind    string // of seat, as which the channel is tried
 	options Options
 	steps   []Step
 	seen    uint64 // exchanges shown so far
@@ -60,17 +62,31 @@ type trial struct {
 
 // Run tries a dialect on its instrument, as every seat that a channel can fill.
 func Run(ctx context.Context, i *instrument.Instrument, o Options) []Step {
+	every := o.Channel == 0 && o.Energise
 	o.Channel = max(o.Channel, 1)
 	i.Believe() // the dialect is what is tried
 	t := &trial{ctx: ctx, options: o}
 	for k, seat := range i.Dialect.Seats {
-		t.channel = i.Channel(o.Channel, seat)
+		t.channel, t.kind = i.Channel(o.Channel, seat), seat
 		if k == 0 && !t.basics() {
 			return t.steps
 		}
 		t.seat(seat)
+		for n := 2; every && n <= i.Dialect.Channels; n++ {
+			t.other(n)
+		}
 	}
 	return t.steps
+}
+
+// other switches another channel on and off, which must answer for itself.
+func (t *trial) other(n int) {
+	first := t.channel
+	defer func() { t.channel = first }()
+	t.channel = first.Instrument.Channel(n, t.kind)
+	if as := fmt.Sprintf("channel %d as %s: ", n, t.kind); t.channel.Dialect.Words[seats.Output] != nil && t.off(as) {
+		t.energise(as)
+	}
 }
 
 // step tries one thing; try gives what was found, or an error and what to do about it.

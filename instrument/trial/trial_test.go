@@ -2,6 +2,7 @@ package trial_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -139,4 +140,19 @@ func TestATrialOfNothingEndsSoon(t *testing.T) {
 	require.Len(t, steps, 1, "nothing more is tried when nobody answers")
 	assert.Contains(t, steps[0].What, "connection refused")
 	assert.Less(t, time.Since(began), 10*time.Second)
+}
+
+// Channels that are told apart on paper only are found out when one is switched on.
+func TestEachChannelMustAnswerForItself(t *testing.T) {
+	b := bench(t)
+	const supply = "dialect: mine\nfrom: sim-supply\n"
+	wrong, all := try(t, b, "supply1", supply, trial.Options{Energise: true})
+	assert.Empty(t, wrong)
+	assert.True(t, slices.ContainsFunc(all, func(s trial.Step) bool { return s.Name == "channel 2 as source: output on" }))
+	wrong, _ = try(t, b, "supply1", supply+"channel names: [\"1\", \"01\"]\n", trial.Options{Energise: true})
+	require.NotEmpty(t, wrong)
+	assert.Contains(t, wrong[0], "channel 2 goes on and off with channel 1: the messages do not tell them apart")
+	state, err := b.State("bay1")
+	require.NoError(t, err)
+	assert.False(t, state.SourceOn)
 }
