@@ -118,8 +118,8 @@ func (r *reader) wholeFields() map[string]func(document.Node) {
 				n.Fail("it chooses no channel; write {channel} where the number of the channel goes")
 			}
 		},
-		"errors":         r.readErrors,
-		"numbers":        func(n document.Node) { d.Numbers = r.readNumbers(n) },
+		"errors":  r.readErrors,
+		"numbers": func(n document.Node) { d.Numbers = r.readNumbers(n) },
 	}
 }
 

@@ -47,8 +47,8 @@ func (t *trial) energise(as string) {
 	t.off(as)
 }
 
-// alone tells whether a channel that is on is the only one. Its neighbours were off before, or somebody uses them; those
-// that are on with it are asked once more when it is off.
+// alone tells whether a channel that is on is the only one. Its neighbours were off before, or somebody uses them;
+// those that are on with it are asked once more when it is off.
 func (t *trial) alone() error {
 	on, err := t.neighboursOn()
 	if err != nil || len(on) == 0 {
