@@ -30,8 +30,8 @@ func (r *reader) tellsApart(root document.Node) {
 		for _, what := range d.For(seat).ofOneChannel() {
 			if !what.told && !said[what] {
 				said[what] = true
-				r.failAt(root, what.at, "%s: of %d channels it reaches the same one always; write {channel} where the number of the "+
-					"channel goes, or say how a channel is chosen before: select", what.name, d.Channels)
+				r.failAt(root, what.at, "%s: of %d channels it reaches the same one always; write {channel} where the number "+
+					"of the channel goes, or say how a channel is chosen before: select", what.name, d.Channels)
 			}
 		}
 	}
