@@ -93,9 +93,10 @@ func (b *Bay) recall() {
 
 // outputOptions say whom the outputs of the bay tell what.
 func (b *Bay) outputOptions() outputs.Options {
-	o := outputs.Options{Bay: b.name, Alive: b.alive, Log: b.engine.log, Journal: func(what, detail, runID string) {
-		b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
-	}}
+	o := outputs.Options{Bay: b.name, Alive: b.alive, Go: b.wg.Go, Log: b.engine.log,
+		Journal: func(what, detail, runID string) {
+			b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
+		}}
 	if w := b.engine.options.Warden; w != nil {
 		o.Energised = func(on bool) { w.Energised(b.name, on) }
 	}
@@ -298,19 +299,36 @@ func (b *Bay) safe(by string) error {
 // an output could not be confirmed off.
 func (b *Bay) Stop(by string) error {
 	b.mu.Lock()
-	idle := b.owner == nil
+	before := b.owner
 	b.mu.Unlock()
-	if idle {
+	if before == nil && !b.outputs.Energised() {
 		return fmt.Errorf("%w: %s", ErrIdle, b.name)
 	}
 	h := &api.Held{Why: "its run was stopped by " + by, By: by, At: b.engine.store.Now()}
 	b.hold(h)
-	if r := b.stopRun(by); r != nil {
-		r.awaitEnd()
-	}
+	err := b.endOrMakeSafe(by, before)
 	b.engine.keepLatch(b.name, h)
 	if alarm := b.outputs.Alarm(); alarm != "" {
 		return fmt.Errorf("%w: %s", ErrNotSafe, alarm)
+	}
+	return err
+}
+
+// endOrMakeSafe ends the run; without one it makes safe what is on by hand, and waits a while for who was about to
+// begin something.
+func (b *Bay) endOrMakeSafe(by string, before *owner) error {
+	if r := b.stopRun(by); r != nil {
+		r.awaitEnd()
+		return nil
+	}
+	if b.outputs.Energised() {
+		return b.safe(by)
+	}
+	if before != nil {
+		select {
+		case <-before.gone:
+		case <-time.After(settleWithin):
+		}
 	}
 	return nil
 }

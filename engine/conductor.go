@@ -38,6 +38,8 @@ type liveRun struct {
 	tickedAt  float64 // when the last frame was done; 0: not to be judged by
 	interval  time.Duration
 	still     standstills
+	noted     uint64               // readings beyond their range that were looked at
+	beyond    map[string]time.Time // when each column was last marked as beyond its range
 	frames    framesBatch
 	told      time.Time // when watchers were last told of the status
 	unwritten time.Time // since when the record cannot be written, as a mark says
@@ -81,6 +83,7 @@ func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Ru
 // complete gives a run what only a sampling bay has, and the ways in which others reach it.
 func (r *liveRun) complete() {
 	r.counters, r.keeper = r.bay.sampler.Counters(), newKeeper(r.record.Columns)
+	r.beyond = map[string]time.Time{}
 	r.stop, r.safe, r.done = make(chan string, 1), make(chan struct{}), make(chan struct{})
 	r.work, r.figured, r.warded = make(chan func()), make(chan stage.Figured, 1), make(chan warden.Report, 1)
 	r.pickColumns()
@@ -313,6 +316,7 @@ func (r *liveRun) tick() {
 		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart",
 			skew.Milliseconds())})
 	}
+	r.markBeyond(t)
 	if trouble := b.sampler.Trouble(r.began, time.Duration(b.config.LostAfter)); trouble != "" && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: trouble}))
 	}
@@ -353,6 +357,21 @@ func (r *liveRun) pick(values []float64) []float64 {
 		}
 	}
 	return picked
+}
+
+// markBeyond marks readings that go beyond their range; one that comes and goes not each time.
+func (r *liveRun) markBeyond(t float64) {
+	noted := r.bay.sampler.Noted()
+	if noted == r.noted {
+		return
+	}
+	r.noted = noted
+	for column, words := range r.bay.sampler.Beyond() {
+		if time.Since(r.beyond[column]) > skewPause {
+			r.beyond[column] = time.Now()
+			r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: words})
+		}
+	}
 }
 
 // glimpse has the guards look at the readings that are there, while others are late: a guard does not wait for

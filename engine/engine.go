@@ -48,6 +48,7 @@ type Engine struct {
 	keeping    lane.Lane                // held while a latch is kept on record
 	journal    *journal
 	tombstones tombstones
+	latches    latches
 
 	mu     sync.RWMutex // guards what follows
 	bays   map[string]*Bay
@@ -112,7 +113,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 		handlers: toHandlers(o.Memory),
 	}
 	if o.Data != "" {
-		e.tombstones.folder = filepath.Join(o.Data, "endings")
+		e.tombstones.folder, e.latches.folder = filepath.Join(o.Data, "endings"), filepath.Join(o.Data, "held")
 	}
 	keep, end := context.WithCancel(context.Background())
 	e.endJournal = end

@@ -1,8 +1,12 @@
 package engine
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -12,6 +16,49 @@ import (
 
 // house is how the latch of all bays is kept on record.
 const house = ""
+
+// latches are files beside the database, one for each latch that is set: it is set again at the next start also where
+// the database could not be written, or an older copy of it was put in place.
+type latches struct{ folder string } // no folder: none are kept
+
+func (l latches) file(bay string) string {
+	if bay == house {
+		return filepath.Join(l.folder, "all bays.json")
+	}
+	return filepath.Join(l.folder, bay+".json")
+}
+
+// keep keeps a latch, or forgets it.
+func (l latches) keep(bay string, h *api.Held) error {
+	switch {
+	case l.folder == "":
+		return nil
+	case h == nil:
+		return remove(l.file(bay))
+	}
+	text, err := json.Marshal(store.Latch{Bay: bay, Why: h.Why, By: h.By, At: h.At})
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.MkdirAll(l.folder, 0o700), os.WriteFile(l.file(bay), text, 0o600))
+}
+
+// all lists the latches of which there is a file. One that cannot be read is set all the same.
+func (l latches) all(bays []string) (kept []store.Latch) {
+	for _, bay := range append([]string{house}, bays...) {
+		text, err := os.ReadFile(l.file(bay))
+		if l.folder == "" || errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		latch := store.Latch{}
+		if err != nil || json.Unmarshal(text, &latch) != nil {
+			latch = store.Latch{Why: "it was held, but why could not be read", By: "service"}
+		}
+		latch.Bay = bay
+		kept = append(kept, latch)
+	}
+	return kept
+}
 
 // StopAll holds the house, ends every run and makes every bay safe, at once. From its first instant on nothing can be
 // energised any more, neither what is being prepared nor what waits, until somebody says go on ([Engine.GoOn]). The
@@ -63,11 +110,11 @@ func (e *Engine) keepLatch(bay string, h *api.Held) {
 	e.wg.Go(func() {
 		defer close(kept)
 		defer e.keeping.Enter()() // in the order in which they were set
-		var err error
+		err := e.latches.keep(bay, h)
 		if h == nil {
-			err = e.store.DropLatch(bay)
+			err = errors.Join(err, e.store.DropLatch(bay))
 		} else {
-			err = e.store.SaveLatch(store.Latch{Bay: bay, Why: h.Why, By: h.By, At: h.At})
+			err = errors.Join(err, e.store.SaveLatch(store.Latch{Bay: bay, Why: h.Why, By: h.By, At: h.At}))
 		}
 		if err != nil {
 			e.log.Error("keep a latch", "bay", bay, "err", err)
@@ -82,7 +129,11 @@ func (e *Engine) keepLatch(bay string, h *api.Held) {
 // latchAgain sets the latches that were set when the service ended.
 func (e *Engine) latchAgain() error {
 	kept, err := e.store.Latches()
-	for _, l := range kept {
+	var names []string
+	for _, b := range e.Bays() {
+		names = append(names, b.name)
+	}
+	for _, l := range append(kept, e.latches.all(names)...) {
 		h := &api.Held{Why: l.Why, By: l.By, At: l.At, House: l.Bay == house}
 		if h.House {
 			e.latch.Store(h)

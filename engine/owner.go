@@ -15,6 +15,7 @@ import (
 // else's. Its permit is the leave to energise, which a stop takes away for good.
 type owner struct {
 	permit *outputs.Permit
+	gone   chan struct{} // closed when it has given the bay back
 }
 
 // ErrHeld means that nothing may be energised until a person says go on.
@@ -67,7 +68,7 @@ func (b *Bay) take(c claim) (*owner, error) {
 	if err := b.taken(); err != nil {
 		return nil, err
 	}
-	o := &owner{}
+	o := &owner{gone: make(chan struct{})}
 	if !c.offOnly {
 		if w := b.engine.options.Warden; w != nil && w.Down() != nil {
 			return nil, fmt.Errorf("%w: nothing is energised while there is no warden: %w; it is tried to start it, look into "+
@@ -113,6 +114,7 @@ func (b *Bay) release(o *owner) {
 	if b.owner != o {
 		return
 	}
+	close(o.gone)
 	b.owner, b.state = nil, api.BayIdle
 	b.outputs.Grant(nil)
 	if o.permit != nil {

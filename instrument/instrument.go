@@ -6,11 +6,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"strings"
 	"time"
 
+	"usherbench/core/quantity"
 	"usherbench/core/seats"
+	"usherbench/core/uncertainty"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/messages"
 	"usherbench/instrument/modbus"
@@ -128,8 +131,8 @@ func (i *Instrument) Channel(number int, kind string) *Channel {
 	return &Channel{i, number, i.Dialect.For(kind)}
 }
 
-// Read takes all readings, in the order of the dialect's Gives. A reading that the instrument marks as not a
-// number or as overload is NaN.
+// Read takes all readings, in the order of the dialect's Gives. A reading that the instrument has not is NaN, one that
+// is beyond what it can measure an infinity.
 func (c *Channel) Read(ctx context.Context, values []float64) error {
 	at := 0
 	for _, q := range c.Dialect.Read {
@@ -142,9 +145,27 @@ func (c *Channel) Read(ctx context.Context, values []float64) error {
 		if err := c.tongue.read(ctx, c.Dialect, q, c.Number, values[at:at+n]); err != nil {
 			return c.wrap("read", err)
 		}
-		at += n
+		for _, g := range q.Gives {
+			if g.Quantity == "" {
+				continue
+			}
+			if absurd(c.Dialect.ReadRanges[quantity.WholeOf(g.Quantity)], values[at]) {
+				values[at] = math.Copysign(math.Inf(1), values[at])
+			}
+			at++
+		}
 	}
 	return nil
+}
+
+// absurd tells whether a number cannot be a reading: no instrument reads twice its largest range, and none of which no
+// range is known reads a million million of anything.
+func absurd(ranges uncertainty.Spec, x float64) bool {
+	const beyond, most = 2, 1e12
+	if len(ranges) == 0 {
+		return math.Abs(x) > most
+	}
+	return math.Abs(x) > beyond*ranges[len(ranges)-1].To
 }
 
 // Set sets a quantity to a number in SI.

@@ -1,7 +1,9 @@
 package instrument_test
 
 import (
+	"bufio"
 	"context"
+	"math"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/messages"
+	"usherbench/instrument/transport/memory"
 	"usherbench/simbench"
 )
 
@@ -69,5 +72,47 @@ func TestAfterALossTheInstrumentMustSayWhoItIs(t *testing.T) {
 		require.NoError(t, err)
 		assert.False(t, state.LoadOn)
 		assert.NoError(t, load.SwitchOff(messages.Urgent(context.Background())))
+	})
+}
+
+// What no instrument can read is no reading, whatever the form of the answer; what it says it cannot measure neither.
+func TestNothingAbsurdIsRead(t *testing.T) {
+	library, err := dialect.Load("")
+	require.NoError(t, err)
+	d, err := library.Read(dialect.Source{File: "mine.yaml", Text: `dialect: mine
+seats: [meter]
+measures: dc
+read: {message: "READ?", gives: [volts, skip, amps, watts], overload: {amps: OVLD}}
+ranges: {read: {volts: [{to: 60 V, reading: 0.1 %}]}}
+`})
+	require.NoError(t, err)
+	synctest.Test(t, func(t *testing.T) {
+		listener, err := memory.Listen(t.Name())
+		require.NoError(t, err)
+		defer listener.Close()
+		answers := make(chan string, 1)
+		go func() {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			defer conn.Close()
+			for lines := bufio.NewScanner(conn); lines.Scan(); {
+				_, _ = conn.Write([]byte(<-answers + "\n")) // who asked is there
+			}
+		}()
+		i, err := instrument.Open("meter", "memory://"+t.Name(), d)
+		require.NoError(t, err)
+		defer i.Close()
+		read := func(answer string) []float64 {
+			values := make([]float64, 3)
+			answers <- answer
+			require.NoError(t, i.Channel(1, "meter").Read(t.Context(), values))
+			return values
+		}
+		assert.Equal(t, []float64{59, 2, 118}, read("59,1e30,2,118"))
+		assert.Equal(t, []float64{65, 2, 118}, read("65,0,2,118"), "a little beyond the range it is a reading")
+		assert.Equal(t, []float64{math.Inf(1), math.Inf(1), math.Inf(-1)}, read("4294967.295,0,OVLD,-1e13"))
+		assert.True(t, math.IsNaN(read("9.91E37,0,2,118")[0]))
 	})
 }

@@ -2,7 +2,6 @@ package instrument
 
 import (
 	"context"
-	"math"
 	"strconv"
 	"strings"
 
@@ -71,22 +70,15 @@ func (t *registers) read(ctx context.Context, d *dialect.Dialect, q dialect.Quer
 		for k := first; k < last; k++ {
 			r := q.Gives[k].Register
 			at := d.At(r, channel) - from
-			x := inSI(q.Gives[k], r.Form.Decode(words[at:at+r.Form.Registers()]))
-			if unknown(r.Form, words[at:at+r.Form.Registers()]) {
-				x = math.NaN()
+			x := r.Form.Decode(words[at : at+r.Form.Registers()])
+			code, is := q.Gives[k].Codes.OfRegisters(r.Form, x)
+			if values[k] = code; !is {
+				values[k] = inSI(q.Gives[k], x)
 			}
-			values[k] = x
 		}
 		first = last
 	}
 	return nil
-}
-
-// unknown tells the value that a signed register shows when its sensor is open or over its range: the most
-// negative one. Of floating point it is what is not a number.
-func unknown(f modbus.Form, words []uint16) bool {
-	x := f.Decode(words)
-	return math.IsNaN(x) || f.As == "int16" && x == math.MinInt16 || f.As == "int32" && x == math.MinInt32
 }
 
 func (t *registers) errors(context.Context) ([]string, error) { return nil, nil }

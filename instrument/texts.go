@@ -91,6 +91,9 @@ func place(q dialect.Query, numbers, values []float64) error {
 	for i, g := range q.Gives {
 		if g.Quantity != "" {
 			values[k] = inSI(g, numbers[i])
+			if x, is := g.Codes.OfText(strconv.FormatFloat(numbers[i], 'g', -1, 64)); is {
+				values[k] = x
+			}
 			k++
 		}
 	}
@@ -113,6 +116,9 @@ func decode(q dialect.Query, parts []string, values []float64) (err error) {
 
 func number(g dialect.Reading, text string) (float64, error) {
 	text = strings.TrimSpace(text)
+	if x, is := g.Codes.OfText(text); is {
+		return x, nil
+	}
 	if g.Words != nil {
 		x, ok := g.Words[text]
 		if !ok {
@@ -141,15 +147,9 @@ func parseNumber(text string) (float64, error) {
 	return strconv.ParseFloat(m[1], 64)
 }
 
-// The numbers that SCPI uses for "not a number" (9.91E37) and for overload (9.9E37) are beyond any reading.
-const beyondReadings = 9e36
-
 func inSI(g dialect.Reading, x float64) float64 {
-	switch {
-	case g.Bit >= 0:
+	if g.Bit >= 0 {
 		return float64(uint64(math.Abs(x)) >> g.Bit & 1)
-	case math.Abs(x) > beyondReadings || math.IsInf(x, 0):
-		return math.NaN()
 	}
 	return x * g.Factor
 }

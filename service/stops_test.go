@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -351,6 +352,34 @@ func TestByHandThereIsANet(t *testing.T) {
 		assert.Equal(t, http.StatusBadGateway, p.Status)
 		assert.Contains(t, p.Detail, "the outputs of the bay were made safe")
 		assert.True(t, dark(t, h, "bay1"))
+	})
+}
+
+// What is beyond what an instrument can measure is no reading, and the run tells of it.
+func TestAnOverloadIsToldFromAMissingReading(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(long)
+		run := h.Start("bay1", "long", "TN-1")
+		require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
+		breakOne(t, h, "load", simbench.NotANumber)
+		time.Sleep(time.Second)
+		breakOne(t, h, "load", simbench.Overload)
+		time.Sleep(time.Second)
+		breakOne(t, h, "load", simbench.NoFault)
+		_, err := h.Local.Stop(t.Context(), "bay1", "")
+		require.NoError(t, err)
+		doc, err := h.Local.Run(t.Context(), run.ID)
+		require.NoError(t, err)
+		var told []string
+		for _, m := range doc.Marks {
+			if strings.Contains(m.Label, "beyond") {
+				told = append(told, m.Label)
+			}
+		}
+		slices.Sort(told)
+		assert.Equal(t, []string{"load.amps is beyond what load1 can measure, and has no reading",
+			"load.volts is beyond what load1 can measure, and has no reading"}, told)
 	})
 }
 

@@ -45,6 +45,7 @@ type house struct {
 	wire       *http.Transport
 	looked     time.Time      // when people looked last
 	wrong      atomic.Int64   // by how much the clock of the computer was set wrong, ns
+	setOnce    bool           // the clock was set
 	copied     string         // a copy of the database; empty: it is not damaged
 	older      bool           // an older copy of the records was put in place
 	ended      time.Time      // when everything was mended and waited for

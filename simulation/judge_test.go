@@ -66,7 +66,7 @@ func (h *house) judge() (broken []string) {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
 		rules := []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed, j.retried,
 			j.undisturbed, j.watchdogs}
-		if !h.older && h.wrong.Load() == 0 { // otherwise what came after the copy is on no record, or at another time
+		if !h.older && !h.setOnce { // otherwise what came after the copy is on no record, or at another time
 			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime)
 		}
 		for _, rule := range rules {

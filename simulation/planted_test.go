@@ -31,7 +31,8 @@ var planted = []bug{
 	{"the latch of the house is not set", "engine/latch.go", "bays := e.Bays()\n\tfor",
 		"e.latch.Store(h)\n\tbays := e.Bays()\n\tfor"},
 	{"a stop leaves the permit good", "engine/owner.go", "_ = b.owner.permit", "b.owner.permit.Void(&latched{h.By})"},
-	{"the watchdog is not fed", "engine/outputs/on.go", "time.Since(at) < w.After*4 {", "time.Since(at) < w.After/4 {"},
+	{"the watchdog is not fed", "engine/outputs/on.go", "time.Since(f.at) < w.After*4 {",
+		"time.Since(f.at) < w.After/4 {"},
 	{"the warden does not hear that an output goes on", "engine/outputs/on.go", "s.options.Energised(false)",
 		"s.options.Energised(true)"},
 	{"nothing is made safe when the service is back", "engine/engine.go", "off := e.makeSafeAgain(nil, nil)",
@@ -42,8 +43,8 @@ var planted = []bug{
 		"if end, ended := e.tombstones.of(r.ID); ended {"},
 	{"what was recorded is written at the end only", "store/store.go", "continue // each recorder",
 		"_ = s.flush() // each recorder"},
-	{"a latch is not kept on record", "engine/latch.go", "var err error\n\t\tif h == nil || h.By != \"\" {",
-		"var err error\n\t\tif h == nil {"},
+	{"a latch is not kept on record", "engine/latch.go", "var h *api.Held\n\t\terr := e.latches.keep(bay, h)",
+		"err := e.latches.keep(bay, h)"},
 	{"a warden that ended is not started again", "warden/keeper.go", "if true || k.launchAgain() {",
 		"if !k.wait() || k.launchAgain() {"},
 	{"the line goes on after a run that failed", "line/line.go", "!archive.Vain(last.State) || true {",
@@ -62,8 +63,7 @@ var planted = []bug{
 	{"any user disarms a watchdog", "instrument/watchdog.go", "delete(users, c); false && len(users) > 0 {",
 		"delete(users, c); len(users) > 0 {"},
 	{"a stop sets no latch of the bay", "engine/bay.go",
-		"b.hold(&api.Held{By: by, House: true})\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb.",
-		"b.hold(h)\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb."},
+		"b.hold(&api.Held{By: by, House: true})\n\terr := b.end", "b.hold(h)\n\terr := b.end"},
 	{"setting by hand frees the line", "engine/owner.go", "case w != waits:", "case w == goesOn:"},
 	{"what was asked for before a stop is begun", "engine/owner.go",
 		"c.asked.IsZero() && false &&", "c.asked.IsZero() &&"},
@@ -72,8 +72,7 @@ var planted = []bug{
 	{"the first failed write ends a run", "engine/conductor.go", "case true || full ||", "case full ||"},
 	{"a stop needs the database", "engine/bay.go",
 		"if err := b.engine.store.SaveLatch(store.Latch{Bay: b.name, Why: h.Why, By: h.By, At: h.At}); err != nil {\n" +
-			"\t\treturn err\n\t}\n\tb.hold(h)\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb.",
-		"b.hold(h)\n\tif r := b.stopRun(by); r != nil {\n\t\tr.awaitEnd()\n\t}\n\tb."},
+			"\t\treturn err\n\t}\n\tb.hold(h)\n\terr := b.end", "b.hold(h)\n\terr := b.end"},
 }
 
 // program reads a file of the program with the bug in it.

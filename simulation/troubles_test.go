@@ -150,6 +150,7 @@ func (h *house) setClock(by string) {
 		return
 	}
 	h.wrong.Add(int64(d))
+	h.setOnce = true
 	h.tell("clock", "is set by %s", by)
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -273,11 +274,16 @@ func (n Node) Word(words ...string) string {
 
 // Whole reads a whole number within bounds.
 func (n Node) Whole(least, most int) int {
-	var value int
 	text := n.Text()
-	if _, err := fmt.Sscanf(text+"\n", "%d\n", &value); err != nil || value < least || value > most {
+	base := 10
+	digits, hex := strings.CutPrefix(strings.ToLower(text), "0x")
+	if hex { // as manuals write addresses of registers
+		base = 16
+	}
+	value, err := strconv.ParseInt(digits, base, 64)
+	if err != nil || value < int64(least) || value > int64(most) {
 		n.Fail("%q: here belongs a whole number from %d to %d", text, least, most)
 		return least
 	}
-	return value
+	return int(value)
 }

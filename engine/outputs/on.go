@@ -62,29 +62,49 @@ func (s *Switchboard) armWatchdogs(ctx context.Context, x *Seat) error {
 		if err := m.drive.ArmWatchdog(ctx); err != nil {
 			return err
 		}
-		s.fed[m] = time.Now()
+		s.fed[m] = &feeding{at: time.Now()}
 	}
 	return nil
 }
 
+// feeding is how an armed watchdog is fed.
+type feeding struct {
+	at time.Time // when it was fed last
+	// over is told whether a message to it has arrived; nil: none is under way.
+	over chan bool
+}
+
 // FeedWatchdogs feeds those that are armed, in time. A watchdog without a message of its own is fed by every reading.
+// It waits for no instrument: a bay looks after itself whether or not one answers.
 func (s *Switchboard) FeedWatchdogs(ctx context.Context) {
-	for m, at := range s.fed {
+	for m, f := range s.fed {
 		w := m.Dialect.Watchdog
-		if !w.Feed.Exists() || time.Since(at) < w.After/4 {
+		select {
+		case arrived := <-f.over:
+			if f.over = nil; arrived {
+				f.at = time.Now()
+			}
+		default:
+		}
+		if f.over != nil || !w.Feed.Exists() || time.Since(f.at) < w.After/4 {
 			continue
 		}
-		attempt, cancel := context.WithTimeout(ctx, m.Dialect.Within)
-		if err := m.drive.Send(attempt, "feed the watchdog", w.Feed, w.Feed.Word); err == nil {
-			s.fed[m] = time.Now()
-		}
-		cancel()
+		over := make(chan bool, 1)
+		f.over = over
+		s.options.Go(func() {
+			attempt, cancel := context.WithTimeout(ctx, m.Dialect.Within)
+			defer cancel()
+			over <- m.drive.Send(attempt, "feed the watchdog", w.Feed, w.Feed.Word) == nil
+		})
 	}
 }
 
 // disarmWatchdogs ends the watch over channels that are off.
 func (s *Switchboard) disarmWatchdogs(ctx context.Context) {
-	for m := range s.fed {
+	for m, f := range s.fed {
+		if f.over != nil {
+			<-f.over // nothing is sent to it after it is disarmed
+		}
 		if err := m.drive.DisarmWatchdog(ctx); err != nil {
 			s.options.Log.Warn("disarm a watchdog", "instrument", m.Name, "err", err)
 		}

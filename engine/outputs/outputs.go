@@ -48,14 +48,16 @@ type Options struct {
 	Alive func(next time.Duration)
 	// Journal puts on record what was done to the outputs.
 	Journal func(what, detail, runID string)
-	Log     *slog.Logger
+	// Go does something beside the bay's goroutine, which ends with the bay; nil: nobody waits for that.
+	Go  func(func())
+	Log *slog.Logger
 }
 
 // Switchboard has the outputs of one bay.
 type Switchboard struct {
 	options Options
 	seats   []*Seat
-	fed     map[*Member]time.Time  // when each armed watchdog was fed; owned by the bay's goroutine
+	fed     map[*Member]*feeding   // of each armed watchdog; owned by the bay's goroutine
 	permit  atomic.Pointer[Permit] // of whoever owns the bay
 
 	mu        sync.Mutex // guards what follows
@@ -68,7 +70,10 @@ type Switchboard struct {
 
 // New makes the switchboard of a bay from what fills its seats. Nothing is switched.
 func New(config map[string]api.SeatConfig, instruments map[string]*instrument.Instrument, o Options) *Switchboard {
-	s := &Switchboard{options: o, fed: map[*Member]time.Time{}, settings: map[string]procedure.Setting{}}
+	if o.Go == nil {
+		o.Go = func(do func()) { go do() }
+	}
+	s := &Switchboard{options: o, fed: map[*Member]*feeding{}, settings: map[string]procedure.Setting{}}
 	for _, name := range slices.Sorted(maps.Keys(config)) {
 		s.seats = append(s.seats, newSeat(name, config[name], instruments))
 	}

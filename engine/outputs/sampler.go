@@ -12,7 +12,10 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/quantity"
 	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+	"usherbench/instrument/dialect"
 )
 
 // reading is the last that a channel gave. The reader writes it, the sampler takes it.
@@ -24,6 +27,7 @@ type reading struct {
 	taken    bool      // a frame has it
 	err      error     // why the last attempt failed
 	lastGood time.Time
+	beyond   []beyond      // of each reading
 	usual    time.Duration // how long an answer takes, a moving average
 
 	pending bool         // asked, and not answered yet; owned by the sampler's caller
@@ -40,8 +44,9 @@ type Sampler struct {
 	places  [][]place // by seat: where each reading goes
 	done    chan *Member
 	timer   *time.Timer
-	shares  []float64 // of the members of one seat, reused
-	began   time.Time // when the present frame began
+	shares  []float64     // of the members of one seat, reused
+	noted   atomic.Uint64 // how often a reading went beyond its range, or came back
+	began   time.Time     // when the present frame began
 }
 
 // place says which reading goes into a column of the frame, and what a sensor makes of it.
@@ -83,10 +88,11 @@ func NewSampler(ctx context.Context, wg *sync.WaitGroup, seats []*Seat) *Sampler
 	for _, m := range s.members {
 		m.ask = make(chan struct{}, 1)
 		m.reading.values = make([]float64, len(m.gives))
+		m.reading.beyond = make([]beyond, len(m.gives))
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			m.readWhenAsked(ctx, s.done)
+			m.readWhenAsked(ctx, s)
 		}()
 	}
 	return s
@@ -107,7 +113,7 @@ func (s *Sampler) Counters() *trace.Counters {
 	return c
 }
 
-func (m *Member) readWhenAsked(ctx context.Context, done chan<- *Member) {
+func (m *Member) readWhenAsked(ctx context.Context, s *Sampler) {
 	values := make([]float64, len(m.gives))
 	for {
 		select {
@@ -116,10 +122,10 @@ func (m *Member) readWhenAsked(ctx context.Context, done chan<- *Member) {
 		case <-m.ask:
 		}
 		for again := true; again; {
-			again = m.readOnce(ctx, values) && time.Now().UnixNano() < m.reading.eager.Load()
+			again = m.readOnce(ctx, values, &s.noted) && time.Now().UnixNano() < m.reading.eager.Load()
 		}
 		select {
-		case done <- m:
+		case s.done <- m:
 		case <-ctx.Done():
 			return
 		}
@@ -127,7 +133,7 @@ func (m *Member) readWhenAsked(ctx context.Context, done chan<- *Member) {
 }
 
 // readOnce takes one reading; slow tells whether the instrument is one that no frame waits for.
-func (m *Member) readOnce(ctx context.Context, values []float64) (slow bool) {
+func (m *Member) readOnce(ctx context.Context, values []float64, noted *atomic.Uint64) (slow bool) {
 	began := time.Now()
 	var err error
 	if len(m.gives) > 0 {
@@ -143,10 +149,61 @@ func (m *Member) readOnce(ctx context.Context, values []float64) (slow bool) {
 	if err != nil {
 		return false
 	}
-	copy(r.values, values)
+	for i, x := range values {
+		now := beyondOf(m.Dialect.ReadRanges[quantity.WholeOf(m.gives[i])], x)
+		if now == overload {
+			x = math.NaN()
+		}
+		if r.values[i] = x; now != r.beyond[i] {
+			r.beyond[i] = now
+			noted.Add(1)
+		}
+	}
 	r.began, r.at, r.lastGood, r.taken = began, now, now, false
 	r.usual += (now.Sub(began) - r.usual) / 4
 	return r.usual > slowAt
+}
+
+// beyond is how a reading lies to its range.
+type beyond int8
+
+const (
+	within   beyond = iota
+	outside         // beyond the largest range for which an accuracy is stated
+	overload        // beyond what the instrument can measure: no reading
+)
+
+func beyondOf(ranges uncertainty.Spec, x float64) beyond {
+	switch {
+	case math.IsInf(x, 0):
+		return overload
+	case len(ranges) > 0 && math.Abs(x) > 1.01*ranges[len(ranges)-1].To: // readings have their errors
+		return outside
+	}
+	return within
+}
+
+// Noted counts how often a reading went beyond its range, or came back.
+func (s *Sampler) Noted() uint64 { return s.noted.Load() }
+
+// Beyond says of each column that is beyond its range now what that means.
+func (s *Sampler) Beyond() map[string]string {
+	words := map[string]string{}
+	for _, m := range s.members {
+		m.reading.mu.Lock()
+		for i, b := range m.reading.beyond {
+			ranges := m.Dialect.ReadRanges[quantity.WholeOf(m.gives[i])]
+			switch column := m.seat.Name + "." + m.gives[i]; b {
+			case overload:
+				words[column] = fmt.Sprintf("%s is beyond what %s can measure, and has no reading", column, m.Name)
+			case outside:
+				words[column] = fmt.Sprintf("%s is beyond the %s up to which the accuracy of %s is stated", column,
+					dialect.Show(quantity.WholeOf(m.gives[i]), ranges[len(ranges)-1].To), m.Name)
+			}
+		}
+		m.reading.mu.Unlock()
+	}
+	return words
 }
 
 // Sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived

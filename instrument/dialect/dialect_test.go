@@ -1,10 +1,13 @@
 package dialect
 
 import (
+	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"usherbench/instrument/modbus"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -123,4 +126,123 @@ func must(l Library, err error) Library {
 		panic(err)
 	}
 	return l
+}
+
+// Codes are told from readings, by what the dialect names or by what is usual for the form of a number.
+func TestCodesAreNoReadings(t *testing.T) {
+	library, err := Load("")
+	require.NoError(t, err)
+	const missing, overload, number = "missing", "overload", "a number"
+	kind := func(x float64, is bool) string {
+		switch {
+		case !is:
+			return number
+		case math.IsNaN(x):
+			return missing
+		}
+		return overload
+	}
+	for text, want := range map[string]string{"9.91E37": missing, "+9.91E+37": missing, "9.9E37": overload,
+		"-9.9E+37": overload, "NAN": missing, "INF": overload, "12.5": number, "9.9E36": number, "----": number} {
+		assert.Equal(t, want, kind(Codes{}.OfText(text)), text)
+	}
+	x, _ := Codes{}.OfText("-9.9E37")
+	assert.True(t, math.IsInf(x, -1), "an overload keeps its sign")
+	for _, c := range []struct {
+		as   string
+		x    float64
+		want string
+	}{
+		{"uint16", 0xffff, missing}, {"uint32", 0xffffffff, missing}, {"uint32", 0xffff, number}, {"int16", -32768, missing},
+		{"int32", -2147483648, missing}, {"int16", 32767, number}, {"float32", math.NaN(), missing},
+		{"float32", math.Inf(-1), overload},
+	} {
+		assert.Equal(t, c.want, kind(Codes{}.OfRegisters(modbus.Form{As: c.as}, c.x)), "%v", c)
+	}
+
+	d, err := library.Read(Source{File: "mine.yaml", Text: `dialect: mine
+protocol: registers
+seats: [meter]
+measures: dc
+read:
+  volts: {input: 0x10, as: uint32, unit: mV, missing: [0xFFFFFFFE, 0xFFFFFFFF], overload: 0x7FFFFFFF}
+  amps: {input: 18, as: uint16, unit: mA, missing: []}
+`})
+	require.NoError(t, err)
+	volts, amps := d.Read[0].Gives[0], d.Read[0].Gives[1]
+	assert.Equal(t, 16, volts.Register.Address)
+	of := func(g Reading, x float64) string { return kind(g.Codes.OfRegisters(g.Register.Form, x)) }
+	assert.Equal(t, missing, of(volts, 0xfffffffe))
+	assert.Equal(t, missing, of(volts, 0xffffffff))
+	assert.Equal(t, overload, of(volts, 0x7fffffff))
+	assert.Equal(t, number, of(amps, 0xffff), "where the dialect says that there is no code, there is none")
+
+	d, err = library.Read(Source{File: "mine.yaml", Text: `dialect: mine
+seats: [meter]
+measures: dc
+read: {message: "READ?", gives: [volts, amps], missing: {volts: "----", amps: [9999, "none"]}, overload: {volts: OVLD}}
+`})
+	require.NoError(t, err)
+	volts, amps = d.Read[0].Gives[0], d.Read[0].Gives[1]
+	assert.Equal(t, missing, kind(volts.Codes.OfText("----")))
+	assert.Equal(t, overload, kind(volts.Codes.OfText("OVLD")))
+	assert.Equal(t, missing, kind(amps.Codes.OfText("9999.0")))
+	assert.Equal(t, number, kind(amps.Codes.OfText("OVLD")))
+	_, err = library.Read(Source{File: "mine.yaml", Text: "dialect: mine\nseats: [meter]\nmeasures: dc\n" +
+		"read: {message: \"READ?\", gives: [volts], missing: {amps: 1}}\n"})
+	assert.ErrorContains(t, err, `"amps" is not among what the answer gives`)
+}
+
+const twoChannels = `dialect: mine
+identity: "^Mine,"
+channels: 2
+seats: [source]
+set:
+  volts: "VOLT {value},{channel}"
+  amps: "CURR {value},{channel}"
+  output: {"on": "OUTP ON,{channel}", "off": "OUTP OFF,{channel}"}
+read: {message: "MEAS? {channel}", gives: [volts, amps]}
+confirm: {message: "OUTP? {channel}", "on": "1", "off": "0"}
+make safe: "OUTP OFF,{channel}"
+protect: {volts above: "PROT {value},{channel}"}
+`
+
+// A setting that is meant for the second channel must not reach the first.
+func TestChannelsAreToldApart(t *testing.T) {
+	library, err := Load("")
+	require.NoError(t, err)
+	read := func(text string) error {
+		_, err := library.Read(Source{File: "mine.yaml", Text: text})
+		return err
+	}
+	require.NoError(t, read(twoChannels))
+	for line, text := range strings.Split(twoChannels, "\n") {
+		if !strings.Contains(text, "{channel}") {
+			continue
+		}
+		without := strings.NewReplacer(",{channel}", "", " {channel}", "").Replace(text)
+		blind := strings.Replace(twoChannels, text, without, 1)
+		err := read(blind)
+		require.ErrorContains(t, err, "of 2 channels it reaches the same one always", text)
+		assert.ErrorContains(t, err, fmt.Sprintf("%d:", line+1), text)
+		assert.NoError(t, read(strings.Replace(blind, "channels: 2", "channels: 1", 1)), text)
+		assert.NoError(t, read(blind+"select: \"INST {channel}\"\n"), text)
+	}
+	assert.ErrorContains(t, read(twoChannels+"select: \"INST 1\"\n"), "it chooses no channel")
+	assert.ErrorContains(t, read("dialect: mine\nfrom: sim-register-load\nchannels: 2\n"), "channel stride")
+	assert.ErrorContains(t, read("dialect: mine\nfrom: sim-load\nchannels: 2\n"), "reaches the same one")
+	assert.ErrorContains(t, read("dialect: mine\nfrom: sim-supply\nchannel names: [A, A]\n"), "two channels are called")
+}
+
+func TestANumberMustFitItsRegisters(t *testing.T) {
+	library, err := Load("")
+	require.NoError(t, err)
+	for text, words := range map[string]string{
+		"set: {amps: {register: 2, as: uint32, unit: mA, function: 6}}":  "uint32 fills 2 registers",
+		"read: {amps: {input: 1, unit: mA}, volts: {input: 0, bit: 16}}": "uint16 has no bit 16; its bits are 0 to 15",
+		"confirm: {register: 0, bit: 31, \"on\": 1, \"off\": 0}":         "uint16 has no bit 31",
+	} {
+		_, err := library.Read(Source{File: "mine.yaml", Text: "dialect: mine\nfrom: sim-register-load\n" + text + "\n"})
+		assert.ErrorContains(t, err, words, text)
+	}
 }

@@ -42,6 +42,7 @@ func (r *reader) yesNo(n document.Node, yes, no string) Query {
 		if register.Address < 0 {
 			n.Fail("name the register that is read: {register: 3, …}, or input for an input register")
 		}
+		register.fits(n, bit)
 		q.Register = register
 		q.Gives = []Reading{{Factor: 1, Bit: bit, Register: register}}
 	}

@@ -75,6 +75,7 @@ func (r *reader) words(n document.Node, of string, possible []string) map[string
 	case r.d.Protocol == Registers && register.Address < 0:
 		n.Fail("name the register that takes the word: {register: 3, …}")
 	case r.d.Protocol == Registers:
+		register.fits(n, 0)
 		ask.Register = register
 		r.d.Ask[of] = ask
 	case ask.Message != "":
@@ -128,6 +129,7 @@ func (r *reader) setter(n document.Node, of string, unit quantity.Unit) Setter {
 	case r.d.Protocol == Registers && register.Input:
 		n.Fail("an input register cannot be written; write register and the number of a holding register")
 	case r.d.Protocol == Registers:
+		register.fits(n, 0)
 		s.Register = register
 		r.d.Ask[of] = Query{Place: s.Place, Gives: []Reading{{Quantity: of, Factor: s.Factor, Bit: -1, Register: register}}}
 	case len(s.Messages) == 0:
@@ -173,7 +175,21 @@ func (r *reader) registerFields() (*Register, map[string]func(document.Node)) {
 		"input":    func(n document.Node) { register.Address, register.Input = n.Whole(0, 65535), true },
 		"as":       func(n document.Node) { register.Form.As = n.Word(modbus.Forms()...) },
 		"words":    func(n document.Node) { register.Form.LowFirst = n.Word("high first", "low first") == "low first" },
-		"function": func(n document.Node) { register.Several = n.Word("6", "16") == "16" },
+		"function": func(n document.Node) {
+			register.Several = n.Word("6", "16") == "16"
+			register.One = !register.Several
+		},
+	}
+}
+
+// fits checks what is only known when all is said of a register: whether a number has room in what is written or read.
+func (register *Register) fits(n document.Node, bit int) {
+	fills := register.Form.Registers()
+	if register.One && fills > 1 {
+		n.Fail("%s fills %d registers, and function 6 writes one; take function away, or write 16", register.Form.As, fills)
+	}
+	if bit >= 16*fills {
+		n.Fail("%s has no bit %d; its bits are 0 to %d", register.Form.As, bit, 16*fills-1)
 	}
 }
 
@@ -239,13 +255,49 @@ func (r *reader) registerReading(e document.Entry) (Reading, bool) {
 	fields["unit"] = func(n document.Node) { reading.Factor = r.unit(n, kind.Unit) }
 	fields["scale"] = func(n document.Node) { scale = number(n) }
 	fields["bit"] = func(n document.Node) { reading.Bit = n.Whole(0, 31) }
+	fields["missing"] = reading.Codes.read(&reading.Codes.Missing)
+	fields["overload"] = reading.Codes.read(&reading.Codes.Overload)
 	e.Value.Fields(fields)
 	if register.Address < 0 {
 		e.Value.Fail("name the register: {input: 10, unit: mV}, or register for a holding register")
 	}
+	register.fits(e.Value, reading.Bit)
 	reading.Factor *= scale
 	reading.Register = register
 	return reading, true
+}
+
+// read reads codes: one, or a list, which may be empty to say that there is none. Whole numbers may be in hex.
+func (c *Codes) read(to *[]string) func(document.Node) {
+	return func(n document.Node) {
+		c.Stated = true
+		items := []document.Node{n}
+		if n.IsList() {
+			items = n.Items()
+		}
+		for _, item := range items {
+			code := item.Text()
+			if x, err := strconv.ParseUint(code, 0, 64); err == nil && strings.HasPrefix(strings.ToLower(code), "0x") {
+				code = strconv.FormatUint(x, 10)
+			}
+			*to = append(*to, code)
+		}
+	}
+}
+
+// readOf reads the codes of one number of an answer from what is said of all of them, or of each quantity by its name.
+func (c *Codes) readOf(n document.Node, quantity string, to *[]string) {
+	switch {
+	case !n.Present():
+	case !n.IsMap():
+		c.read(to)(n)
+	default:
+		for _, e := range n.Entries() {
+			if e.Key == quantity {
+				c.read(to)(e.Value)
+			}
+		}
+	}
 }
 
 // canRead tells whether a word names what an instrument may give: a quantity, a part of one, or a state.
@@ -277,7 +329,7 @@ func (r *reader) query(n document.Node) Query {
 	q := Query{Place: r.place(n)}
 	var block scpi.Format
 	factors, words, bits := map[string]float64{}, map[string]map[string]float64{}, map[string]int{}
-	var units, scales document.Node
+	var units, scales, missing, overload document.Node
 	n.Fields(map[string]func(document.Node){
 		"message":   func(n document.Node) { q.Message = r.message(n, false); q.Place = r.place(n) },
 		"separator": func(n document.Node) { q.Separator = n.Text() },
@@ -302,8 +354,10 @@ func (r *reader) query(n document.Node) Query {
 				q.Gives = append(q.Gives, readGives(g)...)
 			}
 		},
-		"units": func(n document.Node) { units = n },
-		"scale": func(n document.Node) { scales = n },
+		"units":    func(n document.Node) { units = n },
+		"scale":    func(n document.Node) { scales = n },
+		"missing":  func(n document.Node) { missing = n },
+		"overload": func(n document.Node) { overload = n },
 		"answers": func(n document.Node) {
 			for _, e := range n.Entries() {
 				words[e.Key] = map[string]float64{}
@@ -344,6 +398,18 @@ func (r *reader) query(n document.Node) Query {
 			g.Bit = b
 		}
 		g.Words = words[g.Quantity]
+	}
+	for i := range q.Gives {
+		c := &q.Gives[i].Codes
+		c.readOf(missing, q.Gives[i].Quantity, &c.Missing)
+		c.readOf(overload, q.Gives[i].Quantity, &c.Overload)
+	}
+	for _, codes := range []document.Node{missing, overload} {
+		for _, e := range codes.Entries() {
+			if !given[e.Key] {
+				e.At.Fail("%q is not among what the answer gives", e.Key)
+			}
+		}
 	}
 	for _, said := range [][]string{slices.Sorted(maps.Keys(factors)), slices.Sorted(maps.Keys(bits)),
 		slices.Sorted(maps.Keys(words))} {
