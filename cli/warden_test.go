@@ -16,7 +16,7 @@ import (
 	"usherbench/simbench"
 )
 
-// bound is within which everything is off: a second, as docs/safety.md promises, and what processes have to wait for one
+// bound is within which everything is off: a second, as docs/safety.md promises, and what processes wait for one
 // another on a busy computer. The promise itself is held in simulated time.
 const bound = 3 * time.Second
 

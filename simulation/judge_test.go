@@ -337,8 +337,19 @@ func (j *judged) stalledBefore(t time.Time) bool {
 // leaveSince tells whether somebody asked between two instants for what may switch the bay on.
 func (j *judged) leaveSince(from, to time.Time) bool {
 	return slices.ContainsFunc(j.acts, func(a act) bool {
-		return energising(a) && j.concerns(a) && !a.sent.Before(from) && !a.sent.After(to)
+		return energising(a) && j.concerns(a) && !j.heard(a).Before(from) && !a.sent.After(to)
 	})
+}
+
+// heard is when the service heard of an act at the latest: in which order it hears what was asked while it stood still
+// is chance.
+func (j *judged) heard(a act) time.Time {
+	for _, d := range j.downs {
+		if d.what == "stalled" && d.from.Before(a.answered) && a.sent.Before(d.to) {
+			return a.answered
+		}
+	}
+	return a.sent
 }
 
 // leave: nothing goes on that nobody asked for, and nothing after a stop that nobody asked for since.

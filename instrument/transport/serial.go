@@ -87,16 +87,19 @@ func openPort(ctx context.Context, a Address) (port, error) {
 		conn, err := a.network.Dial(ctx, a.Host)
 		return memoryPort{conn}, err
 	}
+	path, err := device(a.Path)
+	if err != nil {
+		return nil, err
+	}
 	// Flow control is set through a descriptor of our own, opened before the port is taken for us alone.
 	control := -1
 	if a.Line.Flow != "none" {
-		var err error
-		if control, err = unix.Open(a.Path, unix.O_RDWR|unix.O_NOCTTY|unix.O_NONBLOCK, 0); err != nil {
+		if control, err = unix.Open(path, unix.O_RDWR|unix.O_NOCTTY|unix.O_NONBLOCK, 0); err != nil {
 			return nil, err
 		}
 		defer unix.Close(control)
 	}
-	port, err := serial.Open(a.Path, &serial.Mode{BaudRate: a.Line.Baud, DataBits: a.Line.DataBits,
+	port, err := serial.Open(path, &serial.Mode{BaudRate: a.Line.Baud, DataBits: a.Line.DataBits,
 		Parity: parities[a.Line.Parity], StopBits: stopBits[a.Line.StopBits]})
 	if err != nil {
 		return nil, err

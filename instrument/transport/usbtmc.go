@@ -31,7 +31,11 @@ const leastTimeout = 100 * time.Millisecond
 
 func openUSBTMC(a Address) (Link, error) {
 	// Blocking, since the driver's reads and writes are bounded by its own timeout.
-	fd, err := unix.Open(a.Path, unix.O_RDWR|unix.O_NOCTTY|unix.O_CLOEXEC, 0)
+	path, err := device(a.Path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", a, err)
+	}
+	fd, err := unix.Open(path, unix.O_RDWR|unix.O_NOCTTY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", a, err)
 	}
