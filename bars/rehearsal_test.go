@@ -28,7 +28,7 @@ func BenchmarkRehearsal(b *testing.B) {
 			demo.Library)
 		require.NoError(b, err)
 		began := time.Now()
-		r, err := rehearsal.Run(program, plate, rehearsal.Options{})
+		r, err := rehearsal.Run(b.Context(), program, plate, rehearsal.Options{})
 		require.NoError(b, err)
 		seconds := time.Since(began).Seconds()
 		hours, frames = r.Duration/3600, float64(len(r.T))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -85,7 +86,7 @@ func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, b
 		pack.Dormant *= 0.004
 		o.Fault, o.Unit = "", battery.NewUnit(pack, plant.HalfFull)
 	}
-	r, err := rehearsal.Run(program, plate, o)
+	r, err := rehearsal.Run(context.Background(), program, plate, o)
 	if err != nil {
 		return err
 	}

@@ -45,7 +45,7 @@ With --fault the unit has a fault. The exit code is the outcome that the run wou
 				return a.findings(args[0], err)
 			}
 			began := time.Now()
-			result, err := rehearsal.Run(program, plate, rehearsal.Options{Fault: fault, Serial: serial})
+			result, err := rehearsal.Run(c.Context(), program, plate, rehearsal.Options{Fault: fault, Serial: serial})
 			if err != nil {
 				return err
 			}

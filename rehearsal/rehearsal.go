@@ -4,6 +4,7 @@
 package rehearsal
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math"
@@ -74,13 +75,18 @@ const (
 	// mostKept is how many frames are kept for curves and figures; of a longer rehearsal every second one is
 	// dropped, again and again.
 	mostKept = 200_000
+	// mostMarks is how many marks, and with them stages, a rehearsal has at most: loops within loops make thousands of
+	// millions of them.
+	mostMarks = 50_000
+	// looksEvery is after how many steps it is seen whether somebody still wants to know.
+	looksEvery = 256
 )
 
 // tooLong is why a rehearsal is ended.
 const tooLong = "the rehearsal was ended, since the procedure goes on and on"
 
-// Run rehearses a program. The program is not changed.
-func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Result, error) {
+// Run rehearses a program, unless the context ends before. The program is not changed.
+func Run(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Result, error) {
 	if o.State == 0 {
 		o.State = plant.HalfFull
 	}
@@ -110,7 +116,9 @@ func Run(program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Re
 		names = append(names, s.Name)
 	}
 	r.counters = trace.NewCounters(program.Columns, names)
-	r.run()
+	if err := r.run(ctx); err != nil {
+		return nil, err
+	}
 	return r.conclude(), nil
 }
 
@@ -144,13 +152,16 @@ type rehearsal struct {
 	stride   int // of those that are kept
 }
 
-func (r *rehearsal) run() {
+func (r *rehearsal) run(ctx context.Context) error {
 	r.act(r.machine.Start())
 	last := 0.0 // when the last frame was
 	for step := 0; !r.finished; step++ {
-		if step >= r.options.MostFrames || r.now > longest {
+		if step >= r.options.MostFrames || r.now > longest || len(r.result.Marks) > mostMarks {
 			r.act(r.machine.Advance(stage.Failed{T: r.now, Reason: tooLong}))
-			return
+			return nil
+		}
+		if step%looksEvery == 0 && ctx.Err() != nil {
+			return fmt.Errorf("the rehearsal was given up: %w", context.Cause(ctx))
 		}
 		next := math.Max(last+r.interval(last), r.now)
 		if due := r.machine.DueAt(); due <= next {
@@ -167,6 +178,7 @@ func (r *rehearsal) run() {
 		r.act(r.machine.Advance(stage.Frame{Frame: f}))
 		r.people()
 	}
+	return nil
 }
 
 // keep takes a frame into the result, every stride-th of a long rehearsal.

@@ -42,7 +42,7 @@ func TestEveryReadyProcedureIsRehearsed(t *testing.T) {
 	require.GreaterOrEqual(t, len(demo.Procedures()), 12)
 	for _, text := range demo.Procedures() {
 		p, plate := ready(t, text)
-		r, err := rehearsal.Run(p, plate, rehearsal.Options{Serial: "TN-2208"})
+		r, err := rehearsal.Run(t.Context(), p, plate, rehearsal.Options{Serial: "TN-2208"})
 		require.NoError(t, err, p.Name)
 		assert.Equal(t, stage.Done, r.Ending, "%s: %s", p.Name, r.Reason)
 		assert.NotEqual(t, outcome.Fail, r.Outcome(), "%s: %+v", p.Name, r.Figures)
@@ -55,13 +55,13 @@ func TestAProcedureThatGoesOnAndOnIsBounded(t *testing.T) {
 	text := "procedure: endless\nfor: tern\nneeds: {source: {volts: 60 V, amps: 5 A}}\nstages:\n  - repeat: {times: " +
 		"1000000}\n    stages: [{hold: {for: 1 h}}]\n"
 	p, plate := ready(t, text)
-	r, err := rehearsal.Run(p, plate, rehearsal.Options{MostFrames: 450_000})
+	r, err := rehearsal.Run(t.Context(), p, plate, rehearsal.Options{MostFrames: 450_000})
 	require.NoError(t, err)
 	assert.Equal(t, stage.Aborted, r.Ending)
 	assert.Contains(t, r.Reason, "goes on and on")
 	assert.LessOrEqual(t, len(r.T), 200_000, "long rehearsals keep every so many frames")
 	assert.Greater(t, len(r.T), 90_000)
 	assert.InDelta(t, r.Duration, r.T[len(r.T)-1], 10)
-	_, err = rehearsal.Foretell(p, plate, rehearsal.Options{})
+	_, err = rehearsal.Foretell(t.Context(), p, plate, rehearsal.Options{})
 	assert.ErrorIs(t, err, rehearsal.ErrTooLong)
 }

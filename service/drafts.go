@@ -123,7 +123,7 @@ func (s *Service) rehearse(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	r, err := s.shelf.Rehearse(d)
+	r, err := s.shelf.Rehearse(c.Request().Context(), d)
 	if err != nil {
 		return err
 	}

@@ -29,6 +29,11 @@ import (
 	"usherbench/store"
 )
 
+// longest bounds how long a rehearsal is computed.
+const longest = time.Minute
+
+var errTooSlow = fmt.Errorf("it takes longer than %s to compute; rehearse a part of the procedure", longest)
+
 // mostShown bounds the times of a rehearsal that a client gets: more than a screen shows.
 const mostShown = 4000
 
@@ -47,7 +52,7 @@ func New(s *store.Store, library procedure.Library) *Shelf {
 
 // Rehearse runs a draft on the model of its unit. The same draft is computed once and kept. Rehearsals leave
 // one core to the bays.
-func (s *Shelf) Rehearse(d api.Draft) (api.Rehearsal, error) {
+func (s *Shelf) Rehearse(ctx context.Context, d api.Draft) (api.Rehearsal, error) {
 	plate, err := s.plateOf(d)
 	if err != nil {
 		return api.Rehearsal{}, err
@@ -57,7 +62,11 @@ func (s *Shelf) Rehearse(d api.Draft) (api.Rehearsal, error) {
 		return api.Rehearsal{}, err
 	}
 	key := rehearsalKey(d, plate, program.Used)
-	s.working <- struct{}{}
+	select {
+	case s.working <- struct{}{}:
+	case <-ctx.Done():
+		return api.Rehearsal{}, ctx.Err()
+	}
 	defer func() { <-s.working }()
 	if data, err := s.store.Rehearsal(key); err == nil {
 		var kept api.Rehearsal
@@ -66,7 +75,9 @@ func (s *Shelf) Rehearse(d api.Draft) (api.Rehearsal, error) {
 		}
 	}
 	began := time.Now()
-	result, err := rehearsal.Run(program, plate, rehearsal.Options{Serial: d.Serial, Fault: d.Fault})
+	ctx, cancel := context.WithTimeoutCause(ctx, longest, errTooSlow)
+	defer cancel()
+	result, err := rehearsal.Run(ctx, program, plate, rehearsal.Options{Serial: d.Serial, Fault: d.Fault})
 	if err != nil {
 		return api.Rehearsal{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
@@ -215,7 +226,9 @@ func (s *Shelf) OfRun(ctx context.Context, run store.Run) (api.RunRehearsal, err
 		}
 	}
 	foretold, err := s.foretold.of(run.ID, func() (*rehearsal.Foretold, error) {
-		return rehearsal.Foretell(program, plate, rehearsal.Options{Specs: specs})
+		ctx, cancel := context.WithTimeoutCause(ctx, longest, errTooSlow)
+		defer cancel()
+		return rehearsal.Foretell(ctx, program, plate, rehearsal.Options{Specs: specs})
 	})
 	if err != nil {
 		return api.RunRehearsal{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err)

@@ -44,11 +44,11 @@ func newShelf(t *testing.T) (*Shelf, *store.Store) {
 func TestADraftIsRehearsedOnce(t *testing.T) {
 	s, _ := newShelf(t)
 	draft := api.Draft{Text: text, Nameplate: plate}
-	first, err := s.Rehearse(draft)
+	first, err := s.Rehearse(t.Context(), draft)
 	require.NoError(t, err)
 	assert.Equal(t, "done", first.Ending)
 	assert.InDelta(t, 10, first.Duration, 1)
-	again, err := s.Rehearse(draft)
+	again, err := s.Rehearse(t.Context(), draft)
 	require.NoError(t, err)
 	assert.True(t, first.At.Equal(again.At), "it was kept")
 	assert.Equal(t, first.Values, again.Values)
@@ -60,7 +60,7 @@ func TestADraftIsRehearsedOnce(t *testing.T) {
 		{Text: text + "# a remark\n", Nameplate: plate},
 		{Text: text, Nameplate: plate + "title: Knot\n"},
 	} {
-		r, err := s.Rehearse(other)
+		r, err := s.Rehearse(t.Context(), other)
 		require.NoError(t, err)
 		assert.False(t, keys[r.Key], "%+v", other)
 		keys[r.Key] = true
@@ -69,11 +69,11 @@ func TestADraftIsRehearsedOnce(t *testing.T) {
 
 func TestAFaultShowsInTheRehearsal(t *testing.T) {
 	s, _ := newShelf(t)
-	well, err := s.Rehearse(api.Draft{Text: text, Nameplate: plate})
+	well, err := s.Rehearse(t.Context(), api.Draft{Text: text, Nameplate: plate})
 	require.NoError(t, err)
 	require.Nil(t, well.Figures[0].Undetermined)
 	assert.InDelta(t, 92, well.Figures[0].Value, 0.2, "the efficiency of its nameplate at full load")
-	ill, err := s.Rehearse(api.Draft{Text: text, Nameplate: plate, Fault: "low-efficiency"})
+	ill, err := s.Rehearse(t.Context(), api.Draft{Text: text, Nameplate: plate, Fault: "low-efficiency"})
 	require.NoError(t, err)
 	assert.Less(t, ill.Figures[0].Value, well.Figures[0].Value-1)
 }
@@ -87,7 +87,7 @@ func TestManyAtOnceGetTheSame(t *testing.T) {
 		go func() {
 			defer wg.Done()
 			var err error
-			got[i], err = s.Rehearse(api.Draft{Text: text, Nameplate: plate})
+			got[i], err = s.Rehearse(t.Context(), api.Draft{Text: text, Nameplate: plate})
 			assert.NoError(t, err)
 		}()
 	}
@@ -100,15 +100,15 @@ func TestManyAtOnceGetTheSame(t *testing.T) {
 
 func TestWhatCannotBeRehearsedSaysWhy(t *testing.T) {
 	s, records := newShelf(t)
-	_, err := s.Rehearse(api.Draft{Text: "procedure: [", Nameplate: plate})
+	_, err := s.Rehearse(t.Context(), api.Draft{Text: "procedure: [", Nameplate: plate})
 	assert.Error(t, err)
-	_, err = s.Rehearse(api.Draft{Text: text, Nameplate: plate, Fault: "rusty"})
+	_, err = s.Rehearse(t.Context(), api.Draft{Text: text, Nameplate: plate, Fault: "rusty"})
 	assert.ErrorIs(t, err, api.ErrBadRequest)
 	assert.ErrorContains(t, err, `"rusty" is not a fault of a converter`)
-	_, err = s.Rehearse(api.Draft{Text: text})
+	_, err = s.Rehearse(t.Context(), api.Draft{Text: text})
 	assert.Error(t, err, "its nameplate is not stored")
 	require.NoError(t, records.PutNameplate(store.Nameplate{Name: "knot", Text: plate}))
-	_, err = s.Rehearse(api.Draft{Text: text})
+	_, err = s.Rehearse(t.Context(), api.Draft{Text: text})
 	assert.NoError(t, err)
 }
 
