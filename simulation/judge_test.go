@@ -158,11 +158,19 @@ func (j *judged) breached() {
 			continue
 		}
 		for _, l := range j.lit {
-			if l.from.Before(f.from.Add(-lostAfter)) && l.at(f.from) && l.at(by) {
+			if l.from.Before(f.from.Add(-lostAfter)) && l.at(f.from) && l.at(by) && !j.brokenToo(l.what, f, by) {
 				j.breaks(by, "a guard was breached at %.3f s, and the %s is on", f.from.Sub(j.began).Seconds(), l.what)
 			}
 		}
 	}
+}
+
+// brokenToo tells whether an instrument of an output was broken beside the one that had a fault.
+func (j *judged) brokenToo(what string, f fault, by time.Time) bool {
+	return slices.ContainsFunc(j.faults, func(o fault) bool {
+		return o.instrument != f.instrument && slices.Contains(j.feeding(what), o.instrument) && o.from.Before(by) &&
+			f.from.Before(o.to.Add(time.Second))
+	})
 }
 
 // overlapped tells whether an instrument had another fault too while it had this one.
