@@ -58,7 +58,8 @@ var others = []string{"spread-1", "spread-2", "spread-3", "spread-4", "spread-5"
 
 // Foretell rehearses a program on the nominal unit and on others. Of a fault nothing is foretold: the units are
 // healthy.
-func Foretell(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate, o Options) (*Foretold, error) {
+func Foretell(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate,
+	o Options) (*Foretold, error) {
 	o.Fault, o.MostFrames = "", foretoldFrames
 	f := &Foretold{anchors: map[*Result][]record.Span{}}
 	for _, serial := range append([]string{""}, others...) {

@@ -169,7 +169,8 @@ func TestARehearsedCapacityIsThatOfThePlant(t *testing.T) {
 		pack, err := battery.Gannet("GP-401", fault)
 		require.NoError(t, err)
 		_, truth := pack.ToCutoff(battery.NewUnit(pack, 0.9).State, 4.8, 21.037)
-		r, err := rehearsal.Run(t.Context(), program, plate, rehearsal.Options{Serial: "GP-401", Fault: string(fault), State: 0.9})
+		r, err := rehearsal.Run(t.Context(), program, plate, rehearsal.Options{Serial: "GP-401", Fault: string(fault),
+			State: 0.9})
 		require.NoError(t, err)
 		require.Nil(t, r.Figures[0].Undetermined)
 		assert.InEpsilon(t, truth/3600, r.Figures[0].Value, 0.0002, "%q", fault)

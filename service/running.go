@@ -96,10 +96,10 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if err != nil {
 		r.Problems = append(r.Problems, "some dialects were left out: "+err.Error())
 	}
-	if r.Store, err = store.OpenOn(filepath.Join(c.Data, "usher.db"), c.On); err != nil {
-		return r, err
-	}
 	options := engine.Options{Data: c.Data, Memory: c.Memory, WardenLog: filepath.Join(c.Data, warden.LogFile)}
+	if r.Store, err = store.OpenOn(filepath.Join(c.Data, "usher.db"), c.On); err != nil {
+		return r, errors.Join(err, engine.MakeSafeUnread(c.Bench, dialects, log, options))
+	}
 	if c.Warden != nil {
 		if r.Warden, err = warden.Start(c.Warden, options.WardenLog, log); err != nil {
 			return r, err

@@ -5,6 +5,7 @@ package tables
 import (
 	"bytes"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -51,11 +52,38 @@ func Read(r io.Reader, format string) (*shape.Table, error) {
 	if len(sheets) == 0 {
 		return nil, fmt.Errorf("the workbook has no sheet")
 	}
-	rows, err := book.GetRows(sheets[0], excelize.Options{RawCellValue: true})
+	rows, err := rowsOf(book, sheets[0])
 	if err != nil {
 		return nil, fmt.Errorf("sheet %s: %w", sheets[0], err)
 	}
 	return shape.ReadRows(rows)
+}
+
+// mostColumns and mostRows bound a sheet: one cell in its last column would make thousands of empty ones before it.
+const (
+	mostColumns = 256
+	mostRows    = shape.MostRows + 1 // with the heading
+)
+
+// rowsOf reads a sheet row by row.
+func rowsOf(book *excelize.File, sheet string) (all [][]string, err error) {
+	rows, err := book.Rows(sheet)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	for rows.Next() {
+		cells, err := rows.Columns(excelize.Options{RawCellValue: true})
+		if err != nil {
+			return nil, err
+		}
+		if len(cells) > mostColumns || len(all) == mostRows {
+			return nil, fmt.Errorf("row %d ends in column %d; a table has at most %d rows and %d columns, take away what "+
+				"stands beside it", len(all)+1, len(cells), mostRows, mostColumns)
+		}
+		all = append(all, cells)
+	}
+	return all, rows.Error()
 }
 
 // Write writes a table in a format.

@@ -2,6 +2,8 @@ package tables
 
 import (
 	"bytes"
+	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -53,4 +55,22 @@ func FuzzRead(f *testing.F) {
 			require.NotEmpty(t, err.Error())
 		}
 	})
+}
+
+// A sheet with cells far out, as a spreadsheet has them after somebody formatted a whole column, is refused before it
+// fills the memory.
+func TestASheetThatIsTooWideIsRefused(t *testing.T) {
+	book := excelize.NewFile()
+	for row := 1; row <= 40; row++ {
+		require.NoError(t, book.SetCellValue("Sheet1", fmt.Sprintf("XFD%d", row), 1))
+	}
+	var file bytes.Buffer
+	require.NoError(t, book.Write(&file))
+	require.NoError(t, book.Close())
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, err := Read(&file, XLSX)
+	require.ErrorContains(t, err, "row 1 ends in column 16384; a table has at most 100001 rows and 256 columns")
+	runtime.ReadMemStats(&after)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(50<<20))
 }

@@ -22,6 +22,13 @@ const LongestDocument = 256 << 10
 // deepestNesting bounds flow brackets and sequences within one line, which the parser follows recursively.
 const deepestNesting = 64
 
+// mostKeys bounds the keys of one map, for which the parser takes a time that grows with their square, and mostFindings
+// what is said of one document: who has made so many mistakes mends the first ones first.
+const (
+	mostKeys     = 1000
+	mostFindings = 200
+)
+
 // Finding is something wrong at a place of a document. Line and column count from 1.
 type Finding struct {
 	Line    int    `json:"line"`
@@ -86,7 +93,12 @@ func admissible(text []byte) *Finding {
 			LongestDocument>>10)}
 	}
 	line := 1
+	var keys siblings
 	for part := range bytes.Lines(text) {
+		if keys.add(part) > mostKeys {
+			return &Finding{line, 1, fmt.Sprintf("the map has more than %d keys, so this is probably another kind of file",
+				mostKeys)}
+		}
 		if !utf8.Valid(part) {
 			return &Finding{line, 1, "the text is not UTF-8, so this is probably not a text file"}
 		}
@@ -105,6 +117,31 @@ func admissible(text []byte) *Finding {
 	return nil
 }
 
+// siblings counts the keys of maps in block form, by their indentation.
+type siblings []struct{ indent, keys int }
+
+// add counts the key of a line, if there is one, and tells how many its map has so far.
+func (s *siblings) add(line []byte) int {
+	text := bytes.TrimLeft(line, " ")
+	indent := len(line) - len(text)
+	text = bytes.TrimSpace(text)
+	if len(text) == 0 || text[0] == '#' {
+		return 0
+	}
+	for len(*s) > 0 && (*s)[len(*s)-1].indent > indent {
+		*s = (*s)[:len(*s)-1]
+	}
+	if bytes.HasPrefix(text, []byte("- ")) || !bytes.Contains(text, []byte(":")) {
+		return 0
+	}
+	if len(*s) == 0 || (*s)[len(*s)-1].indent < indent {
+		*s = append(*s, struct{ indent, keys int }{indent, 0})
+	}
+	last := &(*s)[len(*s)-1]
+	last.keys++
+	return last.keys
+}
+
 func syntaxFinding(err error) Finding {
 	var yerr yaml.Error
 	if errors.As(err, &yerr) {
@@ -119,6 +156,13 @@ func syntaxFinding(err error) Finding {
 func firstLine(s string) string {
 	line, _, _ := strings.Cut(s, "\n")
 	return line
+}
+
+// found keeps a finding, if there are not too many already.
+func (d *Document) found(f Finding) {
+	if len(d.findings) < mostFindings {
+		d.findings = append(d.findings, f)
+	}
 }
 
 // Root is the outermost node.

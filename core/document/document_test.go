@@ -1,6 +1,7 @@
 package document
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -97,4 +98,27 @@ func TestSuggestionsBeginWithTheMostSimilar(t *testing.T) {
 	assert.Equal(t, `did you mean "volts"? known here: amps, volts, watts`, Suggest("volt", words))
 	assert.Equal(t, "known here: amps, volts, watts", Suggest("brightness", words))
 	assert.Equal(t, []string{"volts", "amps", "watts"}, words, "the caller's list keeps its order")
+}
+
+// A text with thousands of keys takes no time, and thousands of mistakes are not all told.
+func TestADocumentIsBoundedInKeysAndFindings(t *testing.T) {
+	keys := func(n int) string {
+		var text strings.Builder
+		for i := range n {
+			fmt.Fprintf(&text, "u%d:\n  a: 1\n", i)
+		}
+		return text.String()
+	}
+	_, err := Parse([]byte(keys(5000)))
+	assert.ErrorContains(t, err, "2001:1: the map has more than 1000 keys")
+	doc, err := Parse([]byte(keys(900)))
+	require.NoError(t, err, "each of them has keys of its own")
+	doc.Root().Fields(map[string]func(Node){"load": func(Node) {}})
+	assert.Len(t, doc.Findings(), 200)
+	var list strings.Builder
+	for range 2000 {
+		list.WriteString("- a: 1\n  b: 2\n")
+	}
+	_, err = Parse([]byte(list.String()))
+	assert.NoError(t, err, "maps in a list are many maps")
 }

@@ -33,7 +33,7 @@ func (n Node) Present() bool { return n.node != nil }
 // Fail records a finding at the node.
 func (n Node) Fail(format string, args ...any) {
 	if n.doc != nil {
-		n.doc.findings = append(n.doc.findings, at(n.place(), format, args...))
+		n.doc.found(at(n.place(), format, args...))
 	}
 }
 
@@ -57,13 +57,13 @@ func (n Node) FailAt(column int, format string, args ...any) {
 			f.Column++
 		}
 	}
-	n.doc.findings = append(n.doc.findings, f)
+	n.doc.found(f)
 }
 
 // FailPlace records a finding at a place of the document that was read before.
 func (n Node) FailPlace(line, column int, format string, args ...any) {
 	if n.doc != nil {
-		n.doc.findings = append(n.doc.findings, Finding{line, column, fmt.Sprintf(format, args...)})
+		n.doc.found(Finding{line, column, fmt.Sprintf(format, args...)})
 	}
 }
 

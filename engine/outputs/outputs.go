@@ -44,7 +44,8 @@ type Options struct {
 	Bay string
 	// Energised tells the warden whether an output of the bay may be on; nil: there is no warden.
 	Energised func(on bool)
-	// Alive tells that the bay's goroutine does its work, and will be heard of again before the given time has passed.
+	// Alive tells that the bay's goroutine does its work, and will be heard of again before the given time has passed;
+	// nil: nobody wants to know.
 	Alive func(next time.Duration)
 	// Journal puts on record what was done to the outputs.
 	Journal func(what, detail, runID string)
@@ -70,6 +71,9 @@ type Switchboard struct {
 
 // New makes the switchboard of a bay from what fills its seats. Nothing is switched.
 func New(config map[string]api.SeatConfig, instruments map[string]*instrument.Instrument, o Options) *Switchboard {
+	if o.Alive == nil {
+		o.Alive = func(time.Duration) {}
+	}
 	if o.Go == nil {
 		o.Go = func(do func()) { go do() }
 	}

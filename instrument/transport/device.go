@@ -32,7 +32,8 @@ func device(name string) (string, error) {
 		return err == nil && matches
 	})
 	if !known || info.Mode()&fs.ModeCharDevice == 0 {
-		return "", fmt.Errorf("%s is no serial port and no USB instrument; look for them with: usher bench scan --serial", real)
+		return "", fmt.Errorf("%s is no serial port and no USB instrument; look for them with: usher bench scan --serial",
+			real)
 	}
 	return real, nil
 }
