@@ -305,7 +305,11 @@ func (h *house) settle() {
 	}
 	h.mu.Unlock()
 	h.tell("bench", "everything is mended")
-	h.until(h.began.Add(h.scenario.Troubled + rest))
+	well := time.Now()
+	if h.restartAt.After(well) {
+		well = h.restartAt
+	}
+	h.until(well.Add(rest))
 	h.finish()
 }
 

@@ -74,7 +74,8 @@ var planted = []bug{
 		"if err := b.engine.store.SaveLatch(store.Latch{Bay: b.name, Why: h.Why, By: h.By, At: h.At}); err != nil {\n" +
 			"\t\treturn err\n\t}\n\tb.hold(h)\n\terr := b.end", "b.hold(h)\n\terr := b.end"},
 	{"a service that cannot read its records makes nothing safe", "service/running.go",
-		"return r, err\n\t}\n\tif c.Warden", "return r, errors.Join(err, engine.MakeSafeUnread(c.Bench, dialects, log, options))\n\t}\n\tif c.Warden"},
+		"return r, err\n\t}\n\tif c.Warden",
+		"return r, errors.Join(err, engine.MakeSafeUnread(c.Bench, dialects, log, options))\n\t}\n\tif c.Warden"},
 	{"a bay waits for the answer to its watchdog", "engine/outputs/on.go", "func(do func()) { do() }(func() {",
 		"s.options.Go(func() {"},
 	{"a stop leaves on what is on by hand", "engine/bay.go", "if false && b.outputs.Energised() {\n\t\treturn b.safe",
