@@ -1,6 +1,7 @@
 package simulation
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -84,6 +85,15 @@ func meetings() []kind {
 		}, nil},
 		// Nobody is left, neither service nor warden: only the instruments themselves can switch off.
 		{"nobody is left", 1, nobodyIsLeft, nil},
+		// Service and warden die, and the records with them: who comes next finds nothing to go by.
+		{"nothing is left", 1, func(d draw, s Scenario, _ []instrument) []Event {
+			at := d.between(began, 2*time.Second)
+			damaged := Event{At: at, Kind: "damage records", Words: of(d, slices.Sorted(maps.Keys(damages))),
+				For: d.between(2*time.Second, 3*time.Second)}
+			dies := at + d.between(0, 300*time.Millisecond)
+			return []Event{damaged, {At: dies, Kind: "kill both", For: 300 * time.Millisecond},
+				{At: at + damaged.For, Kind: "put a copy back"}}
+		}, nil},
 		// What is done with the instruments of a bay stands still, and nothing else does.
 		{"stall of a bay", 2, func(d draw, s Scenario, _ []instrument) []Event {
 			return []Event{{At: d.between(began, s.Troubled), Kind: "stall of a bay", Bay: d.bay(s).Name,
