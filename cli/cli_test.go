@@ -215,6 +215,27 @@ func TestAFollowedRunShowsItsFiguresAndItsOutcomeIsTheExitCode(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist, "half a file is not left behind")
 }
 
+// Who does not answer is not added unknowingly, and what is suggested fits what was added.
+func TestAnInstrumentThatDoesNotAnswerIsAddedLaterOnly(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
+	const nobody = "tcp://127.0.0.1:1"
+	for _, named := range [][]string{nil, {"--dialect", "sim-load"}} {
+		code, _, errOut := usher(t, "", append([]string{"--data", h.Data, "bench", "add", "eload9", nobody}, named...)...)
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errOut, "nobody says at "+nobody+" who it is")
+		assert.Contains(t, errOut, "--later")
+		config, err := h.Local.BenchConfig(t.Context())
+		require.NoError(t, err)
+		assert.NotContains(t, config.Instruments, "eload9")
+	}
+	code, _, errOut := usher(t, "", "--data", h.Data, "bench", "add", "eload9", nobody, "--later")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "--dialect")
+	code, out, errOut := usher(t, "", "--data", h.Data, "bench", "add", "eload9", nobody, "--later", "--dialect", "sim-load")
+	assert.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "usher bench bay BAY load=eload9")
+}
+
 func TestTheBenchIsShownSetAndMadeSafe(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	code, out, _ := usher(t, "", "--data", h.Data, "bench")

@@ -22,37 +22,74 @@ func (a *app) configureCommands() []*cobra.Command {
 
 func (a *app) benchAdd() *cobra.Command {
 	var i api.InstrumentConfig
+	later := false
 	c := &cobra.Command{
 		Use: "add NAME ADDRESS", Short: "Add an instrument, or change one", Args: cobra.ExactArgs(2),
-		Long: "Add an instrument. Without --dialect it is asked who it is, and the dialect that matches is taken.",
+		Long: "Add an instrument. It is asked who it is; without --dialect the dialect that matches is taken. One that does\n" +
+			"not answer is not added, unless it is to be connected --later.",
 		Example: `  usher bench add psu1 tcp://192.168.1.20:5025 --due 2027-03-16
   usher bench add load1 "modbus-rtu:///dev/serial/by-id/usb-adapter?baud=9600&unit=3" --dialect my-load`,
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			i.Address = args[1]
-			if i.Dialect == "" {
+			if later && i.Dialect == "" {
+				return usage("--later: who is not asked who it is needs its dialect named: --dialect")
+			}
+			if !later {
 				found, err := cl.Discover(ctx, api.Discovery{Addresses: args[1:]})
 				if err != nil {
 					return err
 				}
-				if len(found[0].Dialects) != 1 {
-					return fmt.Errorf("%s says %q, for which %d dialects fit %v; name one with --dialect%s", args[1],
-						found[0].Identity, len(found[0].Dialects), found[0].Dialects, because(found[0].Problem))
+				if i.Dialect, err = dialectFor(found[0], i.Dialect); err != nil {
+					return err
 				}
-				i.Dialect = found[0].Dialects[0]
 			}
 			config, err := cl.PutInstrument(ctx, args[0], i)
 			if err != nil || a.json {
 				return a.jsonOr(config, err)
 			}
-			fmt.Fprintf(a.out, "%s at %s speaks %s. Give it a seat: usher bench bay BAY source=%s\n", args[0], i.Address,
-				i.Dialect, args[0])
+			seat, err := firstSeat(ctx, cl, i.Dialect)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s at %s speaks %s. Give it a seat: usher bench bay BAY %s=%s\n", args[0], i.Address,
+				i.Dialect, seat, args[0])
 			return nil
 		}),
 	}
 	c.Flags().StringVar(&i.Dialect, "dialect", "", "how it is spoken to (default: by its identity)")
+	c.Flags().BoolVar(&later, "later", false, "add it though nobody answers there yet")
 	c.Flags().StringVar(&i.Calibrated, "calibrated", "", "date of the last calibration, 2026-03-16")
 	c.Flags().StringVar(&i.Due, "due", "", "date of the next calibration")
 	return c
+}
+
+// dialectFor is the dialect for who was found at an address: the one that was named, or the only one that fits.
+func dialectFor(found api.Found, named string) (string, error) {
+	switch {
+	case found.Identity == "" && found.Problem != "":
+		return "", fmt.Errorf("nobody says at %s who it is: %s; check its power, cable and address, its terminator or its unit "+
+			"on the line, or add it all the same: --later", found.Address, found.Problem)
+	case named != "":
+		return named, nil
+	case len(found.Dialects) != 1:
+		return "", fmt.Errorf("%s says %q, for which %d dialects fit %v; name one with --dialect%s", found.Address,
+			found.Identity, len(found.Dialects), found.Dialects, because(found.Problem))
+	}
+	return found.Dialects[0], nil
+}
+
+// firstSeat is the kind of seat that an instrument of a dialect fills first of all.
+func firstSeat(ctx context.Context, cl *client.Client, dialect string) (string, error) {
+	all, err := cl.Dialects(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, d := range all {
+		if d.Name == dialect && len(d.Seats) > 0 {
+			return d.Seats[0], nil
+		}
+	}
+	return "SEAT", nil
 }
 
 func because(problem string) string {
