@@ -155,6 +155,8 @@ func TestAMistakeInALogIsNamedAndLeavesNothing(t *testing.T) {
 		{"a sign that is no sign", func(l *api.ImportLog) { l.Mapping.DischargeIs = "up" }, `dischargeIs is "up"`},
 		{"lines that are not there to skip", func(l *api.ImportLog) { l.Mapping.Skip = -1 }, "skip counts lines"},
 		{"nothing", func(l *api.ImportLog) { l.Text = "" }, "there is no header"},
+		{"the future", func(l *api.ImportLog) { l.BeganAt = new(time.Time); *l.BeganAt = time.Now().Add(72 * time.Hour) },
+			"which is still to come"},
 	} {
 		log := good
 		c.change(&log)

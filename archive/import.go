@@ -23,6 +23,9 @@ import (
 // ImportedBay is what stands for the bay of a run that none of ours made.
 const ImportedBay = "import"
 
+// clocksApart is how far ahead the clock of other equipment may be, zones included.
+const clocksApart = 26 * time.Hour
+
 var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
 
 // CheckSerial tells what is wrong with a serial number.
@@ -121,6 +124,10 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 		run.StartedAt = *request.BeganAt
 	case !log.Began.IsZero():
 		run.StartedAt = log.Began
+	}
+	if ahead := run.StartedAt.Sub(s.Now()); ahead > clocksApart {
+		return bad(fmt.Errorf("the log begins at %s, which is still to come; check its date and the clock of this computer, "+
+			"or say when it began", run.StartedAt.Format(time.DateTime)))
 	}
 	if err := giveTexts(s, &run, request, log); err != nil {
 		return run, err

@@ -231,7 +231,8 @@ func TestAnInstrumentThatDoesNotAnswerIsAddedLaterOnly(t *testing.T) {
 	code, _, errOut := usher(t, "", "--data", h.Data, "bench", "add", "eload9", nobody, "--later")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "--dialect")
-	code, out, errOut := usher(t, "", "--data", h.Data, "bench", "add", "eload9", nobody, "--later", "--dialect", "sim-load")
+	code, out, errOut := usher(t, "", "--data", h.Data, "bench", "add", "eload9", nobody, "--later", "--dialect",
+		"sim-load")
 	assert.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "usher bench bay BAY load=eload9")
 }

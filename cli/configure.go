@@ -25,8 +25,8 @@ func (a *app) benchAdd() *cobra.Command {
 	later := false
 	c := &cobra.Command{
 		Use: "add NAME ADDRESS", Short: "Add an instrument, or change one", Args: cobra.ExactArgs(2),
-		Long: "Add an instrument. It is asked who it is; without --dialect the dialect that matches is taken. One that does\n" +
-			"not answer is not added, unless it is to be connected --later.",
+		Long: "Add an instrument. It is asked who it is; without --dialect the dialect that matches is taken. One that\n" +
+			"does not answer is not added, unless it is to be connected --later.",
 		Example: `  usher bench add psu1 tcp://192.168.1.20:5025 --due 2027-03-16
   usher bench add load1 "modbus-rtu:///dev/serial/by-id/usb-adapter?baud=9600&unit=3" --dialect my-load`,
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -67,8 +67,8 @@ func (a *app) benchAdd() *cobra.Command {
 func dialectFor(found api.Found, named string) (string, error) {
 	switch {
 	case found.Identity == "" && found.Problem != "":
-		return "", fmt.Errorf("nobody says at %s who it is: %s; check its power, cable and address, its terminator or its unit "+
-			"on the line, or add it all the same: --later", found.Address, found.Problem)
+		return "", fmt.Errorf("nobody says at %s who it is: %s; check its power, cable and address, its terminator or its "+
+			"unit on the line, or add it all the same: --later", found.Address, found.Problem)
 	case named != "":
 		return named, nil
 	case len(found.Dialects) != 1:

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+	"unicode/utf8"
 
 	"gorm.io/gorm"
 )
@@ -14,6 +15,9 @@ import (
 func (s *Store) Journal(e JournalEntry) error {
 	if e.At.IsZero() {
 		e.At = s.Now()
+	}
+	for _, text := range []*string{&e.By, &e.Bay, &e.What, &e.Detail} {
+		*text = bounded(*text)
 	}
 	return s.write(func(tx *gorm.DB) error {
 		before, err := lastHash(tx)
@@ -25,6 +29,21 @@ func (s *Store) Journal(e JournalEntry) error {
 		}
 		return tx.Model(&JournalEntry{}).Where("id = ?", e.ID).Update("hash", e.seal(before)).Error
 	})
+}
+
+// mostOfAText bounds a text of an entry: the journal is not where somebody keeps files.
+const mostOfAText = 4000
+
+// bounded cuts a text off, at the end of a character, and says how much there was.
+func bounded(text string) string {
+	if len(text) <= mostOfAText {
+		return text
+	}
+	end := mostOfAText
+	for !utf8.RuneStart(text[end]) {
+		end--
+	}
+	return fmt.Sprintf("%s … (%d bytes in all)", text[:end], len(text))
 }
 
 // lastHash is the seal of the newest entry; empty if there is none.

@@ -70,6 +70,9 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 	if err := lookBefore(path); err != nil {
 		return nil, err
 	}
+	if err := keepPrivate(path); err != nil {
+		return nil, err
+	}
 	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: source(path)},
 		&gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
@@ -90,6 +93,15 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 		go func() { _ = s.Check(ctx) }() // the watch keeps what it finds
 	}
 	return s, nil
+}
+
+// keepPrivate has nobody but the account of the service read the database; SQLite gives its other files the same mode.
+func keepPrivate(path string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return errors.Join(f.Chmod(0o600), f.Close())
 }
 
 // source is how SQLite opens the file. Times are kept in UTC and read in the zone of the computer, in which people are

@@ -3,7 +3,9 @@ package store
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -147,4 +149,26 @@ func TestWritesThatFailAreTold(t *testing.T) {
 	_, failed, why = s.Failing()
 	assert.NoError(t, why)
 	assert.EqualValues(t, 1, failed)
+}
+
+func TestTheDatabaseIsPrivateAndItsTextsAreBounded(t *testing.T) {
+	path := written(t)
+	require.NoError(t, os.Chmod(path, 0o644))
+	s, err := Open(path)
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, s.Journal(JournalEntry{By: "mira", What: "looked", Detail: strings.Repeat("größer ", 100_000)}))
+	for _, file := range []string{path, path + "-wal"} {
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), file)
+	}
+	entries, err := s.JournalEntries(JournalFilter{Limit: 1})
+	require.NoError(t, err)
+	assert.Less(t, len(entries[0].Detail), 4100)
+	assert.True(t, utf8.ValidString(entries[0].Detail))
+	assert.True(t, strings.HasSuffix(entries[0].Detail, "… (900000 bytes in all)"), entries[0].Detail[3980:])
+	v, err := s.VerifyJournal()
+	require.NoError(t, err)
+	assert.Empty(t, v.Why)
 }
