@@ -62,8 +62,9 @@ func (p *preflight) asks(check, remedy, format string, args ...any) {
 // checkVouched refuses to vouch for what a look at the unit does not tell.
 func checkVouched(checks []string) error {
 	for _, c := range checks {
-		if c != cellsCheck {
-			return fmt.Errorf("%w: nobody can vouch for %q; a look at the unit tells only %s", api.ErrBadRequest, c, cellsCheck)
+		if !slices.Contains(vouchable, c) {
+			return fmt.Errorf("%w: nobody can vouch for %q; a look at the unit tells only %s", api.ErrBadRequest, c,
+				strings.Join(vouchable, " and "))
 		}
 	}
 	return nil
@@ -129,6 +130,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 		p.blocks("unit", "see what the handler says, and put the unit in place", "%s",
 			strings.TrimPrefix(err.Error(), ErrNotReady.Error()+": "))
 	}
+	p.known()
 	for _, x := range b.outputs.Seats() {
 		p.instruments(ctx, x)
 	}
@@ -256,10 +258,11 @@ func orWord(text, fallback string) string {
 
 func (p *preflight) calibration(name string, c api.InstrumentConfig) {
 	if c.Due == "" {
+		p.warns("calibration", "enter the date: usher bench add, --due", "nobody knows until when %s is calibrated", name)
 		return
 	}
 	due, err := time.ParseInLocation(time.DateOnly, c.Due, time.Local)
-	left := time.Until(due.AddDate(0, 0, 1))
+	left := due.AddDate(0, 0, 1).Sub(p.bay.engine.store.Now())
 	const soon = 14 * 24 * time.Hour
 	switch {
 	case err != nil:

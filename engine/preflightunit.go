@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"time"
 
 	"usherbench/api"
 	"usherbench/core/procedure"
@@ -13,6 +14,35 @@ import (
 	"usherbench/core/stage"
 	"usherbench/store"
 )
+
+// nameplateCheck asks whether a unit that was tested as another type is of this one.
+const nameplateCheck = "nameplate"
+
+// vouchable are the checks for which somebody may vouch who has looked at the unit.
+var vouchable = []string{cellsCheck, nameplateCheck}
+
+// known asks whether a serial number that was tested as another type is the unit of this nameplate: 48 V are none for a
+// unit of 12 V.
+func (p *preflight) known() {
+	if p.plate == nil {
+		return
+	}
+	runs, err := p.bay.engine.store.Runs(store.RunFilter{Serial: p.serial, Limit: 20})
+	if err != nil {
+		return // a start that cannot be put on record is refused anyway
+	}
+	for _, r := range runs {
+		if r.Nameplate == "" || r.Nameplate == "any" {
+			continue
+		}
+		if r.Nameplate != p.plate.Name {
+			p.asks(nameplateCheck, "look at its label; if it is a "+p.plate.Name+", vouch for it",
+				"%s was tested as %s before, last with %s on %s, and is to be tested as %s", p.serial, r.Nameplate, r.Procedure,
+				r.StartedAt.Format(time.DateOnly), p.plate.Name)
+		}
+		return
+	}
+}
 
 // cellsCheck asks whether a battery that may be nearly empty is of the cells that its nameplate says.
 const cellsCheck = "cells"

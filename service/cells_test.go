@@ -11,6 +11,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/demo"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 )
@@ -59,6 +60,37 @@ func TestCellsSideBySideAreBalancedAtTheTop(t *testing.T) {
 		imbalance := figureOf(t, doc, "share-imbalance")
 		assert.InDelta(t, 100, imbalance.Value, 1, "one cell took nothing")
 		assert.Contains(t, imbalance.Remarks, "farthest from its part: meter7.amps")
+	})
+}
+
+// A serial number that was tested as one type is not tested as another before somebody has looked.
+func TestAUnitOfAnotherTypeNeedsALook(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		const hold = "\nneeds: {source: {volts: 10 V}}\nstages: [{set: {source: {volts: 10 V, amps: 1 A}}}, " +
+			"{hold: {for: 100 ms}}]\n"
+		tern := ""
+		for _, text := range demo.Nameplates() {
+			if strings.Contains(text, "nameplate: tern\n") {
+				tern = text
+			}
+		}
+		_, err := h.Local.PushNameplate(t.Context(), strings.Replace(tern, "nameplate: tern", "nameplate: egret", 1))
+		require.NoError(t, err)
+		h.Push("procedure: as-tern\nfor: tern" + hold)
+		h.Push("procedure: as-egret\nfor: egret" + hold)
+		h.Ended(h.Start("bay1", "as-tern", "TN-1"))
+		start := api.StartRun{Bay: "bay1", Procedure: "as-egret", Serial: "TN-1"}
+		_, err = h.Local.StartRun(t.Context(), start)
+		assert.Contains(t, problemOf(t, err).Detail, "TN-1 was tested as tern before, last with as-tern on 2026-11-02")
+		start.Vouched = []string{"nameplate"}
+		run, err := h.Local.StartRun(t.Context(), start)
+		require.NoError(t, err)
+		h.Ended(run)
+		start.Vouched = nil
+		p, err := h.Local.Preflight(t.Context(), start)
+		require.NoError(t, err)
+		assert.False(t, p.Blocked, "it is known as an egret now")
 	})
 }
 
