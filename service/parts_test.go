@@ -109,8 +109,8 @@ func TestPhasesHarmonicsAndSidesAreReadingsLikeAnyOther(t *testing.T) {
 		var distorted atomic.Bool
 		_, err := h.Local.PushDialect(t.Context(), threePhases)
 		require.NoError(t, err)
-		_, err = h.Local.PutInstrument(t.Context(), "mains", api.InstrumentConfig{Address: analyserOf(t, &distorted), Due: "2027-03-16",
-			Dialect: "three-phases"})
+		_, err = h.Local.PutInstrument(t.Context(), "mains", api.InstrumentConfig{Address: analyserOf(t, &distorted),
+			Dialect: "three-phases", Due: "2027-03-16"})
 		require.NoError(t, err)
 		bench, err := h.Local.BenchConfig(t.Context())
 		require.NoError(t, err)
