@@ -18,12 +18,16 @@ func meetings() []kind {
 			bay := d.bay(s)
 			at := d.between(began, s.Troubled-time.Second)
 			fault := of(d, []simbench.InstrumentFault{simbench.Drop, simbench.Hang, simbench.StuckOutput})
-			lasting := d.chance(0.3) // one of them for so long that the others must go off without it
+			lasting := d.chance(0.4) // one of them for so long that the others must go off without it
+			most := s.Troubled - at
+			if lasting {
+				most = 6 * time.Second
+			}
 			for _, i := range standingIn(bay, all) {
 				if slices.Contains(i.faults, simbench.StuckOutput) && d.chance(0.8) {
 					e := Event{At: at, Kind: "break", Instrument: i.name, Fault: fault,
-						For: d.between(200*time.Millisecond, s.Troubled-at)}
-					if lasting {
+						For: d.between(200*time.Millisecond, most)}
+					if lasting && d.chance(0.5) {
 						e.For, e.Whole, lasting = 8*time.Second, true, false
 					}
 					events = append(events, e)

@@ -76,8 +76,6 @@ var planted = []bug{
 	{"a service that cannot read its records makes nothing safe", "service/running.go",
 		"return r, err\n\t}\n\tif c.Warden",
 		"return r, errors.Join(err, engine.MakeSafeUnread(c.Bench, dialects, log, options))\n\t}\n\tif c.Warden"},
-	{"a bay waits for the answer to its watchdog", "engine/outputs/on.go", "func(do func()) { do() }(func() {",
-		"s.options.Go(func() {"},
 	{"a stop leaves on what is on by hand", "engine/bay.go", "if false && b.outputs.Energised() {\n\t\treturn b.safe",
 		"if b.outputs.Energised() {\n\t\treturn b.safe"},
 	{"the rhythm of readings is taken from the first interval", "core/condition/rhythm.go",
