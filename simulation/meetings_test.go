@@ -14,19 +14,19 @@ import (
 func meetings() []kind {
 	return []kind{
 		// Some outputs of a bay cannot be switched off, then a stop; they are mended one after the other.
-		{"stop of what does not go off", 3, func(d draw, s Scenario, all []instrument) (events []Event) {
+		{"stop of what does not go off", 6, func(d draw, s Scenario, all []instrument) (events []Event) {
 			bay := d.bay(s)
 			at := d.between(began, s.Troubled-time.Second)
 			fault := of(d, []simbench.InstrumentFault{simbench.Drop, simbench.Hang, simbench.StuckOutput})
-			lasting := d.chance(0.4) // one of them for so long that the others must go off without it
-			most := s.Troubled - at
+			lasting := d.chance(0.6) // one of them for so long that the others must go off without it
+			least, most := 200*time.Millisecond, s.Troubled-at
 			if lasting {
-				most = 6 * time.Second
+				least, most = 3500*time.Millisecond, 6*time.Second
 			}
 			for _, i := range standingIn(bay, all) {
 				if slices.Contains(i.faults, simbench.StuckOutput) && d.chance(0.8) {
 					e := Event{At: at, Kind: "break", Instrument: i.name, Fault: fault,
-						For: d.between(200*time.Millisecond, most)}
+						For: d.between(least, most)}
 					if lasting && d.chance(0.5) {
 						e.For, e.Whole, lasting = 8*time.Second, true, false
 					}
@@ -77,6 +77,19 @@ func meetings() []kind {
 					e.Words = "on"
 				}
 				events = append(events, e)
+			}
+			return events
+		}, nil},
+		// A run with others behind it fails while the disk is full.
+		{"failure beside a full disk", 2, func(d draw, s Scenario, all []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 1500*time.Millisecond)
+			events := []Event{{At: at, Kind: "line up", Bay: bay.Name, Words: beginningOf(bay.Layout) + "-brief"},
+				{At: at + 300*time.Millisecond, Kind: "full disk", For: d.between(time.Second, 2*time.Second)}}
+			for _, i := range standingIn(bay, all) {
+				if strings.HasPrefix(i.name, guardedBy(bay.Layout)) {
+					events = append(events, Event{At: at + 400*time.Millisecond, Kind: "break", Instrument: i.name,
+						Fault: simbench.OpenSense, For: d.between(300*time.Millisecond, time.Second)})
+				}
 			}
 			return events
 		}, nil},
