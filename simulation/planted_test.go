@@ -51,9 +51,6 @@ var planted = []bug{
 		"!archive.Vain(last.State) {"},
 	{"the warden keeps the connections of a service", "warden/process.go", "last := false && i.users == 0",
 		"last := i.users == 0"},
-	{"a bay with an alarm tries its first seat only", "engine/outputs/off.go",
-		"append(errs, x.notConfirmed(err))\n\t\t\tbreak\n\t\t}\n\t}",
-		"append(errs, x.notConfirmed(err))\n\t\t}\n\t}"},
 	{"an alarm is forgotten when it is tried again", "engine/outputs/off.go",
 		"if err != nil && s.alarm == \"\" {\n\t\ts.alarm", "if err != nil {\n\t\ts.alarm"},
 	{"guards are not looked at", "core/stage/guards.go", "case truth == condition.True && false:",
@@ -67,8 +64,6 @@ var planted = []bug{
 	{"setting by hand frees the line", "engine/owner.go", "case w != waits:", "case w == goesOn:"},
 	{"what was asked for before a stop is begun", "engine/owner.go",
 		"c.asked.IsZero() && false &&", "c.asked.IsZero() &&"},
-	{"what could not be set aside is forgotten", "line/line.go", "why, known := \"\", before == nil && l.ctx == nil",
-		"why, known := before[w.ID]"},
 	{"the first failed write ends a run", "engine/conductor.go", "case true || full ||", "case full ||"},
 	{"a stop needs the database", "engine/bay.go",
 		"if err := b.engine.store.SaveLatch(store.Latch{Bay: b.name, Why: h.Why, By: h.By, At: h.At}); err != nil {\n" +
