@@ -8,8 +8,10 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
@@ -37,6 +39,7 @@ type Store struct {
 	flushed   chan struct{}       // closed when the flusher has ended
 	stop      context.CancelFunc
 	enqueued  atomic.Uint64
+	open      *sql.Conn // held for as long as the store is
 }
 
 // ErrNotFound is returned when a record does not exist, ErrConflict when it exists already or changed meanwhile.
@@ -70,9 +73,6 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 	if err := lookBefore(path); err != nil {
 		return nil, err
 	}
-	if err := keepPrivate(path); err != nil {
-		return nil, err
-	}
 	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: source(path)},
 		&gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
@@ -84,7 +84,7 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	s := &Store{db: db, on: on, watch: watch{path: path}, turn: semaphore.NewWeighted(1),
 		flushing: semaphore.NewWeighted(1), recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
-	if err := s.watch.look(); err != nil {
+	if err := errors.Join(s.stayOpen(ctx), s.watch.look()); err != nil {
 		cancel()
 		return nil, errors.Join(err, closeDB(db))
 	}
@@ -95,13 +95,14 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 	return s, nil
 }
 
-// keepPrivate has nobody but the account of the service read the database; SQLite gives its other files the same mode.
+// keepPrivate has nobody but the account of the service read the database, whoever made the folder.
 func keepPrivate(path string) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return fmt.Errorf("database: %w", err)
+	for _, ending := range []string{"", "-wal", "-shm"} {
+		if err := os.Chmod(path+ending, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("database: %w", err)
+		}
 	}
-	return errors.Join(f.Chmod(0o600), f.Close())
+	return nil
 }
 
 // source is how SQLite opens the file. Times are kept in UTC and read in the zone of the computer, in which people are
@@ -109,6 +110,20 @@ func keepPrivate(path string) error {
 func source(path string) string {
 	return "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1" +
 		"&_txlock=immediate&_loc=auto&_stmt_cache_size=100"
+}
+
+// stayOpen holds a connection for good: SQLite deletes the write-ahead log with the last one, and makes another later,
+// which the watch would take for a log that somebody took away.
+func (s *Store) stayOpen(ctx context.Context) error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	if s.open, err = pool.Conn(ctx); err != nil {
+		return err
+	}
+	var tables int // what has read something has the log open
+	return s.open.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_master").Scan(&tables)
 }
 
 // prepare checks a database, and brings it to the current schema.
@@ -121,7 +136,7 @@ func prepare(db *gorm.DB, path string) error {
 			return err
 		}
 	}
-	if err := migrate(db, path); err != nil {
+	if err := errors.Join(migrate(db, path), keepPrivate(path)); err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(filepath.Dir(path), note), []byte(noteText), 0o600)
@@ -139,7 +154,7 @@ func closeDB(db *gorm.DB) error {
 func (s *Store) Close() error {
 	s.stop()
 	<-s.flushed
-	return errors.Join(s.flush(), closeDB(s.db))
+	return errors.Join(s.flush(), s.open.Close(), closeDB(s.db))
 }
 
 // Now is the time of day, for what is put on record and what is held against it. Somebody may set the clock at any

@@ -36,13 +36,13 @@ const (
 
 // lookBefore says why a file is not to be opened as a database. A new one is made where there never was one.
 func lookBefore(path string) error {
+	if _, err := os.Stat(filepath.Join(filepath.Dir(path), note)); err != nil {
+		return nil // a service that was killed while it made the first one has left nothing behind that counts
+	}
 	info, err := os.Stat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		if _, err := os.Stat(filepath.Join(filepath.Dir(path), note)); err == nil {
-			return notWhole("%s is gone, and %s beside it says that it was there", path, note)
-		}
-		return nil
+		return notWhole("%s is gone, and %s beside it says that it was there", path, note)
 	case err != nil:
 		return err
 	case info.Size() == 0:

@@ -172,3 +172,27 @@ func TestTheDatabaseIsPrivateAndItsTextsAreBounded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, v.Why)
 }
+
+// A service that was killed while it made its first database may try again.
+func TestAFirstDatabaseThatWasNotFinishedIsMadeAnew(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "usher.db")
+	require.NoError(t, os.WriteFile(path, nil, 0o600))
+	s, err := Open(path)
+	require.NoError(t, err)
+	assert.NoError(t, s.Close())
+}
+
+// Connections come and go with the load; the log stays what it is.
+func TestTheLogStaysWhenConnectionsGo(t *testing.T) {
+	s, err := Open(written(t))
+	require.NoError(t, err)
+	defer s.Close()
+	pool, err := s.db.DB()
+	require.NoError(t, err)
+	require.NoError(t, s.Journal(JournalEntry{By: "mira", What: "looked"}))
+	pool.SetMaxIdleConns(0) // every connection that is given back is closed
+	for range 3 {
+		require.NoError(t, s.Journal(JournalEntry{By: "mira", What: "looked"}))
+		assert.NoError(t, s.Whole())
+	}
+}
