@@ -107,8 +107,8 @@ func (p *proven) askAnything(ctx context.Context) error {
 
 // prove sees to it that the instrument is known to be the right one, in step.
 func (p *proven) prove(ctx context.Context) error {
-	if messages.IsUrgent(ctx) || p.believed.Load() || p.known() {
-		return nil
+	if p.of.Dialect.Identity.Match == nil || messages.IsUrgent(ctx) || p.believed.Load() || p.known() {
+		return nil // one whose dialect has no identity is believed
 	}
 	leave, err := p.proving.Take(ctx)
 	if err != nil {
