@@ -20,11 +20,10 @@ const (
 	endAgain  = 500 * time.Millisecond
 )
 
-// abandon ends a run that was put on record but never conducted.
+// abandon ends a run that was put on record but never conducted. It is to be concluded, which frees the bay.
 func (r *liveRun) abandon(why string) {
 	r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted, Reason: why}
 	close(r.safe)
-	r.conclude(nil)
 }
 
 // haltAtEnd stops programs of instruments, whose outputs are off by now.

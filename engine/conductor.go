@@ -143,9 +143,13 @@ func (b *Bay) handOver(ctx context.Context, r *liveRun) error {
 		return nil
 	case <-ctx.Done():
 		r.abandon(ctx.Err().Error())
+		// Whoever was to begin it does not wait for its end to be written, which may never be possible: the line has other
+		// bays, and the service may come to its end.
+		b.wg.Go(func() { r.conclude(nil) })
 		return ctx.Err()
 	case <-b.ctx.Done():
 		r.abandon(ErrStopping.Error())
+		r.conclude(nil)
 		return ErrStopping
 	}
 }

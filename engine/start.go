@@ -57,7 +57,9 @@ func (b *Bay) begin(ctx context.Context, by string, place uint, c claim,
 		err = fmt.Errorf("%w: the start was %w", ErrHeld, stopped)
 	}
 	if err != nil {
-		b.release(o)
+		if run == nil || run.finish == nil { // otherwise it frees the bay when it is concluded
+			b.release(o)
+		}
 		return api.RunSummary{}, err
 	}
 	return begun, nil
