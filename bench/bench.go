@@ -44,7 +44,7 @@ type Bench struct {
 type Options struct {
 	File     Config // as the configuration file has it
 	Dialects dialect.Library
-	Store    *store.Store // keeps the changes
+	Store    *store.Store // keeps the changes; nil: nobody knows of any, and none are made
 	// Data is the folder that has the folder of the user's own dialects.
 	Data string
 	Bays Bays
@@ -166,7 +166,7 @@ func (b *Bench) Documented() (api.BenchConfig, error) {
 	for name := range c.Bays {
 		all.Origin["bays."+name] = "file"
 	}
-	entries, err := b.options.Store.BenchEntries()
+	entries, err := b.entries()
 	for _, entry := range entries {
 		if !entry.Removed {
 			all.Origin[entry.Kind+"s."+entry.Name] = "console"
@@ -186,7 +186,7 @@ func (b *Bench) overlay() (Config, error) {
 	if c.Bays == nil {
 		c.Bays = map[string]api.BayConfig{}
 	}
-	entries, err := b.options.Store.BenchEntries()
+	entries, err := b.entries()
 	if err != nil {
 		return c, err
 	}
@@ -274,4 +274,12 @@ func describe(ctx context.Context, name string, l *look, config api.BenchConfig)
 		}
 	}
 	return a
+}
+
+// entries are the changes that are on record.
+func (b *Bench) entries() ([]store.BenchEntry, error) {
+	if b.options.Store == nil {
+		return nil, nil
+	}
+	return b.options.Store.BenchEntries()
 }

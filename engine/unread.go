@@ -4,8 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"os"
-	"path/filepath"
 	"sync"
 
 	"usherbench/bench"
@@ -18,17 +16,7 @@ import (
 // its records: one that was killed before may have left something on, and nobody knows what. The error names what could
 // not be confirmed off.
 func MakeSafeUnread(file bench.Config, dialects dialect.Library, log *slog.Logger, o Options) (err error) {
-	folder, err := os.MkdirTemp("", "usher-unread-")
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, os.RemoveAll(folder)) }()
-	none, err := store.Open(filepath.Join(folder, "none.db"))
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, none.Close()) }()
-	b, err := bench.Open(bench.Options{File: file, Dialects: dialects, Store: none, Memory: o.Memory,
+	b, err := bench.Open(bench.Options{File: file, Dialects: dialects, Memory: o.Memory,
 		Journal: func(store.JournalEntry) {}})
 	if err != nil {
 		return err

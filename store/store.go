@@ -139,7 +139,11 @@ func prepare(db *gorm.DB, path string) error {
 	if err := errors.Join(migrate(db, path), keepPrivate(path)); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(filepath.Dir(path), note), []byte(noteText), 0o600)
+	beside := filepath.Join(filepath.Dir(path), note)
+	if _, err := os.Stat(beside); errors.Is(err, fs.ErrNotExist) {
+		_ = os.WriteFile(beside, []byte(noteText), 0o600) // where there is no room for it now, the next start tries again
+	}
+	return nil
 }
 
 func closeDB(db *gorm.DB) error {
