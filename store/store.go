@@ -98,7 +98,8 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 // keepPrivate has nobody but the account of the service read the database, whoever made the folder.
 func keepPrivate(path string) error {
 	for _, ending := range []string{"", "-wal", "-shm"} {
-		if err := os.Chmod(path+ending, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		err := os.Chmod(path+ending, 0o600)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) { // it may be another's
 			return fmt.Errorf("database: %w", err)
 		}
 	}

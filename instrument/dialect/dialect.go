@@ -6,7 +6,6 @@ package dialect
 
 import (
 	"maps"
-	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -196,74 +195,6 @@ type Reading struct {
 	Register *Register
 	// Codes are answers that are no readings.
 	Codes Codes
-}
-
-// Codes are what an instrument answers in place of a reading: Missing when it has none, as with an open sensor, and
-// Overload when what it measures is beyond its range. They stand as the instrument writes them, before units and
-// scales.
-type Codes struct {
-	Missing, Overload []string
-	// Stated says that the dialect names the codes; otherwise those that are usual for the form of the number count.
-	Stated bool
-}
-
-// Usual codes of numbers in texts: those of SCPI-1999, chapter 7.2.1.4.
-const (
-	scpiMissing  = 9.91e37
-	scpiInfinite = 9.9e37
-)
-
-// OfText tells whether a text is a code: NaN for a missing reading, an infinity for an overload.
-func (c Codes) OfText(text string) (x float64, is bool) {
-	value, err := strconv.ParseFloat(text, 64)
-	if err != nil {
-		value = math.NaN()
-	}
-	if x, is := c.stated(text, value); is || c.Stated {
-		return x, is
-	}
-	switch {
-	case err != nil:
-		return 0, false
-	case math.IsNaN(value) || math.Abs(value) > scpiInfinite*1.0005 && math.Abs(value) < scpiInfinite*1.002:
-		return math.NaN(), true
-	case math.Abs(value) > scpiInfinite*0.999:
-		return math.Copysign(math.Inf(1), value), true
-	}
-	return 0, false
-}
-
-// OfRegisters tells whether a number in registers is a code.
-func (c Codes) OfRegisters(f modbus.Form, value float64) (x float64, is bool) {
-	if x, is := c.stated(strconv.FormatFloat(value, 'f', -1, 64), value); is || c.Stated {
-		return x, is
-	}
-	missing, known := map[string]float64{"uint16": math.MaxUint16, "uint32": math.MaxUint32, "int16": math.MinInt16,
-		"int32": math.MinInt32}[f.As]
-	switch {
-	case math.IsNaN(value) || known && value == missing:
-		return math.NaN(), true
-	case math.IsInf(value, 0):
-		return value, true
-	}
-	return 0, false
-}
-
-// stated looks among the codes that the dialect names.
-func (c Codes) stated(text string, value float64) (x float64, is bool) {
-	among := func(codes []string) bool {
-		return slices.ContainsFunc(codes, func(code string) bool {
-			number, err := strconv.ParseFloat(code, 64)
-			return strings.EqualFold(code, text) || err == nil && number == value
-		})
-	}
-	switch {
-	case among(c.Missing):
-		return math.NaN(), true
-	case among(c.Overload):
-		return math.Copysign(math.Inf(1), value), true
-	}
-	return 0, false
 }
 
 // Watchdog is the instrument's own: its outputs go off when nothing was sent for a time.

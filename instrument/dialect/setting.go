@@ -267,39 +267,6 @@ func (r *reader) registerReading(e document.Entry) (Reading, bool) {
 	return reading, true
 }
 
-// read reads codes: one, or a list, which may be empty to say that there is none. Whole numbers may be in hex.
-func (c *Codes) read(to *[]string) func(document.Node) {
-	return func(n document.Node) {
-		c.Stated = true
-		items := []document.Node{n}
-		if n.IsList() {
-			items = n.Items()
-		}
-		for _, item := range items {
-			code := item.Text()
-			if x, err := strconv.ParseUint(code, 0, 64); err == nil && strings.HasPrefix(strings.ToLower(code), "0x") {
-				code = strconv.FormatUint(x, 10)
-			}
-			*to = append(*to, code)
-		}
-	}
-}
-
-// readOf reads the codes of one number of an answer from what is said of all of them, or of each quantity by its name.
-func (c *Codes) readOf(n document.Node, quantity string, to *[]string) {
-	switch {
-	case !n.Present():
-	case !n.IsMap():
-		c.read(to)(n)
-	default:
-		for _, e := range n.Entries() {
-			if e.Key == quantity {
-				c.read(to)(e.Value)
-			}
-		}
-	}
-}
-
 // canRead tells whether a word names what an instrument may give: a quantity, a part of one, or a state.
 func canRead(name string) bool {
 	kind, ok := quantity.KindOf(name)
