@@ -116,6 +116,9 @@ func (b *Bay) unsafeByHand(values []float64) string {
 	if trouble := b.sampler.Trouble(b.net.since, time.Duration(b.config.LostAfter)); trouble != "" {
 		return trouble
 	}
+	for _, trip := range b.sampler.Trips() {
+		return trip.Words
+	}
 	for i, column := range b.sampler.Columns {
 		w, bound := b.net.bounds[column]
 		if !bound || math.IsNaN(values[i]) || w.Holds(values[i]) {

@@ -105,6 +105,9 @@ func (r *liveRun) lastWords(safeErr error) {
 		reason = strings.TrimPrefix(reason+"; an output was not confirmed off", "; ")
 		r.recorder.Mark(record.Mark{T: r.finish.T, Kind: record.MarkBench, Label: "not confirmed off: " + safeErr.Error()})
 	}
+	for _, missed := range r.absences.end(r.finish.T) {
+		r.recorder.Mark(missed.Mark())
+	}
 	for _, words := range []string{r.coarse(), r.still.String()} {
 		if words != "" {
 			r.recorder.Mark(record.Mark{T: r.finish.T, Kind: record.MarkBench, Label: words})

@@ -38,6 +38,7 @@ type liveRun struct {
 	tickedAt  float64 // when the last frame was done; 0: not to be judged by
 	interval  time.Duration
 	still     standstills
+	absences  *absences
 	noted     uint64               // readings beyond their range that were looked at
 	beyond    map[string]time.Time // when each column was last marked as beyond its range
 	frames    framesBatch
@@ -83,6 +84,7 @@ func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Ru
 // complete gives a run what only a sampling bay has, and the ways in which others reach it.
 func (r *liveRun) complete() {
 	r.counters, r.keeper = r.bay.sampler.Counters(), newKeeper(r.record.Columns)
+	r.absences = r.bay.newAbsences()
 	r.beyond = map[string]time.Time{}
 	r.stop, r.safe, r.done = make(chan string, 1), make(chan struct{}), make(chan struct{})
 	r.work, r.figured, r.warded = make(chan func()), make(chan stage.Figured, 1), make(chan warden.Report, 1)
@@ -321,8 +323,20 @@ func (r *liveRun) tick() {
 			skew.Milliseconds())})
 	}
 	r.markBeyond(t)
+	for _, missed := range r.absences.frame(t, values) {
+		r.mark(missed.Mark())
+	}
+	for _, trip := range b.sampler.Trips() {
+		if r.finish == nil {
+			r.act(r.machine.Advance(stage.Tripped{T: t, Seat: trip.Seat.Name, Words: trip.Words}))
+		}
+	}
 	if trouble := b.sampler.Trouble(r.began, time.Duration(b.config.LostAfter)); trouble != "" && r.finish == nil {
 		r.act(r.machine.Advance(stage.Failed{T: t, Reason: trouble}))
+	}
+	if r.finish != nil {
+		r.frames.frames = append(r.frames.frames, frame)
+		return
 	}
 	b.outputs.FeedWatchdogs(b.ctx)
 	r.watchRecord(t)

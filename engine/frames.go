@@ -2,7 +2,12 @@ package engine
 
 import (
 	"fmt"
+	"math"
+	"slices"
 	"time"
+
+	"usherbench/core/record"
+	"usherbench/core/trace"
 )
 
 // leastInterval is the least time between frames, wall time, on a bench whose clock runs faster: what is asked
@@ -56,6 +61,79 @@ func (s standstills) String() string {
 	}
 	return fmt.Sprintf("readings stayed away %s, for %.6g s in all and %.4g s at most, from %.6g s on", times, s.total,
 		s.longest, s.moment)
+}
+
+// absences follow for how long each reading of a run stays away.
+type absences struct {
+	columns []string
+	places  []int          // of the columns in a frame
+	read    []float64      // when each was read last, bench time, s; negative: not yet
+	rhythms []trace.Rhythm // how often each usually is
+	least   float64        // bench time, s
+}
+
+// longAbsence is the time without readings, wall time, that leaves a mark where it is also an outage.
+const longAbsence = time.Second
+
+func (b *Bay) newAbsences() *absences {
+	a := &absences{least: longAbsence.Seconds() * b.engine.timeFactor}
+	for _, x := range b.outputs.Seats() {
+		for _, q := range x.Gives {
+			if i := b.sampler.Columns.Index(x.Name + "." + q); i >= 0 {
+				a.columns, a.places = append(a.columns, x.Name+"."+q), append(a.places, i)
+			}
+		}
+	}
+	a.rhythms = make([]trace.Rhythm, len(a.columns))
+	a.forget()
+	return a
+}
+
+// forget begins anew: what was read before says nothing about what comes.
+func (a *absences) forget() { a.read = slices.Repeat([]float64{-1}, len(a.columns)) }
+
+// frame takes the readings of a frame, and tells which came again after a long time.
+func (a *absences) frame(t float64, values []float64) (back []record.Missed) {
+	for i, place := range a.places {
+		if math.IsNaN(values[place]) {
+			continue
+		}
+		if from := a.read[i]; from >= 0 && a.rhythms[i].Outage(t-from) && t-from >= a.least {
+			back = a.add(back, i, t)
+		}
+		a.read[i] = t
+	}
+	return a.worded(back)
+}
+
+// end tells which readings are away as the run ends.
+func (a *absences) end(t float64) (away []record.Missed) {
+	for i, from := range a.read {
+		if from >= 0 && a.rhythms[i].Late(t-from) && t-from >= a.least {
+			away = a.add(away, i, t)
+		}
+	}
+	return a.worded(away)
+}
+
+// add puts a column to those that were away for the same time.
+func (a *absences) add(all []record.Missed, i int, t float64) []record.Missed {
+	k := slices.IndexFunc(all, func(m record.Missed) bool { return m.From == a.read[i] })
+	if k < 0 {
+		all, k = append(all, record.Missed{From: a.read[i], To: t}), len(all)
+	}
+	all[k].Columns = append(all[k].Columns, a.columns[i])
+	return all
+}
+
+// worded names no columns where all were away.
+func (a *absences) worded(all []record.Missed) []record.Missed {
+	for k := range all {
+		if len(all[k].Columns) == len(a.columns) {
+			all[k].Columns = nil
+		}
+	}
+	return all
 }
 
 // fastestFrame is the least time between frames, wall time, when a program wants them soon.

@@ -328,6 +328,7 @@ func (r *liveRun) comeBack() {
 	r.lastT = math.Max(back.state.T, 0)
 	r.counters.Continue(back.state.Counted)
 	back.gap.T1 = t
+	r.absences.forget()
 	r.record.Breaks = append(r.record.Breaks, back.gap)
 	if err := r.bay.engine.store.SaveBreaks(r.record.ID, r.record.Breaks); err != nil {
 		r.bay.engine.log.Error("put a break on record", "run", r.record.ID, "err", err)

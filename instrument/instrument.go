@@ -248,6 +248,15 @@ func (c *Channel) OutputOn(ctx context.Context) (bool, error) {
 	return on, nil
 }
 
+// Tripped tells whether a protection of the channel has tripped; false where the dialect cannot ask.
+func (c *Channel) Tripped(ctx context.Context) (bool, error) {
+	if !c.Dialect.Tripped.Exists() {
+		return false, nil
+	}
+	tripped, err := c.YesNo(ctx, c.Dialect.Tripped)
+	return tripped, c.wrap("ask whether a protection has tripped", err)
+}
+
 // YesNo asks a question with two answers.
 func (c *Channel) YesNo(ctx context.Context, q dialect.Query) (bool, error) {
 	answer, err := c.tongue.ask(ctx, c.Dialect, q, c.Number)

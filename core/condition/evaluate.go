@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"usherbench/core/quantity"
+	"usherbench/core/trace"
 )
 
 // Sample is what a condition is evaluated on.
@@ -46,13 +47,13 @@ type Hold struct {
 	Since   float64 `json:"since"`
 	Holding bool    `json:"holding"`
 	Known   float64 `json:"known,omitempty"`
-	rhythm
+	trace.Rhythm
 }
 
 // known takes the time at which it is known again. What lasted longer than an instrument usually takes between two
 // readings was an outage: it does not count.
 func (h *Hold) known(t float64) {
-	if dt := t - h.Known; h.Known != 0 && h.outage(dt) {
+	if dt := t - h.Known; h.Known != 0 && h.Outage(dt) {
 		h.Since += dt
 	}
 	h.Known = t

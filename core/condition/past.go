@@ -3,6 +3,7 @@ package condition
 import (
 	"math"
 	"slices"
+	"usherbench/core/trace"
 )
 
 // Functions over a window of time are computed as frames come: each frame is added to the newest of a bounded
@@ -72,7 +73,7 @@ type window struct {
 	last   float64 // newest value
 	lastT  float64
 	begun  bool
-	rhythm rhythm // of the frames
+	rhythm trace.Rhythm // of the frames
 
 	sum       sums
 	area      float64 // ∫x dt from the first frame to the newest
@@ -87,7 +88,7 @@ type window struct {
 // push takes the next value. After an outage that is longer than half of it the window begins anew: what is not known
 // is not the past.
 func (w *window) push(t, x float64) {
-	if dt := t - w.lastT; w.begun && w.rhythm.outage(dt) && dt > w.length/2 {
+	if dt := t - w.lastT; w.begun && w.rhythm.Outage(dt) && dt > w.length/2 {
 		rhythm := w.rhythm
 		w.reset()
 		w.rhythm = rhythm
@@ -253,13 +254,13 @@ type windowState struct {
 	Parts []part  `json:"parts,omitempty"`
 	Last  float64 `json:"last"`
 	LastT float64 `json:"lastT"`
-	rhythm
+	trace.Rhythm
 	Low  []float64 `json:"low,omitempty"` // pairs of part, counted from the first, and value
 	High []float64 `json:"high,omitempty"`
 }
 
 func (w *window) save() windowState {
-	s := windowState{Parts: slices.Clone(w.parts), Last: w.last, LastT: w.lastT, rhythm: w.rhythm}
+	s := windowState{Parts: slices.Clone(w.parts), Last: w.last, LastT: w.lastT, Rhythm: w.rhythm}
 	for _, e := range w.low {
 		s.Low = append(s.Low, float64(e.part-w.first), e.x)
 	}
@@ -274,7 +275,7 @@ func (w *window) load(s windowState) {
 	if len(s.Parts) == 0 {
 		return
 	}
-	w.parts, w.last, w.lastT, w.rhythm, w.begun = slices.Clone(s.Parts), s.Last, s.LastT, s.rhythm, true
+	w.parts, w.last, w.lastT, w.rhythm, w.begun = slices.Clone(s.Parts), s.Last, s.LastT, s.Rhythm, true
 	for i := 0; i+1 < len(s.Low); i += 2 {
 		w.low = append(w.low, extreme{int(s.Low[i]), s.Low[i+1]})
 	}

@@ -41,6 +41,9 @@ func (p *Program) Judge(rec *record.Record) []Judged {
 			where = append(where, fmt.Sprintf("pass %d", f.Pass))
 		}
 		j.Where = strings.Join(where, ", ")
+		for _, missed := range rec.MissedBeside(f.Stage, f.Row, j.At) {
+			j.Remarks = record.AddRemark(j.Remarks, "beside a gap: "+missed.Words())
+		}
 		if f.Limit != nil {
 			j.judge(*f.Limit)
 		}

@@ -115,8 +115,8 @@ func (r *Reader) read(root document.Node) {
 		"note":  func(n document.Node) { n.Text() },
 		"for":   r.readFor,
 	}
-	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "resume", "protect", "guards",
-		"stages", "figures", "report"} {
+	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "resume", "protect", "may trip",
+		"guards", "stages", "figures", "report"} {
 		fields[key] = func(n document.Node) { parts[key] = n }
 	}
 	root.Fields(fields, "procedure", "for", "needs", "stages")
@@ -135,6 +135,7 @@ func (r *Reader) read(root document.Node) {
 	}
 	r.readResume(parts["resume"])
 	r.readProtect(parts["protect"])
+	r.readMayTrip(parts["may trip"])
 	for _, n := range parts["guards"].Items() {
 		r.readGuard(n, 0, math.MaxInt)
 	}

@@ -37,6 +37,8 @@ type Program struct {
 	// Protect is what hardware protections are set to before anything is energised, in SI: seat → "volts above"
 	// → value.
 	Protect map[string]map[string]float64
+	// MayTrip are the seats whose output may go off by itself without ending the run.
+	MayTrip []string
 	// Figures are what is computed from the record, with limits.
 	Figures []FigureRequest
 	Curves  []Curve

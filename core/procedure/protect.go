@@ -26,3 +26,17 @@ func (r *Reader) readProtect(n document.Node) {
 		r.p.Protect[e.Key] = levels
 	}
 }
+
+// readMayTrip reads of which seats a protection may trip without ending the run: [load].
+func (r *Reader) readMayTrip(n document.Node) {
+	for _, item := range n.Items() {
+		name := item.Text()
+		seat, ok := r.Seat(name)
+		switch {
+		case ok && seat.Kind.HasOutput():
+			r.p.MayTrip = append(r.p.MayTrip, name)
+		default:
+			item.Fail("there is no seat %q with an output that could trip; %s", name, document.Suggest(name, r.SeatNames()))
+		}
+	}
+}

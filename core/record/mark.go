@@ -37,6 +37,8 @@ const (
 	MarkNote      MarkKind = "note"       // somebody wrote a note
 	MarkAnswer    MarkKind = "answer"     // the operator answered a prompt
 	MarkSignal    MarkKind = "signal"     // the operator was told something
+	MarkTrip      MarkKind = "trip"       // an output went off without a command
+	MarkGap       MarkKind = "gap"        // readings stayed away
 	MarkBreak     MarkKind = "break"      // the run was interrupted, or goes on
 )
 
@@ -88,6 +90,7 @@ var abouts = map[string]func(data []byte) (About, error){
 	Ended{}.is():         read[Ended],
 	CutoffReached{}.is(): read[CutoffReached],
 	SteppedDown{}.is():   read[SteppedDown],
+	Missed{}.is():        read[Missed],
 }
 
 func read[A About](data []byte) (About, error) {

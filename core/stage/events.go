@@ -42,6 +42,13 @@ type Failed struct {
 	Reason string
 }
 
+// Tripped says that the output of a seat went off without a command: a protection of its instrument, or somebody at
+// its buttons.
+type Tripped struct {
+	T           float64
+	Seat, Words string
+}
+
 // StopAsked says that somebody wants the run to end.
 type StopAsked struct {
 	T  float64
@@ -98,6 +105,7 @@ func (Due) event()         {}
 func (Answered) event()    {}
 func (Figured) event()     {}
 func (Failed) event()      {}
+func (Tripped) event()     {}
 func (StopAsked) event()   {}
 func (Paused) event()      {}
 func (Resumed) event()     {}

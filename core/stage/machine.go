@@ -164,6 +164,8 @@ func (m *Machine) take(e Event) []Effect {
 		return m.finish(e.T, Aborted, "stopped by "+e.By)
 	case Failed:
 		return m.finish(e.T, Aborted, e.Reason)
+	case Tripped:
+		return m.onTripped(e)
 	case Applied:
 		return m.onApplied(e.T)
 	case Frame:
@@ -174,6 +176,16 @@ func (m *Machine) take(e Event) []Effect {
 		return m.onDue(e.T)
 	}
 	return m.byHand(e)
+}
+
+// onTripped ends the run, or goes on with a mark where the procedure expects it of the seat.
+func (m *Machine) onTripped(e Tripped) []Effect {
+	m.state.Now = e.T
+	effects := []Effect{NewMark(e.T, record.MarkTrip, e.Words)}
+	if slices.Contains(m.program.MayTrip, e.Seat) {
+		return effects
+	}
+	return append(effects, m.finish(e.T, Aborted, e.Words)...)
 }
 
 func (m *Machine) runner() Runner { return m.stages[m.state.Stage] }

@@ -27,6 +27,9 @@ func (s *Switchboard) Apply(ctx context.Context, x *Seat, setting procedure.Sett
 	}
 	s.options.Alive(x.Within() + JoinWait)
 	defer s.options.Alive(afterwards)
+	if setting.Quantity == seats.Output {
+		x.goesOff()
+	}
 	if setting.Quantity == seats.Output && setting.Word == seats.On {
 		if err := s.energise(ctx, x); err != nil {
 			return err
@@ -38,8 +41,11 @@ func (s *Switchboard) Apply(ctx context.Context, x *Seat, setting procedure.Sett
 	s.mu.Lock()
 	s.settings[setting.Column()] = setting
 	s.mu.Unlock()
-	if off {
+	switch {
+	case off:
 		s.settle(ctx, x)
+	case setting.Quantity == seats.Output:
+		x.isOn()
 	}
 	return nil
 }

@@ -39,6 +39,7 @@ type fake struct {
 	on    bool
 	// What is broken: it refuses to go on, it stays on whatever is sent, it cannot be read back.
 	refuses, sticks, mute bool
+	tripped               bool
 }
 
 var errBroken = errors.New("it is broken")
@@ -77,6 +78,8 @@ func (f *fake) OutputOn(context.Context) (bool, error) {
 	}
 	return f.on, nil
 }
+
+func (f *fake) Tripped(context.Context) (bool, error) { return f.tripped, nil }
 
 func (f *fake) ArmWatchdog(context.Context) error    { f.note("arm the watchdog"); return nil }
 func (f *fake) DisarmWatchdog(context.Context) error { f.note("disarm the watchdog"); return nil }

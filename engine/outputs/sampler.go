@@ -119,14 +119,17 @@ func (m *Member) readWhenAsked(ctx context.Context, s *Sampler) {
 			return
 		case <-m.ask:
 		}
-		for again := true; again; {
-			again = m.readOnce(ctx, values, &s.noted) && time.Now().UnixNano() < m.reading.eager.Load()
+		slow := m.readOnce(ctx, values, &s.noted)
+		for slow && time.Now().UnixNano() < m.reading.eager.Load() {
+			m.lookForTrip(ctx)
+			slow = m.readOnce(ctx, values, &s.noted)
 		}
 		select {
 		case s.done <- m:
 		case <-ctx.Done():
 			return
 		}
+		m.lookForTrip(ctx)
 	}
 }
 

@@ -31,6 +31,8 @@ type Seat struct {
 	Config  api.SeatConfig
 	// energised is true from before the output is switched on until it is read back as off.
 	energised atomic.Bool
+	onSince   atomic.Int64 // when it was switched on, Unix ns; 0: it is off, or being switched
+	trip      atomic.Pointer[Trip]
 	uneven    time.Time // since when the members have shared unevenly; owned by the sampler's caller
 }
 
@@ -166,6 +168,7 @@ func (x *Seat) switchOff(ctx context.Context) error {
 	if !x.Kind.HasOutput() {
 		return nil
 	}
+	x.goesOff()
 	errs := make([]error, len(x.Members))
 	var others sync.WaitGroup
 	for i, m := range x.Members[1:] {
@@ -190,6 +193,8 @@ type Driver interface {
 	SwitchOff(ctx context.Context) error
 	// OutputOn reads the output back; true with an error, since it may be on.
 	OutputOn(ctx context.Context) (bool, error)
+	// Tripped asks whether a protection of the channel has tripped.
+	Tripped(ctx context.Context) (bool, error)
 	// ArmWatchdog and DisarmWatchdog are about the watchdog that looks after the channel, which others may share.
 	ArmWatchdog(ctx context.Context) error
 	DisarmWatchdog(ctx context.Context) error
@@ -204,6 +209,8 @@ type Member struct {
 	drive Driver // the channel itself
 	gives []string
 	ask   chan struct{} // asks the reader for one reading
+
+	trips trips
 
 	// What follows is guarded by mu of the sampler's readings.
 	reading reading

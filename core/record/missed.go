@@ -1,0 +1,66 @@
+package record
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Missed is a time in which readings stayed away for as long as a run says so. Its mark stands where they came again,
+// or where the run ended.
+type Missed struct {
+	// Columns that had no readings; empty: none had any.
+	Columns []string `json:"columns,omitempty"`
+	From    float64  `json:"from"` // s
+	To      float64  `json:"to"`
+}
+
+func (Missed) is() string { return "missed" }
+
+// Words says it to people.
+func (m Missed) Words() string {
+	of := ""
+	if len(m.Columns) > 0 {
+		of = " of " + strings.Join(m.Columns, ", ")
+	}
+	return fmt.Sprintf("no readings%s for %.3g s, from %.6g s on", of, m.To-m.From, m.From)
+}
+
+// Mark is the mark that says it.
+func (m Missed) Mark() Mark { return Mark{T: m.To, Kind: MarkGap, Label: m.Words(), About: m} }
+
+// MissedBeside are the times without readings that lie in a stage or in those of a row or place; with neither, all of
+// the run. What a figure says beside one of them is less well founded than its uncertainty tells.
+func (rec *Record) MissedBeside(stage, row string, place map[string]float64) (all []Missed) {
+	spans := rec.spansNamed(rec.stagesOf(stage, row, place))
+	for _, mark := range rec.Marks {
+		m, ok := mark.About.(Missed)
+		touches := func(s Span) bool { return s.T0 < m.To && s.T1 > m.From }
+		if ok && (len(spans) == 0 || slices.ContainsFunc(spans, touches)) {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
+func (rec *Record) stagesOf(stage, row string, place map[string]float64) []string {
+	if stage != "" {
+		return []string{stage}
+	}
+	var names []string
+	for _, p := range rec.Points {
+		if row != "" && p.Row == row || row == "" && len(place) > 0 && p.At(place) {
+			names = append(names, p.Stage)
+		}
+	}
+	return names
+}
+
+func (rec *Record) spansNamed(names []string) (spans []Span) {
+	for _, s := range rec.Stages {
+		if slices.Contains(names, s.Name) {
+			spans = append(spans, s)
+		}
+	}
+	return spans
+}
