@@ -19,6 +19,9 @@ var DischargeKind = procedure.Kind{
 // stepBlank is the time after a step-down in which the cutoff is not watched, s.
 const stepBlank = 2.0
 
+// floorShare is the floor of a discharge in cutoffs, where the least volts of the battery are not known.
+const floorShare = 0.95
+
 func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n document.Node,
 	f map[string]document.Node) {
 	var level string
@@ -56,7 +59,7 @@ func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n doc
 			{Seat: seat.Name, Quantity: level,
 				Value: x}}
 	}
-	d.Settings = append(d.Settings, procedure.Setting{Seat: seat.Name, Quantity: seats.Output, Word: seats.On})
+	on := procedure.Setting{Seat: seat.Name, Quantity: seats.Output, Word: seats.On}
 	if cutoff := r.Required(n, f["cutoff"], "cutoff", quantity.Voltage, "cutoff"); cutoff > 0 {
 		d.Cutoff = cutoff
 		if least, ok := r.SafeLeast(); ok && cutoff < least {
@@ -69,11 +72,32 @@ func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n doc
 		}
 		d.end("cutoff", condition.Holds(d.volts(), condition.AtMost, cutoff, "V"))
 	}
-	if !f["step down"].Present() {
-		return
+	if seat.Kind.Signed("amps") {
+		least, _ := r.SafeLeast()
+		d.Settings = append(d.Settings, procedure.Setting{Seat: seat.Name, Quantity: "floor", Value: d.floor(least)})
 	}
+	d.Settings = append(d.Settings, on)
+	if f["step down"].Present() {
+		readStepDown(r, d, f["step down"], level, x)
+	}
+}
+
+// floor is where the instrument itself would hold a discharge that nobody ends: halfway from the cutoff to the least
+// volts that the battery bears, V.
+func (d *Drive) floor(least float64) float64 {
+	switch {
+	case d.Cutoff > 0 && least > 0:
+		return (d.Cutoff + least) / 2
+	case d.Cutoff > 0:
+		return floorShare * d.Cutoff
+	}
+	return least
+}
+
+// readStepDown reads {factor: 2, least: 0.1 C, blank: 2 s} of a discharge that begins at x.
+func readStepDown(r *procedure.Reader, d *Drive, n document.Node, level string, x float64) {
 	d.Down = &StepDown{Factor: 2, Least: x / 8, Blank: stepBlank}
-	f["step down"].Fields(map[string]func(document.Node){
+	n.Fields(map[string]func(document.Node){
 		"factor": func(n document.Node) {
 			if d.Down.Factor = r.Value(n, quantity.Number); d.Down.Factor <= 1 {
 				n.Fail("the current is divided by the factor, so it is more than 1")
@@ -89,7 +113,7 @@ func dischargeSettings(r *procedure.Reader, d *Drive, seat procedure.Seat, n doc
 		"blank": func(n document.Node) { d.Down.Blank = r.Value(n, quantity.Time) },
 	})
 	if level != "amps" {
-		f["step down"].Fail("only a discharge at constant current steps down")
+		n.Fail("only a discharge at constant current steps down")
 		d.Down = nil
 	}
 }

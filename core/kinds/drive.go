@@ -28,6 +28,8 @@ type Drive struct {
 	Taper float64
 	// Cutoff is the voltage at which a discharge ends, V; 0: there is none.
 	Cutoff float64
+	// NoCurrent says when a run ends whose current does not flow.
+	NoCurrent NoCurrent
 	// Expect is about how long it takes, s, from the rated capacity; 0: not known.
 	Expect float64
 }
@@ -52,6 +54,21 @@ type StepDown struct {
 	Least  float64 // A
 	Blank  float64 // s after a command in which the cutoff is not watched
 }
+
+// NoCurrent is the guard of a charge or discharge through which nothing goes: leads that are off, a fuse, an instrument
+// that is in a limit of its own. Time would pass, and count as measured.
+type NoCurrent struct {
+	Below  float64 // A; 0: there is no guard
+	Within float64 // s
+	// Until are the volts from which the current of a charge may end, once it has flown, V.
+	Until float64
+}
+
+// Of a current of which less than noCurrentShare flows for noCurrentWithin s it is said that there is none.
+const (
+	noCurrentShare  = 0.02
+	noCurrentWithin = 30.0
+)
 
 // Steps is the number of currents of a step-down that begins at amps.
 func (d StepDown) Steps(amps float64) int {
@@ -128,7 +145,7 @@ func (d *Drive) Run(p *stage.Parts) stage.Runner {
 func readDrive(r *procedure.Reader, c *procedure.Common, n document.Node, discharge bool) procedure.Action {
 	d := &Drive{Discharge: discharge}
 	fields := map[string]document.Node{}
-	words := []string{"on", "amps", "time", "charge", "energy"}
+	words := []string{"on", "amps", "time", "charge", "energy", "current within"}
 	if discharge {
 		words = append(words, "watts", "ohms", "cutoff", "step down")
 	} else {
@@ -150,6 +167,7 @@ func readDrive(r *procedure.Reader, c *procedure.Common, n document.Node, discha
 		chargeSettings(r, d, seat, n, fields)
 	}
 	bounds(r, d, fields)
+	noCurrent(r, d, fields["current within"])
 	if len(d.Terminations) == 0 && c.Until == "" && !discharge && r.Plate().Battery() {
 		chemistryEnds(r, d)
 	}
@@ -189,6 +207,39 @@ func driveSeat(r *procedure.Reader, n, on document.Node, discharge bool) (proced
 	}
 	n.Fail("there is no seat for this; needs must have a %s", seats.NamesHaving(role))
 	return procedure.Seat{}, false
+}
+
+// noCurrent reads within which time the current must flow.
+func noCurrent(r *procedure.Reader, d *Drive, n document.Node) {
+	d.NoCurrent = NoCurrent{Below: noCurrentShare * d.leastAmps(), Within: noCurrentWithin}
+	if !d.Discharge {
+		d.NoCurrent.Until = nearLimit * procedure.ValueOf(d.Settings, "volts")
+	}
+	if !n.Present() {
+		return
+	}
+	if d.NoCurrent.Within = r.Value(n, quantity.Time); d.NoCurrent.Within <= 0 {
+		n.Fail("the time in which current must flow is more than 0 s")
+	}
+}
+
+// leastAmps is the smallest current that the drive asks for, A; 0: it cannot be told.
+func (d *Drive) leastAmps() float64 {
+	amps := math.Abs(procedure.ValueOf(d.Settings, "amps"))
+	watts, ohms := procedure.ValueOf(d.Settings, "watts"), procedure.ValueOf(d.Settings, "ohms")
+	switch {
+	case d.Before != nil:
+		return d.Before.Amps
+	case d.Down != nil:
+		return d.Down.Least
+	case amps > 0:
+		return amps
+	case ohms > 0:
+		return d.Cutoff / ohms
+	case d.Cutoff > 0: // constant power takes the least current at the most volts
+		return watts / (2 * d.Cutoff)
+	}
+	return 0
 }
 
 // elapsed is how long the stage has gone on, s.

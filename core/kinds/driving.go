@@ -38,6 +38,8 @@ type driveState struct {
 	Step   int     `json:"step"`
 	Gentle bool    `json:"gentle,omitempty"` // the current is still that of the precharge
 	Blind  float64 `json:"blind"`            // until when the cutoff is not watched after a step
+	Flowed bool    `json:"flowed,omitempty"` // a current has flown
+	Dry    float64 `json:"dry,omitempty"`    // since when no current flows; 0: it does
 	// Terms is what the terminations remember, only in a snapshot.
 	Terms []condition.State `json:"terms,omitempty"`
 }
@@ -91,8 +93,10 @@ func (r *driveRunner) Applied(m *stage.Machine, t float64) ([]stage.Effect, stag
 }
 
 func (r *driveRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	if words := r.contactLost(f); words != "" {
-		return m.Trip(f.T, words, words), stage.GoesOn
+	for _, lost := range []func(trace.Frame) string{r.contactLost, r.noCurrent} {
+		if words := lost(f); words != "" {
+			return m.Trip(f.T, words, words), stage.GoesOn
+		}
 	}
 	r.follow(f)
 	if r.drive.Gentle {
@@ -151,6 +155,27 @@ func (r *driveRunner) contactLost(f trace.Frame) string {
 	r.lastI = f.Values[r.amps]
 	if before > 2*r.spec.Taper && r.lastI < r.spec.Taper/10 && r.drive.Ended == "" {
 		return fmt.Sprintf("the contact was lost: the charge current broke off from %.4g A to %.4g A", before, r.lastI)
+	}
+	return ""
+}
+
+// noCurrent tells of a current that has not flown for as long as it may not.
+func (r *driveRunner) noCurrent(f trace.Frame) string {
+	g := r.spec.NoCurrent
+	if g.Below <= 0 || r.amps < 0 || r.drive.Ended != "" || math.IsNaN(f.Values[r.amps]) {
+		return ""
+	}
+	flows := math.Abs(f.Values[r.amps]) >= g.Below
+	full := g.Until > 0 && r.volts >= 0 && f.Values[r.volts] >= g.Until
+	r.drive.Flowed = r.drive.Flowed || flows
+	switch {
+	case flows || full && r.drive.Flowed: // of open leads the volts are those of the charge too
+		r.drive.Dry = 0
+	case r.drive.Dry == 0:
+		r.drive.Dry = f.T
+	case f.T-r.drive.Dry >= g.Within:
+		return fmt.Sprintf("no current flows: %.3g A for %.3g s, where at least %.3g A must; check leads, fuses and the limits "+
+			"of the instrument", f.Values[r.amps], f.T-r.drive.Dry, g.Below)
 	}
 	return ""
 }
@@ -237,6 +262,7 @@ func (r *driveRunner) Shift(s float64) {
 	r.lastT, r.lastI = math.NaN(), 0
 	r.drive.Since += s
 	r.drive.Blind += s
+	r.drive.Dry = 0
 	stage.Shift(s, append(slices.Clone(r.ends), r.until)...)
 }
 

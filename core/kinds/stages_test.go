@@ -60,7 +60,7 @@ func (l *lab) frame(t float64, columns trace.Columns) trace.Frame {
 	l.last = t
 	cell := 3 + l.charge/60
 	into := 0.0
-	if l.words["cycler.output"] == "on" {
+	if l.words["cycler.output"] == "on" && l.words["source.output"] != "on" { // a source that is on stands for leads that are off
 		into = l.set["cycler.amps"]
 		if limit := (l.set["cycler.volts"] - cell) / 0.05; into > 0 && limit < into {
 			into = math.Max(limit, 0)

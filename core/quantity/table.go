@@ -39,6 +39,8 @@ var (
 var table = []Kind{
 	{Name: "volts", Unit: unit("V"), Title: "Volts", Parts: levels, Decimals: 3, Colour: "volts", Read: true, Set: true,
 		Drawn: true, Charted: true, Compared: true},
+	// The least volts to which a discharge may lead, as its instrument keeps them.
+	{Name: "floor", Unit: unit("V"), Title: "Least volts", Decimals: 3, Colour: "volts", Set: true},
 	{Name: "amps", Unit: unit("A"), Title: "Amps", Parts: levels, Decimals: 4, Colour: "amps", Read: true, Set: true,
 		Drawn: true, Charted: true, Compared: true},
 	{Name: "watts", Unit: unit("W"), Title: "Watts", Parts: watts, Decimals: 2, Colour: "watts", Read: true, Set: true,

@@ -93,7 +93,7 @@ var modes = []string{"voltage", "current", "power", "resistance"}
 var kinds = []Kind{
 	// A cycler charges with positive amps and discharges with negative ones.
 	{Name: "cycler", Roles: Feeds | Drains, Reads: []string{"volts", "amps", "limited", "celsius"},
-		Sets: []string{Mode, "volts", "amps", Output}, Must: []string{"amps", Output}, Modes: modes[:2],
+		Sets: []string{Mode, "volts", "floor", "amps", Output}, Must: []string{"amps", Output}, Modes: modes[:2],
 		Choices: []Choice{sense}},
 	{Name: "load", Roles: Drains, Reads: []string{"volts", "amps"},
 		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Output}, Must: []string{Output}, Modes: modes,

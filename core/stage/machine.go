@@ -240,6 +240,9 @@ func (m *Machine) note(effects []Effect) {
 		}
 		for _, s := range c.Settings {
 			m.state.InForce[s.Column()] = s
+			if s.Quantity == "volts" { // a floor that was set before is not meant any more
+				delete(m.state.InForce, s.Seat+".floor")
+			}
 			if s.Word == "" {
 				m.state.Setpoints[s.Column()] = s.Value
 				m.state.SetBy[s.Column()] = m.state.Stage

@@ -8,6 +8,7 @@ import (
 
 	"usherbench/core/condition"
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
 )
@@ -239,10 +240,20 @@ const FewestReadings, LongestAverage = 5, 10
 func (m *Machine) NewPoint(stage string, frames []trace.Frame, only []string) record.Point {
 	p := record.Point{
 		Index: m.state.Points, Stage: stage, T0: frames[0].T, T1: frames[len(frames)-1].T,
-		Place: maps.Clone(m.state.Setpoints), Averages: m.Averages(frames, only),
+		Place: m.place(), Averages: m.Averages(frames, only),
 	}
 	m.state.Points++
 	return p
+}
+
+// place is every setpoint in force of what can be read; a floor says nothing about where the unit is.
+func (m *Machine) place() map[string]float64 {
+	place := maps.Clone(m.state.Setpoints)
+	maps.DeleteFunc(place, func(column string, _ float64) bool {
+		kind, known := quantity.KindOfColumn(column)
+		return known && !kind.Read
+	})
+	return place
 }
 
 // TakePlaceOf gives the newest point the place of an earlier one that is not kept.

@@ -79,6 +79,8 @@ func (f *fake) OutputOn(context.Context) (bool, error) {
 	return f.on, nil
 }
 
+func (f *fake) Identify(context.Context) (string, error) { return "", nil }
+
 func (f *fake) Tripped(context.Context) (bool, error) { return f.tripped, nil }
 
 func (f *fake) ArmWatchdog(context.Context) error    { f.note("arm the watchdog"); return nil }

@@ -33,12 +33,13 @@ type Seat struct {
 	energised atomic.Bool
 	onSince   atomic.Int64 // when it was switched on, Unix ns; 0: it is off, or being switched
 	trip      atomic.Pointer[Trip]
+	one       oneVoltage
 	uneven    time.Time // since when the members have shared unevenly; owned by the sampler's caller
 }
 
 func newSeat(name string, c api.SeatConfig, instruments map[string]*instrument.Instrument) *Seat {
 	kind, _ := seats.KindOf(name)
-	x := &Seat{Name: name, Kind: kind, Gang: c.Gang, Config: c}
+	x := &Seat{Name: name, Kind: kind, Gang: c.Gang, Config: c, one: oneVoltage{math.NaN(), math.NaN(), math.NaN()}}
 	for _, ref := range c.All() {
 		x.Members = append(x.Members, newMember(x, instruments[ref.Instrument].Channel(max(ref.Channel, 1), kind.Name)))
 	}
@@ -73,7 +74,7 @@ func (x *Seat) Share(q string, value float64) float64 {
 	n := float64(len(x.Members))
 	q = quantity.WholeOf(q)
 	switch {
-	case x.Gang == api.GangSeries && (q == "volts" || q == "watts" || q == "ohms"),
+	case x.Gang == api.GangSeries && (q == "volts" || q == "floor" || q == "watts" || q == "ohms"),
 		x.Gang == api.GangParallel && (q == "amps" || q == "watts"):
 		return value / n
 	case x.Gang == api.GangParallel && q == "ohms":
@@ -140,6 +141,15 @@ func (x *Seat) Most(q string) (float64, bool) {
 
 // apply carries out one setting on every member.
 func (x *Seat) apply(ctx context.Context, s procedure.Setting) error {
+	for _, level := range x.levels(s) {
+		if err := x.send(ctx, level); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (x *Seat) send(ctx context.Context, s procedure.Setting) error {
 	var errs []error
 	for _, m := range x.Members {
 		if s.Word != "" {
@@ -193,6 +203,8 @@ type Driver interface {
 	SwitchOff(ctx context.Context) error
 	// OutputOn reads the output back; true with an error, since it may be on.
 	OutputOn(ctx context.Context) (bool, error)
+	// Identify asks who the instrument is.
+	Identify(ctx context.Context) (string, error)
 	// Tripped asks whether a protection of the channel has tripped.
 	Tripped(ctx context.Context) (bool, error)
 	// ArmWatchdog and DisarmWatchdog are about the watchdog that looks after the channel, which others may share.

@@ -46,6 +46,9 @@ func (m *Member) lookForTrip(ctx context.Context) {
 	}
 	m.trips.looked = now
 	words, err := m.offByItself(ctx)
+	if words != "" { // one that has fallen out of step says so too, by the answer to another question
+		_, err = m.drive.Identify(ctx)
+	}
 	if err != nil || m.seat.onSince.Load() != since { // meanwhile it was switched, and by us
 		return
 	}

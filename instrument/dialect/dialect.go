@@ -49,6 +49,8 @@ type Dialect struct {
 	Words map[string]map[string]Setter
 	// Built says how a model works that cannot be told: Built[seats.Measured] is "dc".
 	Built map[string]string
+	// OneVoltage is true for a cycler whose volts are the ceiling of a charge and the floor of a discharge.
+	OneVoltage bool
 	// Ask reads settings back, by quantity: "volts", "mode", "output", "sense".
 	Ask map[string]Query
 	// Read takes all readings of a channel.

@@ -246,3 +246,16 @@ func TestANumberMustFitItsRegisters(t *testing.T) {
 		assert.ErrorContains(t, err, words, text)
 	}
 }
+
+func TestACyclerSaysWhatItsVoltsBound(t *testing.T) {
+	library, err := Load("")
+	require.NoError(t, err)
+	const text = "dialect: mine\nfrom: sim-cycler\nset: {volts: {message: \"VOLT {value},(@{channel})\", bounds: %s}}\n"
+	for word, one := range map[string]bool{"both": true, "charges": false} {
+		d, err := library.Read(Source{File: "mine.yaml", Text: fmt.Sprintf(text, word)})
+		require.NoError(t, err)
+		assert.Equal(t, one, d.For("cycler").OneVoltage)
+	}
+	_, err = library.Read(Source{File: "mine.yaml", Text: fmt.Sprintf(text, "discharges")})
+	assert.ErrorContains(t, err, "both")
+}

@@ -119,6 +119,9 @@ func (r *reader) setter(n document.Node, of string, unit quantity.Unit) Setter {
 	mark("scale", func(n document.Node) { scale = number(n) })
 	mark("settle", func(n document.Node) { s.Settle = span(n, time.Millisecond, time.Minute) })
 	mark("within", func(n document.Node) { s.Within = span(n, time.Millisecond, time.Minute) })
+	if of == "volts" {
+		mark("bounds", func(n document.Node) { r.d.OneVoltage = n.Word("charges", "both") == "both" })
+	}
 	var ask document.Node
 	mark("ask", func(n document.Node) { ask = n })
 	n.Fields(fields)
