@@ -384,7 +384,7 @@ func (j *judged) leave() {
 
 func (j *judged) saidGoOn(from, to time.Time) bool {
 	return slices.ContainsFunc(j.acts, func(a act) bool {
-		return a.kind == "go on" && !a.sent.Before(from) && !a.sent.After(to)
+		return a.kind == "go on" && !j.heard(a).Before(from) && !a.sent.After(to)
 	})
 }
 

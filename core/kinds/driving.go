@@ -169,13 +169,13 @@ func (r *driveRunner) noCurrent(f trace.Frame) string {
 	full := g.Until > 0 && r.volts >= 0 && f.Values[r.volts] >= g.Until
 	r.drive.Flowed = r.drive.Flowed || flows
 	switch {
-	case flows || full && r.drive.Flowed: // of open leads the volts are those of the charge too
+	case flows || full && r.drive.Flowed: // open leads show the volts of the charge too
 		r.drive.Dry = 0
 	case r.drive.Dry == 0:
 		r.drive.Dry = f.T
 	case f.T-r.drive.Dry >= g.Within:
-		return fmt.Sprintf("no current flows: %.3g A for %.3g s, where at least %.3g A must; check leads, fuses and the limits "+
-			"of the instrument", f.Values[r.amps], f.T-r.drive.Dry, g.Below)
+		return fmt.Sprintf("no current flows: %.3g A for %.3g s, where at least %.3g A must; check leads, fuses and the "+
+			"limits of the instrument", f.Values[r.amps], f.T-r.drive.Dry, g.Below)
 	}
 	return ""
 }

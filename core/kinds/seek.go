@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 
 	"usherbench/core/condition"
 	"usherbench/core/document"
@@ -28,6 +29,8 @@ type Seek struct {
 	Until          string
 	// Row names what is found.
 	Row string
+	// Relieve helps a unit back that has given up; nil: what is stepped goes back to From.
+	Relieve *Relieve
 	// Relief is what is set afterwards to see whether the unit recovers, and Recovered the condition that says so,
 	// within the time.
 	Relief         []procedure.Setting
@@ -55,6 +58,9 @@ func (s *Seek) Extremes(add func(column string, low, high float64)) {
 	add(s.Column(), s.From, s.From)
 	add(s.Column(), s.To, s.To)
 	extremesOf(s.Relief, add)
+	if s.Relieve != nil {
+		extremesOf(s.Relieve.Settings, add)
+	}
 }
 
 // Conditions implements procedure.Waiting.
@@ -79,11 +85,11 @@ func (s *Seek) Run(p *stage.Parts) stage.Runner {
 // readSeek reads the search for the level at which something happens.
 func readSeek(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
 	s := &Seek{Row: c.Name}
-	var set, from, to, coarse, fine, recovers document.Node
+	var set, from, to, coarse, fine, recovers, relieve document.Node
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
 	n.Fields(map[string]func(document.Node){
 		"set": keep(&set), "from": keep(&from), "to": keep(&to), "coarse": keep(&coarse), "fine": keep(&fine),
-		"recovers": keep(&recovers),
+		"recovers": keep(&recovers), "relieve": keep(&relieve),
 		"dwell": func(n document.Node) {
 			if s.Dwell = r.Value(n, quantity.Time); s.Dwell <= 0 {
 				n.Fail("each step is held for more than no time")
@@ -129,8 +135,11 @@ func readSeek(r *procedure.Reader, c *procedure.Common, n document.Node) procedu
 			"within": func(n document.Node) { s.RecoversWithin = r.Value(n, quantity.Time) },
 		}, "when", "within")
 		if s.Relief == nil {
-			s.Relief = []procedure.Setting{{Seat: s.Seat, Quantity: s.Quantity, Value: s.From}}
+			s.Relief = s.beginning()
 		}
+	}
+	if relieve.Present() {
+		readRelieve(r, s, relieve)
 	}
 	r.Fills(s.Row, c.Line)
 	return s
@@ -166,6 +175,12 @@ type seekState struct {
 	Held  *float64  `json:"held,omitempty"` // the last level at which the condition did not hold
 	Found bool      `json:"found"`          // it held in this step
 	Blind float64   `json:"blind"`          // since when nobody can see whether it holds; −1: one can
+	// Sent is what was commanded last, Restore what relief has set and is set again after it.
+	Sent    []procedure.Setting `json:"sent,omitempty"`
+	Restore []procedure.Setting `json:"restore,omitempty"`
+	// Cycled says that the input was cycled since the unit gave up, Off that it is off for that now.
+	Cycled bool `json:"cycled,omitempty"`
+	Off    bool `json:"off,omitempty"`
 	// Before are the averages at Held, Row what was found.
 	Before    map[string]trace.Average `json:"before,omitempty"`
 	Row       *record.Point            `json:"row,omitempty"`
@@ -179,10 +194,16 @@ func (r *seekRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
 	return []stage.Effect{r.step()}, stage.GoesOn
 }
 
-func (r *seekRunner) step() stage.Effect {
-	r.seek.Found, r.seek.frames, r.seek.Blind = false, nil, -1
+// step sets the level of the present step, after what else is to be set.
+func (r *seekRunner) step(before ...procedure.Setting) stage.Effect {
+	return r.command(append(slices.Clone(before), r.setting()))
+}
+
+// command sets something, from which on the condition is looked at anew.
+func (r *seekRunner) command(settings []procedure.Setting) stage.Effect {
+	r.seek.Found, r.seek.frames, r.seek.Blind, r.seek.Sent = false, nil, -1, settings
 	r.until.Reset()
-	return stage.Command{Settings: []procedure.Setting{r.setting()}}
+	return stage.Command{Settings: settings}
 }
 
 // setting is that of the present step.
@@ -192,12 +213,15 @@ func (r *seekRunner) setting() procedure.Setting {
 
 func (r *seekRunner) Applied(_ *stage.Machine, t float64) ([]stage.Effect, stage.Verdict) {
 	r.seek.Since = t
-	return []stage.Effect{stage.Commanded(t, []procedure.Setting{r.setting()})}, stage.GoesOn
+	return []stage.Effect{stage.Commanded(t, r.seek.Sent)}, stage.GoesOn
 }
 
 func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
 	if r.within > 0 && f.T-r.seek.Began > r.within && r.seek.Phase != seekRelief {
 		return nil, m.InVain(fmt.Sprintf("%s was not found within %s", r.until.Text, stage.Seconds(r.within)))
+	}
+	if effects, is := r.cycling(f); is {
+		return effects, stage.GoesOn
 	}
 	if r.seek.Phase == seekRelief {
 		return r.relief(m, f)
@@ -218,17 +242,7 @@ func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 		r.seek.Blind, past = -1, f.T-r.seek.Since
 	}
 	if r.seek.Phase == seekBack {
-		switch {
-		case past >= r.spec.Dwell && truth == condition.False:
-			r.seek.Phase, r.seek.Level = seekFine, *r.seek.Held
-			return []stage.Effect{r.step()}, stage.GoesOn
-		case past >= 20*r.spec.Dwell:
-			effects := []stage.Effect{stage.NewMark(f.T, record.MarkCondition,
-				fmt.Sprintf("at %.6g it still holds, so the search stays coarse",
-					r.spec.From))}
-			return r.finish(effects)
-		}
-		return nil, stage.GoesOn
+		return r.back(f, truth == condition.True)
 	}
 	if truth == condition.True && !r.seek.Found {
 		r.seek.Found, r.seek.frames = true, nil // averaged is what is after the event
@@ -266,14 +280,16 @@ func (r *seekRunner) onward(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
 func (r *seekRunner) found(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
 	p := m.NewPoint(r.name, r.seek.frames, nil)
 	p.Row, p.Before = r.spec.Row, r.seek.Before
+	if r.seek.Held != nil {
+		p.Held = map[string]float64{r.spec.Column(): *r.seek.Held}
+	}
 	if r.seek.Row != nil {
 		m.TakePlaceOf(*r.seek.Row, &p) // the finer one
 	}
 	r.seek.Row = &p
 	effects := []stage.Effect{stage.NewMark(f.T, record.MarkCondition, fmt.Sprintf("%s at %s", r.until.Text, r.setting()))}
 	if r.seek.Phase == seekCoarse && r.spec.Fine > 0 && r.seek.Held != nil {
-		r.seek.Phase, r.seek.Level = seekBack, r.spec.From
-		return append(effects, r.step()), stage.GoesOn
+		return append(effects, r.goBack(m)), stage.GoesOn
 	}
 	return r.finish(effects)
 }
@@ -283,9 +299,9 @@ func (r *seekRunner) finish(effects []stage.Effect) ([]stage.Effect, stage.Verdi
 	if r.recovered == nil {
 		return append(effects, r.row()...), stage.Over
 	}
-	r.seek.Phase = seekRelief
+	r.seek.Phase, r.seek.Cycled = seekRelief, false
 	r.recovered.Reset()
-	return append(effects, stage.Command{Settings: r.spec.Relief}), stage.GoesOn
+	return append(effects, r.command(r.spec.Relief)), stage.GoesOn
 }
 
 func (r *seekRunner) row() []stage.Effect {
@@ -295,8 +311,14 @@ func (r *seekRunner) row() []stage.Effect {
 func (r *seekRunner) relief(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
 	past := f.T - r.seek.Since
 	switch truth := r.recovered.Evaluate(m.Sample(f)); {
+	case truth == condition.True && r.seek.Cycled:
+		r.seek.Row.Recovery = fmt.Sprintf("recovers only after its input was cycled, %.3g s after that is on", past)
 	case truth == condition.True:
 		r.seek.Row.Recovery = fmt.Sprintf("recovers by itself, %.3g s after relief", past)
+	case past > r.spec.RecoversWithin && r.mayCycle():
+		return []stage.Effect{r.cycle()}, stage.GoesOn
+	case past > r.spec.RecoversWithin && r.seek.Cycled:
+		r.seek.Row.Recovery = fmt.Sprintf("does not recover within %.3g s after its input was cycled", r.spec.RecoversWithin)
 	case past > r.spec.RecoversWithin:
 		r.seek.Row.Recovery = fmt.Sprintf("does not recover by itself within %.3g s of relief", r.spec.RecoversWithin)
 	default:

@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"usherbench/core/figure"
+	"usherbench/core/figure/rows"
 	"usherbench/core/kinds"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
@@ -24,6 +26,7 @@ type lab struct {
 	set     map[string]float64
 	words   map[string]string
 	runs    bool
+	latched bool    // after more than 4.41 A, until its line is gone
 	charge  float64 // A·s
 	last    float64
 	celsius float64
@@ -50,17 +53,21 @@ func (l *lab) frame(t float64, columns trace.Columns) trace.Frame {
 		line = l.set["source.volts"]
 	}
 	l.runs = line > 34 || l.runs && line > 33
-	if l.runs {
-		volts = 15
-	}
 	if l.words["load.output"] == "on" && l.runs {
 		amps = l.set["load.amps"]
+	}
+	l.latched = (l.latched || amps > 4.41) && line > 0
+	if l.latched {
+		amps = 0
+	} else if l.runs {
+		volts = 15
 	}
 	dt := t - l.last
 	l.last = t
 	cell := 3 + l.charge/60
 	into := 0.0
-	if l.words["cycler.output"] == "on" && l.words["source.output"] != "on" { // a source that is on stands for leads that are off
+	// A source that is on stands for leads that are off.
+	if l.words["cycler.output"] == "on" && l.words["source.output"] != "on" {
 		into = l.set["cycler.amps"]
 		if limit := (l.set["cycler.volts"] - cell) / 0.05; into > 0 && limit < into {
 			into = math.Max(limit, 0)
@@ -129,6 +136,10 @@ var everyStage = map[string]string{
 	"seek down": powered +
 		"  - {name: stops, seek: {set: source.volts, from: 36 V, to: 30 V, coarse: 1 V, fine: 250 mV, dwell: 100 ms, " +
 		"until: \"load.volts < 5 V\", recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
+	"seek a latch": powered +
+		"  - {name: limit, seek: {set: load.amps, from: 3 A, to: 6 A, coarse: 500 mA, fine: 100 mA, dwell: 100 ms, " +
+		"until: \"load.volts < 5 V\", relieve: {set: {load: {amps: 0 A, output: off}}, wait: 300 ms, cycle: source, off: 1 s}, " +
+		"recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
 	"acquire": powered +
 		"  - {name: idle, acquire: {quantities: [load.volts, unit.watts], average: 100 ms, times: 3, every: 300 ms}}\n",
 	"watch": powered + "  - watch: {until: \"elapsed > 1 s\"}\n",
@@ -297,6 +308,17 @@ func TestStagesDoWhatTheySay(t *testing.T) {
 	assert.InDelta(t, 33.25, seek[0].Before["source.volts"].Mean, 1e-9)
 	assert.Contains(t, seek[0].Recovery, "recovers by itself")
 
+	limit := runs["seek a latch"].points
+	require.Len(t, limit, 1)
+	assert.InDelta(t, 4.5, limit[0].Place["load.amps"], 1e-9)
+	assert.InDelta(t, 4.4, limit[0].Held["load.amps"], 1e-9)
+	assert.InDelta(t, 4.4, limit[0].Before["load.amps"].Mean, 1e-9)
+	assert.Zero(t, limit[0].Averages["load.amps"].Mean)
+	assert.Contains(t, limit[0].Recovery, "recovers only after its input was cycled")
+	level := figureOf(limit, "found-level", "limit", "load.amps")
+	assert.InDelta(t, 4.45, level.Value, 1e-9)
+	assert.Contains(t, level.Remarks[0], "the unit gave way")
+
 	idle := runs["acquire"].points
 	require.Len(t, idle, 3)
 	assert.Len(t, idle[0].Averages, 2)
@@ -321,6 +343,11 @@ func TestStagesDoWhatTheySay(t *testing.T) {
 	tries := runs["tries and goto"].labels(record.MarkTry)
 	assert.Equal(t, "again, try 2 of 2", tries[0])
 	assert.Greater(t, len(tries), 2)
+}
+
+func figureOf(points []stage.Point, id, row, quantity string) figure.Result {
+	return figure.NewCatalogue(rows.Figures).Compute(&record.Record{Points: figurePoints(points)},
+		figure.Request{ID: id, Row: row, Quantity: quantity})
 }
 
 func clean(labels []string) []string {

@@ -179,7 +179,7 @@ func TestAProgramIsWrittenOut(t *testing.T) {
 	assert.Equal(t, []string{"cutoff: cycler.volts <= 21 V"}, ends(discharge))
 	assert.Equal(t, 4, discharge.Down.Steps(4.8))
 	assert.Equal(t, map[string]procedure.Extent{"load.amps": {1, 3}, "cycler.amps": {-4.8, 4.8},
-		"cycler.volts": {29.2, 29.2}},
+		"cycler.floor": {19.95, 19.95}, "cycler.volts": {29.2, 29.2}},
 		p.Extremes())
 	assert.InDelta(t, 4*3+10+7200+7200+60, p.Duration(), 1e-6)
 	least, most := p.RunsFor()

@@ -30,6 +30,8 @@ type Point struct {
 	Row string `json:"row,omitempty"`
 	// Before are the averages at the last step of a seek at which its condition did not hold; nil if there was none.
 	Before map[string]trace.Average `json:"before,omitempty"`
+	// Held is what was set at that step, by column.
+	Held map[string]float64 `json:"held,omitempty"`
 	// Recovery says how the unit recovered after a seek; empty if nobody looked.
 	Recovery string `json:"recovery,omitempty"`
 }

@@ -189,6 +189,12 @@ func (m *Machine) Setpoint(column string) (value float64, ok bool) {
 	return value, ok
 }
 
+// InForce is what was set last on a column, words included; ok is false if nothing was.
+func (m *Machine) InForce(column string) (setting procedure.Setting, ok bool) {
+	setting, ok = m.state.InForce[column]
+	return setting, ok
+}
+
 // Stands notes a setpoint that an instrument's own program will have come to.
 func (m *Machine) Stands(column string, value float64) {
 	m.state.Setpoints[column] = value

@@ -39,6 +39,24 @@ func TestLockoutOfTheTextbook(t *testing.T) {
 		1e-9)
 }
 
+// The current of a unit that gave up in the step is that which was set, not a mean with the 0 A that are left.
+func TestAUnitThatGivesWayHasTheLevelThatWasSet(t *testing.T) {
+	amps := func(x float64) map[string]trace.Average { return map[string]trace.Average{"load.amps": {Mean: x, N: 10}} }
+	rec := &record.Record{Specs: map[string]uncertainty.Spec{"load.amps": {{To: 10, Resolution: 1e-9}}},
+		Points: []record.Point{
+			{Row: "trips", Averages: amps(0.002), Before: amps(3.538), Held: map[string]float64{"load.amps": 3.54},
+				Place: map[string]float64{"load.amps": 3.56}},
+			{Row: "holds", Averages: amps(3.557), Before: amps(3.538), Held: map[string]float64{"load.amps": 3.54},
+				Place: map[string]float64{"load.amps": 3.56}}}}
+	trips := compute(rec, figure.Request{ID: "found-level", Row: "trips", Quantity: "load.amps"})
+	assert.InDelta(t, 3.548, trips.Value, 1e-9)
+	assert.InDelta(t, 0.0058, trips.U/trips.K, 1e-4)
+	assert.Contains(t, trips.Remarks[0], "the unit gave way")
+	holds := compute(rec, figure.Request{ID: "found-level", Row: "holds", Quantity: "load.amps"})
+	assert.InDelta(t, 3.5475, holds.Value, 1e-9)
+	assert.Empty(t, holds.Remarks)
+}
+
 func TestRowsThatSayTooLittleAreUndetermined(t *testing.T) {
 	rec := &record.Record{Specs: exact, Points: []record.Point{{Row: "starts", Averages: volts(34)},
 		{Row: "stops", Averages: volts(36),
