@@ -315,10 +315,6 @@ func (b *Bay) remember(r *liveRun) {
 	}
 }
 
-// farOff is how far the volts at rest may be from the last under way, as a share; another unit is in the bay
-// beyond that.
-const farOff = 0.2
-
 // comeBack lets the unit rest, looks whether it is still the one that it was, and goes on.
 func (r *liveRun) comeBack() {
 	back := r.back
@@ -363,39 +359,10 @@ func (r *liveRun) comeBack() {
 	if r.finish != nil || r.suspended {
 		return
 	}
-	if why := r.implausible(); why != "" {
+	if why := r.bay.implausible(r.back); why != "" {
 		r.act(r.machine.Advance(stage.Failed{T: math.Max(r.now(), r.lastT), Reason: why}))
 		return
 	}
 	r.act(r.machine.Advance(stage.Returned{T: math.Max(r.now(), r.lastT)}))
 	r.tickedAt = 0
-}
-
-// implausible says why the unit in the bay is not what it was before; empty if it may well be.
-func (r *liveRun) implausible() string {
-	b := r.bay
-	if r.back.plate == nil {
-		return ""
-	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for i, column := range b.sampler.Columns {
-		v := b.values[i]
-		if !strings.HasSuffix(column, ".volts") || math.IsNaN(v) {
-			continue
-		}
-		if w, ok := r.back.plate.AtRest[column]; ok && !w.Holds(v) {
-			return fmt.Sprintf("after the service was away %s reads %s at rest, outside %s to %s of nameplate %s; look "+
-				"whether the unit is still there", column, show(v, quantity.Voltage),
-				show(w.Min, quantity.Voltage), show(w.Max, quantity.Voltage), r.back.plate.Name)
-		}
-		seat, _, _ := strings.Cut(column, ".")
-		if x, ok := r.back.state.Counted[seat+".charge"]; ok && math.Abs(x.Amps) > 1e-3 && r.back.plate.Battery() {
-			if before := x.Watts / x.Amps; math.Abs(v-before) > farOff*math.Abs(before) {
-				return fmt.Sprintf("after the service was away %s reads %s at rest, far from the %s before; look whether it is "+
-					"the same unit", column, show(v, quantity.Voltage), show(before, quantity.Voltage))
-			}
-		}
-	}
-	return ""
 }

@@ -257,7 +257,7 @@ func (c *compiler) atom(e *atomExpr) (number, quantity.Dimension, error) {
 	switch e.Name {
 	case "elapsed":
 		c.measures = true
-		return func(s *Sample) float64 { return s.T }, quantity.Time, nil
+		return func(s *Sample) float64 { return s.T - s.Away }, quantity.Time, nil
 	case "stage.elapsed":
 		c.measures = true
 		return func(s *Sample) float64 { return s.StageT }, quantity.Time, nil

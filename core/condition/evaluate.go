@@ -12,6 +12,7 @@ import (
 type Sample struct {
 	T      float64 // bench time since the start of the run, s
 	StageT float64 // bench time since the start of the stage, s
+	Away   float64 // of T the time in which nobody looked after the run, s
 	// How many stages were entered: functions that look back to the beginning of the stage begin anew when it changes
 	Entry   int
 	Columns []float64 // the frame's values

@@ -120,6 +120,9 @@ func (r *Result) KnownBy(l *record.Ledger, f func(charge, energy []float64) floa
 		return
 	}
 	r.U, r.K = e.U, e.K
+	if share := l.GapShare(f, e.U); share > 0 {
+		r.Remarks = record.AddRemark(r.Remarks, fmt.Sprintf("%.2g %% of U² is from gaps", 100*share))
+	}
 }
 
 // Definition is what a figure is.

@@ -18,6 +18,9 @@ const (
 	bridge    = 10 // s
 )
 
+// WasResumed is the remark of what holds a time in which nobody looked after the run.
+const WasResumed = "resumed"
+
 // Gaps is what the gaps of a window leave open.
 type Gaps struct {
 	Within  float64 // A·s: the half-width of what is not known
@@ -60,7 +63,7 @@ func (rec *Record) bridged(b *Battery, from, to, bridge float64) (g Gaps, err er
 		switch {
 		case isBreak && broken.Off >= 0:
 			g.Within += broken.Within
-			g.Remarks = AddRemark(g.Remarks, "resumed")
+			g.Remarks = AddRemark(g.Remarks, WasResumed)
 		case !isBreak && i.length() <= bridge:
 			off := math.Abs(i.after - i.before)
 			if i.end { // nobody knows what flowed on the other side

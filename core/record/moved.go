@@ -19,11 +19,12 @@ type Moved struct {
 	Gaps              Gaps
 	battery           *Battery
 	means             []float64 // of each ammeter, into the battery
+	seconds           func(from, to float64) float64
 	crossing          *Crossing // where the window ends at a level, and not at an instant that is known
 }
 
-// Seconds is how long the window is.
-func (m Moved) Seconds() float64 { return m.To - m.From }
+// Seconds is how long the window is, without the times in which nobody looked after the run.
+func (m Moved) Seconds() float64 { return m.seconds(m.From, m.To) }
 
 // Over is what flowed from a command to a later instant. It fails with no-data or gap.
 func (rec *Record) Over(b *Battery, from, to float64) (Moved, error) {
@@ -50,7 +51,7 @@ type taken struct {
 }
 
 func (rec *Record) over(b *Battery, from, to, bridge float64) (Moved, error) {
-	m := Moved{From: from, To: to, battery: b}
+	m := Moved{From: from, To: to, battery: b, seconds: rec.Active}
 	w := b.Within(from, to)
 	m.N = len(w.T)
 	if m.N == 0 || to <= from {
@@ -62,7 +63,7 @@ func (rec *Record) over(b *Battery, from, to, bridge float64) (Moved, error) {
 	end, endEnergy := b.Count(to)
 	m.Charge, m.Energy = end-begin, endEnergy-beginEnergy
 	m.Amps = m.Charge / m.Seconds()
-	stands := w.stands(from, to)
+	stands := w.stands(from, to, rec.Active)
 	m.Volts, m.Flow = mean(stands, w.Volts, false), mean(stands, w.Amps, true)
 	for _, a := range w.Through {
 		m.means = append(m.means, mean(stands, a.Amps, false))
@@ -87,10 +88,10 @@ func (rec *Record) OverTo(b *Battery, from float64, x Crossing) (Moved, error) {
 }
 
 // stands is for how long each frame stands in a window, s: half of the way to each neighbour, but all of it up to a
-// command between them, and up to an end of the window.
-func (b *Battery) stands(from, to float64) []float64 {
+// command between them, and up to an end of the window. seconds is how long a time is.
+func (b *Battery) stands(from, to float64, seconds func(from, to float64) float64) []float64 {
 	w := make([]float64, len(b.T))
-	w[0] = b.T[0] - from
+	w[0] = seconds(from, b.T[0])
 	next := sort.SearchFloat64s(b.commands, b.T[0]) // the first command that may lie between two frames
 	for k := 1; k < len(b.T); k++ {
 		turn := 0.5 * (b.T[k-1] + b.T[k])
@@ -100,10 +101,10 @@ func (b *Battery) stands(from, to float64) []float64 {
 		if next < len(b.commands) && b.commands[next] <= b.T[k] {
 			turn = b.commands[next]
 		}
-		w[k-1] += turn - b.T[k-1]
-		w[k] += b.T[k] - turn
+		w[k-1] += seconds(b.T[k-1], turn)
+		w[k] += seconds(turn, b.T[k])
 	}
-	w[len(w)-1] += to - b.T[len(w)-1]
+	w[len(w)-1] += seconds(b.T[len(w)-1], to)
 	return w
 }
 
@@ -156,6 +157,24 @@ func (l *Ledger) Expand(f func(charge, energy []float64) float64) (e uncertainty
 		}
 		return f(charge, energy)
 	}, l.readings), true
+}
+
+// GapShare is how much of the square of an expanded uncertainty is from what gaps leave open, 0 … 1.
+func (l *Ledger) GapShare(f func(charge, energy []float64) float64, u float64) float64 {
+	without, any := Ledger{rec: l.rec, stated: l.stated}, false
+	for _, m := range l.moved {
+		any = any || m.Gaps.Within > 0
+		m.Gaps.Within = 0
+		without.moved = append(without.moved, m)
+	}
+	if !any || u == 0 {
+		return 0
+	}
+	for i, m := range without.moved {
+		without.add(i, m)
+	}
+	e, _ := without.Expand(f)
+	return max(1-e.U*e.U/(u*u), 0)
 }
 
 // enter adds a reading, and what its error does to charges and energies.

@@ -44,6 +44,7 @@ type Record struct {
 
 	terminals []remembered
 	taken     []taken
+	away      []away
 }
 
 // Span is the time that a stage took. Two spans are the same when they began at the same time: several stages may have

@@ -60,6 +60,7 @@ func (m *Machine) onReturned(e Returned) []Effect {
 	}
 	dt := e.T - m.state.PausedT
 	m.state.Away, m.state.Paused = false, m.state.Held
+	m.state.AwayFor += dt
 	if !m.state.Held { // what somebody had paused stays so
 		m.state.StageT += dt
 		m.runner().Shift(dt)

@@ -49,6 +49,8 @@ type state struct {
 	// Away is true from an interruption until the run goes on; Owed that the stage then waits for its command to
 	// be carried out, Held that somebody had paused it before.
 	Away bool `json:"away,omitempty"`
+	// AwayFor is how long nobody has looked after the run in all, s.
+	AwayFor float64 `json:"awayFor,omitempty"`
 	Owed bool `json:"owed,omitempty"`
 	Held bool `json:"held,omitempty"`
 	// Unknown holds since when each guard has been unknown; NaN cannot be written as JSON, so −1 is "not".
@@ -228,7 +230,7 @@ func (m *Machine) Sample(f trace.Frame) condition.Sample {
 	if m.state.Paused {
 		began += f.T - m.state.PausedT
 	}
-	return condition.Sample{T: f.T, StageT: f.T - began, Entry: m.state.Entry, Columns: f.Values, Answers: m.state.Answers}
+	return condition.Sample{T: f.T, StageT: f.T - began, Away: m.state.AwayFor, Entry: m.state.Entry, Columns: f.Values, Answers: m.state.Answers}
 }
 
 // note keeps what commands put in force.

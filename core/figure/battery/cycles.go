@@ -144,19 +144,19 @@ func cycleTable(rec *record.Record, req figure.Request) (figure.Result, error) {
 		if c.complete() {
 			r.Value++
 		}
-		r.Table.Rows = append(r.Table.Rows, c.row())
+		r.Table.Rows = append(r.Table.Rows, c.row(rec))
 	}
 	return r, nil
 }
 
 // row is the cycle as a row of the table.
-func (c cycle) row() []any {
+func (c cycle) row(rec *record.Record) []any {
 	nan := math.NaN()
 	took := func(h *record.Half) any {
 		if h == nil {
 			return nil
 		}
-		return h.To - h.From
+		return rec.Active(h.From, h.To)
 	}
 	charge, energy, capacity, drained := nan, nan, nan, nan
 	if c.put != nil {

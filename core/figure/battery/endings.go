@@ -53,7 +53,7 @@ func termination(rec *record.Record, req figure.Request) (figure.Result, error) 
 		h = all[req.Pass-1]
 	}
 	if h.Ended != "" {
-		return figure.Result{Value: h.To - h.From, Text: h.Ended, N: 1}, nil
+		return figure.Result{Value: rec.Active(h.From, h.To), Text: h.Ended, N: 1, Remarks: resumedIn(rec, h.From, h.To)}, nil
 	}
 	reason := record.Because(record.NoMark, "%s was not ended by a rule of its own", h.Name)
 	reason.Known = "something else"
@@ -64,6 +64,14 @@ func termination(rec *record.Record, req figure.Request) (figure.Result, error) 
 		}
 	}
 	return figure.Result{}, reason
+}
+
+// resumedIn is the remark of a time in which nobody looked after the run for a while.
+func resumedIn(rec *record.Record, from, to float64) (remarks []string) {
+	if rec.Resumed(from, to) {
+		remarks = append(remarks, record.WasResumed)
+	}
+	return remarks
 }
 
 var stepColumns = []figure.TableColumn{{Name: "step"}, {Name: "current", Unit: "A"}, {Name: "charge", Unit: "Ah"},
@@ -166,7 +174,7 @@ func crossed(rec *record.Record, req figure.Request, charge bool) (figure.Result
 	if err != nil {
 		return figure.Result{}, err
 	}
-	unit, at := "s", func(t float64) float64 { return t - h.From }
+	unit, at := "s", func(t float64) float64 { return rec.Active(h.From, t) }
 	if charge {
 		begin, _ := b.Count(h.From)
 		unit, at = "Ah", func(t float64) float64 {
@@ -194,7 +202,7 @@ func crossed(rec *record.Record, req figure.Request, charge bool) (figure.Result
 		r.KnownBy(rec.Account(moved), func(charge, _ []float64) float64 { return charge[0] / record.AmpHour })
 		return r, nil
 	}
-	r.Value = x.T - h.From
+	r.Value = at(x.T)
 	spec, stated := rec.Specs[b.VoltsColumn].Find(level)
 	r.WithUncertainty(func(v []float64) float64 { return v[0] / x.Slope },
 		[]uncertainty.Reading{{Value: level, Group: b.VoltsColumn, Gain: spec.Reading, Offset: spec.Offset, Noise: x.Noise,

@@ -3,6 +3,7 @@ package battery
 import (
 	"math"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -284,4 +285,32 @@ func TestAResistanceDoesNotAverageTheStepAway(t *testing.T) {
 	r := compute(rec, figure.Request{ID: "pulse-resistance", Stage: "pulse"})
 	require.Nil(t, r.Undetermined)
 	assert.GreaterOrEqual(t, r.U, 1000*0.95*0.005/9.6, "half a step of 10 mV at each end")
+}
+
+// A discharge that was interrupted takes as long as one that was not, and says that it was.
+func TestTheTimeAwayIsNoTimeOfADischarge(t *testing.T) {
+	line := func(t float64) float64 { return 21.030 - (t-17990)*0.005 }
+	const off, on = 8100.0, 8360.0
+	late := func(t float64) float64 { return line(t - (on - off)) }
+	frames := recordtest.Falling(1.92, 0, 8000, 10, line)
+	for at := 8300.0; at < on; at += 10 {
+		frames = append(frames, recordtest.Sample{T: at, Volts: 24})
+	}
+	frames = append(frames, recordtest.Falling(1.92, on, 18010+on-off, 10, late)...)
+	end := 18000 + on - off
+	rec := recordtest.Battery(gannetRatings(), []record.Span{{Name: "empty", Kind: "discharge", T0: 0, T1: end + 10}},
+		[]record.Mark{recordtest.Command(0, ""), {T: 8000, Kind: record.MarkBreak}, {T: on, Kind: record.MarkBreak},
+			recordtest.Ended(end, "discharge", "cutoff")}, frames...)
+	rec.Breaks = []record.Break{{T0: 8000, Off: off, T1: 8300, Within: 3.6}}
+	rec.Specs = map[string]uncertainty.Spec{"cycler.volts": {{To: 200}}, "cycler.amps": {{To: 12, Offset: 0.001}}}
+	for id, want := range map[string]float64{"termination": 18000, "crossing-time": 17996, "c-rate": 0.2} {
+		r := compute(rec, figure.Request{ID: id, Args: map[string]float64{"level": 21}})
+		if assert.Nil(t, r.Undetermined, id) {
+			assert.InEpsilon(t, want, r.Value, 3e-3, id)
+			assert.Contains(t, r.Remarks, "resumed", id)
+		}
+	}
+	r := compute(rec, figure.Request{ID: "capacity"})
+	require.Nil(t, r.Undetermined)
+	assert.Regexp(t, `^\d.* % of U² is from gaps$`, strings.Join(r.Remarks[len(r.Remarks)-1:], ""))
 }
