@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 
@@ -114,6 +115,7 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 		return sheet{}, err
 	}
 	stages := archive.Spans(program, marks, run.Duration)
+	cycles := (&record.Record{Stages: stages, Marks: marks}).Cycles()
 	out := sheet{words: true, columns: []sheetColumn{{"time", "s"}, {"volts", "V"}, {"amps", "A"}, {"charge", "Ah"},
 		{"energy", "Wh"}}}
 	if celsius >= 0 {
@@ -144,7 +146,7 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 				if len(stages) > 0 {
 					name = stages[at].Name
 				}
-				row[len(row)-1] = float64(cycleAt(stages, at))
+				row[len(row)-1] = float64(cycleAt(cycles, t))
 				if err := take(row, name); err != nil {
 					return err
 				}
@@ -155,19 +157,9 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 	return out, nil
 }
 
-// cycleAt is the number of the cycle that a stage belongs to: a new one begins with each charge that follows a
-// discharge.
-func cycleAt(stages []record.Span, at int) int {
-	n, discharged := 1, false
-	for _, s := range stages[:min(at+1, len(stages))] {
-		switch {
-		case s.Kind == "discharge":
-			discharged = true
-		case s.Kind == "charge" && discharged:
-			n, discharged = n+1, false
-		}
-	}
-	return n
+// cycleAt is the number of the cycle in which a time lies, from 1; what is before the first belongs to it.
+func cycleAt(cycles []record.Cycle, t float64) int {
+	return max(sort.Search(len(cycles), func(k int) bool { return cycles[k].Began() > t }), 1)
 }
 
 func valueAt(columns [][]float64, i, k int) float64 {

@@ -23,7 +23,7 @@ import (
 )
 
 // Version names the code that computed a figure; it is raised when a definition changes.
-const Version = 1
+const Version = 2
 
 // Request asks for one figure.
 type Request struct {

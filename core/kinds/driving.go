@@ -27,6 +27,7 @@ type driveRunner struct {
 	drive  driveState
 	// The newest reading and the slope there, for how soon the next is wanted.
 	lastT, lastV, slope float64
+	latest              float64 // slope between the last two readings
 	lastI               float64 // newest current, to see a lost contact
 }
 
@@ -57,7 +58,7 @@ func (r *driveRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
 			r.drive.Amps = max(s.Value, -s.Value)
 		}
 	}
-	r.lastT, r.slope, r.lastI = math.NaN(), 0, 0
+	r.lastT, r.slope, r.latest, r.lastI = math.NaN(), 0, 0, 0
 	r.drive.Gentle = r.spec.Before != nil
 	return []stage.Effect{stage.Command{Settings: r.settings()}}, stage.GoesOn
 }
@@ -187,18 +188,24 @@ func (r *driveRunner) follow(f trace.Frame) {
 	}
 	v := f.Values[r.volts]
 	if dt := f.T - r.lastT; dt > 0 {
-		r.slope += ((v-r.lastV)/dt - r.slope) * 0.35
+		r.latest = (v - r.lastV) / dt
+		r.slope += (r.latest - r.slope) * 0.35
 	}
 	r.lastT, r.lastV = f.T, v
 }
 
-// pace is how soon the next frame is wanted, s: a tenth of the time that is left to the cutoff at the present
-// slope, so that the cutoff falls into a short interval.
+// pace is how soon the next frame is wanted, s: a tenth of the time that is left to the cutoff, so that it falls into a
+// short interval. At a knee the volts fall faster from frame to frame: the steeper of mean and latest slope counts, and as
+// steep again for what is to come.
 func (r *driveRunner) Pace() float64 {
-	if r.spec.Cutoff <= 0 || r.drive.Ended != "" || !(r.slope < 0) || !(r.lastV > r.spec.Cutoff) {
+	slope := r.slope
+	if r.latest < slope {
+		slope = 2*r.latest - slope
+	}
+	if r.spec.Cutoff <= 0 || r.drive.Ended != "" || !(slope < 0) || !(r.lastV > r.spec.Cutoff) {
 		return math.Inf(1)
 	}
-	return (r.lastV - r.spec.Cutoff) / -r.slope / 10
+	return (r.lastV - r.spec.Cutoff) / -slope / 10
 }
 
 // end switches the output off because of the rules that hold.

@@ -2,6 +2,7 @@ package record
 
 import (
 	"errors"
+	"math"
 	"sort"
 
 	"usherbench/core/trace"
@@ -14,6 +15,8 @@ type Crossing struct {
 	Volts                   float64 // the level
 	Slope                   float64 // of the volts there, V/s
 	Noise                   float64 // of the volts there, standard deviation, V; 0: not known
+	// Fit is the number of frames through which a straight line gave the instant; 0: it lies between two.
+	Fit int
 	// InGap says that the two frames have a gap between them, in which the level was crossed at some time.
 	InGap bool
 }
@@ -24,7 +27,8 @@ type Level struct {
 	Rising          bool
 	// For is how long the volts must stay beyond it, s; 0: the first crossing counts.
 	For float64
-	// Fit is the number of the last frames through which a straight line gives the instant; up to 2: none is fitted.
+	// Fit is the number of the last frames through which a straight line gives the instant; 1: none is fitted; 0: one is
+	// where the noise of the volts asks for it.
 	Fit int
 }
 
@@ -58,12 +62,12 @@ func (b *Battery) crossingAt(c trace.Crossing, l Level) Crossing {
 	k := c.K
 	h := b.T[k+1] - b.T[k]
 	x := Crossing{T: c.T, Before: b.T[k], After: b.T[k+1], Volts: l.Volts, Slope: (b.Volts[k+1] - b.Volts[k]) / h}
-	if l.Fit > 2 {
-		first := max(k+2-l.Fit, 0)
-		line, err := trace.Fit(b.T[first:k+2], b.Volts[first:k+2])
-		if err == nil && line.Slope != 0 {
-			x.T, x.Slope = (l.Volts-line.Intercept)/line.Slope, line.Slope
-		}
+	x.fit(b.T[:k+2], b.Volts[:k+2], l)
+	if late := x.T - b.T[k+1]; late > 0 { // the current may have been switched off by then: it counts as it was
+		x.Amps = b.Amps[k+1]
+		x.Charge = b.Charge[k+1] + x.Amps*late
+		x.Energy = b.Energy[k+1] + x.Amps*x.Volts*late
+		return x
 	}
 	i := sort.SearchFloat64s(b.T, x.T)
 	k = min(max(i-1, 0), len(b.T)-2)
@@ -73,4 +77,54 @@ func (b *Battery) crossingAt(c trace.Crossing, l Level) Crossing {
 	x.Energy = trace.ChargeAt(b.Energy[k], b.Amps[k]*b.Volts[k], b.Amps[k+1]*b.Volts[k+1], h, delta)
 	x.Amps = b.Amps[k] + (b.Amps[k+1]-b.Amps[k])*delta/h
 	return x
+}
+
+// Noise makes the first crossing early: by as much as one reading lies below the others. Where it is more than a share of
+// what the volts fall from frame to frame, a straight line through the last frames gives the instant; through as many of
+// them as lie on one.
+const (
+	noisyShare              = 1.0 / 3
+	leastFitted, mostFitted = 6, 60
+)
+
+// fit moves the crossing to where a line through the last frames crosses, if it is asked for or the noise asks for it.
+// t and volts end with the frame after the crossing.
+func (x *Crossing) fit(t, volts []float64, l Level) {
+	n, noise := l.Fit, 0.0
+	if n == 0 {
+		n, noise = fitted(t, volts)
+		x.Noise = noise
+	}
+	first := max(len(t)-n, 0)
+	line, err := trace.Fit(t[first:], volts[first:])
+	if n <= 2 || err != nil || line.Slope == 0 {
+		return
+	}
+	at := (l.Volts - line.Intercept) / line.Slope
+	if falls := line.Slope < 0; falls == l.Rising || at > 2*t[len(t)-1]-t[first] || at < t[first] {
+		return // the line says nothing about where it is; the noise does
+	}
+	x.T, x.Slope, x.Fit = at, line.Slope, len(t)-first
+	x.Noise = line.DeviationAt(at)
+}
+
+// fitted is the number of last frames through which a line is to be laid, and the noise of their volts; 0: none is.
+func fitted(t, volts []float64) (n int, noise float64) {
+	first := max(len(t)-mostFitted, 0)
+	t, volts = t[first:], volts[first:]
+	if len(t) < leastFitted {
+		return 0, 0
+	}
+	noise = trace.Series{T: t, X: volts}.Noise()
+	whole, err := trace.Fit(t[len(t)-leastFitted:], volts[len(t)-leastFitted:])
+	perFrame := (t[len(t)-1] - t[len(t)-leastFitted]) / (leastFitted - 1)
+	if err != nil || noise <= noisyShare*math.Abs(whole.Slope)*perFrame {
+		return 0, noise
+	}
+	for n = len(t); n > leastFitted; n-- {
+		if line, err := trace.Fit(t[len(t)-n:], volts[len(t)-n:]); err == nil && line.SD <= 1.5*noise {
+			break
+		}
+	}
+	return n, noise
 }

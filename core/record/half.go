@@ -13,7 +13,7 @@ type Half struct {
 	Ended    string  // the rule that ended it, several joined by commas; empty: something else did
 }
 
-// Halves lists the stages of a kind, in order; with a name only those of that name.
+// Halves lists the stages of a kind, in order, without pulses; with a name only those of that name, whatever they are.
 func (rec *Record) Halves(kind, name string) []Half {
 	var all []Half
 	for _, s := range rec.Stages {
@@ -21,6 +21,9 @@ func (rec *Record) Halves(kind, name string) []Half {
 			continue
 		}
 		all = append(all, rec.halfOf(s))
+	}
+	if name == "" {
+		return rec.withoutPulses(all)
 	}
 	return all
 }

@@ -3,6 +3,7 @@ package record_test
 import (
 	"encoding/json"
 	"math"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -283,4 +284,55 @@ func TestWhatIsDrainedCountsAgainstWhatIsFed(t *testing.T) {
 	q1, _ := b.Count(100)
 	assert.InDelta(t, 0.5*3*50+3*50-100, q1-q0, 1e-9)
 	assert.Equal(t, "source.volts", b.VoltsColumn)
+}
+
+// A discharge that ends with the first reading below its cutoff ends early, by its noise. The crossing is where a line
+// through the last frames has it, with the charge that would have flowed by then; U says how well that is known.
+func TestNoiseMakesNoCrossingEarly(t *testing.T) {
+	const slope, cutoff, truth, every, noise, amps = -0.005, 21.0, 1000.0, 0.05, 0.002, 2.0
+	random := rand.New(rand.NewPCG(1, 2))
+	var early, plain, charge, scatter, told float64
+	const runs = 200
+	for range runs {
+		var samples []recordtest.Sample
+		for at := 990.0; ; at += every {
+			volts := cutoff + slope*(at-truth) + noise*random.NormFloat64()
+			samples = append(samples, recordtest.Sample{T: at, Volts: volts, Amps: -amps})
+			if volts <= cutoff {
+				break
+			}
+		}
+		end := samples[len(samples)-1].T
+		for k := range 20 { // it recovers
+			samples = append(samples, recordtest.Sample{T: end + float64(k+1)*every, Volts: cutoff + 0.3})
+		}
+		rec := recordtest.Battery(nil, nil, nil, samples...)
+		b, err := rec.Terminals(990, end+1)
+		require.NoError(t, err)
+		x, err := rec.Cross(b, record.Level{Volts: cutoff, From: 990, To: end + 1})
+		require.NoError(t, err)
+		first, err := rec.Cross(b, record.Level{Volts: cutoff, From: 990, To: end + 1, Fit: 1})
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, x.Fit, 6, "%g %g", x.T, first.T)
+		early += (x.T - truth) / runs
+		plain += (first.T - truth) / runs
+		scatter += (x.T - truth) * (x.T - truth) / runs
+		told += math.Pow(x.Noise/x.Slope, 2) / runs
+		begin, _ := b.Count(990)
+		charge += (-(x.Charge - begin) - amps*(x.T-990)) / runs
+	}
+	assert.Less(t, plain, -0.35, "the first reading below")
+	assert.InDelta(t, 0, early, 0.15)
+	assert.InDelta(t, 0, charge, 1e-6)
+	assert.InDelta(t, math.Sqrt(scatter), math.Sqrt(told), 0.6*math.Sqrt(scatter), "the noise is told as large as it is")
+
+	clean := recordtest.Battery(nil, nil, nil, recordtest.Falling(amps, 0, 100, 1, func(t float64) float64 {
+		return cutoff - 0.05*(t-50.5)
+	})...)
+	b, err := clean.Terminals(0, 100)
+	require.NoError(t, err)
+	x, err := clean.Cross(b, record.Level{Volts: cutoff, From: 0, To: 100})
+	require.NoError(t, err)
+	assert.Zero(t, x.Fit)
+	assert.InDelta(t, 50.5, x.T, 1e-9)
 }

@@ -51,8 +51,8 @@ type state struct {
 	Away bool `json:"away,omitempty"`
 	// AwayFor is how long nobody has looked after the run in all, s.
 	AwayFor float64 `json:"awayFor,omitempty"`
-	Owed bool `json:"owed,omitempty"`
-	Held bool `json:"held,omitempty"`
+	Owed    bool    `json:"owed,omitempty"`
+	Held    bool    `json:"held,omitempty"`
 	// Unknown holds since when each guard has been unknown; NaN cannot be written as JSON, so −1 is "not".
 	Unknown []float64 `json:"unknown"`
 	Warned  []bool    `json:"warned"` // guards that only warn and hold now

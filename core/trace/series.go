@@ -269,7 +269,32 @@ func ChargeAt(qk, ik, ik1, h, delta float64) float64 {
 type Line struct {
 	Slope, SlopeSD float64 // per second; SlopeSD is the standard error of the slope
 	Intercept      float64 // the value at t = 0
+	SD             float64 // standard deviation of the samples from the line
 	N              int
+	meanT, spread  float64 // of the times: their mean, and Σ(t − mean)²
+}
+
+// DeviationAt is the standard error of the line at a time.
+func (l Line) DeviationAt(t float64) float64 {
+	if l.N < 3 || l.spread == 0 {
+		return 0
+	}
+	return l.SD * math.Sqrt(1/float64(l.N)+(t-l.meanT)*(t-l.meanT)/l.spread)
+}
+
+// Noise is the standard deviation of the samples from a smooth curve: each from the line through its neighbours, whose
+// own noise is taken out. 0 for fewer than three.
+func (s Series) Noise() float64 {
+	var sum float64
+	for k := 1; k+1 < s.Len(); k++ {
+		w := (s.T[k] - s.T[k-1]) / (s.T[k+1] - s.T[k-1])
+		r := s.X[k] - s.X[k-1] - w*(s.X[k+1]-s.X[k-1])
+		sum += r * r / (1 + w*w + (1-w)*(1-w))
+	}
+	if s.Len() < 3 {
+		return 0
+	}
+	return math.Sqrt(sum / float64(s.Len()-2))
 }
 
 // Slope fits a straight line through the present samples. It needs five of them.
@@ -333,7 +358,7 @@ func Fit(t, x []float64) (Line, error) {
 	if stt == 0 {
 		return Line{N: n}, ErrOrder
 	}
-	line := Line{Slope: stx / stt, N: n}
+	line := Line{Slope: stx / stt, N: n, meanT: mt, spread: stt}
 	line.Intercept = mx - line.Slope*mt
 	if n == 2 {
 		return line, nil
@@ -343,7 +368,8 @@ func Fit(t, x []float64) (Line, error) {
 		r := x[k] - mx - line.Slope*(t[k]-mt)
 		rr += r * r
 	}
-	line.SlopeSD = math.Sqrt(rr / float64(n-2) / stt)
+	line.SD = math.Sqrt(rr / float64(n-2))
+	line.SlopeSD = line.SD / math.Sqrt(stt)
 	return line, nil
 }
 

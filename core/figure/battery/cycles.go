@@ -13,66 +13,42 @@ import (
 	"usherbench/core/uncertainty"
 )
 
-// cycle is a charge and a discharge in a row, or one half of it. What is not known of it is nil or NaN.
+// cycle is a cycle with what is known of it; what is not is nil or NaN.
 type cycle struct {
-	number  int
-	in, out *record.Half
+	record.Cycle
+	number int
 	// put and taken are what flowed in its halves; nil where a half is missing, or not known for a gap.
 	put, taken *record.Moved
 	hottest    float64 // °C
 	resistance float64 // Ω, of the step into the discharge
 }
 
-// cycles lists the cycles of a run: each discharge with the charge before it, or after it where the run begins with
-// a discharge.
+// cycles lists the cycles of a run with what is known of each.
 func cycles(rec *record.Record, req figure.Request) ([]cycle, error) {
-	all := paired(rec.Halves("charge", ""), rec.Halves("discharge", ""))
-	if len(all) == 0 {
-		return nil, record.Because(record.TooFew, "no charge or discharge took place")
-	}
-	for i := range all {
-		c := &all[i]
-		c.number = i + 1
-		if c.in != nil {
-			if m, err := charged(rec, *c.in); err == nil {
+	var all []cycle
+	for i, halves := range rec.Cycles() {
+		c := cycle{Cycle: halves, number: i + 1, hottest: math.NaN(), resistance: math.NaN()}
+		if c.In != nil {
+			if m, err := charged(rec, *c.In); err == nil {
 				c.put = &m
 			}
-			c.warmed(rec, *c.in)
+			c.warmed(rec, *c.In)
 		}
-		if c.out != nil {
+		if c.Out != nil {
 			c.fillOut(rec, req)
-			c.warmed(rec, *c.out)
+			c.warmed(rec, *c.Out)
 		}
+		all = append(all, c)
+	}
+	if len(all) == 0 {
+		return nil, record.Because(record.TooFew, "no charge or discharge took place")
 	}
 	return all, nil
 }
 
-// paired puts each discharge beside the charge before it; what has no other half stands alone.
-func paired(charges, discharges []record.Half) (all []cycle) {
-	var open *record.Half // a charge whose discharge is still to come
-	add := func(in, out *record.Half) {
-		all = append(all, cycle{in: in, out: out, hottest: math.NaN(), resistance: math.NaN()})
-	}
-	for len(charges) > 0 || len(discharges) > 0 {
-		if len(discharges) == 0 || len(charges) > 0 && charges[0].T0 < discharges[0].T0 {
-			if open != nil {
-				add(open, nil)
-			}
-			open, charges = &charges[0], charges[1:]
-			continue
-		}
-		add(open, &discharges[0])
-		open, discharges = nil, discharges[1:]
-	}
-	if open != nil {
-		add(open, nil)
-	}
-	return all
-}
-
 // fillOut reads the discharge of a cycle: down to the cutoff, or of one that something else ended what was moved.
 func (c *cycle) fillOut(rec *record.Record, req figure.Request) {
-	d, err := dischargeOf(rec, *c.out, req)
+	d, err := dischargeOf(rec, *c.Out, req)
 	var why *record.Undetermined
 	switch {
 	case err == nil:
@@ -80,7 +56,7 @@ func (c *cycle) fillOut(rec *record.Record, req figure.Request) {
 	case errors.As(err, &why) && why.Code == record.NotReached && d.moved.Charge < 0:
 		c.taken = &d.moved
 	}
-	t0, span, err := stepOf(rec, *c.out)
+	t0, span, err := stepOf(rec, *c.Out)
 	if err != nil {
 		return
 	}
@@ -89,15 +65,10 @@ func (c *cycle) fillOut(rec *record.Record, req figure.Request) {
 	}
 }
 
-// complete tells whether both halves took place, and each was ended by a rule of its own.
-func (c cycle) complete() bool {
-	return c.in != nil && c.out != nil && c.in.Ended != "" && c.out.Ended != ""
-}
-
 // end names the rules that ended it.
 func (c cycle) end() string {
 	var rules []string
-	for _, h := range []*record.Half{c.in, c.out} {
+	for _, h := range []*record.Half{c.In, c.Out} {
 		if h != nil && h.Ended != "" {
 			rules = append(rules, h.Ended)
 		}
@@ -141,7 +112,7 @@ func cycleTable(rec *record.Record, req figure.Request) (figure.Result, error) {
 	}
 	r := figure.Result{N: len(all), Table: &figure.Table{Columns: cycleColumns}}
 	for _, c := range all {
-		if c.complete() {
+		if c.Complete() {
 			r.Value++
 		}
 		r.Table.Rows = append(r.Table.Rows, c.row(rec))
@@ -170,12 +141,12 @@ func (c cycle) row(rec *record.Record) []any {
 		coulombic, energetic = nan, nan
 	}
 	complete := "no"
-	if c.complete() {
+	if c.Complete() {
 		complete = "yes"
 	}
 	return []any{float64(c.number), known(charge / record.AmpHour), known(capacity / record.AmpHour),
 		known(energy / record.WattHour), known(drained / record.WattHour), known(coulombic), known(energetic),
-		known(drained / capacity), known(c.resistance * 1000), known(c.hottest), took(c.in), took(c.out), c.end(), complete}
+		known(drained / capacity), known(c.resistance * 1000), known(c.hottest), took(c.In), took(c.Out), c.end(), complete}
 }
 
 // Fading is the capacities of complete cycles with their numbers, A·s.
@@ -189,7 +160,7 @@ func Cycles(rec *record.Record, req figure.Request) (Fading, error) {
 	all, err := cycles(rec, req)
 	f := Fading{}
 	for _, c := range all {
-		if c.complete() && c.taken != nil {
+		if c.Complete() && c.taken != nil {
 			f.Number, f.Capacity = append(f.Number, float64(c.number)), append(f.Capacity, -c.taken.Charge)
 			f.moved = append(f.moved, *c.taken)
 		}

@@ -68,8 +68,16 @@ func dischargeOf(rec *record.Record, h record.Half, req figure.Request) (dischar
 	if d.charge() <= 0 {
 		return d, wasCharged(h, d.moved)
 	}
-	d.remarks = append(d.moved.Gaps.Remarks, conditions(rec, h)...)
+	d.remarks = slices.Concat(d.moved.Gaps.Remarks, fitted(d.Crossing), conditions(rec, h))
 	return d, nil
+}
+
+// fitted is the remark of a crossing that a line through the last frames gave.
+func fitted(x record.Crossing) (remarks []string) {
+	if x.Fit > 0 {
+		remarks = append(remarks, fmt.Sprintf("crossed by a line through the last %d frames", x.Fit))
+	}
+	return remarks
 }
 
 // wasCharged is why a discharge has no capacity that went the other way.

@@ -190,7 +190,7 @@ func crossed(rec *record.Record, req figure.Request, charge bool) (figure.Result
 		return r, notCrossed(err, gap, delivered, at(delivered.To), unit)
 	}
 	moved, err := rec.OverTo(b, h.From, x)
-	r.N, r.Remarks = moved.N, moved.Gaps.Remarks
+	r.N, r.Remarks = moved.N, slices.Concat(moved.Gaps.Remarks, fitted(x))
 	var why *record.Undetermined
 	switch {
 	case errors.As(err, &why) && x.InGap && why.Code == record.Gap:

@@ -314,3 +314,53 @@ func TestTheTimeAwayIsNoTimeOfADischarge(t *testing.T) {
 	require.Nil(t, r.Undetermined)
 	assert.Regexp(t, `^\d.* % of U² is from gaps$`, strings.Join(r.Remarks[len(r.Remarks)-1:], ""))
 }
+
+// Pulses are no cycles: three cycles with a pulse in each discharge and charge are three, and fade from whole discharges.
+func TestPulsesAreNoCycles(t *testing.T) {
+	var stages []record.Span
+	var marks []record.Mark
+	var samples []recordtest.Sample
+	at := 0.0
+	stage := func(name, kind, rule string, seconds, amps float64) {
+		stages = append(stages, record.Span{Name: name, Kind: kind, T0: at, T1: at + seconds})
+		marks = append(marks, recordtest.Command(at, ""), recordtest.Ended(at+seconds, kind, rule))
+		for k := 0.0; k < seconds; k += 2 {
+			volts := 25.0
+			if kind == "discharge" && rule == "cutoff" && k+2 >= seconds {
+				volts = 20.9
+			}
+			samples = append(samples, recordtest.Sample{T: at + k, Volts: volts, Amps: amps})
+		}
+		at += seconds
+	}
+	for n := range 3 {
+		stage("fill", "charge", "taper", 4000, 2)
+		stage("pulse", "discharge", "time", 10, -8)
+		stage("pulse up", "charge", "charge", 20, 4)
+		stage("empty", "discharge", "cutoff", 3600-100*float64(n), -2)
+		stage("last pulse", "discharge", "time", 10, -8)
+	}
+	rec := recordtest.Battery(gannetRatings(), stages, marks, samples...)
+	table := compute(rec, figure.Request{ID: "cycle-table"})
+	require.Nil(t, table.Undetermined)
+	assert.Equal(t, 3.0, table.Value)
+	assert.Len(t, table.Table.Rows, 3)
+	fade := compute(rec, figure.Request{ID: "fade"})
+	require.Nil(t, fade.Undetermined)
+	assert.InDelta(t, 100*200.0/3600, fade.Value, 0.05)
+	assert.InDelta(t, 2*3400.0/3600, compute(rec, figure.Request{ID: "capacity"}).Value, 0.01, "the last discharge is no pulse")
+	assert.InDelta(t, 8*10.0/3600, -pulsed(t, rec), 0.01, "by its name it is found all the same")
+	cycles := rec.Cycles()
+	assert.Equal(t, []float64{0, stages[5].T0, stages[10].T0}, []float64{cycles[0].Began(), cycles[1].Began(),
+		cycles[2].Began()})
+}
+
+func pulsed(t *testing.T, rec *record.Record) float64 {
+	h, err := rec.Half("discharge", "pulse", 0)
+	require.NoError(t, err)
+	b, err := rec.Terminals(h.T0, h.T1)
+	require.NoError(t, err)
+	m, err := rec.Over(b, h.From, h.To)
+	require.NoError(t, err)
+	return m.Charge / record.AmpHour
+}

@@ -41,7 +41,9 @@ func TestLockoutOfTheTextbook(t *testing.T) {
 
 // The current of a unit that gave up in the step is that which was set, not a mean with the 0 A that are left.
 func TestAUnitThatGivesWayHasTheLevelThatWasSet(t *testing.T) {
-	amps := func(x float64) map[string]trace.Average { return map[string]trace.Average{"load.amps": {Mean: x, N: 10}} }
+	amps := func(x float64) map[string]trace.Average {
+		return map[string]trace.Average{"load.amps": {Mean: x, N: 10}}
+	}
 	rec := &record.Record{Specs: map[string]uncertainty.Spec{"load.amps": {{To: 10, Resolution: 1e-9}}},
 		Points: []record.Point{
 			{Row: "trips", Averages: amps(0.002), Before: amps(3.538), Held: map[string]float64{"load.amps": 3.54},
