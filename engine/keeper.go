@@ -3,6 +3,7 @@ package engine
 import (
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"usherbench/api"
@@ -11,8 +12,8 @@ import (
 	"usherbench/store"
 )
 
-// keeper decides which frames are recorded: by the rule of the stage, and those on both sides of every command,
-// mark and point.
+// keeper decides which frames are recorded: by the rule of the stage, and those on both sides of every command, mark
+// and point, and of every crossing of a level at which a figure is taken.
 type keeper struct {
 	columns trace.Columns
 	every   float64      // of the rule in force
@@ -20,10 +21,41 @@ type keeper struct {
 	held    *trace.Frame // the newest frame, not recorded yet
 	last    []float64    // of the frame that was kept last
 	lastT   float64
-	force   bool // the next frame follows a command
+	force   bool // the next frame follows a command or an event
+	levels  []float64
+	volts   []int // columns that may cross them
+	before  []float64
+	crossed float64 // when a crossing was kept last
 }
 
-func newKeeper(columns trace.Columns) keeper { return keeper{columns: columns, lastT: math.Inf(-1)} }
+func newKeeper(columns trace.Columns, levels []float64) keeper {
+	k := keeper{columns: columns, lastT: math.Inf(-1), levels: levels, crossed: math.Inf(-1)}
+	for i, column := range columns {
+		if strings.HasSuffix(column, ".volts") {
+			k.volts = append(k.volts, i)
+		}
+	}
+	return k
+}
+
+// crossingPause is how seldom a crossing is kept, s: volts that stay at a level cross it with every frame.
+const crossingPause = 1.0
+
+// crosses tells whether a level lies between the volts of this frame and of the one before.
+func (k *keeper) crosses(f trace.Frame) (crosses bool) {
+	for _, level := range k.levels {
+		for _, i := range k.volts {
+			if k.before != nil && (k.before[i]-level)*(f.Values[i]-level) <= 0 && k.before[i] != f.Values[i] {
+				crosses = true
+			}
+		}
+	}
+	k.before = f.Values
+	if crosses = crosses && f.T-k.crossed >= crossingPause; crosses {
+		k.crossed = f.T
+	}
+	return crosses
+}
 
 // slack lets a frame that comes a little early count as due, so that an interval of 100 ms is not made 120 ms
 // by rounding.
@@ -34,13 +66,17 @@ func (k *keeper) frame(r *store.Recorder, f trace.Frame, eventful bool, rule pro
 		k.every, k.due = rule.Every, math.Min(k.due, f.T)
 	}
 	f = k.chosen(f, rule.Columns)
+	eventful = k.crosses(f) || eventful
 	due := rule.Every > 0 && f.T >= k.due-slack*rule.Every || rule.Every == 0 && k.changed(f, rule)
 	if !due && !k.force && !eventful {
 		k.held = &f
 		return
 	}
+	if eventful {
+		k.flush(r)
+	}
 	r.Frame(f)
-	k.held, k.force, k.last, k.lastT = nil, false, f.Values, f.T
+	k.held, k.force, k.last, k.lastT = nil, eventful, f.Values, f.T
 	if due && rule.Every > 0 {
 		k.due += rule.Every
 		if k.due <= f.T { // the bench is slower than the record asks for

@@ -29,12 +29,12 @@ func openStore(t *testing.T) *store.Store {
 
 // kept plays frames 20 ms apart through a keeper and gives the times of those that were recorded.
 func kept(t *testing.T, frames int, rule procedure.Record, act func(k *keeper, r *store.Recorder,
-	frame int) (eventful bool)) []float64 {
+	frame int) (eventful bool), levels ...float64) []float64 {
 	s := openStore(t)
 	run := store.Run{ID: "01K", State: store.Live, StartedAt: time.Now(), Columns: []string{"load.volts"}}
 	require.NoError(t, s.CreateRun(&run))
 	r := s.NewRecorder(run.ID, run.Columns)
-	k := newKeeper(trace.Columns{"load.volts"})
+	k := newKeeper(trace.Columns{"load.volts"}, levels)
 	for i := range frames {
 		eventful := act != nil && act(&k, r, i)
 		k.frame(r, trace.Frame{T: float64(i) * 0.02, Values: []float64{float64(i)}}, eventful, rule)
@@ -76,9 +76,14 @@ func TestFramesOnBothSidesOfACommandAreKept(t *testing.T) {
 	assert.Len(t, times, 7)
 }
 
-func TestAFrameWithAnEventIsKept(t *testing.T) {
-	times := kept(t, 21, often, func(_ *keeper, _ *store.Recorder, frame int) bool { return frame == 7 })
-	assert.Contains(t, times, 7*0.02)
+// The frames on both sides of an event are kept, and those on both sides of a level at which a figure is taken.
+func TestFramesAroundAnEventAndACrossingAreKept(t *testing.T) {
+	times := kept(t, 21, often, func(_ *keeper, _ *store.Recorder, frame int) bool { return frame == 7 },
+		16.5)
+	for _, frame := range []float64{6, 7, 8, 16, 17, 18} {
+		assert.Contains(t, times, frame*0.02)
+	}
+	assert.Len(t, times, 5+6)
 }
 
 func TestTheLastFrameIsKept(t *testing.T) {

@@ -193,3 +193,23 @@ func (r Record) interval() float64 {
 	}
 	return r.AtLeast
 }
+
+// Levels are the volts whose crossing a figure asks for, and the cutoff of the nameplate, V.
+func (p *Program) Levels() (levels []float64) {
+	add := func(x float64) {
+		if !slices.Contains(levels, x) {
+			levels = append(levels, x)
+		}
+	}
+	for _, f := range p.Figures {
+		for _, name := range []string{"level", "cutoff"} {
+			if x, given := f.Args[name]; given && !math.IsNaN(x) {
+				add(x)
+			}
+		}
+	}
+	if q, stated := p.Constants["nameplate.cutoff"]; stated {
+		add(q.Value)
+	}
+	return levels
+}
