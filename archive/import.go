@@ -240,9 +240,8 @@ func putOnRecord(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 	for _, span := range record.LogSpans(log.T, log.Amps) {
 		r.Mark(record.Mark{T: span.T0, Kind: record.MarkStage, Label: span.Name, About: record.Began{Stage: span.Kind}})
 		if span.Kind != "rest" {
-			const rule = "the end of the current"
-			r.Mark(record.Mark{T: span.T1, Kind: record.MarkCondition, Label: span.Kind + " ended by " + rule,
-				About: record.Ended{Stage: span.Kind, Rules: []string{rule}}})
+			r.Mark(record.Mark{T: span.T1, Kind: record.MarkCondition, Label: span.Kind + " ended by " + record.EndOfCurrent,
+				About: record.Ended{Stage: span.Kind, Rules: []string{record.EndOfCurrent}}})
 		}
 		r.Mark(record.Mark{T: span.T1, Kind: record.MarkStageEnd, Label: span.Name})
 	}

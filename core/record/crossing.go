@@ -17,6 +17,8 @@ type Crossing struct {
 	Noise                   float64 // of the volts there, standard deviation, V; 0: not known
 	// Fit is the number of frames through which a straight line gave the instant; 0: it lies between two.
 	Fit int
+	// Left is what would have flowed from the end of a log to the level, at most, A·s; 0: the level was crossed.
+	Left float64
 	// InGap says that the two frames have a gap between them, in which the level was crossed at some time.
 	InGap bool
 }
@@ -127,4 +129,31 @@ func fitted(t, volts []float64) (n int, noise float64) {
 		}
 	}
 	return n, noise
+}
+
+// A log of somebody else ends at their cutoff, which is not quite ours: it counts as ended there while what would have
+// flowed to the level is at most nearlyShare of what did.
+const nearlyShare = 0.01
+
+// endFitted is the number of last frames under current that tell how fast the volts fell at the end.
+const endFitted = 10
+
+// NearlyCross is where a log ended just before a level, under current; ok is false if it did not.
+func (rec *Record) NearlyCross(b *Battery, l Level) (x Crossing, ok bool) {
+	w := b.Within(l.From, l.To)
+	n := len(w.T)
+	for n > 0 && !rec.Flowing(b, w.Amps[n-1]) {
+		n--
+	}
+	first := max(n-endFitted, 0)
+	line, err := trace.Fit(w.T[first:n], w.Volts[first:n])
+	if n-first < 3 || err != nil || line.Slope >= 0 {
+		return x, false
+	}
+	begin, _ := b.Count(l.From)
+	x = Crossing{T: w.T[n-1], Charge: w.Charge[n-1], Energy: w.Energy[n-1], Amps: w.Amps[n-1], Before: w.T[n-2],
+		After: w.T[n-1], Volts: w.Volts[n-1], Slope: line.Slope}
+	over := max(line.Intercept+line.Slope*x.T-l.Volts, w.Volts[n-1]-l.Volts, 0)
+	x.Left = math.Abs(x.Amps) * over / -line.Slope
+	return x, x.Left <= nearlyShare*math.Abs(x.Charge-begin)
 }

@@ -12,6 +12,9 @@ const joinedOver = 15 * 60.0
 // offShare is the part of the largest current below which none flows.
 const offShare = 0.01
 
+// EndOfCurrent is the rule that ended a half-cycle of a log: what made the current end nobody knows.
+const EndOfCurrent = "the end of the current"
+
 // LogSpans finds the half-cycles in a log of which no stages are known, from the sign of the current: named
 // "charge 1", "discharge 1", "rest 1" … in order. A current below 1 % of the largest counts as none.
 func LogSpans(t, amps []float64) []Span {

@@ -210,7 +210,14 @@ func (l *Ledger) add(i int, m Moved) {
 				energy[i] += off * m.Volts
 			})
 	}
-	if x := m.crossing; x != nil && x.Slope != 0 {
+	if x := m.crossing; x != nil && x.Left > 0 {
+		l.enter(uncertainty.Reading{Group: fmt.Sprintf("left of %d", i), Offset: x.Left},
+			func(off float64, charge, energy []float64) {
+				charge[i] += off
+				energy[i] += off * x.Volts
+			})
+	}
+	if x := m.crossing; x != nil && x.Slope != 0 && x.Left == 0 {
 		r := l.spec(m.battery.VoltsColumn, x.Volts)
 		// Volts that read too high by so much come to a falling level so much later.
 		later := -1 / x.Slope

@@ -49,8 +49,15 @@ func dischargeOf(rec *record.Record, h record.Half, req figure.Request) (dischar
 	if d.b, err = rec.Terminals(h.T0, h.T1); err != nil {
 		return d, err
 	}
-	d.Crossing, err = rec.Cross(d.b, record.Level{Volts: d.cutoff, From: h.From, To: h.To, For: req.Args["for"],
-		Fit: int(req.Args["fit"])})
+	level := record.Level{Volts: d.cutoff, From: h.From, To: h.To, For: req.Args["for"], Fit: int(req.Args["fit"])}
+	d.Crossing, err = rec.Cross(d.b, level)
+	if isNotReached(err) && h.Ended == record.EndOfCurrent {
+		if x, nearly := rec.NearlyCross(d.b, level); nearly {
+			d.Crossing, err = x, nil
+			d.remarks = append(d.remarks, fmt.Sprintf("the log ends at %.6g V: of what flows down to %.6g V at most %.2g Ah "+
+				"is missing", x.Volts, d.cutoff, x.Left/record.AmpHour))
+		}
+	}
 	if err != nil {
 		delivered, gap := rec.Over(d.b, h.From, h.To)
 		d.moved = delivered
@@ -68,8 +75,13 @@ func dischargeOf(rec *record.Record, h record.Half, req figure.Request) (dischar
 	if d.charge() <= 0 {
 		return d, wasCharged(h, d.moved)
 	}
-	d.remarks = slices.Concat(d.moved.Gaps.Remarks, fitted(d.Crossing), conditions(rec, h))
+	d.remarks = slices.Concat(d.remarks, d.moved.Gaps.Remarks, fitted(d.Crossing), conditions(rec, h))
 	return d, nil
+}
+
+func isNotReached(err error) bool {
+	var why *record.Undetermined
+	return errors.As(err, &why) && why.Code == record.NotReached
 }
 
 // fitted is the remark of a crossing that a line through the last frames gave.

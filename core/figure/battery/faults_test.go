@@ -364,3 +364,25 @@ func pulsed(t *testing.T, rec *record.Record) float64 {
 	require.NoError(t, err)
 	return m.Charge / record.AmpHour
 }
+
+// A log that ended at somebody else's cutoff, a hair above ours, has the capacity of what it holds, and says what may be
+// missing. One that ended far above has a bound alone.
+func TestALogThatEndsJustAboveTheCutoff(t *testing.T) {
+	log := func(last float64) figure.Result {
+		frames := recordtest.Falling(1.92, 0, 18000, 10, func(t float64) float64 { return last + (18000-t)*0.0005 })
+		frames = append(frames, recordtest.Sample{T: 18010, Volts: 24}, recordtest.Sample{T: 18020, Volts: 24})
+		rec := recordtest.Battery(gannetRatings(), []record.Span{{Name: "discharge 1", Kind: "discharge", T0: 0, T1: 18010}},
+			[]record.Mark{recordtest.Ended(18010, "discharge", record.EndOfCurrent)}, frames...)
+		rec.Specs = map[string]uncertainty.Spec{"cycler.volts": {{To: 200}}, "cycler.amps": {{To: 12}}}
+		return compute(rec, figure.Request{ID: "capacity"})
+	}
+	near := log(21.0004)
+	require.Nil(t, near.Undetermined)
+	assert.InDelta(t, 1.92*18000/3600, near.Value, 1e-3)
+	assert.Contains(t, near.Remarks[0], "the log ends at 21.0004 V: of what flows down to 21 V at most 0.00043 Ah is missing")
+	assert.Greater(t, near.U, 0.0004)
+	far := log(22)
+	require.NotNil(t, far.Undetermined)
+	assert.Equal(t, record.NotReached, far.Undetermined.Code)
+	assert.NotNil(t, far.Undetermined.AtLeast)
+}
