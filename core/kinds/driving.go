@@ -194,9 +194,9 @@ func (r *driveRunner) follow(f trace.Frame) {
 	r.lastT, r.lastV = f.T, v
 }
 
-// pace is how soon the next frame is wanted, s: a tenth of the time that is left to the cutoff, so that it falls into a
-// short interval. At a knee the volts fall faster from frame to frame: the steeper of mean and latest slope counts, and as
-// steep again for what is to come.
+// Pace is how soon the next frame is wanted, s: a tenth of the time that is left to the cutoff, so that it falls into a
+// short interval. At a knee the volts fall faster from frame to frame: by as much as the latest slope is steeper than
+// the mean it is taken for steeper yet.
 func (r *driveRunner) Pace() float64 {
 	slope := r.slope
 	if r.latest < slope {

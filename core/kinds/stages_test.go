@@ -138,8 +138,8 @@ var everyStage = map[string]string{
 		"until: \"load.volts < 5 V\", recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
 	"seek a latch": powered +
 		"  - {name: limit, seek: {set: load.amps, from: 3 A, to: 6 A, coarse: 500 mA, fine: 100 mA, dwell: 100 ms, " +
-		"until: \"load.volts < 5 V\", relieve: {set: {load: {amps: 0 A, output: off}}, wait: 300 ms, cycle: source, off: 1 s}, " +
-		"recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
+		"until: \"load.volts < 5 V\", relieve: {set: {load: {amps: 0 A, output: off}}, wait: 300 ms, cycle: source, " +
+		"off: 1 s}, recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
 	"acquire": powered +
 		"  - {name: idle, acquire: {quantities: [load.volts, unit.watts], average: 100 ms, times: 3, every: 300 ms}}\n",
 	"watch": powered + "  - watch: {until: \"elapsed > 1 s\"}\n",

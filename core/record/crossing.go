@@ -81,9 +81,9 @@ func (b *Battery) crossingAt(c trace.Crossing, l Level) Crossing {
 	return x
 }
 
-// Noise makes the first crossing early: by as much as one reading lies below the others. Where it is more than a share of
-// what the volts fall from frame to frame, a straight line through the last frames gives the instant; through as many of
-// them as lie on one.
+// Noise makes the first crossing early: by as much as one reading lies below the others. Where it is more than a share
+// of what the volts fall from frame to frame, a straight line through the last frames gives the instant; through as
+// many of them as lie on one.
 const (
 	noisyShare              = 1.0 / 3
 	leastFitted, mostFitted = 6, 60

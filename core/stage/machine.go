@@ -230,7 +230,8 @@ func (m *Machine) Sample(f trace.Frame) condition.Sample {
 	if m.state.Paused {
 		began += f.T - m.state.PausedT
 	}
-	return condition.Sample{T: f.T, StageT: f.T - began, Away: m.state.AwayFor, Entry: m.state.Entry, Columns: f.Values, Answers: m.state.Answers}
+	return condition.Sample{T: f.T, StageT: f.T - began, Away: m.state.AwayFor, Entry: m.state.Entry,
+		Columns: f.Values, Answers: m.state.Answers}
 }
 
 // note keeps what commands put in force.

@@ -292,7 +292,14 @@ func (b Battery) ToCutoff(s State, amps, cutoff float64) (seconds, charge float6
 	return math.Inf(1), math.Inf(1)
 }
 
-// fromRatings makes a pack from its ratings, with resistances such that it sags by 3 % at 1 C.
+// A pack of ratings alone: how its resistance is divided, with what time constants, and for how long a pulse is that
+// measures the rated one, s.
+const (
+	ohmicShare, fastShare, slowShare = 0.5, 0.2, 0.3
+	fastTau, slowTau, ratedPulse     = 12.0, 240.0, 10.0
+)
+
+// fromRatings makes a pack from its ratings: with the rated resistance, else with one by which it sags by 3 % at 1 C.
 func fromRatings(a plant.Asked) (Battery, error) {
 	volts, haveVolts := a.Rating("rated_volts")
 	capacity, haveCapacity := a.Rating("rated_capacity")
@@ -308,9 +315,13 @@ func fromRatings(a plant.Asked) (Battery, error) {
 		series = max(int(math.Round(volts/cells.at(plant.HalfFull))), 1)
 	}
 	ohms := 0.03 * volts / (capacity / 3600)
-	b := Battery{Chemistry: cells, Series: series, Parallel: 1, Capacity: capacity, Ohmic: 0.5 * ohms,
-		FastOhms: 0.2 * ohms, FastTau: 12,
-		SlowOhms: 0.3 * ohms, SlowTau: 240, ThermalOhms: 30 / (volts * capacity / 3600 * 0.1), ThermalTau: 900,
+	if rated, stated := a.Rating("rated_resistance"); stated && rated > 0 {
+		ohms = rated / (ohmicShare + fastShare*(1-math.Exp(-ratedPulse/fastTau)) +
+			slowShare*(1-math.Exp(-ratedPulse/slowTau)))
+	}
+	b := Battery{Chemistry: cells, Series: series, Parallel: 1, Capacity: capacity, Ohmic: ohmicShare * ohms,
+		FastOhms: fastShare * ohms, FastTau: fastTau,
+		SlowOhms: slowShare * ohms, SlowTau: slowTau, ThermalOhms: 30 / (volts * capacity / 3600 * 0.1), ThermalTau: 900,
 		SelfDischarge: 0.03, Fade: 3e-4}
 	return b, faults.Apply(a.Fault, battery, &b)
 }

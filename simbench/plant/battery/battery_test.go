@@ -104,3 +104,16 @@ func TestDormantCapacityWakes(t *testing.T) {
 	assert.Greater(t, charges[2], charges[1])
 	assert.Less(t, charges[3]/charges[2], 1.02, "each time less")
 }
+
+// A pack of ratings alone has the resistance that is rated, by a pulse of 10 s.
+func TestARatedResistanceIsThatOfThePulse(t *testing.T) {
+	ratings := map[string]float64{"rated_volts": 25.2, "rated_capacity": 4 * 3600, "rated_resistance": 0.2}
+	b, err := fromRatings(plant.Asked{Rating: func(name string) (float64, bool) { x, ok := ratings[name]; return x, ok }})
+	require.NoError(t, err)
+	s := State{Charge: 0.5 * b.Capacity}
+	rest := b.At(&s, 0, plant.Source{}, plant.Load{}).Output.Volts
+	pulse := plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 2}
+	b.At(&s, 0, plant.Source{}, pulse)
+	sagged := b.At(&s, 10, plant.Source{}, pulse).Output.Volts
+	assert.InEpsilon(t, 0.2, (rest-sagged)/2, 0.02)
+}
