@@ -222,12 +222,19 @@ type Mapping struct {
 	Volts       MappedColumn `json:"volts"`
 	Amps        MappedColumn `json:"amps"`
 	Celsius     MappedColumn `json:"celsius"`
-	DischargeIs string       `json:"dischargeIs"` // "negative" or "positive" amps
+	// DischargeIs says which amps a discharge has: "negative" or "positive"; empty: negative, unless the volts tell
+	// otherwise, which is asked then.
+	DischargeIs string `json:"dischargeIs,omitempty"`
 	// Separator and Decimal of the file; empty: found out.
 	Separator string `json:"separator,omitempty"`
 	Decimal   string `json:"decimal,omitempty"`
 	// Skip is how many lines stand before the header.
 	Skip int `json:"skip,omitempty"`
+	// Date is a column of dates beside that of the times; empty: they have theirs.
+	Date string `json:"date,omitempty"`
+	// UnitRow says that a row of units stands below the header, Join that the log goes on where its time goes back.
+	UnitRow bool `json:"unitRow,omitempty"`
+	Join    bool `json:"join,omitempty"`
 }
 
 // MappedColumn is a column of a file.
@@ -238,10 +245,14 @@ type MappedColumn struct {
 
 // ImportLog brings a foreign log in as a run.
 type ImportLog struct {
-	Name    string  `json:"name"` // of the file
-	Text    string  `json:"text"`
+	Name string `json:"name"` // of the file
+	// Text is the log, or Data the file as it is where that is no UTF-8: another coding, or a workbook.
+	Text    string  `json:"text,omitempty"`
+	Data    []byte  `json:"data,omitempty"`
 	Mapping Mapping `json:"mapping"`
-	Serial  string  `json:"serial"`
+	// Accuracy says how well the log knows its volts, amps and celsius, as "0.05 % + 2 mV"; what is left out is not stated.
+	Accuracy map[string]string `json:"accuracy,omitempty"`
+	Serial   string            `json:"serial"`
 	Lot     string  `json:"lot,omitempty"`
 	// Nameplate and Procedure give ratings, figures and limits; empty: none, and the usual figures of a battery.
 	Nameplate string `json:"nameplate,omitempty"`

@@ -2,6 +2,7 @@ package archive
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"regexp"
@@ -42,7 +43,7 @@ func CheckSerial(serial string) error {
 func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
 	column := func(c api.MappedColumn) foreignlog.Column { return foreignlog.Column{Name: c.Column, Unit: c.Unit} }
 	out := foreignlog.Mapping{Time: column(m.Time), Volts: column(m.Volts), Amps: column(m.Amps),
-		Celsius: column(m.Celsius), Skip: m.Skip}
+		Celsius: column(m.Celsius), Skip: m.Skip, Date: m.Date, UnitRow: m.UnitRow, Join: m.Join}
 	switch m.DischargeIs {
 	case "positive":
 		out.DischargePositive = true
@@ -64,19 +65,19 @@ func mappingOf(m api.Mapping) (foreignlog.Mapping, error) {
 }
 
 // LookAt takes a first look at a log, with the mapping that is remembered of its source, else a guess.
-func LookAt(s *store.Store, source, text string) (api.LogLook, error) {
-	first, err := foreignlog.Look(text)
+func LookAt(s *store.Store, m api.Mapping, text string) (api.LogLook, error) {
+	first, err := foreignlog.Look(text, max(m.Skip, 0))
 	if err != nil {
 		return api.LogLook{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err)
 	}
 	look := api.LogLook{Headers: first.Headers, Rows: first.Rows}
 	column := func(c foreignlog.Column) api.MappedColumn { return api.MappedColumn{Column: c.Name, Unit: c.Unit} }
 	g := first.Mapping
-	look.Mapping = api.Mapping{Source: source, Time: column(g.Time), Volts: column(g.Volts), Amps: column(g.Amps),
-		Celsius: column(g.Celsius), DischargeIs: "negative",
-		Separator: string(g.Separator), Decimal: string(g.Decimal), Skip: g.Skip}
-	if source != "" {
-		if m, err := s.Mapping(source); err == nil && json.Unmarshal([]byte(m.Data), &look.Mapping) == nil {
+	look.Mapping = api.Mapping{Source: m.Source, Time: column(g.Time), Volts: column(g.Volts), Amps: column(g.Amps),
+		Celsius: column(g.Celsius), Separator: string(g.Separator), Decimal: string(g.Decimal), Skip: g.Skip, Date: g.Date,
+		UnitRow: g.UnitRow}
+	if m.Source != "" {
+		if m, err := s.Mapping(m.Source); err == nil && json.Unmarshal([]byte(m.Data), &look.Mapping) == nil {
 			look.Remembered = true
 		}
 	}
@@ -116,6 +117,13 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	if err != nil {
 		return bad(err)
 	}
+	if doubt := log.Doubt(); doubt != "" && request.Mapping.DischargeIs == "" {
+		return bad(errors.New(doubt))
+	}
+	specs, err := accuracies(request.Accuracy)
+	if err != nil {
+		return bad(err)
+	}
 	run := store.Run{ID: ulid.Make().String(), Bay: ImportedBay, Serial: request.Serial, Lot: request.Lot, Operator: by,
 		State: store.Live, TimeFactor: 1,
 		Source: strings.TrimSpace(request.Mapping.Source + " " + request.Name), StartedAt: s.Now()}
@@ -132,6 +140,7 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	if err := giveTexts(s, &run, request, log); err != nil {
 		return run, err
 	}
+	run.Specs = specs
 	run.Columns = []string{"cycler.volts", "cycler.amps", "cycler.watts", "cycler.charge", "cycler.energy"}
 	if log.Celsius != nil {
 		run.Columns = append(run.Columns, "thermo.celsius")
@@ -224,6 +233,30 @@ func usual(name, plateText string, log *foreignlog.Log) string {
 	return b.String()
 }
 
+// A time without rows is marked when it is as long as so many usual intervals, and a second; so many at most.
+const (
+	gapIntervals = 5
+	gapSeconds   = 1
+	mostGaps     = 200
+)
+
+// remarksOf says what was left out of a log, or is missing in it.
+func remarksOf(log *foreignlog.Log) (words []string) {
+	if log.Dropped > 0 {
+		words = append(words, fmt.Sprintf("%d rows repeated the time of the row before and were left out", log.Dropped))
+	}
+	if log.Heads > 0 {
+		words = append(words, fmt.Sprintf("the header was repeated %d times", log.Heads))
+	}
+	if log.Overloads > 0 {
+		words = append(words, fmt.Sprintf("%d readings were beyond what could be measured, and are missing", log.Overloads))
+	}
+	if log.CutOff {
+		words = append(words, "the last line was cut off and was left out")
+	}
+	return words
+}
+
 // putOnRecord writes the frames and marks of a log.
 func putOnRecord(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 	r := s.NewRecorder(run.ID, run.Columns)
@@ -245,9 +278,17 @@ func putOnRecord(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 		}
 		r.Mark(record.Mark{T: span.T1, Kind: record.MarkStageEnd, Label: span.Name})
 	}
-	if log.Dropped > 0 {
-		r.Mark(record.Mark{T: 0, Kind: record.MarkBench,
-			Label: fmt.Sprintf("%d rows repeated the time of the row before and were left out", log.Dropped)})
+	for _, words := range remarksOf(log) {
+		r.Mark(record.Mark{T: 0, Kind: record.MarkBench, Label: words})
+	}
+	for _, t := range log.Joined {
+		r.Mark(record.Mark{T: t, Kind: record.MarkBench, Label: "the time of the file went back; the log goes on here"})
+	}
+	for i, gap := range log.Gaps(gapIntervals, gapSeconds) {
+		if i == mostGaps {
+			break
+		}
+		r.Mark(gap.Mark())
 	}
 	run.Duration = log.T[len(log.T)-1]
 	run.Frames = r.Frames()

@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -24,24 +27,35 @@ func (a *app) importLog() *cobra.Command {
 		Long: `Read a log in columns, with whatever separator, units, sign of the current and time
 base, as a run on which figures, overlays and limits work. Columns and units are guessed; give COLUMN or
 COLUMN:UNIT where the guess is wrong. What is given with --source is remembered, and used for the next log
-of that source. --look shows what would be read.`,
+of that source. --look shows what would be read. Text in UTF-8, UTF-16 or Latin-1 and workbooks (.xlsx) are
+read; a row of units below the header, numbers with thousands set apart, words for an overload, and a last
+line that was cut off are understood.`,
 		Example: "  usher import charger.csv --serial GP-310 --nameplate gannet --look\n  usher import charger.csv " +
-			"--serial GP-310 --nameplate gannet --source 'deck charger' --amps 'I_bat:mA' --discharge-is positive",
+			"--serial GP-310 --nameplate gannet --source 'deck charger' --amps 'I_bat:mA' --discharge-is positive\n  usher " +
+			"import night.xlsx --serial GP-310 --skip 12 --accuracy volts=0.05%+2mV,amps=0.1%+5mA",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			text, err := os.ReadFile(args[0])
 			if err != nil {
 				return err
 			}
-			l.Name, l.Text = filepath.Base(args[0]), string(text)
+			l.Name = filepath.Base(args[0])
 			given := l.Mapping
 			begin := l
-			begin.Text = firstPart(l.Text)
+			if utf8.Valid(text) {
+				l.Text = string(text)
+				begin.Text = firstPart(l.Text)
+			} else {
+				l.Data, begin.Data = text, firstBytes(text)
+			}
 			first, err := cl.LookAtLog(ctx, begin)
 			if err != nil {
 				return err
 			}
 			l.Mapping = first.Mapping
-			l.Mapping.Source = given.Source
+			l.Mapping.Source, l.Mapping.Join = given.Source, given.Join
+			if given.Date != "" {
+				l.Mapping.Date = given.Date
+			}
 			if given.DischargeIs != "" {
 				l.Mapping.DischargeIs = given.DischargeIs
 			}
@@ -86,6 +100,11 @@ of that source. --look shows what would be read.`,
 	c.Flags().StringVar(&celsius, "celsius", "", "column of the temperature")
 	c.Flags().StringVar(&l.Mapping.DischargeIs, "discharge-is", "",
 		"negative or positive amps (default negative, or as remembered)")
+	c.Flags().StringVar(&l.Mapping.Date, "date", "", "column of the date, where it stands beside that of the time")
+	c.Flags().IntVar(&l.Mapping.Skip, "skip", 0, "how many lines stand before the header (default: it is looked for)")
+	c.Flags().BoolVar(&l.Mapping.Join, "join", false, "go on where the time of the log goes back, since its clock was set")
+	c.Flags().StringToStringVar(&l.Accuracy, "accuracy", nil,
+		"how well the log knows volts, amps or celsius, as volts=0.05%+2mV (default not stated)")
 	c.Flags().StringVar(&began, "began", "", "when the log began, such as 2026-03-31 22:00")
 	c.Flags().BoolVar(&look, "look", false, "only show what would be read")
 	c.PreRunE = func(*cobra.Command, []string) error {
@@ -105,6 +124,15 @@ func give(to *api.MappedColumn, text string) {
 		return
 	}
 	to.Column, to.Unit = text[:i], text[i+1:]
+}
+
+// firstBytes is enough of a file in another coding for a first look; a workbook is needed whole.
+func firstBytes(data []byte) []byte {
+	const enough = 64 << 10
+	if bytes.HasPrefix(data, []byte("PK")) || len(data) <= enough {
+		return data
+	}
+	return data[:enough]
 }
 
 // firstPart is enough of a log for a first look.
@@ -132,10 +160,14 @@ func (a *app) printLook(l api.LogLook) error {
 	for _, x := range []struct {
 		name string
 		c    api.MappedColumn
-	}{{"time", m.Time}, {"volts", m.Volts}, {"amps", m.Amps}, {"temperature", m.Celsius}} {
+	}{{"time", m.Time}, {"volts", m.Volts}, {"amps", m.Amps}, {"temperature", m.Celsius}, {"date", api.MappedColumn{Column: m.Date}}} {
+		if x.name == "date" && m.Date == "" {
+			continue
+		}
 		rows = append(rows, []string{x.name, orDash(plain(x.c.Column)), orDash(x.c.Unit)})
 	}
-	fmt.Fprintf(a.out, "As %s; a discharge has %s amps, columns are parted by %q.\n", how, m.DischargeIs, m.Separator)
+	fmt.Fprintf(a.out, "As %s; a discharge has %s amps, columns are parted by %q, the header is line %d.\n", how,
+		cmp.Or(m.DischargeIs, "negative"), m.Separator, m.Skip+1)
 	if err := a.table(rows); err != nil {
 		return err
 	}

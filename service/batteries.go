@@ -14,6 +14,7 @@ import (
 	"usherbench/core/nameplate"
 	"usherbench/report"
 	"usherbench/store"
+	"usherbench/tables"
 )
 
 func (s *Service) queue(c *echo.Context) error {
@@ -151,8 +152,20 @@ func (s *Service) matchLabels(c *echo.Context) error {
 	return err
 }
 
-func (s *Service) importLog(c *echo.Context) error {
+// readLog reads a log as text, however its file is written.
+func readLog(c *echo.Context) (api.ImportLog, error) {
 	body, err := bind[api.ImportLog](c)
+	if err == nil && body.Text == "" {
+		if body.Text, err = tables.LogText(body.Data); err != nil {
+			err = fmt.Errorf("%w: %w", api.ErrBadRequest, err)
+		}
+		body.Data = nil
+	}
+	return body, err
+}
+
+func (s *Service) importLog(c *echo.Context) error {
+	body, err := readLog(c)
 	if err != nil {
 		return err
 	}
@@ -164,11 +177,11 @@ func (s *Service) importLog(c *echo.Context) error {
 }
 
 func (s *Service) lookAtLog(c *echo.Context) error {
-	body, err := bind[api.ImportLog](c)
+	body, err := readLog(c)
 	if err != nil {
 		return err
 	}
-	look, err := archive.LookAt(s.store, body.Mapping.Source, body.Text)
+	look, err := archive.LookAt(s.store, body.Mapping, body.Text)
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@
 package tables
 
 import (
-	"bytes"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -42,10 +41,9 @@ func Read(r io.Reader, format string) (*shape.Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	book, err := excelize.OpenReader(bytes.NewReader(data), excelize.Options{RawCellValue: true,
-		UnzipSizeLimit: 4 * largestFile, UnzipXMLSizeLimit: largestFile})
+	book, err := open(data)
 	if err != nil {
-		return nil, fmt.Errorf("this is not a workbook: %w", err)
+		return nil, err
 	}
 	defer book.Close()
 	sheets := book.GetSheetList()

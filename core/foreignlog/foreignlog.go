@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,12 +25,18 @@ type Column struct{ Name, Unit string }
 type Mapping struct {
 	// Time, Volts and Amps must be there; Celsius may be empty.
 	Time, Volts, Amps, Celsius Column
+	// Date is a column of dates beside that of the times; empty: they have theirs.
+	Date string
 	// DischargePositive is true where a discharge has positive amps.
 	DischargePositive bool
 	// Separator between columns and Decimal sign; 0: found out.
 	Separator, Decimal rune
 	// Skip is how many lines stand before the header.
 	Skip int
+	// UnitRow says that a row of units stands below the header.
+	UnitRow bool
+	// Join goes on where the time goes back: the clock was set. Otherwise that is a mistake.
+	Join bool
 }
 
 // Log is what was read: equally long slices, SI. T begins at 0 and rises; Amps are positive into the battery.
@@ -37,8 +45,13 @@ type Log struct {
 	T, Volts, Amps, Celsius []float64
 	// Began is when the log began, if its times have a date.
 	Began time.Time
-	// Dropped counts rows that repeated the time of the row before.
-	Dropped int
+	// Dropped counts rows that repeated the time of the row before, Heads those that repeated the header, Overloads the
+	// readings beyond what the instrument could measure, which are missing.
+	Dropped, Heads, Overloads int
+	// CutOff says that the last line was not whole, and was left out.
+	CutOff bool
+	// Joined are the times at which the time of the file went back, and the log goes on all the same.
+	Joined []float64
 }
 
 // Error is a mistake at a line of the file.
@@ -65,19 +78,32 @@ func Read(text io.Reader, m Mapping) (*Log, error) {
 	if m.Celsius.Name != "" {
 		log.Celsius = []float64{}
 	}
+	var broken error // of the row before; one after which nothing comes was cut off
+	short := false
 	for {
 		row, err := r.csv.Read()
 		if err == io.EOF {
+			if log.CutOff = broken != nil || short; short {
+				log.dropLast()
+			}
 			break
 		}
+		if broken != nil {
+			return nil, broken
+		}
 		if err != nil {
-			return nil, &Error{r.line + 1, err.Error()}
+			broken = &Error{r.line + 1, err.Error()}
+			continue
 		}
 		line, _ := r.csv.FieldPos(0)
 		r.line = line + m.Skip
-		if err := r.take(log, row); err != nil {
-			return nil, err
+		if slices.Equal(row, r.head) {
+			log.Heads++
+			continue
 		}
+		before := len(log.T)
+		broken = r.take(log, row)
+		short = len(row) < len(r.head) && len(log.T) > before
 		if len(log.T) > MostRows {
 			return nil, &Error{r.line, fmt.Sprintf("the log is longer than %d rows; cut it into parts", MostRows)}
 		}
@@ -89,9 +115,22 @@ func Read(text io.Reader, m Mapping) (*Log, error) {
 	return log, nil
 }
 
+// dropLast takes the last row away.
+func (l *Log) dropLast() {
+	n := len(l.T) - 1
+	l.T, l.Volts, l.Amps = l.T[:n], l.Volts[:n], l.Amps[:n]
+	if l.Celsius != nil {
+		l.Celsius = l.Celsius[:n]
+	}
+}
+
 // reader is a log under way.
 type reader struct {
 	csv      *csv.Reader
+	head     []string // as it stands in the file
+	names    []string
+	date     int    // column of the date; −1: none
+	form     string // of dates, as the last row had it
 	mapping  Mapping
 	line     int
 	time     cell
@@ -123,9 +162,19 @@ func newReader(text io.Reader, m Mapping) (*reader, error) {
 	if err != nil {
 		return nil, &Error{m.Skip + 1, "there is no header"}
 	}
-	var names []string
-	for _, h := range head {
-		names = append(names, strings.TrimSpace(strings.TrimPrefix(h, "\ufeff")))
+	r.head, r.names = slices.Clone(head), Names(head)
+	names := r.names
+	if m.UnitRow {
+		if _, err := r.csv.Read(); err != nil {
+			return nil, &Error{m.Skip + 2, "there is no row of units"}
+		}
+	}
+	r.date = slices.Index(names, m.Date)
+	if m.Date == "" {
+		r.date = -1
+	} else if r.date < 0 {
+		return nil, &Error{m.Skip + 1, fmt.Sprintf("no column is called %q, which should be the date; there are %s", m.Date,
+			strings.Join(names, ", "))}
 	}
 	find := func(c Column, what string, dim quantity.Dimension, must bool) (cell, error) {
 		if c.Name == "" && !must {
@@ -185,13 +234,17 @@ func (r *reader) take(log *Log, row []string) error {
 			log.Dropped++
 			return nil
 		}
-		return &Error{r.line, fmt.Sprintf("the time goes back, from %g s to %g s", log.T[n-1], t)}
+		if !r.mapping.Join {
+			return &Error{r.line, fmt.Sprintf("the time goes back, from %g s to %g s; if the clock was set there, join the "+
+				"parts", log.T[n-1], t)}
+		}
+		t = r.join(log, t)
 	}
-	volts, err := r.number(row, r.volts, "volts")
+	volts, err := r.reading(log, row, r.volts, "volts")
 	if err != nil {
 		return err
 	}
-	amps, err := r.number(row, r.amps, "amps")
+	amps, err := r.reading(log, row, r.amps, "amps")
 	if err != nil {
 		return err
 	}
@@ -200,7 +253,7 @@ func (r *reader) take(log *Log, row []string) error {
 	}
 	log.T, log.Volts, log.Amps = append(log.T, t), append(log.Volts, volts), append(log.Amps, amps)
 	if r.celsius.at >= 0 {
-		celsius, err := r.number(row, r.celsius, "temperature")
+		celsius, err := r.reading(log, row, r.celsius, "temperature")
 		if err != nil {
 			return err
 		}
@@ -209,29 +262,74 @@ func (r *reader) take(log *Log, row []string) error {
 	return nil
 }
 
+// join goes on where the time went back, a usual interval later.
+func (r *reader) join(log *Log, t float64) float64 {
+	last := log.T[len(log.T)-1]
+	step := 1.0
+	if n := len(log.T); n > 1 {
+		step = last - log.T[n-2]
+	}
+	r.first -= last + step - t
+	log.Joined = append(log.Joined, last+step)
+	return last + step
+}
+
+// What a cell says that has no number: that there is none, or that it is beyond what the instrument can measure.
+var (
+	noNumber = []string{"", "-", "--", "---", "----", "nan", "n/a", "#n/a", "na", "null", "none", "error", "fault", "open"}
+	overload = []string{"ol", "o.l", "o.l.", "0l", "ovl", "ovld", "over", "overload", "overflow", "overrange", "inf", "+inf",
+		"-inf", "+ol", "-ol"}
+)
+
+// reading reads a cell; one without a reading is NaN, and one beyond what could be measured is counted too.
+func (r *reader) reading(log *Log, row []string, c cell, what string) (float64, error) {
+	if c.at < len(row) && slices.Contains(overload, strings.ToLower(strings.TrimSpace(row[c.at]))) {
+		log.Overloads++
+		return math.NaN(), nil
+	}
+	return r.number(row, c, what)
+}
+
 // number reads a cell; an empty one, or one that says that nothing was read, is NaN.
 func (r *reader) number(row []string, c cell, what string) (float64, error) {
 	if c.at >= len(row) {
 		return math.NaN(), nil
 	}
 	text := strings.TrimSpace(row[c.at])
-	switch strings.ToLower(text) {
-	case "", "-", "nan", "n/a", "null", "ol":
-		return math.NaN(), nil
+	x, err := strconv.ParseFloat(text, 64)
+	if r.mapping.Decimal == ',' || err != nil {
+		if slices.Contains(noNumber, strings.ToLower(text)) {
+			return math.NaN(), nil
+		}
+		x, err = strconv.ParseFloat(plain(text, r.mapping.Decimal), 64)
 	}
-	if r.mapping.Decimal == ',' {
-		text = strings.ReplaceAll(text, ",", ".")
-	}
-	x, err := strconv.ParseFloat(strings.ReplaceAll(text, "−", "-"), 64)
-	if err != nil || math.IsInf(x, 0) {
+	switch {
+	case err == nil && math.IsNaN(x):
+		return x, nil
+	case err != nil || math.IsInf(x, 0):
 		return 0, &Error{r.line, fmt.Sprintf("%q is not a number of %s", text, what)}
 	}
 	return x * c.factor, nil
 }
 
-// The forms of a date with a time.
-var dateForms = []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999",
-	"2006/01/02 15:04:05.999999999", "02.01.2006 15:04:05.999999999"}
+// grouped finds a number whose thousands are set apart, by what is not its decimal sign.
+var grouped = map[rune]*regexp.Regexp{'.': regexp.MustCompile(`^[+-]?\d{1,3}(,\d{3})+(\.\d+)?$`),
+	',': regexp.MustCompile(`^[+-]?\d{1,3}(\.\d{3})+(,\d+)?$`)}
+
+// plain writes a number as a program reads it: without what sets thousands apart, with a point and a plain minus.
+func plain(text string, decimal rune) string {
+	text = strings.NewReplacer("−", "-", " ", "", "\u00a0", "", "\u202f", "", "'", "", "’", "").Replace(text)
+	if decimal != ',' {
+		decimal = '.'
+	}
+	if grouped[decimal].MatchString(text) {
+		text = strings.ReplaceAll(text, map[rune]string{'.': ",", ',': "."}[decimal], "")
+	}
+	if decimal == ',' {
+		text = strings.ReplaceAll(text, ",", ".")
+	}
+	return text
+}
 
 // seconds is the time of a row since the first; NaN if it has none.
 func (r *reader) seconds(row []string) (float64, error) {
@@ -245,8 +343,12 @@ func (r *reader) seconds(row []string) (float64, error) {
 		if r.time.at >= len(row) || strings.TrimSpace(row[r.time.at]) == "" {
 			return math.NaN(), nil
 		}
+		text := strings.TrimSpace(row[r.time.at])
+		if r.date >= 0 && r.date < len(row) {
+			text = strings.TrimSpace(row[r.date]) + " " + text
+		}
 		var err error
-		if t, err = r.clock(strings.TrimSpace(row[r.time.at])); err != nil {
+		if t, err = r.clock(text); err != nil {
 			return 0, err
 		}
 	}
@@ -254,36 +356,4 @@ func (r *reader) seconds(row []string) (float64, error) {
 		r.first, r.started = t, true
 	}
 	return math.Round((t-r.first)*1e6) / 1e6, nil
-}
-
-// clock reads hours:minutes:seconds, or a date with a time.
-func (r *reader) clock(text string) (float64, error) {
-	for _, form := range dateForms {
-		if at, err := time.Parse(form, text); err == nil {
-			if !r.started {
-				r.began = at
-			}
-			return at.Sub(r.began).Seconds(), nil
-		}
-	}
-	parts := strings.Split(text, ":")
-	if len(parts) < 2 || len(parts) > 3 {
-		return 0, &Error{r.line, fmt.Sprintf("%q is not a time; it should be like 12:34:56 or 2026-03-31 12:34:56", text)}
-	}
-	var t float64
-	for _, p := range parts {
-		x, err := strconv.ParseFloat(strings.ReplaceAll(p, ",", "."), 64)
-		if err != nil || x < 0 {
-			return 0, &Error{r.line, fmt.Sprintf("%q is not a time; it should be like 12:34:56", text)}
-		}
-		t = t*60 + x
-	}
-	if len(parts) == 2 {
-		t *= 60 // hours and minutes
-	}
-	if r.started && t+r.days < r.lastTime-43200 { // past midnight
-		r.days += 86400
-	}
-	r.lastTime = t + r.days
-	return r.lastTime, nil
 }

@@ -45,7 +45,7 @@ func TestLogsOfManyForms(t *testing.T) {
 			1, 11},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			first, err := Look(c.text)
+			first, err := Look(c.text, 0)
 			require.NoError(t, err)
 			log, err := Read(strings.NewReader(c.text), first.Mapping)
 			if c.name == "plain" { // its times do not go on
@@ -90,7 +90,7 @@ func TestMistakesOfALogAreNamedWithTheirLine(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, log.Dropped)
 	assert.InDelta(t, -2, log.Amps[0], 0)
-	_, err = Look("no columns here")
+	_, err = Look("no columns here", 0)
 	assert.Error(t, err)
 }
 
@@ -99,7 +99,7 @@ func FuzzLook(f *testing.F) {
 	f.Add("a,b,c\n12:00,1,2\n")
 	f.Add("\ufeff\"t\",\"u\",\"i\"\r\n1,\"2\",3\r\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		first, err := Look(text)
+		first, err := Look(text, 0)
 		if err != nil {
 			return
 		}

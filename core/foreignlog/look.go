@@ -3,6 +3,7 @@ package foreignlog
 import (
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -15,20 +16,75 @@ type First struct {
 	Headers []string
 	Rows    [][]string
 	Mapping Mapping
+	units   []string // of a row of their own
 }
 
-// Look guesses how a log is to be read from its beginning.
-func Look(text string) (First, error) {
+// Names are the names of columns by a header: of several that are called alike the later ones have a number.
+func Names(header []string) []string {
+	names, seen := make([]string, len(header)), map[string]int{}
+	for i, h := range header {
+		name := strings.TrimSpace(strings.TrimPrefix(h, "\ufeff"))
+		if seen[name]++; seen[name] > 1 && name != "" {
+			name = fmt.Sprintf("%s (%d)", name, seen[name])
+		}
+		names[i] = name
+	}
+	return names
+}
+
+// areUnits tells whether every cell is a unit or empty, and two at least are units.
+func areUnits(row []string) bool {
+	n := 0
+	for _, cell := range row {
+		if cell == "" || cell == "-" {
+			continue
+		}
+		if _, err := quantity.ParseUnit(strings.Trim(cell, "[]()")); err != nil && !timeWords.MatchString(cell) {
+			return false
+		}
+		n++
+	}
+	return n >= 2
+}
+
+// areNames tells whether a row names the columns of the row below it.
+func areNames(row []string, columns int) bool {
+	words := 0
+	for _, cell := range row {
+		if cell != "" {
+			words++
+		}
+	}
+	return words >= 2 && len(row) == columns
+}
+
+// Look guesses how a log is to be read from its beginning. above is how many lines stand before the header; 0: it is
+// looked for.
+func Look(text string, above int) (First, error) {
 	text = strings.TrimPrefix(text, "\ufeff")
 	lines := strings.SplitN(text, "\n", 200)
 	separator := separatorOf(lines)
-	skip := headerAt(lines, separator)
+	skip := above
+	switch {
+	case above == 0:
+		skip = headerAt(lines, separator)
+	case above >= len(lines)-1:
+		return First{}, fmt.Errorf("%d lines are to stand before the header, but the file has %d", above, len(lines))
+	case areUnits(fields(lines[above+1], separator)):
+		skip = above + 1
+	}
 	if skip < 0 {
 		return First{},
 			errors.New("no line looks like a header above rows of numbers; give the log a header, or say how many lines " +
 				"stand before it")
 	}
-	f := First{Headers: fields(lines[skip], separator), Mapping: Mapping{Separator: separator, Skip: skip}}
+	f := First{Mapping: Mapping{Separator: separator, Skip: skip}}
+	if head := fields(lines[skip], separator); skip > 0 && areUnits(head) &&
+		areNames(fields(lines[skip-1], separator), len(head)) {
+		f.units = fields(lines[skip], separator)
+		f.Mapping.Skip, f.Mapping.UnitRow = skip-1, true
+	}
+	f.Headers = Names(fields(lines[f.Mapping.Skip], separator))
 	for _, line := range lines[skip+1:] {
 		if row := fields(line, separator); len(row) == len(f.Headers) && len(f.Rows) < 20 {
 			f.Rows = append(f.Rows, row)
@@ -74,32 +130,65 @@ func separatorOf(lines []string) rune {
 // headerAt is the first line that has three names at least and a line with a number of the same length after
 // it; −1: none.
 func headerAt(lines []string, separator rune) int {
-	for i := 0; i+1 < len(lines); i++ {
-		head, next := fields(lines[i], separator), fields(lines[i+1], separator)
-		if len(head) < 3 || len(head) != len(next) {
+	at := func(i int) []string {
+		if i >= len(lines) {
+			return nil
+		}
+		return fields(lines[i], separator)
+	}
+	for i := range lines {
+		head, next := at(i), at(i+1)
+		if len(head) < 3 || len(head)-numbersIn(head)-count(head, "") < 3 || len(head) != len(next) {
 			continue
 		}
-		words, numbers := 0, 0
-		for k := range head {
-			if _, err := strconv.ParseFloat(strings.ReplaceAll(head[k], ",", "."), 64); err != nil && head[k] != "" {
-				words++
-			}
-			if _, err := strconv.ParseFloat(strings.ReplaceAll(next[k], ",", "."), 64); err == nil {
-				numbers++
-			}
-		}
-		if words >= 3 && numbers >= 2 {
+		if n := numbersIn(next); n >= 2 || n == 1 && numbersIn(at(i+2)) >= 2 { // the first readings may be none
 			return i
 		}
 	}
 	return -1
 }
 
-var commaNumber = regexp.MustCompile(`^[+-]?\d+,\d+$`)
+// numbersIn counts the numbers of a row, with either decimal sign.
+func numbersIn(row []string) (n int) {
+	for _, cell := range row {
+		for _, decimal := range []rune{'.', ','} {
+			if _, err := strconv.ParseFloat(plain(cell, decimal), 64); err == nil {
+				n++
+				break
+			}
+		}
+	}
+	return n
+}
+
+func count(row []string, text string) (n int) {
+	for _, cell := range row {
+		if cell == text {
+			n++
+		}
+	}
+	return n
+}
+
+var (
+	commaNumber = regexp.MustCompile(`^[+-]?\d[\d \x{a0}\x{202f}'’]*,\d+$`)
+	// Numbers that have both signs tell which is the decimal one.
+	pointLast, commaLast = regexp.MustCompile(`\d,\d{3}\.\d`), regexp.MustCompile(`\d\.\d{3},\d`)
+)
 
 func decimalOf(rows [][]string, separator rune) rune {
 	if separator == ',' {
 		return '.'
+	}
+	for _, row := range rows {
+		for _, cell := range row {
+			switch {
+			case pointLast.MatchString(cell):
+				return '.'
+			case commaLast.MatchString(cell):
+				return ','
+			}
+		}
 	}
 	for _, row := range rows {
 		for _, cell := range row {
@@ -124,6 +213,9 @@ func (f *First) guess() {
 	m := &f.Mapping
 	for k, h := range f.Headers {
 		unit := unitOf(h)
+		if k < len(f.units) {
+			unit = strings.Trim(f.units[k], "[]()")
+		}
 		name := strings.ReplaceAll(h, "_", " ")
 		take := func(to *Column, fallback string, dim quantity.Dimension) {
 			if to.Name != "" {
@@ -137,19 +229,26 @@ func (f *First) guess() {
 		switch {
 		case celsiusWords.MatchString(name):
 			take(&m.Celsius, "°C", quantity.Temperature)
+		case f.isDate(k):
+			m.Date = h
 		case timeWords.MatchString(name):
 			fallback := "s"
 			if len(f.Rows) > 0 && k < len(f.Rows[0]) && strings.Contains(f.Rows[0][k], ":") {
 				fallback = "clock"
 				unit = ""
+			} else if f.daysAt(k) {
+				fallback = "d"
 			}
 			take(&m.Time, fallback, quantity.Time)
 		case voltWords.MatchString(name):
 			take(&m.Volts, "V", quantity.Voltage)
 		case ampWords.MatchString(name):
 			take(&m.Amps, "A", quantity.Current)
-		default: // a line of units below one of names
-			switch u, _ := quantity.ParseUnit(h); u.Dim {
+		default: // its unit tells
+			if len(f.units) == 0 {
+				unit = h
+			}
+			switch u, _ := quantity.ParseUnit(unit); u.Dim {
 			case quantity.Time:
 				take(&m.Time, "s", quantity.Time)
 			case quantity.Voltage:
@@ -159,6 +258,34 @@ func (f *First) guess() {
 			}
 		}
 	}
+}
+
+// A workbook writes an instant as days since the beginning of 1900; those of 1954 to 2119 lie between these.
+const fewestDays, mostDays = 20_000, 80_000
+
+// daysAt tells whether a column has instants as a workbook writes them.
+func (f *First) daysAt(k int) bool {
+	if len(f.Rows) < 2 || k >= len(f.Rows[0]) {
+		return false
+	}
+	a, errA := strconv.ParseFloat(f.Rows[0][k], 64)
+	b, errB := strconv.ParseFloat(f.Rows[1][k], 64)
+	return errA == nil && errB == nil && a > fewestDays && b < mostDays && b-a < 1
+}
+
+var dateOnly = regexp.MustCompile(`^\d{1,4}[./-]([A-Za-z]{3}|\d{1,2})[./-]\d{2,4}$`)
+
+// isDate tells whether a column has dates alone, beside one of times.
+func (f *First) isDate(k int) bool {
+	if len(f.Rows) == 0 || k >= len(f.Rows[0]) || !dateOnly.MatchString(f.Rows[0][k]) {
+		return false
+	}
+	for i, cell := range f.Rows[0] {
+		if i != k && strings.Contains(cell, ":") {
+			return true
+		}
+	}
+	return false
 }
 
 // unitOf is the unit in a header: in brackets or behind a stroke, or its last word, as in current_mA; empty if

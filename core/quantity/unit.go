@@ -23,7 +23,7 @@ type baseUnit struct {
 var baseUnits = map[string]baseUnit{
 	"V": {Voltage, 1, true}, "A": {Current, 1, true}, "W": {Power, 1, true},
 	"Ω": {Resistance, 1, true}, "ohm": {Resistance, 1, true},
-	"s": {Time, 1, true}, "min": {Time, 60, false}, "h": {Time, 3600, false},
+	"s": {Time, 1, true}, "min": {Time, 60, false}, "h": {Time, 3600, false}, "d": {Time, 86400, false},
 	"Hz": {Frequency, 1, true},
 	"Ah": {Charge, 3600, true}, "Wh": {Energy, 3600, true}, "J": {Energy, 1, true},
 	"°C": {Temperature, 1, false}, "K": {Temperature, 1, true},

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { ref, shallowRef } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, type LogLook, type Mapping } from '../api'
@@ -8,7 +8,7 @@ import ProblemNote from '../parts/ProblemNote.vue'
 // A log that other equipment wrote becomes a run. What is mapped once is remembered by its source.
 const router = useRouter()
 const name = ref('')
-const text = ref('')
+const file = shallowRef<Uint8Array | null>(null)
 const look = ref<LogLook | null>(null)
 const mapping = ref<Mapping>({})
 const source = ref('')
@@ -18,7 +18,14 @@ const nameplate = ref<string | null>(null)
 const plates = ref<string[]>([])
 const error = ref<unknown>(null)
 const busy = ref(false)
+const above = ref('')
+const accuracy = ref({ volts: '', amps: '' })
 const quantities = ['time', 'volts', 'amps', 'celsius'] as const
+const signs = [
+  { title: 'negative, if the volts agree', value: '' },
+  { title: 'negative', value: 'negative' },
+  { title: 'positive', value: 'positive' },
+]
 const titles = { time: 'Time', volts: 'Volts', amps: 'Amps', celsius: 'Temperature' }
 void api.nameplates().then(
   (n) => {
@@ -28,22 +35,42 @@ void api.nameplates().then(
 )
 
 async function take(event: Event) {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (!file) return
-  name.value = file.name
-  text.value = await file.text()
+  const chosen = (event.target as HTMLInputElement).files?.[0]
+  if (!chosen) return
+  name.value = chosen.name
+  file.value = new Uint8Array(await chosen.arrayBuffer())
+  above.value = ''
   await see()
 }
+// A workbook is needed whole for a first look; of a text its beginning is enough.
+const workbook = (bytes: Uint8Array) => bytes[0] === 0x50 && bytes[1] === 0x4b
+const beginning = (bytes: Uint8Array) => {
+  const most = 64 * 1024
+  if (workbook(bytes) || bytes.length <= most) return bytes
+  const end = bytes.lastIndexOf(0x0a, most)
+  return bytes.subarray(0, end > 0 ? end : most)
+}
+// UTF-8 goes out as text; what is none goes out as it is, and the service finds out how it is written.
+function sent(bytes: Uint8Array): { text?: string; data?: string } {
+  try {
+    return { text: new TextDecoder('utf-8', { fatal: true }).decode(bytes) }
+  } catch {
+    let binary = ''
+    for (let i = 0; i < bytes.length; i += 0x8000)
+      binary += String.fromCharCode(...bytes.subarray(i, i + 0x8000))
+    return { data: btoa(binary) }
+  }
+}
 async function see() {
-  if (!text.value) return
+  if (!file.value) return
   error.value = null
   try {
-    const head = text.value.slice(0, 64 * 1024)
     look.value = await api.lookAtLog({
-      text: head.length < text.value.length ? head.slice(0, head.lastIndexOf('\n')) : head,
-      mapping: { source: source.value.trim() },
+      ...sent(beginning(file.value)),
+      mapping: { source: source.value.trim(), skip: Number(above.value) || 0 },
     })
     mapping.value = look.value.mapping
+    above.value = String(mapping.value.skip ?? 0)
   } catch (e) {
     error.value = e
   }
@@ -54,12 +81,14 @@ const give = (q: (typeof quantities)[number], part: 'column' | 'unit', v: string
 }
 
 async function bring() {
+  if (!file.value) return
   busy.value = true
   error.value = null
   try {
     const run = await api.importLog({
       name: name.value,
-      text: text.value,
+      ...sent(file.value),
+      accuracy: Object.fromEntries(Object.entries(accuracy.value).filter(([, v]) => v.trim())),
       mapping: { ...mapping.value, source: source.value.trim() },
       serial: serial.value.trim(),
       lot: lot.value.trim(),
@@ -78,7 +107,7 @@ async function bring() {
   <form class="panel" data-test="import" @submit.prevent="bring">
     <h2>Import a log</h2>
     <div class="fields">
-      <input type="file" accept=".csv,.txt,.tsv" aria-label="File of the log" @change="take" />
+      <input type="file" accept=".csv,.txt,.tsv,.log,.xlsx" aria-label="File of the log" @change="take" />
       <v-text-field
         v-model="source"
         label="What wrote it"
@@ -94,7 +123,9 @@ async function bring() {
     <template v-if="look">
       <p class="muted mt-3">
         {{ look.remembered ? `Read as remembered of ${source}.` : 'A guess; correct it where it is wrong.' }}
-        {{ look.headers.length }} columns, parted by “{{ mapping.separator }}”.
+        {{ look.headers.length }} columns, parted by “{{ mapping.separator }}”{{
+          mapping.unitRow ? ', with a row of units' : ''
+        }}.
       </p>
       <div class="fields mt-2">
         <template v-for="q in quantities" :key="q">
@@ -114,9 +145,41 @@ async function bring() {
             @update:model-value="(v: string) => give(q, 'unit', v)"
           />
         </template>
+        <v-text-field
+          v-model="above"
+          label="Lines above the header"
+          type="number"
+          min="0"
+          hide-details
+          density="compact"
+          data-test="above"
+          @change="see"
+        />
+        <v-select
+          v-model="mapping.date"
+          :items="['', ...look.headers]"
+          label="Date, if apart"
+          hide-details
+          density="compact"
+        />
+        <v-text-field
+          v-model="accuracy.volts"
+          label="Accuracy of the volts"
+          placeholder="0.05 % + 2 mV"
+          hide-details
+          density="compact"
+        />
+        <v-text-field
+          v-model="accuracy.amps"
+          label="Accuracy of the amps"
+          placeholder="0.1 % + 5 mA"
+          hide-details
+          density="compact"
+        />
+        <v-checkbox v-model="mapping.join" label="Join where the clock was set" hide-details density="compact" />
         <v-select
           v-model="mapping.dischargeIs"
-          :items="['negative', 'positive']"
+          :items="signs"
           label="A discharge has amps that are"
           hide-details
           density="compact"
