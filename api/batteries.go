@@ -218,10 +218,10 @@ type Mapping struct {
 	Source string `json:"source"`
 	// Time, Volts … name columns by their header; an empty one is not read. Units are those of the numbers: "s",
 	// "min", "h", "ms"; "mV"; "mA" …
-	Time        MappedColumn `json:"time"`
-	Volts       MappedColumn `json:"volts"`
-	Amps        MappedColumn `json:"amps"`
-	Celsius     MappedColumn `json:"celsius"`
+	Time    MappedColumn `json:"time"`
+	Volts   MappedColumn `json:"volts"`
+	Amps    MappedColumn `json:"amps"`
+	Celsius MappedColumn `json:"celsius"`
 	// DischargeIs says which amps a discharge has: "negative" or "positive"; empty: negative, unless the volts tell
 	// otherwise, which is asked then.
 	DischargeIs string `json:"dischargeIs,omitempty"`
@@ -250,10 +250,10 @@ type ImportLog struct {
 	Text    string  `json:"text,omitempty"`
 	Data    []byte  `json:"data,omitempty"`
 	Mapping Mapping `json:"mapping"`
-	// Accuracy says how well the log knows its volts, amps and celsius, as "0.05 % + 2 mV"; what is left out is not stated.
+	// Accuracy says how well the log knows its volts, amps and celsius, as "0.05 % + 2 mV".
 	Accuracy map[string]string `json:"accuracy,omitempty"`
 	Serial   string            `json:"serial"`
-	Lot     string  `json:"lot,omitempty"`
+	Lot      string            `json:"lot,omitempty"`
 	// Nameplate and Procedure give ratings, figures and limits; empty: none, and the usual figures of a battery.
 	Nameplate string `json:"nameplate,omitempty"`
 	Procedure string `json:"procedure,omitempty"`

@@ -160,7 +160,8 @@ func (a *app) printLook(l api.LogLook) error {
 	for _, x := range []struct {
 		name string
 		c    api.MappedColumn
-	}{{"time", m.Time}, {"volts", m.Volts}, {"amps", m.Amps}, {"temperature", m.Celsius}, {"date", api.MappedColumn{Column: m.Date}}} {
+	}{{"time", m.Time}, {"volts", m.Volts}, {"amps", m.Amps}, {"temperature", m.Celsius},
+		{"date", api.MappedColumn{Column: m.Date}}} {
 		if x.name == "date" && m.Date == "" {
 			continue
 		}

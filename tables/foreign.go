@@ -14,8 +14,8 @@ import (
 	"golang.org/x/text/encoding/unicode"
 )
 
-// LogText is a log that other equipment wrote as text: UTF-8 as it is, UTF-16 by its mark or its zeros, what is no UTF-8
-// as Windows-1252 (of which Latin-1 is a part), and of a workbook the first sheet as CSV.
+// LogText is a log that other equipment wrote as text: UTF-8 as it is, UTF-16 by its mark or its zeros, what is no
+// UTF-8 as Windows-1252 (of which Latin-1 is a part), and of a workbook the first sheet as CSV.
 func LogText(data []byte) (string, error) {
 	if bytes.HasPrefix(data, []byte("PK\x03\x04")) {
 		return sheetText(data)

@@ -31,7 +31,7 @@ func (r *reader) clock(text string) (float64, error) {
 	}
 	t, ok := hours(written)
 	if !ok {
-		return 0, &Error{r.line, fmt.Sprintf("%q is not a time; it should be like 12:34:56, 1:34:56 PM or 2026-03-31 12:34:56",
+		return 0, &Error{r.line, fmt.Sprintf("%q is not a time; write it like 12:34:56, 1:34:56 PM or 2026-03-31 12:34:56",
 			text)}
 	}
 	if r.started && t+r.days < r.lastTime-halfDay { // past midnight

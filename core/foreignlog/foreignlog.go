@@ -277,8 +277,8 @@ func (r *reader) join(log *Log, t float64) float64 {
 // What a cell says that has no number: that there is none, or that it is beyond what the instrument can measure.
 var (
 	noNumber = []string{"", "-", "--", "---", "----", "nan", "n/a", "#n/a", "na", "null", "none", "error", "fault", "open"}
-	overload = []string{"ol", "o.l", "o.l.", "0l", "ovl", "ovld", "over", "overload", "overflow", "overrange", "inf", "+inf",
-		"-inf", "+ol", "-ol"}
+	overload = []string{"ol", "o.l", "o.l.", "0l", "ovl", "ovld", "over", "overload", "overflow", "overrange", "inf",
+		"+inf", "-inf", "+ol", "-ol"}
 )
 
 // reading reads a cell; one without a reading is NaN, and one beyond what could be measured is counted too.

@@ -26,9 +26,12 @@ func TestLogsOfStrangers(t *testing.T) {
 		"two columns are called alike": {rows("Time,Voltage,Current,Current", func(k int) string {
 			return two(k) + ",12.5,-1,7"
 		}), 0, func(t *testing.T, l *Log) { assert.Equal(t, -1.0, l.Amps[0]) }},
-		"thousands with commas": {rows("t;u [mV];i [mA]", func(k int) string { return two(k) + ";12,500.5;-1,000.0" }), 0, nil},
-		"thousands with points": {rows("t;u [mV];i [mA]", func(k int) string { return two(k) + ";12.500,5;-1.000,0" }), 0, nil},
-		"thousands with spaces": {rows("t;u [mV];i [mA]", func(k int) string { return two(k) + ";12 500,5;-1 000,0" }), 0, nil},
+		"thousands with commas": {rows("t;u [mV];i [mA]",
+			func(k int) string { return two(k) + ";12,500.5;-1,000.0" }), 0, nil},
+		"thousands with points": {rows("t;u [mV];i [mA]",
+			func(k int) string { return two(k) + ";12.500,5;-1.000,0" }), 0, nil},
+		"thousands with spaces": {rows("t;u [mV];i [mA]",
+			func(k int) string { return two(k) + ";12 500,5;-1 000,0" }), 0, nil},
 		"date and time apart": {rows("Date,Time,Voltage,Current", func(k int) string {
 			return fmt.Sprintf("%02d.03.2026,23:59:%02d,12.5,-1", 30+k/6, 54+k%6) // six seconds of each evening
 		}), 0, func(t *testing.T, l *Log) {
