@@ -297,10 +297,18 @@ type Run struct {
 	Points      []record.Point     `json:"points"`
 	Marks       []record.Mark      `json:"marks"`
 	Curves      []procedure.Curve  `json:"curves"`
+	// Accuracies are those by which the figures have their uncertainty.
+	Accuracies []Accuracy `json:"accuracies,omitempty"`
 	// Breaks are the times in which the service was away.
 	Breaks        []record.Break `json:"breaks,omitempty"`
 	ProcedureText string         `json:"procedureText"`
 	NameplateText string         `json:"nameplateText,omitempty"`
+}
+
+// Accuracy is how well a column was read, in words: "to 80 V: ± (0.02 % + 3 mV)".
+type Accuracy struct {
+	Column string `json:"column"`
+	Words  string `json:"words"`
 }
 
 // Column is a quantity of a run with the unit in which windows and exports give it.

@@ -126,16 +126,16 @@ func TestTheSignOfALogIsOnlyAWayOfWriting(t *testing.T) {
 
 func TestTheMappingOfASourceIsRemembered(t *testing.T) {
 	s := shelf(t)
-	first, err := archive.LookAt(s, "shelf logger", cellLog(600, 1, -1))
+	first, err := archive.LookAt(s, api.Mapping{Source: "shelf logger"}, cellLog(600, 1, -1))
 	require.NoError(t, err)
 	assert.False(t, first.Remembered)
 	assert.Equal(t, "Voltage (V)", first.Mapping.Volts.Column, "a guess by the header")
 	bring(t, s, "SC-1", 600, 1)
-	again, err := archive.LookAt(s, "shelf logger", cellLog(600, 1, -1))
+	again, err := archive.LookAt(s, api.Mapping{Source: "shelf logger"}, cellLog(600, 1, -1))
 	require.NoError(t, err)
 	assert.True(t, again.Remembered)
 	assert.Equal(t, cellMapping.Amps, again.Mapping.Amps)
-	other, err := archive.LookAt(s, "another", cellLog(600, 1, -1))
+	other, err := archive.LookAt(s, api.Mapping{Source: "another"}, cellLog(600, 1, -1))
 	require.NoError(t, err)
 	assert.False(t, other.Remembered)
 }

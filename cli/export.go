@@ -13,18 +13,23 @@ import (
 
 	"usherbench/client"
 	"usherbench/core/quantity"
+	"usherbench/report"
 )
 
 func (a *app) export() *cobra.Command {
 	var format, layout, output, from, to string
+	var with []string
 	var r client.Range
 	c := &cobra.Command{
 		Use: "export RUN --format csv|json|parquet|xlsx -o FILE", Short: "Write the data of a run", Args: cobra.ExactArgs(1),
 		Long: `Write the data of a run: csv, parquet and xlsx have a row a frame with units in the
 header, json everything on record. --layout battery has time, volts, amps, charge, energy, temperature,
-cycle and stage of a battery in place of the quantities of every seat. -o - writes to standard output.`,
+cycle and stage of a battery in place of the quantities of every seat; --layout points a row for each point
+of a grid and each row of an acquire or seek. --with adds the time of day, the stage, the setpoints in force,
+or run, serial number and procedure to each frame. -o - writes to standard output.`,
 		Example: "  usher export last --format csv -o run.csv\n  usher export last --layout battery -o run.parquet\n  " +
-			"usher export 01K --format json -o - --from 12s --to 1min",
+			"usher export 01K --format json -o - --from 12s --to 1min\n  usher export last --with clock,stage,setpoints -o run.csv\n" +
+			"  usher export last --layout points -o points.csv",
 		PreRunE: func(*cobra.Command, []string) error {
 			if format == "" {
 				format = strings.TrimPrefix(filepath.Ext(output), ".")
@@ -32,9 +37,19 @@ cycle and stage of a battery in place of the quantities of every seat. -o - writ
 			if !slices.Contains([]string{"csv", "json", "parquet", "xlsx"}, format) {
 				return usage("give --format csv, json, parquet or xlsx")
 			}
-			if layout != "recorded" && layout != "battery" {
-				return usage("--layout %q: choose recorded or battery", layout)
+			if !slices.Contains([]string{"recorded", "battery", "points"}, layout) {
+				return usage("--layout %q: choose recorded, battery or points", layout)
 			}
+			for _, extra := range with {
+				if !slices.Contains(report.Extras(), report.Extra(extra)) {
+					return usage("--with %q: choose of clock, stage, setpoints, run", extra)
+				}
+			}
+			if len(with) > 0 && (layout != "recorded" || format == "json") {
+				return usage("--with adds columns to the frames as they are recorded; leave --layout out, and choose another " +
+					"format than json")
+			}
+			r.With = with
 			for _, bound := range []struct {
 				name, text string
 				to         *float64
@@ -55,7 +70,8 @@ cycle and stage of a battery in place of the quantities of every seat. -o - writ
 		}),
 	}
 	c.Flags().StringVar(&format, "format", "", "csv, json, parquet or xlsx (default by the file's ending)")
-	c.Flags().StringVar(&layout, "layout", "recorded", "columns of the file: recorded, or battery")
+	c.Flags().StringVar(&layout, "layout", "recorded", "rows and columns of the file: recorded, battery or points")
+	c.Flags().StringSliceVar(&with, "with", nil, "what else each frame has: clock, stage, setpoints, run")
 	c.Flags().StringVarP(&output, "output", "o", "-", "file to write; - is standard output")
 	c.Flags().StringVar(&from, "from", "", "begin, since the start of the run")
 	c.Flags().StringVar(&to, "to", "", "end, since the start of the run")

@@ -39,7 +39,10 @@ the band, the figures with their spread, and the differences from the first run.
 				r.Level = &level
 			}
 			if pdf != "" {
-				return a.write(pdf, func(w io.Writer) error { return cl.OverlayReport(ctx, r, w) })
+				err := a.write(pdf, func(w io.Writer) error { return cl.OverlayReport(ctx, r, w) })
+				if err != nil || data == "" {
+					return err
+				}
 			}
 			o, err := cl.Overlay(ctx, r)
 			switch {

@@ -9,8 +9,10 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/figure"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/report"
 	"usherbench/store"
 )
@@ -62,9 +64,23 @@ func (a *app) printRun(r api.Run) error {
 	a.printHead(r)
 	if len(r.Figures) == 0 {
 		fmt.Fprintln(a.out, "No figures.")
+	} else if err := a.printFigures(r.Figures); err != nil {
+		return err
+	}
+	return a.printPoints(r.Points)
+}
+
+// printPoints shows the points of a grid and the rows of acquire and seek, each quantity in its unit.
+func (a *app) printPoints(points []record.Point) error {
+	if len(points) > mostTable {
+		fmt.Fprintf(a.out, "\nIts %d points are in: usher export RUN --layout points\n", len(points))
 		return nil
 	}
-	return a.printFigures(r.Figures)
+	if len(points) == 0 {
+		return nil
+	}
+	fmt.Fprintln(a.out, "\nPoints")
+	return a.printTable(report.WithoutEmpty(report.TableOfPoints(points)))
 }
 
 // printHead says which run it is and what is on record of it.
@@ -120,25 +136,29 @@ func (a *app) printFigureTables(figures []procedure.Judged) error {
 			continue
 		}
 		fmt.Fprintf(a.out, "\n%s\n", f.Title)
-		var head []string
-		for _, c := range f.Table.Columns {
-			name := strings.ToUpper(c.Name)
-			if c.Unit != "" && c.Unit != "s" {
-				name += " " + c.Unit
-			}
-			head = append(head, name)
-		}
-		rows := [][]string{head}
-		for _, row := range f.Table.Rows {
-			var cells []string
-			for i, x := range row {
-				cells = append(cells, report.TableCell(x, f.Table.Columns[i].Unit))
-			}
-			rows = append(rows, cells)
-		}
-		if err := a.table(rows); err != nil {
+		if err := a.printTable(f.Table); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func (a *app) printTable(t *figure.Table) error {
+	var head []string
+	for _, c := range t.Columns {
+		name := strings.ToUpper(c.Name)
+		if c.Unit != "" && c.Unit != "s" {
+			name += " " + c.Unit
+		}
+		head = append(head, name)
+	}
+	rows := [][]string{head}
+	for _, row := range t.Rows {
+		var cells []string
+		for i, x := range row {
+			cells = append(cells, report.TableCell(x, t.Columns[i].Unit))
+		}
+		rows = append(rows, cells)
+	}
+	return a.table(rows)
 }

@@ -315,7 +315,10 @@ func (c *Client) Run(ctx context.Context, ref string) (api.Run, error) {
 }
 
 // Range is a part of a run in seconds since its start; the zero value is all of it.
-type Range struct{ From, To float64 }
+type Range struct {
+	From, To float64
+	With     []string // what else an export has for each frame
+}
 
 func (r Range) query() url.Values {
 	query := url.Values{}
@@ -324,6 +327,9 @@ func (r Range) query() url.Values {
 	}
 	if r.To > 0 {
 		query.Set("to", strconv.FormatFloat(r.To, 'f', -1, 64))
+	}
+	if len(r.With) > 0 {
+		query.Set("with", strings.Join(r.With, ","))
 	}
 	return query
 }

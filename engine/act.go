@@ -60,7 +60,7 @@ func (r *liveRun) act(effects []stage.Effect) {
 					r.bay.engine.log.Error("record a point", "err", err)
 				}
 				r.bay.engine.Hub.Publish(api.EventPoint, r.bay.name, api.PointEvent{Bay: r.bay.name, Run: r.record.ID,
-					Point: e.Point})
+					Point: e.Point.InUnits()})
 			case stage.Finish:
 				r.finish = &e
 				return

@@ -9,6 +9,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/archive"
+	"usherbench/core/figure"
 	"usherbench/core/overlay"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
@@ -98,31 +99,49 @@ func (p page) tables(doc api.Run) {
 			continue
 		}
 		p.section(f.Title)
-		width := inner / float64(len(f.Table.Columns))
-		size := 8.0
-		if len(f.Table.Columns) > 9 {
-			size = 6.2
-		}
-		p.font("", size, mutedColor)
-		y := p.GetY()
-		for i, c := range f.Table.Columns {
-			name := c.Name
-			if c.Unit != "" {
-				name += " (" + c.Unit + ")"
-			}
-			p.SetXY(margin+float64(i)*width, y)
-			p.MultiCell(width, 3.2, name, "", "R", false)
-		}
-		p.SetXY(margin, y+10)
-		for _, row := range f.Table.Rows {
-			for i, x := range row {
-				p.font("", size, inkColor)
-				p.CellFormat(width, 4.6, p.fit(TableCell(x, f.Table.Columns[i].Unit), width), "B", 0, "R", false, 0, "")
-			}
-			p.Ln(4.6)
-		}
-		p.Ln(3)
+		p.table(f.Table)
 	}
+}
+
+// table prints a table over the width of the page, in a smaller size where it has many columns.
+func (p page) table(t *figure.Table) {
+	width, size := inner/float64(len(t.Columns)), 8.0
+	if len(t.Columns) > 9 {
+		size = 6.2
+	}
+	var head []cell
+	for _, c := range t.Columns {
+		head = append(head, heading(header(strings.ReplaceAll(c.Name, ".", " "), c.Unit), width, "R"))
+	}
+	p.rowIn(head, 4.6, size)
+	for _, row := range t.Rows {
+		var cells []cell
+		for i, x := range row {
+			cells = append(cells, cell{TableCell(x, t.Columns[i].Unit), width, "R", inkColor, false})
+		}
+		p.rowIn(cells, 4.6, size)
+	}
+	p.Ln(3)
+}
+
+// mostPrinted bounds the columns of a table of points on paper; what does not fit is in the data files.
+const mostPrinted = 14
+
+// points prints the points of a grid and the rows of acquire and seek.
+func (p page) points(doc api.Run) {
+	if len(doc.Points) == 0 {
+		return
+	}
+	t := WithoutEmpty(TableOfPoints(doc.Points))
+	p.section("Points")
+	if len(t.Rows) > mostTableRows || len(t.Columns) > mostPrinted {
+		p.font("", 8.5, mutedColor)
+		p.MultiCell(inner, 4.4, fmt.Sprintf("%d points of %d quantities are in the data files.", len(t.Rows),
+			len(t.Columns)-3), "", "L", false)
+		p.Ln(3)
+		return
+	}
+	p.table(t)
 }
 
 // TableCell words a cell of a figure's table: times as people read them, numbers with four digits or so, a dash
@@ -257,7 +276,7 @@ func LabelsPDF(m api.Matching) ([]byte, error) {
 		for _, c := range g.Cells {
 			p.SetX(x + 3)
 			p.font("B", 9, inkColor)
-			p.CellFormat(30, 5, p.fit(c.Serial, 30), "", 0, "L", false, 0, "")
+			p.CellFormat(30, 5, c.Serial, "", 0, "L", false, 0, "")
 			p.font("", 9, inkColor)
 			p.CellFormat(width-36, 5, fmt.Sprintf("%.4f Ah   %.1f mΩ", c.Capacity, c.Resistance), "", 1, "R", false, 0, "")
 		}
@@ -271,7 +290,7 @@ func LabelsPDF(m api.Matching) ([]byte, error) {
 		p.section("Left over")
 		for _, r := range m.Rejects {
 			p.font("B", 9, inkColor)
-			p.CellFormat(30, 5, p.fit(r.Serial, 30), "", 0, "L", false, 0, "")
+			p.CellFormat(30, 5, r.Serial, "", 0, "L", false, 0, "")
 			p.font("", 8.5, mutedColor)
 			p.MultiCell(inner-30, 5, r.Why, "", "L", false)
 		}

@@ -36,8 +36,14 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	if doc.Points, err = s.Points(run.ID); err != nil {
 		return doc, fmt.Errorf("points of run %s: %w", run.ID, err)
 	}
+	for i, p := range doc.Points {
+		doc.Points[i] = p.InUnits()
+	}
 	if doc.Marks, err = s.Marks(run.ID); err != nil {
 		return doc, fmt.Errorf("marks of run %s: %w", run.ID, err)
+	}
+	if doc.Accuracies, err = accuraciesOf(run); err != nil {
+		return doc, err
 	}
 	if program, _, err := run.Program(); err == nil && program.Curves != nil {
 		doc.Curves = program.Curves

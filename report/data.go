@@ -14,9 +14,21 @@ import (
 	"usherbench/store"
 )
 
-// WriteCSV writes the frames of a run for from ≤ t ≤ to: a header with units, then a line a frame. A
-// missing reading is an empty field. Memory does not grow with the length of the run.
-func WriteCSV(ctx context.Context, w io.Writer, s *store.Store, run store.Run, from, to float64) error {
+// WriteCSV writes an excerpt of a run: a header with units, then a line a frame or point. A missing reading is an empty
+// field. Memory does not grow with the length of the run.
+func WriteCSV(ctx context.Context, w io.Writer, s *store.Store, run store.Run, e Excerpt) error {
+	if e.Layout == AsRecorded && len(e.With) == 0 {
+		return writeFrames(ctx, w, s, run, e.From, e.To)
+	}
+	sh, err := sheetOf(ctx, s, run, e)
+	if err != nil {
+		return err
+	}
+	return writeSheet(w, sh)
+}
+
+// writeFrames is the quick way for frames as they are recorded.
+func writeFrames(ctx context.Context, w io.Writer, s *store.Store, run store.Run, from, to float64) error {
 	out := bufio.NewWriterSize(w, 64<<10)
 	out.WriteString("time (s)")
 	factors := make([]float64, len(run.Columns))

@@ -56,7 +56,9 @@ func PDF(doc api.Run, more ...Picture) ([]byte, error) {
 		return nil, err
 	}
 	p.tables(doc)
+	p.points(doc)
 	p.instruments(doc)
+	p.accuracies(doc)
 	p.preflight(doc)
 	p.marks(doc)
 	return p.bytes("report of run " + doc.ID)
@@ -162,17 +164,32 @@ func (p page) facts(doc api.Run) {
 		{"Ended", moment(doc.EndedAt)}, {"Duration", Seconds(doc.Duration) + timeFactor(doc)}}
 	p.SetFillColor(paperColor.r, paperColor.g, paperColor.b)
 	y := p.GetY()
-	p.RoundedRect(margin, y, inner, float64(len(left))*lineStep+4, 2, "1234", "F")
+	p.font("", 8.5, inkColor)
+	lines := 0
+	for _, facts := range [][][2]string{left, right} {
+		n := 0
+		for _, f := range facts {
+			n += len(p.SplitText(f[1], inner/2-30))
+		}
+		lines = max(lines, n)
+	}
+	p.RoundedRect(margin, y, inner, float64(lines)*lineStep+4, 2, "1234", "F")
 	for column, facts := range [][][2]string{left, right} {
-		for i, f := range facts {
-			p.SetXY(margin+4+float64(column)*inner/2, y+2+float64(i)*lineStep)
+		at := y + 2
+		for _, f := range facts {
+			x := margin + 4 + float64(column)*inner/2
+			p.SetXY(x, at)
 			p.font("", 8.5, mutedColor)
 			p.CellFormat(24, lineStep, f[0], "", 0, "L", false, 0, "")
 			p.font("", 8.5, inkColor)
-			p.CellFormat(inner/2-30, lineStep, p.fit(f[1], inner/2-30), "", 0, "L", false, 0, "")
+			for _, line := range p.SplitText(f[1], inner/2-30) {
+				p.SetXY(x+24, at)
+				p.CellFormat(inner/2-30, lineStep, line, "", 0, "L", false, 0, "")
+				at += lineStep
+			}
 		}
 	}
-	p.SetXY(margin, y+float64(len(left))*lineStep+8)
+	p.SetXY(margin, y+float64(lines)*lineStep+8)
 }
 
 func parameters(doc api.Run) string {
@@ -197,22 +214,19 @@ func orDash(s string) string {
 	return s
 }
 
-// fit shortens a text to a width.
-func (p page) fit(text string, width float64) string {
-	if p.GetStringWidth(text) <= width-1 {
-		return text
-	}
-	runes := []rune(text)
-	for len(runes) > 1 && p.GetStringWidth(string(runes)+"…") > width-1 {
-		runes = runes[:len(runes)-1]
-	}
-	return string(runes) + "…"
-}
+// bottom is where a page ends, mm.
+const bottom = 297 - margin - 4
 
-func (p page) section(title string) {
-	if p.GetY() > 262 {
+// room begins a new page where there is less than so much left on this one, mm.
+func (p page) room(height float64) {
+	if p.GetY()+height > bottom {
 		p.AddPage()
 	}
+}
+
+// section begins one, with room for its heading and a first row at least.
+func (p page) section(title string) {
+	p.room(24)
 	p.font("B", 10.5, inkColor)
 	p.CellFormat(inner, 7, title, "", 1, "L", false, 0, "")
 }
@@ -225,18 +239,40 @@ type cell struct {
 	bold  bool
 }
 
-func (p page) row(cells []cell, height float64) {
+func (p page) row(cells []cell, height float64) { p.rowIn(cells, height, 8.5) }
+
+// rowIn writes a row of a table in a size, pt. What does not fit into a line goes on in the next: nothing is cut.
+func (p page) rowIn(cells []cell, height, size float64) {
+	step := size * 0.44 // mm from line to line
+	texts, most := make([][]string, len(cells)), 1
+	for i, c := range cells {
+		p.cellFont(c, size)
+		texts[i] = p.SplitText(c.text, c.width)
+		most = max(most, len(texts[i]))
+	}
+	whole := height + float64(most-1)*step
+	p.room(whole)
 	p.SetDrawColor(ruleColor.r, ruleColor.g, ruleColor.b)
 	p.SetLineWidth(0.2)
-	for _, c := range cells {
-		style := ""
-		if c.bold {
-			style = "B"
+	x, y := p.GetX(), p.GetY()
+	for i, c := range cells {
+		p.cellFont(c, size)
+		for k, line := range texts[i] {
+			p.SetXY(x, y+float64(k)*step)
+			p.CellFormat(c.width, height, line, "", 0, c.align, false, 0, "")
 		}
-		p.font(style, 8.5, c.color)
-		p.CellFormat(c.width, height, p.fit(c.text, c.width), "B", 0, c.align, false, 0, "")
+		x += c.width
 	}
-	p.Ln(height)
+	p.Line(margin, y+whole, x, y+whole)
+	p.SetXY(margin, y+whole)
+}
+
+func (p page) cellFont(c cell, size float64) {
+	style := ""
+	if c.bold {
+		style = "B"
+	}
+	p.font(style, size, c.color)
 }
 
 func heading(text string, width float64, align string) cell {
@@ -249,21 +285,21 @@ func (p page) figures(doc api.Run) {
 		return
 	}
 	p.section("Figures")
-	p.row([]cell{heading("Figure", 30, "L"), heading("at", 46, "L"), heading("value ± U (95 %)", 34, "R"),
-		heading("limit", 42, "R"), heading("outcome", 22, "R")}, 6)
+	p.row([]cell{heading("Figure", 34, "L"), heading("at", 51, "L"), heading("value ± U (95 %)", 36, "R"),
+		heading("limit", 32, "R"), heading("outcome", 21, "R")}, 6)
 	for _, f := range doc.Figures {
 		color := inkColor
 		if c, ok := outcomes[string(f.Outcome)]; ok {
 			color = c[0]
 		}
 		p.row([]cell{
-			{f.Title, 30, "L", inkColor, true}, {orDash(f.Where), 46, "L", mutedColor, false},
-			{Value(f), 34, "R", inkColor, false},
-			{Limit(f), 42, "R", inkColor, false}, {orDash(string(f.Outcome)), 22, "R", color, true},
+			{f.Title, 34, "L", inkColor, true}, {orDash(f.Where), 51, "L", mutedColor, false},
+			{Value(f), 36, "R", inkColor, false},
+			{Limit(f), 32, "R", inkColor, false}, {orDash(string(f.Outcome)), 21, "R", color, true},
 		}, 6)
 		if notes := remarks(f.Remarks); f.Undetermined != nil || notes != "" {
 			if f.Undetermined != nil {
-				notes = f.Undetermined.Code + ": " + f.Undetermined.Sentence
+				notes = strings.TrimSuffix(f.Undetermined.Code+": "+f.Undetermined.Sentence+"; "+notes, "; ")
 			}
 			p.font("", 7.5, mutedColor)
 			p.MultiCell(inner, 4, notes, "", "L", false)

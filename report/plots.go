@@ -101,7 +101,7 @@ func value(p record.Point, of string) (float64, bool) {
 		return in.Mean - out.Mean, in.N > 0 && out.N > 0
 	}
 	a, ok := p.Averages[of]
-	return a.Mean / trace.UnitOf(of).Factor, ok && a.N > 0
+	return a.Mean, ok && a.N > 0
 }
 
 func label(of string) string {

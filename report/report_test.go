@@ -188,10 +188,11 @@ func TestMissingReadingsAreEmptyInCSVAndNullInJSON(t *testing.T) {
 	r.Frame(trace.Frame{T: 0.2, Values: []float64{math.NaN(), 7200, 1}})
 	require.NoError(t, r.Finish(map[string]any{"frames": 2}))
 	var out bytes.Buffer
-	require.NoError(t, WriteCSV(context.Background(), &out, s, run, 0, 10))
+	require.NoError(t, WriteCSV(context.Background(), &out, s, run, Excerpt{Layout: AsRecorded, To: 10}))
 	assert.Equal(t, "time (s),load.volts (V),load.charge (Ah),source.limited\n0.1,15.0012,1,0\n0.2,,2,1\n", out.String())
 	out.Reset()
-	require.NoError(t, WriteCSV(context.Background(), &out, s, run, 0.15, 10))
+	require.NoError(t, WriteCSV(context.Background(), &out, s, run, Excerpt{Layout: AsRecorded, From: 0.15,
+		To: 10}))
 	assert.Equal(t, 2, strings.Count(out.String(), "\n"))
 	out.Reset()
 	require.NoError(t, WriteJSON(context.Background(), &out, s, run, 0, 10))

@@ -145,6 +145,11 @@ func (s *Service) export(c *echo.Context) error {
 	if !slices.Contains(report.Layouts(), layout) {
 		return badRequest(fmt.Sprintf("layout %q is not known", layout), fmt.Sprintf("choose %v", report.Layouts()))
 	}
+	with, err := extrasOf(c)
+	if err != nil {
+		return err
+	}
+	excerpt := report.Excerpt{Layout: layout, With: with, From: from, To: to}
 	format := c.QueryParamOr("format", "csv")
 	contentType, ok := exportTypes[format]
 	if !ok {
@@ -156,13 +161,25 @@ func (s *Service) export(c *echo.Context) error {
 	case format == "json":
 		return report.WriteJSON(ctx, w, s.store, run, from, to)
 	case format == "parquet":
-		return report.WriteParquet(ctx, w, s.store, run, layout, from, to)
+		return report.WriteParquet(ctx, w, s.store, run, excerpt)
 	case format == "xlsx":
-		return report.WriteXLSX(ctx, w, s.store, run, layout, from, to)
-	case layout == report.OfBattery:
-		return report.WriteBatteryCSV(ctx, w, s.store, run, from, to)
+		return report.WriteXLSX(ctx, w, s.store, run, excerpt)
 	}
-	return report.WriteCSV(ctx, w, s.store, run, from, to)
+	return report.WriteCSV(ctx, w, s.store, run, excerpt)
+}
+
+// extrasOf reads which columns a file of frames is to have beside those that are recorded.
+func extrasOf(c *echo.Context) (with []report.Extra, err error) {
+	for _, word := range strings.FieldsFunc(c.QueryParam("with"), func(r rune) bool { return r == ',' }) {
+		extra := report.Extra(strings.TrimSpace(word))
+		if !slices.Contains(report.Extras(), extra) {
+			return nil, badRequest(fmt.Sprintf("a file cannot be had with %q", word), fmt.Sprintf("choose of %v", report.Extras()))
+		}
+		if !slices.Contains(with, extra) {
+			with = append(with, extra)
+		}
+	}
+	return with, nil
 }
 
 var exportTypes = map[string]string{"csv": "text/csv; charset=utf-8", "json": "application/json",

@@ -7,6 +7,7 @@ package figure
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -83,6 +84,26 @@ type Result struct {
 	Undetermined *record.Undetermined `json:"undetermined,omitempty"`
 }
 
+// number is a number in JSON that may not be known: then it is null, and never 0.
+func number(x float64, known bool) *float64 {
+	if !known {
+		return nil
+	}
+	return &x
+}
+
+// MarshalJSON implements json.Marshaler: what is undetermined has no value, and what has no stated accuracy no U.
+func (r Result) MarshalJSON() ([]byte, error) {
+	type plain Result
+	stated := r.Undetermined == nil && !slices.Contains(r.Remarks, NotStated)
+	return json.Marshal(struct {
+		plain
+		Value *float64 `json:"value"`
+		U     *float64 `json:"u"`
+		K     *float64 `json:"k"`
+	}{plain(r), number(r.Value, r.Undetermined == nil), number(r.U, stated), number(r.K, stated)})
+}
+
 // Table is rows of numbers and words. A cell is a float64, a string, or nil for what is missing.
 type Table struct {
 	Columns []TableColumn `json:"columns"`
@@ -121,7 +142,7 @@ func (r *Result) KnownBy(l *record.Ledger, f func(charge, energy []float64) floa
 	}
 	r.U, r.K = e.U, e.K
 	if share := l.GapShare(f, e.U); share > 0 {
-		r.Remarks = record.AddRemark(r.Remarks, fmt.Sprintf("%.2g %% of U² is from gaps", 100*share))
+		r.Remarks = record.AddRemark(r.Remarks, fmt.Sprintf("%s %% of U² is from gaps", quantity.Digits(100*share, 2)))
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"usherbench/core/condition"
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/seats"
 	"usherbench/core/stage"
@@ -175,8 +176,9 @@ func (r *driveRunner) noCurrent(f trace.Frame) string {
 	case r.drive.Dry == 0:
 		r.drive.Dry = f.T
 	case f.T-r.drive.Dry >= g.Within:
-		return fmt.Sprintf("no current flows: %.3g A for %.3g s, where at least %.3g A must; check leads, fuses and the "+
-			"limits of the instrument", f.Values[r.amps], f.T-r.drive.Dry, g.Below)
+		return fmt.Sprintf("no current flows: %s A for %s s, where at least %s A must; check leads, fuses and the limits of "+
+			"the instrument", quantity.Digits(f.Values[r.amps], 3), quantity.Digits(f.T-r.drive.Dry, 3),
+			quantity.Digits(g.Below, 3))
 	}
 	return ""
 }

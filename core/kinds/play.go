@@ -318,8 +318,8 @@ func (r *playRunner) marks(t float64) []stage.Effect {
 		return nil
 	}
 	return []stage.Effect{stage.NewMark(t, record.MarkBench,
-		fmt.Sprintf("paced by the service: %d levels, late by %.2g ms in the mean, %.2g ms at most", r.play.Count,
-			1e3*r.play.Late/float64(r.play.Count), 1e3*r.play.Most))}
+		fmt.Sprintf("paced by the service: %d levels, late by %s ms in the mean, %s ms at most", r.play.Count,
+			quantity.Digits(1e3*r.play.Late/float64(r.play.Count), 2), quantity.Digits(1e3*r.play.Most, 2)))}
 }
 
 func (r *playRunner) Progress(m *stage.Machine) (share, left float64, detail string) {

@@ -310,17 +310,20 @@ func (r *seekRunner) row() []stage.Effect {
 
 func (r *seekRunner) relief(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
 	past := f.T - r.seek.Since
+	took := quantity.Quantity{Value: past, Dim: quantity.Time}.Format(3)
 	switch truth := r.recovered.Evaluate(m.Sample(f)); {
 	case truth == condition.True && r.seek.Cycled:
-		r.seek.Row.Recovery = fmt.Sprintf("recovers only after its input was cycled, %.3g s after that is on", past)
+		r.seek.Row.Recovery = fmt.Sprintf("recovers only after its input was cycled, %s after that is on", took)
 	case truth == condition.True:
-		r.seek.Row.Recovery = fmt.Sprintf("recovers by itself, %.3g s after relief", past)
+		r.seek.Row.Recovery = fmt.Sprintf("recovers by itself, %s after relief", took)
 	case past > r.spec.RecoversWithin && r.mayCycle():
 		return []stage.Effect{r.cycle()}, stage.GoesOn
 	case past > r.spec.RecoversWithin && r.seek.Cycled:
-		r.seek.Row.Recovery = fmt.Sprintf("does not recover within %.3g s after its input was cycled", r.spec.RecoversWithin)
+		r.seek.Row.Recovery = fmt.Sprintf("does not recover within %s after its input was cycled",
+			stage.Seconds(r.spec.RecoversWithin))
 	case past > r.spec.RecoversWithin:
-		r.seek.Row.Recovery = fmt.Sprintf("does not recover by itself within %.3g s of relief", r.spec.RecoversWithin)
+		r.seek.Row.Recovery = fmt.Sprintf("does not recover by itself within %s of relief",
+			stage.Seconds(r.spec.RecoversWithin))
 	default:
 		return nil, stage.GoesOn
 	}

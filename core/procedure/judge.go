@@ -1,8 +1,10 @@
 package procedure
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"usherbench/core/figure"
@@ -23,6 +25,28 @@ type Judged struct {
 	Rule     outcome.Rule    `json:"rule,omitempty"`
 	Outcome  outcome.Outcome `json:"outcome,omitempty"`
 	Version  int             `json:"version"`
+}
+
+// MarshalJSON implements json.Marshaler: the figure, then how it was judged.
+func (j Judged) MarshalJSON() ([]byte, error) {
+	result, err := json.Marshal(j.Result)
+	if err != nil {
+		return nil, err
+	}
+	verdict, err := json.Marshal(struct {
+		Title    string          `json:"title"`
+		Where    string          `json:"where,omitempty"`
+		Min      *float64        `json:"min,omitempty"`
+		Max      *float64        `json:"max,omitempty"`
+		Marginal float64         `json:"marginal,omitempty"`
+		Rule     outcome.Rule    `json:"rule,omitempty"`
+		Outcome  outcome.Outcome `json:"outcome,omitempty"`
+		Version  int             `json:"version"`
+	}{j.Title, j.Where, j.Min, j.Max, j.Marginal, j.Rule, j.Outcome, j.Version})
+	if err != nil {
+		return nil, err
+	}
+	return slices.Concat(result[:len(result)-1], []byte{','}, verdict[1:]), nil
 }
 
 // Judge computes every figure that the program asks for from the record and judges it against its limit. A

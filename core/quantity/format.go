@@ -133,3 +133,11 @@ func Decimals(expanded float64, fallback int) int {
 	rounded := roundTo(expanded, 2)
 	return min(max(1-int(math.Floor(math.Log10(rounded))), 0), 9)
 }
+
+// Digits shows a number with so many significant digits, without an exponent, for texts that are written once.
+func Digits(x float64, digits int) string {
+	if math.IsNaN(x) || math.IsInf(x, 0) {
+		return "—"
+	}
+	return string(appendNumber(nil, x, digits, "", ""))
+}

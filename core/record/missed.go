@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"usherbench/core/quantity"
 )
 
 // Missed is a time in which readings stayed away for as long as a run says so. Its mark stands where they came again,
@@ -23,7 +24,8 @@ func (m Missed) Words() string {
 	if len(m.Columns) > 0 {
 		of = " of " + strings.Join(m.Columns, ", ")
 	}
-	return fmt.Sprintf("no readings%s for %.3g s, from %.6g s on", of, m.To-m.From, m.From)
+	return fmt.Sprintf("no readings%s for %s s, from %s s on", of, quantity.Digits(m.To-m.From, 3),
+		quantity.Digits(m.From, 6))
 }
 
 // Mark is the mark that says it.

@@ -39,6 +39,34 @@ type Point struct {
 // Words says where the point is: "source.volts 48 V, load.amps 8 A".
 func (p Point) Words() string { return strings.Join(PlaceWords(p.Place), ", ") }
 
+// InUnits is the point as people read it: everything in the unit of its column, not in SI.
+func (p Point) InUnits() Point {
+	scaled := func(averages map[string]trace.Average) map[string]trace.Average {
+		if averages == nil {
+			return nil
+		}
+		out := make(map[string]trace.Average, len(averages))
+		for column, a := range averages {
+			factor := trace.UnitOf(column).Factor
+			a.Mean, a.SD, a.SE, a.Drift = a.Mean/factor, a.SD/factor, a.SE/factor, a.Drift/factor
+			out[column] = a
+		}
+		return out
+	}
+	levels := func(set map[string]float64) map[string]float64 {
+		if set == nil {
+			return nil
+		}
+		out := make(map[string]float64, len(set))
+		for column, x := range set {
+			out[column] = x / trace.UnitOf(column).Factor
+		}
+		return out
+	}
+	p.Averages, p.Before, p.Place, p.Held = scaled(p.Averages), scaled(p.Before), levels(p.Place), levels(p.Held)
+	return p
+}
+
 // PlaceWords words setpoints, one each, the source's before the load's.
 func PlaceWords(place map[string]float64) []string {
 	var words []string

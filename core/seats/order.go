@@ -1,5 +1,12 @@
 package seats
 
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"usherbench/core/quantity"
+)
+
 // The one safe order. What drains goes off before what feeds, so that nothing is left that pushes current into a load
 // that is gone or pulls it out of a source that is; connections are broken last, without current. The way on is the
 // way off reversed: connections, levels, what feeds, what drains.
@@ -67,3 +74,17 @@ func (k Kind) place() int {
 
 // OffBefore compares two kinds for slices.SortFunc: what is switched off first comes first.
 func OffBefore(a, b Kind) int { return a.rankOff() - b.rankOff() }
+
+// CompareColumns orders columns as people read them, for slices.SortFunc: by what their seats do, by seat, then by
+// quantity.
+func CompareColumns(a, b string) int {
+	seatA, quantityA, _ := strings.Cut(a, ".")
+	seatB, quantityB, _ := strings.Cut(b, ".")
+	kindA, _ := KindOf(seatA)
+	kindB, _ := KindOf(seatB)
+	place := func(name string) int {
+		return slices.IndexFunc(quantity.Kinds(), func(k quantity.Kind) bool { return k.Name == quantity.WholeOf(name) })
+	}
+	return cmp.Or(ShownBefore(kindA, kindB), strings.Compare(seatA, seatB), place(quantityA)-place(quantityB),
+		strings.Compare(quantityA, quantityB))
+}

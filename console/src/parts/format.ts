@@ -60,13 +60,13 @@ export const timeOfDay = (t: string | Date) => new Date(t).toLocaleTimeString('e
 
 // value words a figure with two digits of uncertainty and the value to the same place.
 export function value(f: Figure): string {
-  if (f.undetermined) return 'undetermined'
-  if (f.text)
-    return f.id === 'termination' ? `${f.text} after ${seconds(f.value)}` : `${fixed(f.value, 2)} ${f.unit}, ${f.text}`
-  if (f.unit === 'cycles') return `${Number(f.value.toPrecision(4))} cycles`
-  if (f.u <= 0) return `${fixed(f.value, 4)} ${f.unit}`
-  const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(f.u.toPrecision(2)))), 0), 9)
-  return `${fixed(f.value, d)} ± ${fixed(f.u, d)} ${f.unit}`
+  const { value: x, u } = f
+  if (f.undetermined || x === null) return 'undetermined'
+  if (f.text) return f.id === 'termination' ? `${f.text} after ${seconds(x)}` : `${fixed(x, 2)} ${f.unit}, ${f.text}`
+  if (f.unit === 'cycles') return `${Number(x.toPrecision(4))} cycles`
+  if (u === null || u <= 0) return `${fixed(x, 4)} ${f.unit}`
+  const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(u.toPrecision(2)))), 0), 9)
+  return `${fixed(x, d)} ± ${fixed(u, d)} ${f.unit}`
 }
 
 export function limit(f: Figure): string {

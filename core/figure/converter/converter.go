@@ -89,8 +89,7 @@ func pointAt(rec *record.Record, req figure.Request) (record.Point, figure.Resul
 	}
 	points := rec.PointsAt(place, "")
 	if len(points) == 0 {
-		return record.Point{}, r, record.Because(record.NoPoint, "no point was measured at %s",
-			figure.Request{At: place}.Where())
+		return record.Point{}, r, noPointAt(figure.Request{At: place})
 	}
 	if len(points) > 1 {
 		r.Remarks = append(r.Remarks, "several points there, the first taken")
@@ -158,8 +157,7 @@ func outputAccuracy(rec *record.Record, req figure.Request) (figure.Result, erro
 	}
 	points := rec.PointsAt(place, "")
 	if len(points) == 0 {
-		return figure.Result{}, record.Because(record.NoPoint, "no point was measured at %s",
-			figure.Request{At: place}.Where())
+		return figure.Result{}, noPointAt(figure.Request{At: place})
 	}
 	deviation := func(x []float64) float64 { return 100 * (x[0] - rated.Value) / rated.Value }
 	volts := req.Output + ".volts"
@@ -185,4 +183,13 @@ func outputAccuracy(rec *record.Record, req figure.Request) (figure.Result, erro
 	reading, ok := rec.Reading(worst, volts)
 	r.WithUncertainty(deviation, []uncertainty.Reading{reading}, ok)
 	return r, nil
+}
+
+// noPointAt is why there is no figure of a place at which nothing was measured.
+func noPointAt(req figure.Request) error {
+	where := req.Where()
+	if where == "" {
+		return record.Because(record.NoPoint, "no point was measured")
+	}
+	return record.Because(record.NoPoint, "no point was measured at %s", where)
 }

@@ -29,7 +29,7 @@ func swept(rec *record.Record, req figure.Request, set, along, held string, held
 	}
 	s.place, s.points = place, rec.PointsAt(place, along)
 	if len(s.points) == 0 {
-		return s, record.Because(record.NoPoint, "no point was measured at %s", figure.Request{At: place}.Where())
+		return s, noPointAt(figure.Request{At: place})
 	}
 	volts := req.Output + ".volts"
 	least, most := math.Inf(1), math.Inf(-1)
