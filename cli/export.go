@@ -28,8 +28,8 @@ cycle and stage of a battery in place of the quantities of every seat; --layout 
 of a grid and each row of an acquire or seek. --with adds the time of day, the stage, the setpoints in force,
 or run, serial number and procedure to each frame. -o - writes to standard output.`,
 		Example: "  usher export last --format csv -o run.csv\n  usher export last --layout battery -o run.parquet\n  " +
-			"usher export 01K --format json -o - --from 12s --to 1min\n  usher export last --with clock,stage,setpoints -o run.csv\n" +
-			"  usher export last --layout points -o points.csv",
+			"usher export 01K --format json -o - --from 12s --to 1min\n  " +
+			"usher export last --with clock,stage,setpoints -o run.csv\n  usher export last --layout points -o points.csv",
 		PreRunE: func(*cobra.Command, []string) error {
 			if format == "" {
 				format = strings.TrimPrefix(filepath.Ext(output), ".")

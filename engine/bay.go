@@ -78,6 +78,12 @@ func newBay(e *Engine, name string, c api.BayConfig) *Bay {
 		wardenActed: make(chan warden.Report, 1)}
 	b.ctx, b.cancel = context.WithCancel(e.ctx)
 	b.outputs = outputs.New(c.Seats, e.bench.Opened(), b.outputOptions())
+	b.sampler = outputs.NewSampler(b.ctx, &b.wg, b.outputs.Seats()) // whoever finds the bay can ask for what it reads
+	b.values = make([]float64, len(b.sampler.Columns))
+	b.seenAt = make([]time.Time, len(b.values))
+	for i := range b.values {
+		b.values[i] = math.NaN()
+	}
 	b.recall()
 	return b
 }
@@ -105,12 +111,6 @@ func (b *Bay) outputOptions() outputs.Options {
 
 // start begins to sample.
 func (b *Bay) start() {
-	b.sampler = outputs.NewSampler(b.ctx, &b.wg, b.outputs.Seats())
-	b.values = make([]float64, len(b.sampler.Columns))
-	b.seenAt = make([]time.Time, len(b.values))
-	for i := range b.values {
-		b.values[i] = math.NaN()
-	}
 	b.wg.Add(1)
 	go func() {
 		defer b.wg.Done()
@@ -212,10 +212,8 @@ func (b *Bay) Status() api.Bay {
 	if s.Held = b.engine.latch.Load(); s.Held == nil {
 		s.Held = b.latch
 	}
-	if b.sampler != nil {
-		for i, column := range b.sampler.Columns {
-			s.Readings[column] = trace.InUnit(column, b.values[i])
-		}
+	for i, column := range b.sampler.Columns {
+		s.Readings[column] = trace.InUnit(column, b.values[i])
 	}
 	return s
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -65,8 +66,15 @@ func (b *Bay) begin(ctx context.Context, by string, place uint, c claim,
 	return begun, nil
 }
 
-// prepare does everything that can fail before anything is energised.
-func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (*liveRun, error) {
+// prepare does everything that can fail before anything is energised. A mistake of the program itself fails this start
+// and nothing else.
+func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (run *liveRun, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			b.engine.log.Error("prepare a run", "panic", p, "stack", string(debug.Stack()))
+			run, err = nil, fmt.Errorf("internal error while the run was prepared: %v", p)
+		}
+	}()
 	s := b.engine.store
 	revision, err := s.Revision(request.Procedure, request.Revision)
 	if err != nil {

@@ -173,7 +173,8 @@ func extrasOf(c *echo.Context) (with []report.Extra, err error) {
 	for _, word := range strings.FieldsFunc(c.QueryParam("with"), func(r rune) bool { return r == ',' }) {
 		extra := report.Extra(strings.TrimSpace(word))
 		if !slices.Contains(report.Extras(), extra) {
-			return nil, badRequest(fmt.Sprintf("a file cannot be had with %q", word), fmt.Sprintf("choose of %v", report.Extras()))
+			return nil, badRequest(fmt.Sprintf("a file cannot be had with %q", word),
+				fmt.Sprintf("choose of %v", report.Extras()))
 		}
 		if !slices.Contains(with, extra) {
 			with = append(with, extra)
