@@ -218,6 +218,9 @@ func (c *Config) completeSeat(name string, b *api.BayConfig, dialects dialect.Li
 	return errs
 }
 
+// mostSensor bounds what a sensor may make of a reading: beyond it nothing that is read is of this world.
+const mostSensor = 1e9
+
 // checkExtras checks the sensors and defaults of a seat.
 func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []error) {
 	fail := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
@@ -234,9 +237,12 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 			fail("sensors.%s: the instrument does not read %q; %s", q, from, document.Suggest(from, d.Gives()))
 		}
 		for _, x := range []float64{sensor.Zero, sensor.Scale, sensor.Offset} {
-			if math.IsNaN(x) || math.IsInf(x, 0) {
-				fail("sensors.%s: a number is not finite", q)
+			if math.IsNaN(x) || math.Abs(x) > mostSensor {
+				fail("sensors.%s: zero, scale and offset are numbers of at most ±%g", q, mostSensor)
 			}
+		}
+		if scale := math.Abs(sensor.Scale); scale > 0 && scale < 1/mostSensor {
+			fail("sensors.%s: the scale is less than %g, so that nothing is left of a reading", q, 1/mostSensor)
 		}
 	}
 	for _, q := range slices.Sorted(maps.Keys(s.Defaults)) {

@@ -11,8 +11,8 @@ import (
 	"usherbench/core/trace"
 )
 
-// TableOfPoints is the points of a grid and the rows of acquire and seek as a table: stage, row, when, what was set, and
-// the mean of what was read. The points are in the units of their columns ([record.Point.InUnits]).
+// TableOfPoints is the points of a grid and the rows of acquire and seek as a table: stage, row, when, what was set,
+// and the mean of what was read. The points are in the units of their columns ([record.Point.InUnits]).
 func TableOfPoints(points []record.Point) *figure.Table {
 	set, read := columnsOf(points)
 	t := &figure.Table{Columns: []figure.TableColumn{{Name: "stage"}, {Name: "row"}, {Name: "from", Unit: "s"},

@@ -264,8 +264,8 @@ func batterySheet(ctx context.Context, s *store.Store, run store.Run, from, to f
 	}
 	stages := archive.Spans(program, marks, run.Duration)
 	cycles := (&record.Record{Stages: stages, Marks: marks}).Cycles()
-	out := sheet{words: []string{"stage"}, columns: []sheetColumn{{"time", "s"}, {"volts", "V"}, {"amps", "A"}, {"charge", "Ah"},
-		{"energy", "Wh"}}}
+	out := sheet{words: []string{"stage"}, columns: []sheetColumn{{"time", "s"}, {"volts", "V"}, {"amps", "A"},
+		{"charge", "Ah"}, {"energy", "Wh"}}}
 	if celsius >= 0 {
 		out.columns = append(out.columns, sheetColumn{"temperature", "°C"})
 	}

@@ -438,7 +438,7 @@ func TestAGangThatSharesUnevenlyIsSwitchedOff(t *testing.T) {
 		run := h.Start("bay1", "long", "TN-1")
 		require.Eventually(t, func() bool { s, err := h.Bench.State("bay1"); return err == nil && s.LoadOn }, 10*time.Second,
 			5*time.Millisecond)
-		ask(t, h, "load1-b", "INP OFF")
+		ask(t, h, "load1-b", "CURR 0.1")
 		doc := h.Ended(run)
 		assert.Equal(t, "aborted", doc.State)
 		assert.Contains(t, doc.Reason,

@@ -67,6 +67,7 @@ func (s *Service) live(c *echo.Context) error {
 	if err := flusher.Flush(); err != nil {
 		return err
 	}
+	checked := time.Now()
 	tick := time.NewTicker(tickInterval)
 	defer tick.Stop()
 	for {
@@ -74,12 +75,17 @@ func (s *Service) live(c *echo.Context) error {
 		case <-c.Request().Context().Done():
 			return nil
 		case e, open := <-subscription.C:
+			if time.Since(checked) > accessEvery {
+				if checked = time.Now(); !s.mayWatch(c) {
+					return nil
+				}
+			}
 			if !open || send(e) != nil {
 				return nil // too far behind, or gone: the client comes back with the id it saw last
 			}
 		case <-tick.C:
-			if _, err := s.accounts.of(c.Request()); err != nil {
-				return nil // access was withdrawn meanwhile
+			if !s.mayWatch(c) {
+				return nil
 			}
 			patience()
 			if _, err := fmt.Fprintf(w, "event: tick\ndata: {}\n\n"); err != nil {
@@ -94,4 +100,13 @@ func (s *Service) live(c *echo.Context) error {
 			return nil
 		}
 	}
+}
+
+// accessEvery is how long somebody goes on being told of events after access was withdrawn or has expired, at most.
+const accessEvery = 250 * time.Millisecond
+
+// mayWatch tells whether a stream still belongs to somebody.
+func (s *Service) mayWatch(c *echo.Context) bool {
+	_, err := s.accounts.of(c.Request())
+	return err == nil
 }

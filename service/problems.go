@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"os"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -52,12 +53,23 @@ func problemOf(err error) *api.Problem {
 		return &api.Problem{Title: "The preflight found what must be mended first", Status: http.StatusConflict,
 			Detail: blocked.Words, Preflight: blocked.Findings}
 	}
+	switch {
+	case store.Locked(err):
+		return &api.Problem{Title: "The records are locked", Status: http.StatusServiceUnavailable,
+			Detail: "another program holds the database of the service, and nothing could be written for ten seconds",
+			Remedy: "end what has the file open (a backup, a browser of databases), then try again"}
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return &api.Problem{Title: "The request came too slowly", Status: http.StatusRequestTimeout,
+			Detail: "its body did not come within the time for it", Remedy: "look at the connection, then send it again"}
+	}
 	for _, known := range []struct {
 		err           error
 		status        int
 		title, remedy string
 	}{
 		{store.ErrNotFound, http.StatusNotFound, "Not found", ""},
+		{store.ErrNotWhole, http.StatusServiceUnavailable, "The records are not whole",
+			"stop the service, keep a copy of the data folder, and put a backup in place"},
 		{store.ErrConflict, http.StatusConflict, "It exists already", "choose another name"},
 		{store.ErrNoColumn, http.StatusBadRequest, "The request is wrong", ""},
 		{engine.ErrStopping, http.StatusServiceUnavailable, "The service is shutting down", "try again when it is back"},

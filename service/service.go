@@ -6,8 +6,10 @@ package service
 import (
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
+	"os"
 	"regexp"
 	"slices"
 	"strings"
@@ -249,11 +251,45 @@ func bodyLimit() echo.MiddlewareFunc {
 		short, long := usual(next), log(next)
 		return func(c *echo.Context) error {
 			if strings.HasPrefix(c.Request().URL.Path, importsPath) {
+				inTime(c, logWithin)
 				return long(c)
 			}
+			inTime(c, bodyWithin)
 			return short(c)
 		}
 	}
+}
+
+// bodyWithin is how long the body of a request may take to come, logWithin that of a log.
+const (
+	bodyWithin = 20 * time.Second
+	logWithin  = 5 * time.Minute
+)
+
+// inTime bounds how long the body of a request may take: many slow ones would hold as many connections for ever.
+func inTime(c *echo.Context, within time.Duration) {
+	r := c.Request()
+	if r.Body == nil || r.Body == http.NoBody {
+		return
+	}
+	connection := http.NewResponseController(c.Response())
+	if connection.SetReadDeadline(time.Now().Add(within)) == nil {
+		r.Body = &timedBody{r.Body, connection}
+	}
+}
+
+// timedBody lifts the deadline when the body has come, since the connection is read on for other reasons.
+type timedBody struct {
+	io.ReadCloser
+	connection *http.ResponseController
+}
+
+func (b *timedBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if errors.Is(err, io.EOF) {
+		_ = b.connection.SetReadDeadline(time.Time{})
+	}
+	return n, err
 }
 
 func (s *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
@@ -293,6 +329,9 @@ func (s *Service) health(c *echo.Context) error {
 func bind[T any](c *echo.Context) (T, error) {
 	var body T
 	if err := c.Bind(&body); err != nil {
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			return body, err
+		}
 		return body, &api.Problem{Title: "The request cannot be read", Status: http.StatusBadRequest,
 			Detail: rootCause(err).Error(), Remedy: "send JSON as /api/v1/openapi.json describes it"}
 	}

@@ -26,6 +26,9 @@ func (s *Service) protect(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		if s.options.Secure { // whoever has seen the service under TLS asks for it without no more
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 			h.Set("Content-Security-Policy", "default-src 'none'")

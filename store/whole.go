@@ -191,3 +191,9 @@ func (s *Store) Check(ctx context.Context) error {
 	}
 	return err
 }
+
+// Locked tells whether an error is that another program holds the database.
+func Locked(err error) bool {
+	var code sqlite3.Error
+	return errors.As(err, &code) && (code.Code == sqlite3.ErrBusy || code.Code == sqlite3.ErrLocked)
+}
