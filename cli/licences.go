@@ -6,8 +6,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-
-	"usherbench/core/document"
 )
 
 // notices are those of everything that is part of the program; scripts/notices.sh writes them.
@@ -34,8 +32,8 @@ func (a *app) licences() *cobra.Command {
 	return &cobra.Command{
 		Use: "licences [PART]", Short: "Show whose work is part of the program, and its licences",
 		Args:    cobra.MaximumNArgs(1),
-		Long:    "List the parts of the program that are the work of others, or show the licence of one.",
-		Example: "  usher licences\n  usher licences github.com/spf13/cobra\n  usher licences --json",
+		Long:    "List the parts of the program that are the work of others, or show the licences of those with a name.",
+		Example: "  usher licences\n  usher licences cobra\n  usher licences --json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			all := allNotices()
 			if len(args) == 1 {
@@ -53,18 +51,25 @@ func (a *app) licences() *cobra.Command {
 }
 
 func (a *app) licenceOf(all []notice, part string) error {
-	var names []string
+	var found []notice
 	for _, n := range all {
 		name, _, _ := strings.Cut(n.Part, " ")
-		if name != part {
-			names = append(names, name)
-			continue
+		if name == part {
+			found = []notice{n}
+			break
 		}
-		if a.json {
-			return a.printJSON(n)
+		if strings.Contains(name, part) {
+			found = append(found, n)
 		}
-		fmt.Fprintf(a.out, "%s\n\n%s\n", n.Part, n.Text)
-		return nil
 	}
-	return usage("nothing called %q is part of the program; %s", part, document.Suggest(part, names))
+	if len(found) == 0 {
+		return usage("nothing called %q is part of the program; see all parts with: usher licences", part)
+	}
+	if a.json {
+		return a.printJSON(found)
+	}
+	for _, n := range found {
+		fmt.Fprintf(a.out, "%s\n\n%s\n\n", n.Part, n.Text)
+	}
+	return nil
 }

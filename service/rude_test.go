@@ -111,7 +111,8 @@ func TestALockedDatabaseIsNamed(t *testing.T) {
 func TestCellsThatBeginLikeAFormula(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
 		h := servicetest.Start(t, servicetest.Options{})
-		h.Push("procedure: formula\nfor: tern\nneeds: {source: {}}\nstages:\n  - name: \"=HYPERLINK(1)\"\n    hold: {for: 1 s}\n")
+		h.Push("procedure: formula\nfor: tern\nneeds: {source: {}}\nstages:\n  - name: \"=HYPERLINK(1)\"\n" +
+			"    hold: {for: 1 s}\n")
 		run := h.Ended(h.Start("bay1", "formula", "TN-1"))
 		var out strings.Builder
 		require.NoError(t, h.Local.Export(t.Context(), run.ID, "csv", client.Range{With: []string{"stage", "run"}}, &out))
