@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"usherbench/api"
 	"usherbench/instrument"
@@ -39,6 +40,10 @@ func (b *Bench) PutBay(by, name string, c api.BayConfig) error {
 func (b *Bench) RemoveInstrument(by, name string) error {
 	if _, err := b.Instrument(name); err != nil {
 		return err
+	}
+	if seats := b.seatsOf(name); len(seats) > 0 {
+		return fmt.Errorf("%w: %s is in use: it fills %s; give the bay another instrument or take the bay away first",
+			api.ErrBadRequest, name, strings.Join(seats, ", "))
 	}
 	return b.change(by, store.BenchEntry{Kind: store.InstrumentEntry, Name: name, Removed: true, By: by},
 		"instrument removed", name)
@@ -185,4 +190,17 @@ func instrumentsOf(b api.BayConfig) (names []string) {
 		}
 	}
 	return names
+}
+
+// seatsOf lists the seats that an instrument fills, as "source of bay1".
+func (b *Bench) seatsOf(instrument string) (all []string) {
+	for bay, c := range b.Config().Bays {
+		for seat, s := range c.Seats {
+			if slices.ContainsFunc(s.All(), func(r api.ChannelRef) bool { return r.Instrument == instrument }) {
+				all = append(all, seat+" of "+bay)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
 }

@@ -157,6 +157,13 @@ func (c *Config) completeBay(bay string, b *api.BayConfig, dialects dialect.Libr
 	return errs
 }
 
+// readsBeside tells whether of two seats of a bay that one channel fills one at least only reads.
+func readsBeside(kind seats.Kind, other string) bool {
+	_, seat, _ := strings.Cut(other, ".")
+	second, _ := seats.KindOf(seat)
+	return !kind.HasOutput() || !second.HasOutput()
+}
+
 func (c *Config) completeSeat(name string, b *api.BayConfig, dialects dialect.Library, used map[api.ChannelRef]string,
 	bay string) (errs []error) {
 	fail := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
@@ -199,7 +206,7 @@ func (c *Config) completeSeat(name string, b *api.BayConfig, dialects dialect.Li
 		if !ok {
 			continue // reported with the instrument
 		}
-		if other, taken := used[ref]; taken && !(bothWays(d) && strings.HasPrefix(other, bay+".")) {
+		if other, taken := used[ref]; taken && !(strings.HasPrefix(other, bay+".") && (bothWays(d) || readsBeside(kind, other))) {
 			fail("channel %d of %s fills %s already; a channel can be in one place only", ref.Channel, ref.Instrument, other)
 		}
 		used[ref] = bay + "." + name

@@ -7,13 +7,9 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
-	"path/filepath"
-	"strings"
 	"syscall"
 
-	"github.com/go-viper/mapstructure/v2"
 	"github.com/spf13/cobra"
-	"github.com/spf13/viper"
 
 	"usherbench/bench"
 	"usherbench/demo"
@@ -80,39 +76,6 @@ USHER_LOG_LEVEL, USHER_TIME_FACTOR), and these override the file.`,
 	c.Flags().String("log-level", "warn", "debug, info, warn or error")
 	c.Flags().Float64("time-factor", 0, "speed of the run clock, for a simulated bench that runs as fast")
 	return c
-}
-
-// readSettings merges flags, environment and file.
-func readSettings(c *cobra.Command, file, data string) (settings, error) {
-	v := viper.New()
-	v.SetEnvPrefix("USHER")
-	v.SetDefault("data", data)
-	for _, name := range []string{"listen", "tls-cert", "tls-key", "insecure", "log-level", "time-factor"} {
-		key := strings.ReplaceAll(name, "-", "_")
-		if err := errors.Join(v.BindPFlag(key, c.Flags().Lookup(name)), v.BindEnv(key)); err != nil {
-			return settings{}, err
-		}
-	}
-	if file == "" {
-		file = firstFile(filepath.Join(data, "usher.yaml"), "usher.yaml")
-	}
-	var s settings
-	if file != "" {
-		v.SetConfigFile(file)
-		v.SetConfigType("yaml")
-		if err := v.ReadInConfig(); err != nil {
-			return s, fmt.Errorf("configuration %s: %w", file, err)
-		}
-	}
-	err := v.UnmarshalExact(&s, viper.DecodeHook(mapstructure.TextUnmarshallerHookFunc()))
-	if err != nil {
-		return s, fmt.Errorf("configuration %s: %w", file, err)
-	}
-	// A flag or variable for the folder wins over the file, which may have been found in it.
-	if c.Flags().Changed("data") || os.Getenv("USHER_DATA") != "" || s.Data == "" {
-		s.Data = data
-	}
-	return s, nil
 }
 
 func firstFile(paths ...string) string {

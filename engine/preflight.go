@@ -19,6 +19,7 @@ import (
 	"usherbench/core/seats"
 	"usherbench/engine/outputs"
 	"usherbench/instrument"
+	"usherbench/instrument/messages"
 )
 
 // preflight checks procedure, unit and bay before anything is energised. Its methods add findings; they
@@ -203,8 +204,8 @@ func (p *preflight) instruments(ctx context.Context, x *outputs.Seat) {
 			Calibrated: c.Calibrated, Due: c.Due})
 		switch {
 		case errors.As(err, &wrong):
-			p.blocks("identity", "check the address or choose another dialect", "%s at %s is not what is expected: it says %q",
-				m.Name, m.Address, wrong.Says)
+			p.blocks("identity", "check the address or choose another dialect", "%s at %s is not what is expected: it says %s",
+				m.Name, m.Address, messages.Excerpt(wrong.Says))
 			continue
 		case err != nil:
 			p.blocks("identity", "check its power, cable and address", "%s", err)

@@ -52,8 +52,8 @@ type WrongIdentity struct {
 }
 
 func (e *WrongIdentity) Error() string {
-	return fmt.Sprintf("another instrument answers: asked who it is, it says %q, but dialect %s expects %s; check the "+
-		"address or choose another dialect", e.Says, e.Dialect, e.Expected)
+	return fmt.Sprintf("another instrument answers: asked who it is, it says %s, but dialect %s expects %s; check the "+
+		"address or choose another dialect", messages.Excerpt(e.Says), e.Dialect, e.Expected)
 }
 
 // TimeIsUp tells that an exchange was cut off because its time had passed: that says less than why the attempt before
@@ -270,8 +270,8 @@ func (c *Channel) YesNo(ctx context.Context, q dialect.Query) (bool, error) {
 	case no > yes:
 		return false, nil
 	}
-	return false, fmt.Errorf("the answer %q is neither %s (yes) nor %s (no)", answer, strings.Join(q.Yes, " or "),
-		strings.Join(q.No, " or "))
+	return false, fmt.Errorf("the answer %s is neither %s (yes) nor %s (no)", messages.Excerpt(answer),
+		strings.Join(q.Yes, " or "), strings.Join(q.No, " or "))
 }
 
 // longestMatch is the length of the longest text with which the answer begins; numbers match by value.
@@ -319,8 +319,8 @@ func (c *Channel) Word(ctx context.Context, quantity string) (word string, ok bo
 		}
 	}
 	if word == "" {
-		return "", true, c.wrap("read "+quantity+" back", fmt.Errorf("the answer %q is not among what the dialect names",
-			answer))
+		return "", true, c.wrap("read "+quantity+" back", fmt.Errorf("the answer %s is not among what the dialect names",
+			messages.Excerpt(answer)))
 	}
 	return word, true, nil
 }

@@ -53,7 +53,7 @@ func (t *texts) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, c
 	if q.Pattern != nil {
 		parts := q.Pattern.FindStringSubmatch(answer)
 		if parts == nil {
-			return fmt.Errorf("the answer %q does not look like %s", answer, q.Pattern)
+			return fmt.Errorf("the answer %s does not look like %s", messages.Excerpt(answer), q.Pattern)
 		}
 		return decode(q, parts[1:], values)
 	}
@@ -75,7 +75,8 @@ func (t *texts) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, c
 			k++
 		}
 		if !more && i < len(q.Gives)-1 {
-			return fmt.Errorf("the answer %q to %q has %d parts, but %d were expected", answer, q.Message, i+1, len(q.Gives))
+			return fmt.Errorf("the answer %s to %q has %d parts, but %d were expected", messages.Excerpt(answer), q.Message,
+				i+1, len(q.Gives))
 		}
 		answer = rest
 	}
@@ -122,14 +123,14 @@ func number(g dialect.Reading, text string) (float64, error) {
 	if g.Words != nil {
 		x, ok := g.Words[text]
 		if !ok {
-			return 0, fmt.Errorf("%q is not among the answers that the dialect names for %s", text, g.Quantity)
+			return 0, fmt.Errorf("%s is not among the answers that the dialect names for %s", messages.Excerpt(text), g.Quantity)
 		}
 		return x, nil
 	}
 	x, err := strconv.ParseFloat(text, 64)
 	if err != nil {
 		if x, err = parseNumber(text); err != nil {
-			return 0, fmt.Errorf("%q is not a number, which was expected for %s", text, g.Quantity)
+			return 0, fmt.Errorf("%s is not a number, which was expected for %s", messages.Excerpt(text), g.Quantity)
 		}
 	}
 	return inSI(g, x), nil
@@ -142,7 +143,7 @@ var numberPattern = regexp.MustCompile(`^([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d
 func parseNumber(text string) (float64, error) {
 	m := numberPattern.FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
-		return 0, fmt.Errorf("%q is not a number", text)
+		return 0, fmt.Errorf("%s is not a number", messages.Excerpt(text))
 	}
 	return strconv.ParseFloat(m[1], 64)
 }

@@ -155,6 +155,10 @@ func listen(c Config) (net.Listener, error) {
 	}
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return nil, fmt.Errorf("%s is taken: another program listens there, perhaps another service; end it, or choose "+
+				"another port with --listen", c.Listen)
+		}
 		return nil, fmt.Errorf("listen: %w", err)
 	}
 	return listener, nil

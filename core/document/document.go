@@ -146,6 +146,9 @@ func syntaxFinding(err error) Finding {
 	var yerr yaml.Error
 	if errors.As(err, &yerr) {
 		message := strings.TrimSpace(yerr.GetMessage())
+		if strings.Contains(message, `'\t'`) || strings.Contains(message, "\t") {
+			message = "a tab stands where only spaces may; indent with spaces"
+		}
 		if token := yerr.GetToken(); token != nil && token.Position != nil {
 			return Finding{max(token.Position.Line, 1), max(token.Position.Column, 1), "not YAML: " + message}
 		}

@@ -28,6 +28,7 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strings"
 
 	"usherbench/core/document"
 	"usherbench/core/quantity"
@@ -109,8 +110,24 @@ func (p *Nameplate) readRatings(n document.Node) {
 			e.Value.Fail("%s", err)
 			continue
 		}
+		if kind, named := ratedQuantity(e.Key); named && q.Dim == quantity.Number && q.Value != 0 {
+			e.Value.Fail("%s has no unit; write %s: %s %s", e.Key, e.Key, e.Value.Text(), kind.Unit.Symbol)
+		}
 		p.Ratings[e.Key] = q
 	}
+}
+
+// ratedQuantity is the quantity that the name of a rating ends with: "rated_volts" is in volts.
+func ratedQuantity(name string) (quantity.Kind, bool) {
+	_, last, found := strings.Cut(name, "_")
+	for found && strings.Contains(last, "_") {
+		_, last, found = strings.Cut(last, "_")
+	}
+	if last == "capacity" {
+		last = "charge"
+	}
+	kind, ok := quantity.KindOf(last)
+	return kind, ok && found && kind.Unit.Dim != quantity.Number
 }
 
 func readWindows(n document.Node) map[string]Window {

@@ -220,7 +220,8 @@ func (r *Reader) readLimit(n document.Node, asked figure.Asked) *outcome.Limit {
 	}
 	def := asked.Definition
 	if def.Least < def.Most && (limit.Min > def.Most || limit.Max < def.Least) {
-		n.Fail("the limit can never be met: %s lies between %g and %g %s", def.ID, def.Least, def.Most, def.Unit)
+		n.Fail("the limit can never be met: %s lies between %g and %g %s%s", def.ID, def.Least, def.Most, def.Unit,
+			percentForgotten(def, limit))
 	}
 	return &limit
 }
@@ -246,4 +247,21 @@ func (r *Reader) readCurve(n document.Node) {
 		}
 	}
 	r.p.Curves = append(r.p.Curves, c)
+}
+
+// percentForgotten asks whether a limit that is a hundred times too far was meant in percent.
+func percentForgotten(def figure.Definition, l outcome.Limit) string {
+	meant := outcome.Limit{Min: l.Min / 100, Max: l.Max / 100}
+	if def.Unit != "%" || meant.Min > def.Most || meant.Max < def.Least {
+		return ""
+	}
+	for _, end := range []struct {
+		word string
+		x    float64
+	}{{"min", meant.Min}, {"max", meant.Max}} {
+		if !math.IsInf(end.x, 0) {
+			return fmt.Sprintf("; a number alone is a share of 1, so write %s: %g %% if that is meant", end.word, end.x)
+		}
+	}
+	return ""
 }

@@ -308,6 +308,7 @@ func (r *reader) complete(root document.Node) {
 	if len(d.Seats) == 0 {
 		root.Fail(`it does not say what a channel can fill; write for example seats: [source]`)
 	}
+	r.besides()
 	for _, seat := range d.Seats {
 		kind, _ := seats.KindOf(seat)
 		v := d.For(seat)

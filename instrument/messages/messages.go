@@ -4,7 +4,9 @@ package messages
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 )
@@ -143,3 +145,14 @@ func Urgent(ctx context.Context) context.Context { return context.WithValue(ctx,
 
 // IsUrgent tells whether a message makes safe.
 func IsUrgent(ctx context.Context) bool { return ctx.Value(urgent{}) != nil }
+
+// longestExcerpt is how much of an answer a message shows.
+const longestExcerpt = 48
+
+// Excerpt is an answer as a message quotes it: escaped, and cut where it goes on and on.
+func Excerpt(answer string) string {
+	if len(answer) <= longestExcerpt {
+		return strconv.Quote(answer)
+	}
+	return fmt.Sprintf("%q… (%d bytes)", answer[:longestExcerpt], len(answer))
+}

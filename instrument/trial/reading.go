@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"usherbench/instrument/dialect"
+	"usherbench/instrument/messages"
 )
 
 func (t *trial) reading(as string, q dialect.Query) {
@@ -40,7 +41,7 @@ func (t *trial) readRemedy(q dialect.Query, names []string, err error) string {
 	}
 	answer, askErr := t.channel.Ask(t.ctx, q)
 	if askErr == nil && answer != "" {
-		return fmt.Sprintf("the answer is %q: let gives, separator, pattern or block describe it", answer)
+		return fmt.Sprintf("the answer is %s: let gives, separator, pattern or block describe it", messages.Excerpt(answer))
 	}
 	var better []string
 	for _, name := range names {

@@ -160,10 +160,10 @@ func (t *trial) basics() bool {
 			identity, err := t.channel.Identify(t.ctx)
 			if errors.As(err, new(*instrument.WrongIdentity)) {
 				return "", fmt.Sprintf("write %q, if this is the right instrument", "^"+regexp.QuoteMeta(beginning(identity))),
-					fmt.Errorf("it says %q, which %s does not match", identity, d.Identity.Match)
+					fmt.Errorf("it says %s, which %s does not match", messages.Excerpt(identity), d.Identity.Match)
 			}
 			reached = err == nil
-			return fmt.Sprintf("it says %q", identity), "", err
+			return fmt.Sprintf("it says %s", messages.Excerpt(identity)), "", err
 		})
 	}
 	if !reached {
@@ -183,7 +183,8 @@ func (t *trial) basics() bool {
 		if len(queue) > 1 && queue[len(queue)-1] == queue[len(queue)-2] {
 			head, _, _ := strings.Cut(queue[0], ",")
 			return "", fmt.Sprintf("if this means that there is no error, write none: %q", head+","),
-				fmt.Errorf("the queue never becomes empty: it says %q again and again, which does not begin with %q", queue[0],
+				fmt.Errorf("the queue never becomes empty: it says %s again and again, which does not begin with %q",
+					messages.Excerpt(queue[0]),
 					d.Errors.None)
 		}
 		if len(queue) > 0 {
@@ -253,7 +254,7 @@ func (t *trial) yesNoRemedy(q dialect.Query, err error) string {
 	if askErr != nil {
 		return t.alternative(q.Message, "")
 	}
-	return fmt.Sprintf("write what %q means in place of %q or %q", answer, strings.Join(q.Yes, ", "),
+	return fmt.Sprintf("write what %s means in place of %q or %q", messages.Excerpt(answer), strings.Join(q.Yes, ", "),
 		strings.Join(q.No, ", "))
 }
 
