@@ -1,9 +1,9 @@
-# Verbs: build demo test disasters disaster planted bars screenshots lint. Everything a verb needs is installed by it.
+# Verbs: build demo test disasters disaster planted bars screenshots pictures lint. Everything a verb needs is installed by it.
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 
-.PHONY: build demo test disasters disaster planted bars screenshots lint clean
+.PHONY: build demo test disasters disaster planted bars screenshots pictures lint clean
 
 build: bin/usher
 
@@ -59,6 +59,11 @@ bars: tools build
 
 screenshots: tools build
 	go run ./docs/screenshots
+
+# Every page of the console in both themes, on a desk and on a phone, for a look at them.
+TO ?= /tmp/usher-pictures
+pictures: tools build
+	go run ./docs/screenshots $(TO)
 
 lint: console/dist/index.html
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo 'run gofmt -w on these'; exit 1; }

@@ -206,7 +206,8 @@ func (c *Config) completeSeat(name string, b *api.BayConfig, dialects dialect.Li
 		if !ok {
 			continue // reported with the instrument
 		}
-		if other, taken := used[ref]; taken && !(strings.HasPrefix(other, bay+".") && (bothWays(d) || readsBeside(kind, other))) {
+		if other, taken := used[ref]; taken && !(strings.HasPrefix(other, bay+".") &&
+			(bothWays(d) || readsBeside(kind, other))) {
 			fail("channel %d of %s fills %s already; a channel can be in one place only", ref.Channel, ref.Instrument, other)
 		}
 		used[ref] = bay + "." + name

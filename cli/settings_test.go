@@ -13,8 +13,8 @@ import (
 func TestKeysOfTheConfigurationAreChecked(t *testing.T) {
 	for text, words := range map[string]string{
 		"listen: 127.0.0.1:0\nlisen: x\n": `usher.yaml:2:1: unknown key "lisen"; did you mean "listen"?`,
-		"bays:\n  bay1:\n    seats:\n      source: {instument: psu1}\n": `usher.yaml:4:16: unknown key "instument"; did you ` +
-			`mean "instrument"?`,
+		"bays:\n  bay1:\n    seats:\n      source: {instument: psu1}\n": `usher.yaml:4:16: unknown key "instument"; ` +
+			`did you mean "instrument"?`,
 		"bays:\n\tbay1: {}\n": "usher.yaml:2:1: not YAML: a tab stands where only spaces may; indent with spaces",
 		"instruments: {psu1: {address: \"tcp://a:1\", adress: b}}\n": `unknown key "adress"; did you mean "address"?`,
 	} {

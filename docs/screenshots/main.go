@@ -31,7 +31,11 @@ const (
 )
 
 func main() {
-	if err := run(); err != nil {
+	do := run
+	if len(os.Args) > 1 {
+		do = func() error { return every(os.Args[1]) }
+	}
+	if err := do(); err != nil {
 		log.Fatal(err)
 	}
 }

@@ -7,8 +7,8 @@ import (
 	"usherbench/core/seats"
 )
 
-// A load with a thermometer inside fills two seats with one channel: seats: [load, thermo]. As a seat that only reads it
-// is the same dialect without what switches and sets, and with those readings that the seat has.
+// A load with a thermometer inside fills two seats with one channel: seats: [load, thermo]. As a seat that only reads
+// it is the same dialect without what switches and sets, and with those readings that the seat has.
 
 // besides makes the variants of seats that only read, of a dialect whose other seats have an output.
 func (r *reader) besides() {
@@ -54,7 +54,8 @@ func (q Query) only(kind seats.Kind) Query {
 			q.Gives[i] = Reading{Bit: -1, Register: g.Register}
 		}
 	}
-	if slices.ContainsFunc(q.Gives, func(g Reading) bool { return g.Register != nil }) { // what is not read is not asked for
+	// Of registers, what is not read is not asked for.
+	if slices.ContainsFunc(q.Gives, func(g Reading) bool { return g.Register != nil }) {
 		q.Gives = slices.DeleteFunc(q.Gives, func(g Reading) bool { return g.Quantity == "" })
 	}
 	return q

@@ -123,6 +123,7 @@ async function guarded(act: () => Promise<unknown>) {
         <span v-if="running" class="muted nowrap">{{ bay.frameRate.toFixed(0) }} frames/s</span>
         <ConfirmButton
           v-if="running"
+          stops
           label="Stop"
           question="Stop this run?"
           consequence="It ends as aborted, the outputs go off, and what was recorded is kept."
@@ -134,6 +135,7 @@ async function guarded(act: () => Promise<unknown>) {
         >
         <ConfirmButton
           v-if="!running"
+          stops
           label="Make safe"
           question="Switch every output of this bay off?"
           consequence="Loads first, then sources, each read back."

@@ -49,6 +49,7 @@ async function stopAll() {
       >
       <span class="grow" />
       <ConfirmButton
+        stops
         label="Stop all and make safe"
         question="Stop every run and switch every output off?"
         :consequence="

@@ -9,6 +9,7 @@ defineProps<{
   act: () => Promise<void>
   disabled?: boolean
   keep?: string // what the button says that changes nothing
+  stops?: boolean // on a phone it stays within reach of the thumb
 }>()
 const open = ref(false)
 const busy = ref(false)
@@ -25,7 +26,7 @@ async function go(act: () => Promise<void>) {
 </script>
 
 <template>
-  <v-btn class="danger" :disabled="disabled" @click="open = true">{{ label }}</v-btn>
+  <v-btn class="danger" :class="{ 'at-thumb': stops }" :disabled="disabled" @click="open = true">{{ label }}</v-btn>
   <v-dialog v-model="open" max-width="440">
     <v-card class="pa-5">
       <p class="question">{{ question }}</p>

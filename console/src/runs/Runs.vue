@@ -106,7 +106,7 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
       that other equipment wrote.
     </EmptyPlace>
     <div v-else class="panel scroll">
-      <table class="plain" data-test="runs">
+      <table class="plain cards" data-test="runs">
         <thead>
           <tr>
             <th />
@@ -125,18 +125,18 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
             <td @click.stop>
               <input v-model="picked" type="checkbox" :value="r.id" :aria-label="`Choose the run of ${r.serial}`" />
             </td>
-            <td>{{ dateTime(r.startedAt) }}</td>
-            <td>
+            <td class="later">{{ dateTime(r.startedAt) }}</td>
+            <td class="first">
               <strong>{{ r.serial }}</strong>
             </td>
-            <td class="muted">{{ r.lot || '—' }}</td>
+            <td class="muted optional">{{ r.lot || '—' }}</td>
             <td>
               {{ r.procedure }} <span class="muted">rev {{ r.revision }}</span>
             </td>
             <td>{{ r.bay }}</td>
             <td class="muted">{{ r.operator }}</td>
             <td class="right">{{ r.state === 'live' ? '—' : seconds(r.duration) }}</td>
-            <td><StateChip :state="r.outcome ?? r.state" /></td>
+            <td class="second"><StateChip :state="r.outcome ?? r.state" /></td>
           </tr>
         </tbody>
       </table>
