@@ -117,9 +117,6 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	if err != nil {
 		return bad(err)
 	}
-	if doubt := log.Doubt(); doubt != "" && request.Mapping.DischargeIs == "" {
-		return bad(errors.New(doubt))
-	}
 	specs, err := accuracies(request.Accuracy)
 	if err != nil {
 		return bad(err)
@@ -139,6 +136,9 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 	}
 	if err := giveTexts(s, &run, request, log); err != nil {
 		return run, err
+	}
+	if doubt := log.Doubt(); doubt != "" && request.Mapping.DischargeIs == "" {
+		return bad(errors.New(doubt))
 	}
 	run.Specs = specs
 	run.Columns = []string{"cycler.volts", "cycler.amps", "cycler.watts", "cycler.charge", "cycler.energy"}

@@ -34,7 +34,10 @@ func (a *app) show() *cobra.Command {
 				}
 				return a.printLive(run, bay)
 			}
-			return a.printRun(run)
+			if err := a.printRun(run); err != nil {
+				return err
+			}
+			return a.printPoints(run.Points)
 		}),
 	}
 }
@@ -64,10 +67,9 @@ func (a *app) printRun(r api.Run) error {
 	a.printHead(r)
 	if len(r.Figures) == 0 {
 		fmt.Fprintln(a.out, "No figures.")
-	} else if err := a.printFigures(r.Figures); err != nil {
-		return err
+		return nil
 	}
-	return a.printPoints(r.Points)
+	return a.printFigures(r.Figures)
 }
 
 // printPoints shows the points of a grid and the rows of acquire and seek, each quantity in its unit.

@@ -250,7 +250,7 @@ func TestTheBenchIsConfiguredWhileItRuns(t *testing.T) {
 			api.BayConfig{Seats: map[string]api.SeatConfig{"source": {Instrument: "supply2"}}})
 		assert.ErrorContains(t, err, "a run owns the bay")
 		_, err = h.Local.RemoveInstrument(t.Context(), "second")
-		assert.ErrorContains(t, err, `unknown instrument "second"`, "a seat needs it")
+		assert.ErrorContains(t, err, "second is in use: it fills source of bay1", "a seat needs it")
 		_, err = h.Local.PutInstrument(t.Context(), "third", api.InstrumentConfig{Address: "tcp://x", Dialect: "sim-suply"})
 		assert.ErrorContains(t, err, `did you mean "sim-supply"?`)
 		_, err = h.Local.RemoveInstrument(t.Context(), "fourth")

@@ -104,7 +104,7 @@ const open = (i: Instrument) => void router.push({ name: 'instrument', params: {
     <ProblemNote :error="error" />
     <div class="panel scroll">
       <h2>Instruments</h2>
-      <table class="plain" data-test="instruments">
+      <table class="plain cards" data-test="instruments">
         <thead>
           <tr>
             <th>instrument</th>
@@ -127,14 +127,14 @@ const open = (i: Instrument) => void router.push({ name: 'instrument', params: {
             @click="open(i)"
             @keydown.enter="open(i)"
           >
-            <td>
+            <td class="first">
               <strong>{{ i.name }}</strong>
             </td>
-            <td>
+            <td class="second">
               <span v-if="i.healthy" class="good">● ok</span
               ><span v-else class="bad">■ {{ i.identity ? 'another answers' : 'silent' }}</span>
             </td>
-            <td>{{ i.fills.join(', ') || '—' }}</td>
+            <td class="later">{{ i.fills.join(', ') || '—' }}</td>
             <td>{{ i.dialect }}</td>
             <td class="right" :title="`99 of 100 within ${milliseconds(i.p99)}`">{{ milliseconds(i.median) }}</td>
             <td class="right">{{ i.errors }}</td>

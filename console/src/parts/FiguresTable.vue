@@ -9,7 +9,7 @@ defineProps<{ figures: Figure[] }>()
 
 <template>
   <div class="scroll">
-    <table class="plain" data-test="figures">
+    <table class="plain cards" data-test="figures">
       <thead>
         <tr>
           <th>figure</th>
@@ -21,15 +21,15 @@ defineProps<{ figures: Figure[] }>()
       </thead>
       <tbody>
         <tr v-for="(f, i) in figures" :key="i">
-          <td class="name">{{ f.title }}</td>
+          <td class="name first">{{ f.title }}</td>
           <td class="muted">{{ f.where || '—' }}</td>
-          <td class="right">
+          <td class="right later">
             {{ value(f) }}
             <div v-if="f.undetermined" class="note">{{ f.undetermined.code }}: {{ f.undetermined.sentence }}</div>
             <div v-for="r in f.remarks" :key="r" class="note">{{ r }}</div>
           </td>
           <td class="right">{{ limit(f) }}</td>
-          <td><StateChip v-if="f.outcome" :state="f.outcome" /><span v-else class="muted">—</span></td>
+          <td class="second"><StateChip v-if="f.outcome" :state="f.outcome" /><span v-else class="muted">—</span></td>
         </tr>
       </tbody>
     </table>
@@ -48,5 +48,10 @@ defineProps<{ figures: Figure[] }>()
   white-space: normal;
   max-width: 420px;
   margin-left: auto;
+}
+@media (max-width: 600px) {
+  .note {
+    margin-left: 0;
+  }
 }
 </style>
