@@ -3,7 +3,6 @@ package service_test
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"io"
 	"net/http"
 	"path/filepath"
@@ -119,6 +118,6 @@ func TestCellsThatBeginLikeAFormula(t *testing.T) {
 		assert.Contains(t, out.String(), ",'=HYPERLINK(1),"+run.ID)
 		text, err := json.Marshal(run.Marks)
 		require.NoError(t, err)
-		assert.Contains(t, string(text), `"=HYPERLINK(1)"`, fmt.Sprint("and as it is in JSON"))
+		assert.Contains(t, string(text), `"=HYPERLINK(1)"`, "and as it is in JSON")
 	})
 }
