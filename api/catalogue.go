@@ -60,6 +60,15 @@ type FigureKind struct {
 	Needs string `json:"needs"` // what the record must hold; empty: whatever there is
 }
 
+// FirstStep is a step from an empty house to a first run.
+type FirstStep struct {
+	Step    string `json:"step"`
+	Done    bool   `json:"done"`
+	About   string `json:"about"`
+	Place   string `json:"place"`   // of the console in which it is done
+	Command string `json:"command"` // with which it is done
+}
+
 // NewCatalogue tells what this program knows.
 func NewCatalogue() Catalogue {
 	c := Catalogue{Quantities: []Quantity{}, Seats: []SeatKind{}, Stages: []StageKind{}, Figures: []FigureKind{}}

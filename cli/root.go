@@ -120,8 +120,7 @@ Exit codes: 0 done or pass, 1 error, 2 wrong usage, 3 fail (marginal with --stri
   usher run tern-line-load --bay bay1 --serial TN-2208 --follow
   usher show last`,
 		SilenceUsage: true, SilenceErrors: true, Version: service.Version,
-		Args: cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+		Args: cobra.NoArgs, RunE: a.first,
 	}
 	root.PersistentFlags().StringVar(&a.server, "server", "",
 		"address of the service (default: the one on this machine; env USHER_SERVER)")

@@ -37,6 +37,11 @@ func (c *Client) Catalogue(ctx context.Context) (api.Catalogue, error) {
 	return get[api.Catalogue](ctx, c, one("catalogue"), nil)
 }
 
+// FirstSteps lists what leads to a first run, and what of it is done.
+func (c *Client) FirstSteps(ctx context.Context) ([]api.FirstStep, error) {
+	return get[[]api.FirstStep](ctx, c, one("first-steps"), nil)
+}
+
 // Outline takes a draft apart.
 func (c *Client) Outline(ctx context.Context, d api.Draft) (api.Outline, error) {
 	return call[api.Outline](ctx, c, http.MethodPost, one("procedures", "outline"), nil, d)

@@ -480,3 +480,27 @@ func TestABadProcedureIsNotStored(t *testing.T) {
 		assert.Equal(t, before, after)
 	})
 }
+
+// From an empty house to a first run: each step is open until it is done.
+func TestFirstStepsAreDoneOneByOne(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Empty: true})
+		done := func() (steps []bool) {
+			list, err := h.Local.FirstSteps(t.Context())
+			require.NoError(t, err)
+			for _, s := range list {
+				steps = append(steps, s.Done)
+			}
+			return steps
+		}
+		assert.Equal(t, []bool{true, true, false, false, false}, done())
+		for _, text := range demo.Nameplates() {
+			_, err := h.Local.PushNameplate(t.Context(), text)
+			require.NoError(t, err)
+		}
+		assert.Equal(t, []bool{true, true, true, false, false}, done())
+		h.Push("procedure: first\nfor: tern\nneeds: {source: {}}\nstages:\n  - hold: {for: 1 s}\n")
+		h.Ended(h.Start("bay1", "first", "TN-1"))
+		assert.Equal(t, []bool{true, true, true, true, true}, done())
+	})
+}

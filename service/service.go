@@ -130,6 +130,7 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/procedures/:name/revisions", api.Viewer, s.revisions, false},
 		{"GET", "/api/v1/procedures/:name/difference", api.Viewer, s.difference, false},
 		{"GET", "/api/v1/catalogue", api.Viewer, s.catalogue, false},
+		{"GET", "/api/v1/first-steps", api.Viewer, s.firstSteps, false},
 		{"GET", "/api/v1/ready", api.Viewer, s.ready, false},
 		{"POST", "/api/v1/tables", api.Viewer, s.readTable, false},
 		{"POST", "/api/v1/tables/export", api.Viewer, s.writeTable, false},

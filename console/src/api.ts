@@ -18,6 +18,7 @@ export type Health = Schemas['Health']
 export type StartRun = Schemas['StartRun']
 export type MarkEvent = Schemas['MarkEvent']
 export type Catalogue = Schemas['Catalogue']
+export type FirstStep = Schemas['FirstStep']
 export type Instrument = Schemas['Instrument']
 export type InstrumentConfig = Schemas['InstrumentConfig']
 export type BenchConfig = Schemas['BenchConfig']
@@ -155,6 +156,7 @@ export const api = {
   exchangesURL: (name: string) => one('instruments', name, 'messages') + '?format=csv&limit=1000',
   preflight: (start: StartRun) => request<Preflight>('POST', one('preflight'), start),
   catalogue: () => request<Catalogue>('GET', one('catalogue')),
+  firstSteps: () => request<FirstStep[]>('GET', one('first-steps')),
   procedures: () => request<Procedure[]>('GET', one('procedures')),
   procedure: (name: string) => request<Procedure>('GET', one('procedures', name)),
   pushProcedure: (text: string, why: string) => request<Procedure>('POST', one('procedures'), { text, why }),

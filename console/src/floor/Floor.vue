@@ -3,6 +3,7 @@ import { computed, onUnmounted, reactive, ref } from 'vue'
 
 import { api, type Frames } from '../api'
 import BayTile from './BayTile.vue'
+import FirstSteps from './FirstSteps.vue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
 import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -62,6 +63,7 @@ async function stopAll() {
       />
     </header>
     <ProblemNote :error="error" />
+    <FirstSteps />
     <div v-if="!live.loaded" class="muted">Asking the service for its bays …</div>
     <EmptyPlace
       v-else-if="live.list.length === 0"

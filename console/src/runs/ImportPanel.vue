@@ -56,8 +56,7 @@ function sent(bytes: Uint8Array): { text?: string; data?: string } {
     return { text: new TextDecoder('utf-8', { fatal: true }).decode(bytes) }
   } catch {
     let binary = ''
-    for (let i = 0; i < bytes.length; i += 0x8000)
-      binary += String.fromCharCode(...bytes.subarray(i, i + 0x8000))
+    for (let i = 0; i < bytes.length; i += 0x8000) binary += String.fromCharCode(...bytes.subarray(i, i + 0x8000))
     return { data: btoa(binary) }
   }
 }
