@@ -272,7 +272,7 @@ func (b *Bay) Safe(by string) error {
 	h := &api.Held{Why: "it was made safe by " + by, By: by, At: b.engine.store.Now()}
 	b.hold(h)
 	err := b.safe(by)
-	b.engine.keepLatch(b.name, h)
+	b.engine.keepLatch(b.name)
 	return err
 }
 
@@ -305,7 +305,7 @@ func (b *Bay) Stop(by string) error {
 	h := &api.Held{Why: "its run was stopped by " + by, By: by, At: b.engine.store.Now()}
 	b.hold(h)
 	err := b.endOrMakeSafe(by, before)
-	b.engine.keepLatch(b.name, h)
+	b.engine.keepLatch(b.name)
 	if alarm := b.outputs.Alarm(); alarm != "" {
 		return fmt.Errorf("%w: %s", ErrNotSafe, alarm)
 	}

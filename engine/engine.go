@@ -19,6 +19,7 @@ import (
 	"usherbench/archive"
 	"usherbench/bench"
 	"usherbench/core/stage"
+	"usherbench/engine/outputs"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/lane"
 	"usherbench/instrument/transport/memory"
@@ -137,6 +138,10 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	e.nBays.Store(int64(len(e.bays)))
 	e.tellPlan()
 	e.readWardenLog()
+	if o.Warden != nil {
+		e.wg.Add(1)
+		go e.beat()
+	}
 	if err := e.recoverAbandoned(); err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
@@ -146,8 +151,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	}
 	e.goOn()
 	if o.Warden != nil {
-		e.wg.Add(2)
-		go e.beat()
+		e.wg.Add(1)
 		go e.hearWarden()
 	}
 	return e, nil
@@ -232,6 +236,10 @@ func (e *Engine) makeSafeAgain(runs []store.Run, unread error) map[string]offTim
 		}
 		wg.Go(func() {
 			var t offTime
+			b.alive(outputs.SafeWithin)
+			if w := e.options.Warden; w != nil { // should this service die or stand still too before they are off
+				w.Energised(name, true)
+			}
 			if words[1] != "" {
 				t.foundOn = b.foundOn()
 			}

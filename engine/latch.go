@@ -80,7 +80,7 @@ func (e *Engine) StopAll(by string) error {
 		})
 	}
 	wg.Wait()
-	e.keepLatch(house, h)
+	e.keepLatch(house)
 	return errors.Join(errs...)
 }
 
@@ -100,16 +100,32 @@ func (e *Engine) GoOn(by string) {
 func (e *Engine) freed(by, bay string, before *api.Held) {
 	e.Journal(store.JournalEntry{By: by, Bay: bay, What: "go on", Detail: "held since " +
 		before.At.Format(time.DateTime) + ": " + before.Why})
-	e.keepLatch(bay, nil)
+	e.keepLatch(bay)
 }
 
-// keepLatch keeps a latch for the next start of the service, or forgets it. That comes after everything else, and
-// nobody waits long for it: what stops must not need the disk.
-func (e *Engine) keepLatch(bay string, h *api.Held) {
+// latchNow is the latch of a bay, or of the house, as it is set; nil: it is not.
+func (e *Engine) latchNow(bay string) *api.Held {
+	if bay == house {
+		return e.latch.Load()
+	}
+	b, err := e.Bay(bay)
+	if err != nil {
+		return nil
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.latch
+}
+
+// keepLatch keeps a latch for the next start of the service as it is set by then, or forgets it: a stop and a go on
+// that come one soon after the other may get here in either order. That comes after everything else, and nobody waits
+// long for it: what stops must not need the disk.
+func (e *Engine) keepLatch(bay string) {
 	kept := make(chan struct{})
 	e.wg.Go(func() {
 		defer close(kept)
-		defer e.keeping.Enter()() // in the order in which they were set
+		defer e.keeping.Enter()()
+		h := e.latchNow(bay)
 		err := e.latches.keep(bay, h)
 		if h == nil {
 			err = errors.Join(err, e.store.DropLatch(bay))
