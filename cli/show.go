@@ -74,15 +74,19 @@ func (a *app) printRun(r api.Run) error {
 
 // printPoints shows the points of a grid and the rows of acquire and seek, each quantity in its unit.
 func (a *app) printPoints(points []record.Point) error {
-	if len(points) > mostTable {
-		fmt.Fprintf(a.out, "\nIts %d points are in: usher export RUN --layout points\n", len(points))
+	if len(points) > mostPoints {
+		fmt.Fprintf(a.out, "\nIts %d points as a table: usher export RUN --layout points\n", len(points))
 		return nil
 	}
 	if len(points) == 0 {
 		return nil
 	}
+	t, same := report.WithoutSame(report.WithoutEmpty(report.TableOfPoints(points)))
 	fmt.Fprintln(a.out, "\nPoints")
-	return a.printTable(report.WithoutEmpty(report.TableOfPoints(points)))
+	if same != "" {
+		fmt.Fprintf(a.out, "  The same at all: %s\n", same)
+	}
+	return a.printTable(t)
 }
 
 // printHead says which run it is and what is on record of it.
@@ -127,6 +131,9 @@ func (a *app) printFigures(figures []procedure.Judged) error {
 	}
 	return a.printFigureTables(figures)
 }
+
+// mostPoints is how many points are printed; the figures of more would be out of sight.
+const mostPoints = 12
 
 // mostTable is how many rows of a figure's table are printed; a curve of hundreds of places is in the JSON.
 const mostTable = 60

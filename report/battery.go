@@ -132,7 +132,7 @@ func (p page) points(doc api.Run) {
 	if len(doc.Points) == 0 {
 		return
 	}
-	t := WithoutEmpty(TableOfPoints(doc.Points))
+	t, same := WithoutSame(WithoutEmpty(TableOfPoints(doc.Points)))
 	p.section("Points")
 	if len(t.Rows) > mostTableRows || len(t.Columns) > mostPrinted {
 		p.font("", 8.5, mutedColor)
@@ -140,6 +140,10 @@ func (p page) points(doc api.Run) {
 			len(t.Columns)-3), "", "L", false)
 		p.Ln(3)
 		return
+	}
+	if same != "" {
+		p.font("", 8.5, mutedColor)
+		p.MultiCell(inner, 4.4, "The same at all: "+same, "", "L", false)
 	}
 	p.table(t)
 }

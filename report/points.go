@@ -3,6 +3,7 @@ package report
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
@@ -89,4 +90,25 @@ func WithoutEmpty(t *figure.Table) *figure.Table {
 		}
 	}
 	return out
+}
+
+// WithoutSame leaves out the columns that are the same in every row of several, and says what they are.
+func WithoutSame(t *figure.Table) (out *figure.Table, same string) {
+	if len(t.Rows) < 2 {
+		return t, ""
+	}
+	out = &figure.Table{Rows: make([][]any, len(t.Rows))}
+	var words []string
+	for i, c := range t.Columns {
+		if !slices.ContainsFunc(t.Rows, func(row []any) bool { return row[i] != t.Rows[0][i] }) {
+			unit := strings.TrimSuffix(" "+c.Unit, " s") // times are worded with theirs
+			words = append(words, strings.TrimSpace(c.Name+" "+TableCell(t.Rows[0][i], c.Unit)+unit))
+			continue
+		}
+		out.Columns = append(out.Columns, c)
+		for k, row := range t.Rows {
+			out.Rows[k] = append(out.Rows[k], row[i])
+		}
+	}
+	return out, strings.Join(words, ", ")
 }
