@@ -3,6 +3,7 @@ package condition
 import (
 	"math"
 	"slices"
+
 	"usherbench/core/trace"
 )
 

@@ -161,13 +161,13 @@ func (l *Ledger) Expand(f func(charge, energy []float64) float64) (e uncertainty
 
 // GapShare is how much of the square of an expanded uncertainty is from what gaps leave open, 0 … 1.
 func (l *Ledger) GapShare(f func(charge, energy []float64) float64, u float64) float64 {
-	without, any := Ledger{rec: l.rec, stated: l.stated}, false
+	without, open := Ledger{rec: l.rec, stated: l.stated}, false
 	for _, m := range l.moved {
-		any = any || m.Gaps.Within > 0
+		open = open || m.Gaps.Within > 0
 		m.Gaps.Within = 0
 		without.moved = append(without.moved, m)
 	}
-	if !any || u == 0 {
+	if !open || u == 0 {
 		return 0
 	}
 	for i, m := range without.moved {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+
 	"usherbench/core/quantity"
 )
 

@@ -3,6 +3,7 @@ package outputs
 import (
 	"fmt"
 	"math"
+
 	"usherbench/core/quantity"
 	"usherbench/core/uncertainty"
 	"usherbench/instrument/dialect"

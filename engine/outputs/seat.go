@@ -32,6 +32,7 @@ type Seat struct {
 	// energised is true from before the output is switched on until it is read back as off.
 	energised atomic.Bool
 	onSince   atomic.Int64 // when it was switched on, Unix ns; 0: it is off, or being switched
+	turn      atomic.Int64 // how often it was switched
 	trip      atomic.Pointer[Trip]
 	one       oneVoltage
 	uneven    time.Time // since when the members have shared unevenly; owned by the sampler's caller

@@ -19,6 +19,7 @@ const (
 type Trip struct {
 	Seat  *Seat
 	Words string // which channel, and what it says of itself
+	turn  int64  // of the seat, when it was found
 }
 
 // trips is what a channel knows of its output while that is on. It belongs to the channel's reader, but for found.
@@ -31,11 +32,15 @@ type trips struct {
 func (x *Seat) isOn() { x.onSince.Store(time.Now().UnixNano()) }
 
 // goesOff notes that the output is about to be switched, off or on again: what it reads back as says nothing now.
-func (x *Seat) goesOff() { x.onSince.Store(0) }
+// A trip that was found before belongs to what is over.
+func (x *Seat) goesOff() {
+	x.onSince.Store(0)
+	x.turn.Add(1)
+}
 
 // lookForTrip asks a channel whose output was switched on whether it still is, when it is time.
 func (m *Member) lookForTrip(ctx context.Context) {
-	since := m.seat.onSince.Load()
+	turn, since := m.seat.turn.Load(), m.seat.onSince.Load()
 	every := lookEvery
 	if m.trips.doubt == since {
 		every = lookAgain
@@ -59,7 +64,7 @@ func (m *Member) lookForTrip(ctx context.Context) {
 		m.trips.doubt = since
 	case m.seat.onSince.CompareAndSwap(since, 0):
 		m.trips.doubt = 0
-		m.seat.trip.Store(&Trip{m.seat, words})
+		m.seat.trip.Store(&Trip{m.seat, words, turn})
 	}
 }
 
@@ -83,7 +88,7 @@ func (m *Member) offByItself(ctx context.Context) (words string, err error) {
 // Trips gives every trip once.
 func (s *Sampler) Trips() (found []Trip) {
 	for _, x := range s.seats {
-		if t := x.trip.Swap(nil); t != nil && x.Energised() {
+		if t := x.trip.Swap(nil); t != nil && t.turn == x.turn.Load() && x.Energised() {
 			found = append(found, *t)
 		}
 	}

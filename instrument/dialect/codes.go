@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"usherbench/core/document"
 	"usherbench/instrument/modbus"
 )

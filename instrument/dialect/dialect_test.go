@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
 	"usherbench/instrument/modbus"
 
 	"github.com/stretchr/testify/assert"
