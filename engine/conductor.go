@@ -44,7 +44,7 @@ type liveRun struct {
 	frames    framesBatch
 	told      time.Time // when watchers were last told of the status
 	unwritten time.Time // since when the record cannot be written, as a mark says
-	skewed    time.Time // when readings far apart were last marked
+	spread    time.Time // when readings that took long to come were last marked
 	finish    *stage.Finish
 	ending    bool              // the outputs come first, watchers hear of marks afterwards
 	untold    []api.MarkEvent   // those
@@ -72,8 +72,12 @@ type liveRun struct {
 	recorded bool               // its record is complete on disk
 }
 
-// Readings of one frame that came further apart than this, wall time, are marked, but not more often than once a pause.
-const mostSkew, skewPause = 50 * time.Millisecond, 10 * time.Second
+// Readings of a frame that took longer than this to come, wall time, are marked where something hinges on the frame, and
+// once a pause where nothing does.
+const mostSpread, spreadPause = 50 * time.Millisecond, 10 * time.Second
+
+// beyondPause is how often a column that goes beyond its range and comes back is marked at most.
+const beyondPause = 10 * time.Second
 
 func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Run) *liveRun {
 	r := &liveRun{bay: b, program: p, machine: m, record: record, values: record.Parameters}
@@ -274,8 +278,11 @@ func (r *liveRun) untilDue() time.Duration {
 }
 
 // now is the bench time since the start of the run, s, in whole microseconds.
-func (r *liveRun) now() float64 {
-	return math.Round(time.Since(r.began).Seconds()*r.bay.engine.timeFactor*1e6) / 1e6
+func (r *liveRun) now() float64 { return r.at(time.Now()) }
+
+// at is the bench time of an instant.
+func (r *liveRun) at(instant time.Time) float64 {
+	return math.Round(instant.Sub(r.began).Seconds()*r.bay.engine.timeFactor*1e6) / 1e6
 }
 
 // tick takes one frame.
@@ -293,11 +300,14 @@ func (r *liveRun) tick() {
 	r.ticks++
 	b.framedAt.Store(time.Now().UnixNano())
 	last, judged := r.lastT, r.tickedAt > 0
-	skew := b.sampler.Sample(values, r.interval, func() { r.glimpse(values) })
-	after := r.now()
-	r.tickedAt = after
+	taken := b.sampler.Sample(values, r.interval, func() { r.glimpse(values) })
+	r.tickedAt = r.now()
+	from, to := before, r.tickedAt
+	if !taken.From.IsZero() {
+		from, to = r.at(taken.From), r.at(taken.To)
+	}
 	// A frame's time is the middle of its readings, and later than the frame before.
-	t := math.Max(math.Round((before+after)/2*1e6)/1e6, r.lastT+1e-6)
+	t := math.Max(math.Round((from+to)/2*1e6)/1e6, r.lastT+1e-6)
 	r.lastT = t
 	if judged {
 		r.still.between(last, t, r.interval, b.engine.timeFactor)
@@ -312,15 +322,14 @@ func (r *liveRun) tick() {
 	rule := r.machine.Record()
 	effects := r.machine.Advance(stage.Frame{Frame: seen})
 	r.keeper.frame(r.recorder, frame, len(effects) > 0, rule)
+	if taken.To.Sub(taken.From) > mostSpread && (len(effects) > 0 || time.Since(r.spread) > spreadPause) {
+		r.spread = time.Now()
+		r.mark(record.Spread{From: from, To: to}.Mark(t))
+	}
 	r.act(effects)
 	if r.finish != nil { // the outputs come first, and watchers hear of the frame afterwards
 		r.frames.frames = append(r.frames.frames, frame)
 		return
-	}
-	if skew > mostSkew && time.Since(r.skewed) > skewPause {
-		r.skewed = time.Now()
-		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: fmt.Sprintf("the readings of a frame came %d ms apart",
-			skew.Milliseconds())})
 	}
 	r.markBeyond(t)
 	for _, missed := range r.absences.frame(t, values) {
@@ -385,7 +394,7 @@ func (r *liveRun) markBeyond(t float64) {
 	}
 	r.noted = noted
 	for column, words := range r.bay.sampler.Beyond() {
-		if time.Since(r.beyond[column]) > skewPause {
+		if time.Since(r.beyond[column]) > beyondPause {
 			r.beyond[column] = time.Now()
 			r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: words})
 		}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 )
 
 // Latch says why nothing may be energised in a bay until a person says go on; without a bay in the whole house.
@@ -14,9 +15,11 @@ type Latch struct {
 	At  time.Time
 }
 
-// SaveLatch keeps a latch, in place of an earlier one of the bay.
+// SaveLatch keeps a latch, in place of an earlier one of the bay, or of the house.
 func (s *Store) SaveLatch(l Latch) error {
-	return s.write(func(tx *gorm.DB) error { return tx.Save(&l).Error })
+	return s.write(func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&l).Error
+	})
 }
 
 // DropLatch forgets the latch of a bay, if there is one.

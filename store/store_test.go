@@ -408,3 +408,23 @@ func TestManyFlushAtOnce(t *testing.T) {
 		assert.Len(t, series.T, 20)
 	}
 }
+
+// The latch of the house has no bay: it is kept again like any other.
+func TestALatchTakesThePlaceOfAnEarlierOne(t *testing.T) {
+	s := open(t)
+	for _, bay := range []string{"", "bay1"} {
+		for _, why := range []string{"the first stop", "the second stop"} {
+			require.NoError(t, s.SaveLatch(Latch{Bay: bay, Why: why}), bay)
+		}
+	}
+	latches, err := s.Latches()
+	require.NoError(t, err)
+	require.Len(t, latches, 2)
+	for _, l := range latches {
+		assert.Equal(t, "the second stop", l.Why)
+	}
+	require.NoError(t, s.DropLatch(""))
+	latches, err = s.Latches()
+	require.NoError(t, err)
+	assert.Len(t, latches, 1)
+}

@@ -100,8 +100,7 @@ func (r *acquireRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, 
 		return nil, stage.GoesOn // the next reading has not begun
 	}
 	r.row.frames = append(r.row.frames, f)
-	past := f.T - r.row.frames[0].T
-	if past < r.spec.Average || len(r.row.frames) < stage.FewestReadings && past < stage.LongestAverage*r.spec.Average {
+	if !m.Enough(r.row.frames, r.spec.Columns, f.T-r.row.frames[0].T, r.spec.Average) {
 		return nil, stage.GoesOn
 	}
 	p := m.NewPoint(r.name, r.row.frames, r.spec.Columns)

@@ -256,7 +256,6 @@ type gridState struct {
 	Since   float64          `json:"since"`          // when the place's commands were in force
 	Settled float64          `json:"settled"`        // when averaging began; −1 while settling
 	Past    *condition.State `json:"past,omitempty"` // only in a snapshot
-	Read    []int            `json:"read,omitempty"` // columns that have been read
 	// Frames are those of the average so far, only in a snapshot.
 	Frames stage.KeptFrames `json:"frames,omitempty"`
 	frames []trace.Frame
@@ -294,13 +293,11 @@ func (r *gridRunner) Applied(_ *stage.Machine, t float64) ([]stage.Effect, stage
 }
 
 func (r *gridRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	r.see(f)
 	if r.grid.Settled < 0 && !r.settled(m, f) {
 		return nil, stage.GoesOn
 	}
 	r.grid.frames = append(r.grid.frames, f)
-	past := f.T - r.grid.Settled
-	if past < r.spec.Average || r.complete() < stage.FewestReadings && past < stage.LongestAverage*r.spec.Average {
+	if !m.Enough(r.grid.frames, nil, f.T-r.grid.Settled, r.spec.Average) {
 		return nil, stage.GoesOn
 	}
 	effects := []stage.Effect{stage.Point{Point: m.NewPoint(r.name, r.grid.frames, nil)},
@@ -310,33 +307,6 @@ func (r *gridRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 		return effects, stage.Over
 	}
 	return r.visit(effects), stage.GoesOn
-}
-
-// complete counts the frames of the average in which no reading is missing of what the bay reads: nobody waits for a
-// column that no instrument gives.
-func (r *gridRunner) complete() (n int) {
-	for _, f := range r.grid.frames {
-		missing := false
-		for i, x := range f.Values {
-			missing = missing || math.IsNaN(x) && r.read(i)
-		}
-		if !missing {
-			n++
-		}
-	}
-	return n
-}
-
-// read tells whether a column has been read since the stage began.
-func (r *gridRunner) read(column int) bool { return slices.Contains(r.grid.Read, column) }
-
-// see notes which columns the bay reads.
-func (r *gridRunner) see(f trace.Frame) {
-	for i, x := range f.Values {
-		if !math.IsNaN(x) && !r.read(i) {
-			r.grid.Read = append(r.grid.Read, i)
-		}
-	}
 }
 
 // settled tells whether averaging begins with this frame: the settling time is over, or the condition holds. A

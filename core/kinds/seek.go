@@ -250,7 +250,7 @@ func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 	if past >= r.spec.Dwell/2 || r.seek.Found {
 		r.seek.frames = append(r.seek.frames, f)
 	}
-	if past < r.spec.Dwell || len(r.seek.frames) < 3 && past < stage.LongestAverage*r.spec.Dwell {
+	if !m.Enough(r.seek.frames, nil, past, r.spec.Dwell) {
 		return nil, stage.GoesOn
 	}
 	if r.seek.Found {

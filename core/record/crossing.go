@@ -11,7 +11,7 @@ import (
 // Crossing is where the volts went through a level, with what had been counted by then.
 type Crossing struct {
 	T, Charge, Energy, Amps float64
-	Before, After           float64 // times of the frames on both sides
+	Before, After           float64 // on both sides: when the frames there were taken at the earliest and at the latest
 	Volts                   float64 // the level
 	Slope                   float64 // of the volts there, V/s
 	Noise                   float64 // of the volts there, standard deviation, V; 0: not known
@@ -54,8 +54,13 @@ func (rec *Record) Cross(b *Battery, l Level) (Crossing, error) {
 	case err != nil:
 		return Crossing{}, CodeOf(err, b.VoltsColumn)
 	}
+	before, _ := rec.takenWithin(w.T[c.K])
+	_, after := rec.takenWithin(w.T[c.K+1])
+	if rec.isGap(b.usual, before, after) {
+		l.Fit = 1 // nobody knows when in it; a line through what was taken at other times says nothing about that
+	}
 	x := w.crossingAt(c, l)
-	x.InGap = rec.isGap(b.usual, x.Before, x.After)
+	x.Before, x.After, x.InGap = before, after, rec.isGap(b.usual, before, after)
 	return x, nil
 }
 

@@ -91,6 +91,7 @@ var abouts = map[string]func(data []byte) (About, error){
 	CutoffReached{}.is(): read[CutoffReached],
 	SteppedDown{}.is():   read[SteppedDown],
 	Missed{}.is():        read[Missed],
+	Spread{}.is():        read[Spread],
 }
 
 func read[A About](data []byte) (About, error) {

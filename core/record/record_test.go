@@ -336,3 +336,37 @@ func TestNoiseMakesNoCrossingEarly(t *testing.T) {
 	assert.Zero(t, x.Fit)
 	assert.InDelta(t, 50.5, x.T, 1e-9)
 }
+
+// The computer stands still while the readings at the crossing come: their time is not known, and no line through
+// frames of other times says when the level was crossed.
+func TestACrossingInReadingsThatTookLongIsNotKnown(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		const every, slope, cutoff = 0.05, -0.005, 21.0
+		truth := 100 + rapid.Float64Range(0, 1).Draw(t, "truth")
+		asked := truth - rapid.Float64Range(0.01, 0.2).Draw(t, "asked before")
+		read := truth + rapid.Float64Range(0, 0.04).Draw(t, "read after")
+		came := read + rapid.Float64Range(0.3, 3).Draw(t, "came after")
+		noise := rapid.SampledFrom([]float64{0, 0.0005}).Draw(t, "noise")
+		var samples []recordtest.Sample
+		volts := func(at float64) float64 {
+			return cutoff + slope*(at-truth) + noise*(rapid.Float64Range(-1, 1).Draw(t, "deviation"))
+		}
+		for at := 90.0; at < asked; at += every {
+			samples = append(samples, recordtest.Sample{T: at, Volts: max(volts(at), cutoff+1e-6), Amps: -2})
+		}
+		frame := (asked + came) / 2
+		samples = append(samples, recordtest.Sample{T: frame, Volts: cutoff - 1e-4, Amps: -2})
+		for k := range 20 {
+			samples = append(samples, recordtest.Sample{T: came + float64(k+1)*every, Volts: cutoff + 0.3})
+		}
+		rec := recordtest.Battery(nil, nil, nil, samples...)
+		rec.Marks = append(rec.Marks, record.Spread{From: asked, To: came}.Mark(frame))
+		b, err := rec.Terminals(90, came+1)
+		require.NoError(t, err)
+		x, err := rec.Cross(b, record.Level{Volts: cutoff, From: 90, To: came + 1})
+		require.NoError(t, err)
+		assert.True(t, x.InGap)
+		assert.LessOrEqual(t, x.Before, truth)
+		assert.GreaterOrEqual(t, x.After, truth)
+	})
+}

@@ -59,6 +59,8 @@ type state struct {
 	Points  int       `json:"points"`
 	// Seen says that a frame was taken since the last pass of a loop began.
 	Seen bool `json:"seen,omitempty"`
+	// Read are the columns that have been read since the run began.
+	Read []int `json:"read,omitempty"`
 	// Passes counts the passes of each loop by its first stage, Jumps how often each stage led elsewhere.
 	Passes map[int]int `json:"passes,omitempty"`
 	Jumps  map[int]int `json:"jumps,omitempty"`
@@ -209,6 +211,7 @@ func (m *Machine) pending() bool { return len(m.state.Outstanding) > 0 }
 
 func (m *Machine) onFrame(f trace.Frame) []Effect {
 	m.state.Now, m.state.Seen = f.T, true
+	m.noteRead(f)
 	effects, tripped := m.watch(f)
 	if tripped || m.pending() || m.state.Paused {
 		return effects

@@ -238,10 +238,6 @@ func (m *Machine) Await(f trace.Frame, until *condition.Condition, since, within
 	return nil, GoesOn
 }
 
-// A point is averaged for its time, and longer when a slow bench has given fewer readings than this meanwhile, up to
-// so many times the time asked for.
-const FewestReadings, LongestAverage = 5, 10
-
 // NewPoint averages frames to the next point of the run, of all columns or of some.
 func (m *Machine) NewPoint(stage string, frames []trace.Frame, only []string) record.Point {
 	p := record.Point{

@@ -168,8 +168,8 @@ func (m *Member) readOnce(ctx context.Context, values []float64, noted *atomic.U
 // Sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived
 // columns are left at zero. interval is the time between frames: an instrument that usually takes longer than
 // half of it reads at its own rate, and the frames between its readings have none of it. If something is late,
-// glimpse is called once with what is there by then. skew is how far apart the readings came.
-func (s *Sampler) Sample(values []float64, interval time.Duration, glimpse func()) (skew time.Duration) {
+// glimpse is called once with what is there by then.
+func (s *Sampler) Sample(values []float64, interval time.Duration, glimpse func()) Taken {
 	s.drain()
 	s.began = time.Now()
 	waiting := 0
@@ -190,7 +190,7 @@ func (s *Sampler) Sample(values []float64, interval time.Duration, glimpse func(
 		}
 	}
 	s.await(values, waiting, glimpse)
-	return s.join(values)
+	return s.fill(values, true)
 }
 
 // Members lists the channels that are read.
@@ -245,15 +245,24 @@ func (s *Sampler) asksAgain(m *Member) bool {
 	return old
 }
 
-// join makes the frame of all readings that no frame had.
-func (s *Sampler) join(values []float64) (skew time.Duration) {
-	return s.fill(values, true)
+// Taken is when the readings of a frame were taken: some time after the first of them was asked for, and before the
+// last of them came. Readings of slow instruments have their own time; both are zero where a frame has no others.
+type Taken struct{ From, To time.Time }
+
+// with takes one more reading in.
+func (t Taken) with(r *reading) Taken {
+	if t.From.IsZero() || r.began.Before(t.From) {
+		t.From = r.began
+	}
+	if r.at.After(t.To) {
+		t.To = r.at
+	}
+	return t
 }
 
 // fill puts readings that no frame had into the columns; take marks them as had.
-func (s *Sampler) fill(values []float64, take bool) (skew time.Duration) {
+func (s *Sampler) fill(values []float64, take bool) (taken Taken) {
 	clear(values)
-	var first, last time.Time
 	for i, x := range s.seats {
 		fresh := true
 		for _, m := range x.Members {
@@ -263,12 +272,7 @@ func (s *Sampler) fill(values []float64, take bool) (skew time.Duration) {
 			// across frames.
 			fresh = fresh && r.err == nil && !r.taken && !r.at.IsZero() && (r.usual > slowAt || !r.began.Before(s.began))
 			if fresh && r.usual <= slowAt {
-				if first.IsZero() || r.at.Before(first) {
-					first = r.at
-				}
-				if r.at.After(last) {
-					last = r.at
-				}
+				taken = taken.with(r)
 			}
 			r.mu.Unlock()
 		}
@@ -287,7 +291,7 @@ func (s *Sampler) fill(values []float64, take bool) (skew time.Duration) {
 			s.watchShares(x)
 		}
 	}
-	return last.Sub(first)
+	return taken
 }
 
 // value is one quantity of a seat: the readings of its channels joined, and what a sensor makes of them.
