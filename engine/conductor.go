@@ -72,8 +72,8 @@ type liveRun struct {
 	recorded bool               // its record is complete on disk
 }
 
-// Readings of a frame that took longer than this to come, wall time, are marked where something hinges on the frame, and
-// once a pause where nothing does.
+// Readings of a frame that took longer than this to come, wall time, are marked where something hinges on the frame,
+// and once a pause where nothing does.
 const mostSpread, spreadPause = 50 * time.Millisecond, 10 * time.Second
 
 // beyondPause is how often a column that goes beyond its range and comes back is marked at most.
