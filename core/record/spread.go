@@ -21,7 +21,8 @@ func (s Spread) Mark(t float64) Mark {
 		quantity.Digits(s.To-s.From, 2))}
 }
 
-// takenWithin is when the readings of a frame were taken, at the earliest and at the latest: its time, where no mark says more.
+// takenWithin is when the readings of a frame were taken, at the earliest and at the latest: its time, where no mark
+// says more.
 func (rec *Record) takenWithin(t float64) (from, to float64) {
 	for _, m := range rec.Marks {
 		if s, ok := m.About.(Spread); ok && m.T == t {
