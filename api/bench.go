@@ -147,6 +147,9 @@ type Discovery struct {
 	Bauds  []int `json:"bauds,omitempty"`
 	// Addresses are asked as they are.
 	Addresses []string `json:"addresses,omitempty"`
+	// Dialect names the one that is expected: its question is asked, and where nobody answers what may be wrong with the
+	// end of its messages or the number of the unit is looked for.
+	Dialect string `json:"dialect,omitempty"`
 }
 
 // Dialect is how a model of instrument is spoken to.

@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/document"
+	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport"
 )
@@ -63,10 +65,14 @@ func (b *Bench) Discover(ctx context.Context, where api.Discovery) ([]api.Found,
 			api.ErrBadRequest,
 			len(lines), mostAddresses)
 	}
-	return b.ask(ctx, lines), nil
+	if _, known := b.Dialects()[where.Dialect]; where.Dialect != "" && !known {
+		return nil, fmt.Errorf("%w: dialect %q is not known; %s", api.ErrBadRequest, where.Dialect,
+			document.Suggest(where.Dialect, slices.Sorted(maps.Keys(b.Dialects()))))
+	}
+	return b.ask(ctx, where, lines), nil
 }
 
-func (b *Bench) ask(ctx context.Context, lines [][]string) []api.Found {
+func (b *Bench) ask(ctx context.Context, where api.Discovery, lines [][]string) []api.Found {
 	config := b.Config()
 	slots := make(chan struct{}, atOnce)
 	answers := make([][]api.Found, len(lines))
@@ -78,7 +84,7 @@ func (b *Bench) ask(ctx context.Context, lines [][]string) []api.Found {
 			slots <- struct{}{}
 			defer func() { <-slots }()
 			for _, address := range line {
-				found := b.identifyAt(ctx, config, address)
+				found := b.identifyAt(ctx, config, address, where.Dialect)
 				answers[i] = append(answers[i], found)
 				if found.Identity != "" {
 					return // the other baud rates of the line are wrong then
@@ -90,8 +96,9 @@ func (b *Bench) ask(ctx context.Context, lines [][]string) []api.Found {
 	return slices.Concat(answers...)
 }
 
-// identifyAt asks who answers at an address, with every dialect's question where the standard one has no answer.
-func (b *Bench) identifyAt(ctx context.Context, config Config, address string) api.Found {
+// identifyAt asks who answers at an address: with the question of the dialect that is named, or with every dialect's
+// where none is named or it has none.
+func (b *Bench) identifyAt(ctx context.Context, config Config, address, named string) api.Found {
 	found := api.Found{Address: address, Dialects: []string{}}
 	for name, i := range config.Instruments {
 		if i.Address == address {
@@ -108,8 +115,13 @@ func (b *Bench) identifyAt(ctx context.Context, config Config, address string) a
 	if err != nil {
 		return b.offer(found, "", err)
 	}
+	questions := b.questions(a)
+	spoken, isNamed := b.Dialects()[named]
+	if isNamed && spoken.Identity.Match != nil {
+		questions = []*dialect.Dialect{spoken}
+	}
 	var last error
-	for _, d := range b.questions(a) {
+	for _, d := range questions {
 		i, err := b.reach("found", address, d)
 		if err != nil {
 			last = err
@@ -124,7 +136,23 @@ func (b *Bench) identifyAt(ctx context.Context, config Config, address string) a
 		}
 		last = err
 	}
-	return b.offer(found, "", last)
+	found = b.offer(found, "", last)
+	if isNamed && last != nil && b.nobodyUses(config, a) {
+		if suspicion := instrument.Suspect(ctx, a.Through(b.options.Memory), spoken); suspicion != "" {
+			found.Problem += "; " + suspicion
+		}
+	}
+	return found
+}
+
+// nobodyUses tells whether an address is on no line of an instrument that the bench has.
+func (b *Bench) nobodyUses(config Config, a transport.Address) bool {
+	for _, i := range config.Instruments {
+		if other, err := transport.Parse(i.Address); err == nil && other.Host == a.Host && other.Path == a.Path {
+			return false
+		}
+	}
+	return true
 }
 
 // questions are dialects with the different ways to ask for an identity that suit an address.

@@ -35,7 +35,7 @@ func (a *app) benchAdd() *cobra.Command {
 				return usage("--later: who is not asked who it is needs its dialect named: --dialect")
 			}
 			if !later {
-				found, err := cl.Discover(ctx, api.Discovery{Addresses: args[1:]})
+				found, err := cl.Discover(ctx, api.Discovery{Addresses: args[1:], Dialect: i.Dialect})
 				if err != nil {
 					return err
 				}

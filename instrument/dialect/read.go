@@ -216,10 +216,11 @@ func span(n document.Node, least, most time.Duration) time.Duration {
 	return d
 }
 
-var terminators = map[string]string{"LF": "\n", "CR": "\r", "CRLF": "\r\n", "semicolon": ";"}
+// Terminators are the ends that messages may have, by the names that a dialect gives them.
+var Terminators = map[string]string{"LF": "\n", "CR": "\r", "CRLF": "\r\n", "semicolon": ";"}
 
 func terminator(n document.Node) string {
-	return terminators[n.Word(slices.Sorted(maps.Keys(terminators))...)]
+	return Terminators[n.Word(slices.Sorted(maps.Keys(Terminators))...)]
 }
 
 func (r *reader) readIdentity(n document.Node) {

@@ -42,6 +42,9 @@ func (e *Exception) Error() string {
 	return fmt.Sprintf("the instrument refused function %d with exception %d: %s", e.Function, e.Code, words)
 }
 
+// NobodyThere tells whether a gateway refused because the unit does not answer it.
+func (e *Exception) NobodyThere() bool { return e.Code == 10 || e.Code == 11 }
+
 // Errors of frames.
 var (
 	ErrChecksum = errors.New("the checksum of the answer is wrong; check baud rate, parity and wiring")

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"usherbench/instrument/messages"
 	"usherbench/instrument/transport"
 	"usherbench/instrument/wire"
 )
@@ -72,6 +73,20 @@ type InstrumentError struct {
 func (e *InstrumentError) Error() string {
 	return fmt.Sprintf("the instrument refused %q: %s", shortened(e.Message), strings.Join(e.Queue, "; "))
 }
+
+// UnendedError is an answer whose end did not come: the instrument ends its answers otherwise, or stopped in the
+// middle.
+type UnendedError struct {
+	Got, End string
+	Err      error
+}
+
+func (e *UnendedError) Error() string {
+	return fmt.Sprintf("%s came, but not %q, with which its dialect ends an answer: %v; does it end them otherwise "+
+		"(terminator: {receive: …})?", messages.Excerpt(e.Got), e.End, e.Err)
+}
+
+func (e *UnendedError) Unwrap() error { return e.Err }
 
 // New makes a client; it connects when it is first used.
 func New(address transport.Address, o Options) *Client {
@@ -270,6 +285,9 @@ func (c *Client) line() (string, error) {
 	line, err := c.reader.ReadSlice(last)
 	if errors.Is(err, bufio.ErrBufferFull) {
 		line, err = c.readLong(line, last)
+	}
+	if err != nil && len(line) > 0 {
+		err = &UnendedError{Got: string(line), End: c.options.Receive, Err: err}
 	}
 	if err != nil {
 		return "", err

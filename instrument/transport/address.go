@@ -64,6 +64,12 @@ func (m LineMode) String() string {
 // String is the address as it was written.
 func (a Address) String() string { return a.text }
 
+// WithUnit is the address of another unit of the same line or gateway.
+func (a Address) WithUnit(unit int) Address {
+	a.Unit, a.text = unit, fmt.Sprintf("unit %d at %s", unit, a.Host+a.Path)
+	return a
+}
+
 // Registers tells whether the instrument speaks Modbus; otherwise it takes text messages.
 func (a Address) Registers() bool { return a.As == ModbusRTU || a.As == ModbusTCP }
 

@@ -162,8 +162,11 @@ func (t *trial) basics() bool {
 				return "", fmt.Sprintf("write %q, if this is the right instrument", "^"+regexp.QuoteMeta(beginning(identity))),
 					fmt.Errorf("it says %s, which %s does not match", messages.Excerpt(identity), d.Identity.Match)
 			}
-			reached = err == nil
-			return fmt.Sprintf("it says %s", messages.Excerpt(identity)), "", err
+			if reached = err == nil; !reached {
+				_ = t.channel.Close() // nothing more is tried with it, and it may be the only connection that there can be
+				return "", instrument.Suspect(t.ctx, t.channel.Address, d), err
+			}
+			return fmt.Sprintf("it says %s", messages.Excerpt(identity)), "", nil
 		})
 	}
 	if !reached {
