@@ -205,7 +205,7 @@ func (r *liveRun) conduct() {
 	}
 	err := r.prepareChannels(r.leave())
 	if err == nil {
-		err = b.setDefaults(r.leave())
+		err = r.begin(r.leave())
 	}
 	if err != nil {
 		r.finish = r.notCarriedOut(err)

@@ -202,22 +202,6 @@ func (b *Bay) present(ctx context.Context, x *outputs.Seat, q string) (string, e
 	return dialect.Show(q, s.Value), nil
 }
 
-// setDefaults sets what the seats have as defaults, before a run begins.
-func (b *Bay) setDefaults(ctx context.Context) error {
-	for _, x := range b.outputs.Seats() {
-		for _, q := range slices.Sorted(maps.Keys(x.Config.Defaults)) {
-			s, err := bench.ReadSetting(x.First().Dialect, x.Name, q, x.Config.Defaults[q])
-			if err == nil {
-				err = b.outputs.Apply(ctx, x, s)
-			}
-			if err != nil {
-				return fmt.Errorf("default of %s: %w", x.Name, err)
-			}
-		}
-	}
-	return nil
-}
-
 // ChangeSensor zeroes, calibrates or replaces a sensor of a seat and keeps it in the configuration.
 func (b *Bay) ChangeSensor(by, seatName, q string, change api.SensorChange) error {
 	x := b.seat(seatName)

@@ -141,6 +141,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 	p.ranges()
 	for _, x := range b.outputs.Seats() {
 		p.protections(ctx, x)
+		p.begins(ctx, x)
 		for _, choice := range x.Kind.Choices {
 			p.choice(ctx, x, choice)
 		}
@@ -341,7 +342,9 @@ func (p *preflight) protections(ctx context.Context, x *outputs.Seat) {
 			if !known {
 				read, ok, err := m.Setting(ctx, name)
 				if !ok || err != nil {
-					continue // it cannot be told, or says so when it is set
+					p.warns("protection", "state it with protect in the procedure, or look at the instrument",
+						"the protection %q of %s cannot be read back: what somebody set by hand is in force", name, m.Name)
+					continue
 				}
 				level = read / x.Share(q, 1)
 			}

@@ -62,6 +62,13 @@ func TimeIsUp(err error) bool {
 	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded)
 }
 
+// Refused tells whether an instrument was reached, and would not take what it was sent.
+func Refused(err error) bool {
+	var refused *scpi.InstrumentError
+	var exception *modbus.Exception
+	return errors.As(err, &refused) || errors.As(err, &exception)
+}
+
 // Open prepares an instrument; it connects when it is first used. The error is about an address that the
 // dialect cannot use.
 func Open(name, address string, d *dialect.Dialect) (*Instrument, error) {

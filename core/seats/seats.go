@@ -56,6 +56,28 @@ type Kind struct {
 	Choices []Choice
 }
 
+// Begins is where a number stands when a run begins, before its procedure sets it: a level at what moves nothing, a
+// limit at the most. What a seat is to keep constant in a mode that is not used stands where it would take nothing.
+type Begins int
+
+// The beginnings.
+const (
+	AtZero Begins = iota
+	AtMost
+)
+
+// Begins says where a number begins.
+func (k Kind) Begins(q string) Begins {
+	switch {
+	case q == "ohms", q == "volts" && k.Is(Drains), q == "amps" && !k.Is(Drains):
+		return AtMost
+	}
+	return AtZero
+}
+
+// BeginsIn is the mode in which a seat begins that has several.
+const BeginsIn = "current"
+
 // Choice is a setting that takes one of a few words. An instrument need not know all of them.
 type Choice struct {
 	Name  string

@@ -178,6 +178,11 @@ func (h *House) Start(bay, procedure, serial string) api.RunSummary {
 	h.t.Helper()
 	run, err := h.Local.StartRun(h.t.Context(), api.StartRun{Bay: bay, Procedure: procedure, Serial: serial})
 	require.NoError(h.t, err)
+	require.Eventually(h.t, func() bool {
+		now, err := h.Local.Bay(h.t.Context(), bay)
+		require.NoError(h.t, err)
+		return now.State != api.BayStarting
+	}, patience, 20*time.Millisecond)
 	return run
 }
 
