@@ -297,12 +297,23 @@ type Run struct {
 	Points      []record.Point     `json:"points"`
 	Marks       []record.Mark      `json:"marks"`
 	Curves      []procedure.Curve  `json:"curves"`
+	// Played are the curves that are drawn from the frames of what was played.
+	Played []PlayedCurve `json:"played,omitempty"`
 	// Accuracies are those by which the figures have their uncertainty.
 	Accuracies []Accuracy `json:"accuracies,omitempty"`
 	// Breaks are the times in which the service was away.
 	Breaks        []record.Break `json:"breaks,omitempty"`
 	ProcedureText string         `json:"procedureText"`
 	NameplateText string         `json:"nameplateText,omitempty"`
+}
+
+// PlayedCurve is a curve of a run, over one way of what was played: there, or back. It is told in the units of its
+// columns, with X rising.
+type PlayedCurve struct {
+	procedure.Curve
+	Label string    `json:"label"`
+	X     []float64 `json:"x"`
+	Y     []float64 `json:"y"`
 }
 
 // Accuracy is how well a column was read, in words: "to 80 V: ± (0.02 % + 3 mV)".

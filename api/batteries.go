@@ -33,7 +33,7 @@ type Enqueue struct {
 	NotBefore  *time.Time        `json:"notBefore,omitempty"`
 }
 
-// The x axes of an overlay.
+// The x axes of an overlay, beside the columns of a run.
 const (
 	OverTime   = "time"   // s since the origin
 	OverCharge = "charge" // Ah moved
@@ -52,9 +52,11 @@ type OverlayRequest struct {
 	Groups map[string]string `json:"groups,omitempty"`
 	// Quantity is the column on the y axis; empty: the battery's volts.
 	Quantity string `json:"quantity,omitempty"`
-	// Over is the x axis: time, charge, state or cycle.
+	// Over is the x axis: time, charge, state or cycle, or a column as load.volts, over which a sweep up and the sweep
+	// back are curves of their own.
 	Over string `json:"over,omitempty"`
-	// Half is charge, discharge, both, or run for the whole run.
+	// Half is charge, discharge, both, run for the whole run, or points for its settled operating points; empty:
+	// discharge, and over a column run.
 	Half string `json:"half,omitempty"`
 	// Mark aligns time at the first mark with this label; Level at the first crossing of a level of the quantity,
 	// in its unit.

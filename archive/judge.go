@@ -13,6 +13,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/stage"
 	"usherbench/store"
 )
@@ -134,7 +135,7 @@ func valueWords(r figure.Result) string {
 	if r.Undetermined != nil {
 		return "undetermined (" + r.Undetermined.Code + ")"
 	}
-	return fmt.Sprintf("%.6g %s", r.Value, r.Unit)
+	return quantity.Sprintf("%.6g %s", r.Value, r.Unit)
 }
 
 func outcomeWords(j procedure.Judged) string {

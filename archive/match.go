@@ -151,11 +151,12 @@ func outside(run store.Run, c population.Cell) string {
 		return ""
 	}
 	if least, err := plate.Rating("least_capacity", quantity.Charge); err == nil && c.Capacity < least/3600 {
-		return fmt.Sprintf("its capacity, %.4g Ah, is below the %.4g Ah of nameplate %s", c.Capacity, least/3600, plate.Name)
+		return quantity.Sprintf("its capacity, %.4g Ah, is below the %.4g Ah of nameplate %s", c.Capacity, least/3600,
+			plate.Name)
 	}
 	if most, err := plate.Rating("most_resistance", quantity.Resistance); err == nil && c.Resistance > most {
-		return fmt.Sprintf("its resistance, %.4g mΩ, is above the %.4g mΩ of nameplate %s", 1000*c.Resistance, 1000*most,
-			plate.Name)
+		return quantity.Sprintf("its resistance, %.4g mΩ, is above the %.4g mΩ of nameplate %s", 1000*c.Resistance,
+			1000*most, plate.Name)
 	}
 	return ""
 }

@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"usherbench/api"
 	"usherbench/core/figure"
@@ -23,6 +24,12 @@ const (
 	mostRuns   = 400
 	drawPlaces = 600
 	bandPlaces = 201
+)
+
+// What is drawn of a run beside its charges and discharges.
+const (
+	wholeRun  = "run"
+	itsPoints = "points"
 )
 
 // leastPart is the share of the largest half-cycle of its kind that another of the run must have moved to be drawn.
@@ -79,16 +86,25 @@ func (l *laid) complete() error {
 		}
 		return nil
 	}
-	err := errors.Join(word(&r.Over, "over", api.OverTime, api.OverCharge, api.OverState, api.OverCycle),
-		word(&r.Half, "half", "discharge", "charge", "both", "run"))
+	column := strings.Contains(r.Over, ".")
+	if column && r.Half == "" {
+		r.Half = wholeRun
+	}
+	err := word(&r.Half, "half", "discharge", "charge", "both", wholeRun, itsPoints)
+	if !column {
+		err = errors.Join(err, word(&r.Over, "over", api.OverTime, api.OverCharge, api.OverState, api.OverCycle))
+	}
 	switch {
 	case err != nil:
 		return err
+	case r.Half == itsPoints && !column:
+		return fmt.Errorf("%w: points are drawn over a column; choose over: load.volts, or another of the run",
+			api.ErrBadRequest)
 	case len(r.Runs) == 0 && r.Lot == "" && r.Serial == "":
 		return fmt.Errorf("%w: name runs, a lot or a serial number", api.ErrBadRequest)
-	case r.Half == "run" && r.Over != api.OverTime:
-		return fmt.Errorf("%w: a whole run is drawn over time; choose half: discharge or charge for %s", api.ErrBadRequest,
-			r.Over)
+	case r.Half == wholeRun && !column && r.Over != api.OverTime:
+		return fmt.Errorf("%w: a whole run is drawn over time or a column; choose half: discharge or charge for %s",
+			api.ErrBadRequest, r.Over)
 	}
 	return nil
 }
@@ -136,37 +152,29 @@ func (l *laid) choose() error {
 
 func label(r store.Run) string { return r.Serial }
 
-// relabel tells curves of one unit apart.
+// relabel tells curves apart that would have the same name: by as little as does.
 func (l *laid) relabel() {
-	count := map[string]int{}
-	for _, c := range l.infos {
-		count[c.Label+c.Half]++
+	started := map[string]time.Time{}
+	for _, run := range l.runs {
+		started[run.ID] = run.StartedAt
 	}
-	for i := range l.infos {
-		c := &l.infos[i]
-		if count[c.Label+c.Half] > 1 {
-			run, _ := l.store.Run(c.Run)
-			name := c.Label
-			if g := l.request.Groups[c.Run]; g != "" {
-				name += " " + g
-			} else {
-				name += run.StartedAt.Format(" 01-02 15:04")
+	for _, half := range []string{"discharge", "charge", wholeRun, itsPoints} {
+		var of []int // the curves of one half: those of two halves are told apart by how they are drawn
+		for i, c := range l.infos {
+			if c.Half == half {
+				of = append(of, i)
 			}
-			if passes := l.passes(c.Run, c.Half); passes > 1 {
-				name += fmt.Sprintf(" #%d", c.Pass)
-			}
-			l.infos[i].Label, l.curves[i].Label = name, name
+		}
+		labels := overlay.Distinct(len(of), func(i int) string { return l.infos[of[i]].Label }, []func(int) string{
+			func(i int) string { return l.infos[of[i]].Group },
+			func(i int) string { return started[l.infos[of[i]].Run].Format("01-02 15:04") },
+			func(i int) string { return l.infos[of[i]].Run },
+			func(i int) string { return fmt.Sprintf("#%d", l.infos[of[i]].Pass) },
+		})
+		for i, label := range labels {
+			l.infos[of[i]].Label, l.curves[of[i]].Label = label, label
 		}
 	}
-}
-
-func (l *laid) passes(run, half string) (n int) {
-	for _, c := range l.infos {
-		if c.Run == run && c.Half == half {
-			n++
-		}
-	}
-	return n
 }
 
 // add reads the curves of one run.
@@ -178,8 +186,17 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 	if err != nil {
 		return err
 	}
-	if l.request.Half == "run" {
+	switch {
+	case l.request.Half == itsPoints:
+		return l.overColumn(run, itsPoints, pointsOf(rec, l.request.Over, l.quantity(run)))
+	case l.request.Half == wholeRun && l.request.Over == api.OverTime:
 		return l.whole(ctx, run)
+	case l.request.Half == wholeRun:
+		c, err := framesOf(rec, l.request.Over, l.quantity(run), 0, math.MaxFloat64)
+		if err != nil {
+			return err
+		}
+		return l.overColumn(run, wholeRun, c)
 	}
 	if l.request.Over == api.OverCycle {
 		f, err := battery.Cycles(rec, figure.Request{})
@@ -208,11 +225,21 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 		if l.request.Half != "both" && h.Kind != l.request.Half || h.Charge[len(h.Charge)-1] < leastPart*most[h.Kind] {
 			continue
 		}
+		found = true
+		if strings.Contains(l.request.Over, ".") {
+			c, err := framesOf(rec, l.request.Over, l.quantity(run), h.T0, h.T0+h.T[len(h.T)-1])
+			if err == nil {
+				err = l.overColumn(run, h.Kind, c)
+			}
+			if err != nil {
+				return err
+			}
+			continue
+		}
 		c, err := l.curveOf(run, rec, h)
 		if err != nil {
 			return err
 		}
-		found = true
 		l.take(run, h.Kind, h.Pass, c)
 	}
 	if !found {
@@ -294,15 +321,7 @@ func (l *laid) aligned(run store.Run, c overlay.Curve, began float64) (overlay.C
 
 // whole draws a quantity over the whole run, as many places as a screen shows.
 func (l *laid) whole(ctx context.Context, run store.Run) error {
-	q := l.request.Quantity
-	if q == "" {
-		for _, column := range []string{"cycler.volts", "load.volts", "source.volts", "meter.volts"} {
-			if slices.Contains(run.Columns, column) {
-				q = column
-				break
-			}
-		}
-	}
+	q := l.quantity(run)
 	w, err := l.store.Window(ctx, run, []string{q}, 0, math.MaxFloat64, drawPlaces)
 	if err != nil {
 		return err
@@ -319,7 +338,7 @@ func (l *laid) whole(ctx context.Context, run store.Run) error {
 	if c, err = l.aligned(run, c, 0); err != nil {
 		return err
 	}
-	l.take(run, "run", 1, c)
+	l.take(run, wholeRun, 1, c)
 	return nil
 }
 

@@ -15,6 +15,7 @@ import (
 	"usherbench/api"
 	"usherbench/client"
 	"usherbench/core/overlay"
+	"usherbench/core/quantity"
 )
 
 func (a *app) overlay() *cobra.Command {
@@ -25,11 +26,13 @@ func (a *app) overlay() *cobra.Command {
 	c := &cobra.Command{
 		Use: "overlay [RUN …]", Short: "Lay the curves of runs over each other", Args: cobra.ArbitraryArgs,
 		Long: `Lay the curves of runs over each other: their half-cycles over time, charge, share
-of the charge or cycle, or whole runs over time; aligned at a mark or at a level. It prints the picture with
-the band, the figures with their spread, and the differences from the first run. Two sets, --before and
---after, are compared with the significance of each difference.`,
+of the charge or cycle, whole runs over time, or runs and their settled points over any of their columns, as
+amps over volts; aligned at a mark or at a level. A sweep up and the sweep back are curves of their own. It
+prints the picture with the band, the figures with their spread, and the differences from the first run. Two
+sets, --before and --after, are compared with the significance of each difference.`,
 		Example: "  usher overlay --lot C-2026-11 --over charge\n  usher overlay --before 01KA --after 01KB --over charge " +
-			"--report before-after.pdf\n  usher overlay 01KA 01KB --half run --quantity thermo.celsius",
+			"--report before-after.pdf\n  usher overlay 01KA 01KB --half run --quantity thermo.celsius\n" +
+			"  usher overlay 01KA 01KB --half points --over load.amps --quantity load.volts",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			r.Runs = args
 			if err := a.sets(ctx, cl, &r, before, after); err != nil {
@@ -59,9 +62,10 @@ the band, the figures with their spread, and the differences from the first run.
 	c.Flags().StringVar(&r.Lot, "lot", "", "every unit of this lot, each with its last run")
 	c.Flags().StringVar(&r.Serial, "serial", "", "every run of this unit")
 	c.Flags().StringVar(&r.Procedure, "procedure", "", "only runs of this procedure")
-	c.Flags().StringVar(&r.Over, "over", api.OverTime, "x axis: time, charge, state or cycle")
-	c.Flags().StringVar(&r.Half, "half", "discharge", "discharge, charge, both, or run for the whole run")
-	c.Flags().StringVar(&r.Quantity, "quantity", "", "column on the y axis (default the battery's volts)")
+	c.Flags().StringVar(&r.Over, "over", api.OverTime, "x axis: time, charge, state or cycle, or a column")
+	c.Flags().StringVar(&r.Half, "half", "", "discharge, charge, both, run for the whole run, or points for its settled "+
+		"points (default discharge; over a column run)")
+	c.Flags().StringVar(&r.Quantity, "quantity", "", "column on the y axis (default the volts, and over them the amps)")
 	c.Flags().StringVar(&r.Mark, "mark", "", "align time at the first mark with this label")
 	c.Flags().Float64Var(&level, "level", math.NaN(),
 		"align at the first crossing of this level, in the unit of the y axis")
@@ -137,13 +141,13 @@ func (a *app) printOverlay(o api.Overlay) error {
 			}
 			data, names = append(data, ys), append(names, drawn[i].Label)
 		}
-		fmt.Fprintf(a.out, "%s over %s, %.4g to %.4g %s   %s\n%s\n\n", withUnit(o.YLabel, o.YUnit), o.XLabel, from, to,
-			o.XUnit, strings.Join(names, ", "),
-			asciigraph.PlotMany(data, asciigraph.Height(2*plottedHeight), asciigraph.Width(plottedWidth)))
+		fmt.Fprint(a.out, quantity.Sprintf("%s over %s, %.4g to %.4g %s   %s\n%s\n\n", withUnit(o.YLabel, o.YUnit), o.XLabel,
+			from, to, o.XUnit, strings.Join(names, ", "),
+			asciigraph.PlotMany(data, asciigraph.Height(2*plottedHeight), asciigraph.Width(plottedWidth))))
 	}
 	if o.Band != nil {
-		fmt.Fprintf(a.out, "%d curves; the band is widest at %.4g %s: %.4g %s\n\n", len(o.Curves), o.Band.At, o.XUnit,
-			o.Band.Widest, o.YUnit)
+		fmt.Fprint(a.out, quantity.Sprintf("%d curves; the band is widest at %.4g %s: %.4g %s\n\n", len(o.Curves),
+			o.Band.At, o.XUnit, o.Band.Widest, o.YUnit))
 	}
 	for _, c := range o.Comparisons {
 		sign := "○"
@@ -168,7 +172,7 @@ func (a *app) overlayTables(o api.Overlay) error {
 	if len(o.Figures) > 0 {
 		rows := [][]string{{"FIGURE", "RUNS", "MEAN", "SPREAD", "SD"}}
 		for _, f := range o.Figures {
-			rows = append(rows, []string{f.Title, fmt.Sprint(len(f.Values)), fmt.Sprintf("%.5g %s", f.Mean, f.Unit),
+			rows = append(rows, []string{f.Title, fmt.Sprint(len(f.Values)), quantity.Sprintf("%.5g %s", f.Mean, f.Unit),
 				share(f.Spread), share(f.SD)})
 		}
 		if err := a.table(rows); err != nil {
@@ -184,7 +188,7 @@ func (a *app) overlayTables(o api.Overlay) error {
 		if x == nil {
 			return "—"
 		}
-		return fmt.Sprintf("%.4g %s", *x, unit)
+		return quantity.Sprintf("%.4g %s", *x, unit)
 	}
 	for _, d := range o.Differences {
 		rows = append(rows, []string{d.Label, number(d.Mean, o.YUnit), number(d.RMS, o.YUnit), number(d.Largest, o.YUnit),
@@ -197,7 +201,7 @@ func share(x *float64) string {
 	if x == nil {
 		return "—"
 	}
-	return fmt.Sprintf("%.3g %%", *x)
+	return quantity.Sprintf("%.3g %%", *x)
 }
 
 func (a *app) match() *cobra.Command {

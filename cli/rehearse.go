@@ -14,6 +14,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/quantity"
 	"usherbench/core/trace"
 	"usherbench/rehearsal"
 	"usherbench/rehearsal/shelf"
@@ -127,12 +128,12 @@ func (a *app) printRehearsal(r api.Rehearsal, result *rehearsal.Result) error {
 	if r.Reason != "" {
 		fmt.Fprintf(a.out, "  %s\n", r.Reason)
 	}
-	fmt.Fprintf(a.out, "  takes %s, draws %.4g Wh, of which %.4g Wh stay in the unit as heat", report.Seconds(r.Duration),
-		r.Energy, r.Heat)
+	fmt.Fprint(a.out, quantity.Sprintf("  takes %s, draws %.4g Wh, of which %.4g Wh stay in the unit as heat",
+		report.Seconds(r.Duration), r.Energy, r.Heat))
 	if r.Hottest != nil {
 		fmt.Fprintf(a.out, "; hottest %.1f °C", *r.Hottest)
 	}
-	fmt.Fprintf(a.out, "\n  computed in %.2g s\n\n", r.Took)
+	fmt.Fprint(a.out, quantity.Sprintf("\n  computed in %.2g s\n\n", r.Took))
 	for _, group := range [][]string{{"volts", "V"}, {"amps", "A"}} {
 		a.plotRehearsed(result, group[0], group[1])
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
 )
@@ -21,8 +22,8 @@ func (r *liveRun) coarse() string {
 		return ""
 	}
 	if mean := r.lastT / float64(r.ticks); mean > 1.5*asked {
-		return fmt.Sprintf("frames came every %.3g s in the mean, where %.3g s were asked for: the bench runs at ×%g", mean,
-			asked, factor)
+		return quantity.Sprintf("frames came every %.3g s in the mean, where %.3g s were asked for: the bench runs at ×%g",
+			mean, asked, factor)
 	}
 	return ""
 }
@@ -59,8 +60,8 @@ func (s standstills) String() string {
 	if s.times > 1 {
 		times = fmt.Sprintf("%d times", s.times)
 	}
-	return fmt.Sprintf("readings stayed away %s, for %.6g s in all and %.4g s at most, from %.6g s on", times, s.total,
-		s.longest, s.moment)
+	return quantity.Sprintf("readings stayed away %s, for %.6g s in all and %.4g s at most, from %.6g s on", times,
+		s.total, s.longest, s.moment)
 }
 
 // absences follow for how long each reading of a run stays away.

@@ -50,7 +50,7 @@ func (p *preflight) disk() {
 
 func megabytes(bytes float64) string {
 	if bytes < 1e9 {
-		return fmt.Sprintf("%.3g MB", bytes/1e6)
+		return quantity.Sprintf("%.3g MB", bytes/1e6)
 	}
-	return fmt.Sprintf("%.3g GB", bytes/1e9)
+	return quantity.Sprintf("%.3g GB", bytes/1e9)
 }

@@ -329,14 +329,14 @@ func (r *liveRun) comeBack() {
 	if err := r.bay.engine.store.SaveBreaks(r.record.ID, r.record.Breaks); err != nil {
 		r.bay.engine.log.Error("put a break on record", "run", r.record.ID, "err", err)
 	}
-	words := fmt.Sprintf("the service was away from %.6g s on", back.gap.T0)
+	words := quantity.Sprintf("the service was away from %.6g s on", back.gap.T0)
 	if back.why != "" {
-		words = fmt.Sprintf("nobody looked after the run from %.6g s on: %s", back.gap.T0, back.why)
+		words = quantity.Sprintf("nobody looked after the run from %.6g s on: %s", back.gap.T0, back.why)
 	}
 	if back.gap.Off < 0 {
 		words += "; when the outputs went off is not known"
 	} else {
-		words += fmt.Sprintf("; the outputs went off after %.3g s", back.gap.Off-back.gap.T0)
+		words += quantity.Sprintf("; the outputs went off after %.3g s", back.gap.Off-back.gap.T0)
 	}
 	r.act(r.machine.Advance(stage.Interrupted{T: back.gap.T0, Why: words}))
 	until := t + r.program.Resume.Rest

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"usherbench/core/nameplate"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/warden"
@@ -25,13 +26,13 @@ func (r *liveRun) stoodStill(still float64) {
 	ctx, cancel := context.WithTimeout(r.leave(), time.Duration(b.config.LostAfter))
 	defer cancel()
 	if b.outputs.StillOn(ctx) {
-		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: fmt.Sprintf(
+		r.mark(record.Mark{T: t, Kind: record.MarkBench, Label: quantity.Sprintf(
 			"the service stood still for %.3g s; the outputs stayed as they were", still)})
 		r.tickedAt = 0
 		return
 	}
-	r.interrupt(fmt.Sprintf("the service stood still for %.3g s, and the warden switched the outputs off; see what kept "+
-		"the computer busy", still))
+	r.interrupt(quantity.Sprintf("the service stood still for %.3g s, and the warden switched the outputs off; see what "+
+		"kept the computer busy", still))
 }
 
 // interrupt takes the run up again whose outputs the warden has switched off, if its procedure allows that; else it

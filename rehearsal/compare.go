@@ -362,7 +362,7 @@ func (f *Foretold) figureDeviations(run Actual) (all []Deviation) {
 		if j.Value < band.Low-margin || j.Value > band.High+margin {
 			all = append(all,
 				Deviation{What: "figure",
-					Words: strings.TrimSpace(fmt.Sprintf("%s %s is %.4g %s, healthy units give %.4g to %.4g %s", j.ID, j.Where,
+					Words: strings.TrimSpace(quantity.Sprintf("%s %s is %.4g %s, healthy units give %.4g to %.4g %s", j.ID, j.Where,
 						j.Value, j.Unit,
 						band.Low, band.High, j.Unit))})
 		}

@@ -200,7 +200,7 @@ func OverlayPDF(o api.Overlay) ([]byte, error) {
 	p.placed("overlay", png, inner, 100)
 	if o.Band != nil {
 		p.font("", 8.5, mutedColor)
-		p.CellFormat(inner, 5, fmt.Sprintf("The band is widest at %.4g %s: %.4g %s", o.Band.At, o.XUnit, o.Band.Widest,
+		p.CellFormat(inner, 5, quantity.Sprintf("The band is widest at %.4g %s: %.4g %s", o.Band.At, o.XUnit, o.Band.Widest,
 			o.YUnit), "", 1, "L", false, 0, "")
 	}
 	for _, c := range o.Comparisons {
@@ -223,7 +223,7 @@ func (p page) overlayTables(o api.Overlay) {
 			heading("spread", 30, "R"), heading("sd", 30, "R")}, 6)
 		for _, f := range o.Figures {
 			p.row([]cell{{f.Title, 60, "L", inkColor, true}, {fmt.Sprint(len(f.Values)), 14, "R", inkColor, false},
-				{fmt.Sprintf("%.5g %s", f.Mean, f.Unit), 34, "R", inkColor, false},
+				{quantity.Sprintf("%.5g %s", f.Mean, f.Unit), 34, "R", inkColor, false},
 				{percent(f.Spread), 30, "R", inkColor, false}, {percent(f.SD), 30, "R", inkColor, false}}, 6)
 		}
 		p.Ln(3)
@@ -244,14 +244,14 @@ func percent(x *float64) string {
 	if x == nil {
 		return "—"
 	}
-	return fmt.Sprintf("%.3g %%", *x)
+	return quantity.Sprintf("%.3g %%", *x)
 }
 
 func numberOr(x *float64) string {
 	if x == nil {
 		return "—"
 	}
-	return strings.Replace(fmt.Sprintf("%.4g", *x), "-", "−", 1)
+	return strings.Replace(quantity.Sprintf("%.4g", *x), "-", "−", 1)
 }
 
 // LabelsPDF prints a label for each group of matched cells, to cut out and lay on them, and the list of those

@@ -6,10 +6,15 @@ import (
 	"fmt"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/procedure"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
+
+// mostPlayed is up to how many frames curves are drawn of what a run played whenever somebody looks at it; of a longer
+// one an overlay draws them.
+const mostPlayed = 500_000
 
 // Collect gathers everything on record about a run except its traces.
 func Collect(s *store.Store, run store.Run) (api.Run, error) {
@@ -45,8 +50,12 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	if doc.Accuracies, err = accuraciesOf(run); err != nil {
 		return doc, err
 	}
-	if program, _, err := run.Program(); err == nil && program.Curves != nil {
+	program, rec, err := archive.Record(s, run)
+	if err == nil && program.Curves != nil {
 		doc.Curves = program.Curves
+		if run.Frames <= mostPlayed {
+			doc.Played = archive.Played(program, rec)
+		}
 	}
 	return doc, nil
 }

@@ -51,7 +51,13 @@ func Pictures(doc api.Run) []Picture {
 	points := slices.DeleteFunc(slices.Clone(doc.Points), func(p record.Point) bool { return p.Row != "" })
 	var pictures []Picture
 	for _, c := range curves {
-		if p := picture(points, c); len(p.Lines) > 0 {
+		p := picture(points, c)
+		for _, played := range doc.Played {
+			if played.Curve == c {
+				p.Lines, p.Plain = append(p.Lines, Line{Label: played.Label, X: played.X, Y: played.Y}), true
+			}
+		}
+		if len(p.Lines) > 0 {
 			pictures = append(pictures, p)
 		}
 	}

@@ -22,10 +22,10 @@ func Value(f procedure.Judged) string {
 		return fmt.Sprintf("%s %s, %s", quantity.Fixed(f.Value, 2), f.Unit, f.Text)
 	}
 	if f.Unit == "cycles" {
-		return fmt.Sprintf("%.4g cycles", f.Value)
+		return quantity.Sprintf("%.4g cycles", f.Value)
 	}
-	if f.U <= 0 {
-		return fmt.Sprintf("%s %s", quantity.Fixed(f.Value, 4), f.Unit)
+	if f.U <= 0 { // nobody knows how many digits count
+		return quantity.Sprintf("%.5g %s", f.Value, f.Unit)
 	}
 	d := quantity.Decimals(f.U, 4)
 	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(f.Value, d), quantity.Fixed(f.U, d), f.Unit)

@@ -1,10 +1,10 @@
 package foreignlog
 
 import (
-	"fmt"
 	"math"
 	"slices"
 
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 )
 
@@ -24,12 +24,12 @@ func (l *Log) Doubt() string {
 		first, last, ok := l.course(longest)
 		change := (last - first) / math.Abs(first)
 		if ok && kind == "discharge" && change > doubtful {
-			return fmt.Sprintf("the volts rise from %.4g V to %.4g V in %s: is a discharge positive in this log? Say whether "+
-				"its amps are negative or positive", first, last, longest.Name)
+			return quantity.Sprintf("the volts rise from %.4g V to %.4g V in %s: is a discharge positive in this log? Say "+
+				"whether its amps are negative or positive", first, last, longest.Name)
 		}
 		if ok && kind == "charge" && change < -doubtful {
-			return fmt.Sprintf("the volts fall from %.4g V to %.4g V in %s: is a discharge positive in this log? Say whether "+
-				"its amps are negative or positive", first, last, longest.Name)
+			return quantity.Sprintf("the volts fall from %.4g V to %.4g V in %s: is a discharge positive in this log? Say "+
+				"whether its amps are negative or positive", first, last, longest.Name)
 		}
 	}
 	return ""

@@ -90,7 +90,7 @@ func (r *driveRunner) Applied(m *stage.Machine, t float64) ([]stage.Effect, stag
 		return nil, stage.GoesOn
 	}
 	r.drive.Blind = t + r.spec.Down.Blank
-	return []stage.Effect{stage.MarkAbout(t, record.MarkCommand, fmt.Sprintf("stepped down to %.4g A", r.drive.Amps),
+	return []stage.Effect{stage.MarkAbout(t, record.MarkCommand, quantity.Sprintf("stepped down to %.4g A", r.drive.Amps),
 		record.SteppedDown{Step: r.drive.Step, Amps: r.drive.Amps})}, stage.GoesOn
 }
 
@@ -139,10 +139,10 @@ func (r *driveRunner) precharge(m *stage.Machine, f trace.Frame) ([]stage.Effect
 	switch {
 	case r.volts >= 0 && f.Values[r.volts] >= b.Below:
 		r.drive.Gentle = false
-		return []stage.Effect{stage.NewMark(f.T, record.MarkCondition, fmt.Sprintf("pre-charged to %.4g V", b.Below)),
+		return []stage.Effect{stage.NewMark(f.T, record.MarkCondition, quantity.Sprintf("pre-charged to %.4g V", b.Below)),
 			stage.Command{Settings: []procedure.Setting{r.current()}}}, stage.GoesOn
 	case f.T-r.drive.Since >= b.Most:
-		return nil, m.InVain(fmt.Sprintf("the battery did not come up to %.4g V within %.4g s", b.Below, b.Most))
+		return nil, m.InVain(quantity.Sprintf("the battery did not come up to %.4g V within %.4g s", b.Below, b.Most))
 	}
 	return nil, stage.GoesOn
 }
@@ -156,7 +156,7 @@ func (r *driveRunner) contactLost(f trace.Frame) string {
 	before := r.lastI
 	r.lastI = f.Values[r.amps]
 	if before > 2*r.spec.Taper && r.lastI < r.spec.Taper/10 && r.drive.Ended == "" {
-		return fmt.Sprintf("the contact was lost: the charge current broke off from %.4g A to %.4g A", before, r.lastI)
+		return quantity.Sprintf("the contact was lost: the charge current broke off from %.4g A to %.4g A", before, r.lastI)
 	}
 	return ""
 }

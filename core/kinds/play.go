@@ -85,6 +85,9 @@ func (p *Play) FramesEvery() float64 {
 	return every
 }
 
+// Charted implements procedure.Charted.
+func (*Play) Charted() {}
+
 // Words implements procedure.Worded.
 func (p *Play) Words() string {
 	var columns []string

@@ -269,7 +269,7 @@ func (r *seekRunner) onward(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
 	}
 	toGo := r.spec.To - level
 	if math.Abs(toGo) < 1e-9*math.Max(1, math.Abs(r.spec.To)) {
-		return nil, m.InVain(fmt.Sprintf("%s did not come to hold between %.6g and %.6g", r.until.Text, r.spec.From,
+		return nil, m.InVain(quantity.Sprintf("%s did not come to hold between %.6g and %.6g", r.until.Text, r.spec.From,
 			r.spec.To))
 	}
 	r.seek.Level = level + math.Copysign(math.Min(size, math.Abs(toGo)), toGo)

@@ -1,11 +1,14 @@
 package overlay
 
 import (
+	"fmt"
 	"math"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func line(label string, from, to, slope, offset float64) Curve {
@@ -55,4 +58,29 @@ func TestThinningKeepsWhatStandsOut(t *testing.T) {
 	assert.Equal(t, []string{"GC-1", "GC-4", "GC-10"}, Sample([]string{"GC-10", "GC-2", "GC-1", "GC-9", "GC-4"}, 3))
 	assert.Equal(t, []float64{0, 1, 2}, Curve{X: []float64{0, 1, 1, 0.5, 2, math.NaN()},
 		Y: []float64{1, 1, 1, 1, 1, 1}}.Rising().X)
+}
+
+// Whatever curves have in common, their labels differ, and none says more than it must.
+func TestLabelsDiffer(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(1, 12).Draw(t, "curves")
+		word := rapid.SampledFrom([]string{"", "a", "b"})
+		var parts [][]string
+		for i := range n {
+			parts = append(parts, []string{rapid.SampledFrom([]string{"TN-1", "TN-2"}).Draw(t, "unit"), word.Draw(t, "set"),
+				word.Draw(t, "time"), fmt.Sprintf("#%d", i)})
+		}
+		part := func(k int) func(int) string { return func(i int) string { return parts[i][k] } }
+		labels := Distinct(n, part(0), []func(int) string{part(1), part(2), part(3)})
+		alone := map[string]int{}
+		for _, p := range parts {
+			alone[p[0]]++
+		}
+		for i, l := range labels {
+			assert.Equal(t, slices.Index(labels, l), i, "%q: %q", l, parts)
+			if alone[parts[i][0]] == 1 {
+				assert.Equal(t, parts[i][0], l)
+			}
+		}
+	})
 }

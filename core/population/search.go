@@ -2,10 +2,10 @@ package population
 
 import (
 	"cmp"
-	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
+	"usherbench/core/quantity"
 )
 
 // search looks for the grouping of cells with the least J.
@@ -202,7 +202,7 @@ func (s *search) whyLeft(groups []Group, left int) string {
 			}
 		}
 	}
-	return fmt.Sprintf("fits no group as well as those in them: at best it adds %.3g to the score, most by %s", cost,
+	return quantity.Sprintf("fits no group as well as those in them: at best it adds %.3g to the score, most by %s", cost,
 		part)
 }
 

@@ -32,6 +32,8 @@ type (
 	Ending interface{ Ends() Ends }
 	// Feeding actions leave behind what a figure may need.
 	Feeding interface{ Feeds() []figure.Need }
+	// Charted actions move quantities so that curves over them are drawn from their frames.
+	Charted interface{ Charted() }
 	// Worded actions say in a few words what they do.
 	Worded interface{ Words() string }
 	// Sampled actions want frames at most so far apart when they are rehearsed, s.

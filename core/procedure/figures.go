@@ -94,6 +94,21 @@ func (s Stage) feeds(need figure.Need) bool {
 	return ok && slices.Contains(a.Feeds(), need)
 }
 
+func (s Stage) charted() bool {
+	_, ok := s.Action.(Charted)
+	return ok
+}
+
+// ChartedStages names the stages from whose frames curves are drawn.
+func (p *Program) ChartedStages() (names []string) {
+	for _, s := range p.Stages {
+		if s.charted() {
+			names = append(names, s.Name)
+		}
+	}
+	return names
+}
+
 // checkRows finds rows that nothing fills, or that the figure does not ask for.
 func (r *Reader) checkRows(n, row, against document.Node, f figure.Asked) {
 	ofRow := f.Definition.Needs == figure.Row
@@ -235,8 +250,8 @@ func (r *Reader) readCurve(n document.Node) {
 		return
 	}
 	c := Curve{Of: m[1], By: m[2], Per: m[3]}
-	if !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.feeds(figure.Grid) }) {
-		n.Fail("a curve is drawn from the points of a grid, but no stage is one")
+	if !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.feeds(figure.Grid) || s.charted() }) {
+		n.Fail("a curve is drawn from the points of a grid or the frames of what is played, but no stage is one of these")
 	}
 	if c.Of != "efficiency" && c.Of != "loss" && !r.hasColumn(c.Of) {
 		n.Fail("%s", UnknownName(c.Of, append(slices.Clone(r.p.Columns), "efficiency", "loss")))

@@ -85,7 +85,7 @@ func (r *Reader) bounded(c *Common, loop *Repeat, head int) {
 			"does, such as hold or rest")
 	}
 	if n := float64(max(loop.Times, 1)) * steps(r.p.Stages, head+1, len(r.p.Stages)); n > mostSteps {
-		c.at.Fail("the loop takes %.3g steps with all its passes; at most %d are done", n, mostSteps)
+		c.at.Fail("the loop takes %s steps with all its passes; at most %d are done", quantity.Digits(n, 3), mostSteps)
 	}
 }
 

@@ -84,9 +84,9 @@ func Show(x float64, dim quantity.Dimension) string {
 func SpanWords(s float64) string {
 	switch {
 	case s >= 2*3600:
-		return fmt.Sprintf("%.4g h", s/3600)
+		return quantity.Sprintf("%.4g h", s/3600)
 	case s >= 120:
-		return fmt.Sprintf("%.4g min", s/60)
+		return quantity.Sprintf("%.4g min", s/60)
 	}
 	return Show(s, quantity.Time)
 }
@@ -95,10 +95,10 @@ func SpanWords(s float64) string {
 func (b Band) words() string {
 	words, unit := b.Figure.ID, b.Figure.Definition.UnitOf(b.Figure.Request)
 	if !math.IsInf(b.Min, 0) {
-		words += fmt.Sprintf(" ≥ %.4g %s", b.Min, unit)
+		words += quantity.Sprintf(" ≥ %.4g %s", b.Min, unit)
 	}
 	if !math.IsInf(b.Max, 0) {
-		words += fmt.Sprintf(" ≤ %.4g %s", b.Max, unit)
+		words += quantity.Sprintf(" ≤ %.4g %s", b.Max, unit)
 	}
 	return words
 }

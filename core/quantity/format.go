@@ -1,6 +1,7 @@
 package quantity
 
 import (
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
@@ -140,4 +141,34 @@ func Digits(x float64, digits int) string {
 		return "—"
 	}
 	return string(appendNumber(nil, x, digits, "", ""))
+}
+
+// Sprintf is fmt.Sprintf for what people read: a number that is asked for with so many significant digits (%.3g) is
+// told without an exponent and with a true minus sign, "110" and not "1.1e+02".
+func Sprintf(format string, args ...any) string {
+	told := make([]any, len(args))
+	for i, arg := range args {
+		if told[i] = arg; arg != nil {
+			if x, isNumber := arg.(float64); isNumber {
+				told[i] = number(x)
+			}
+		}
+	}
+	return fmt.Sprintf(format, told...)
+}
+
+type number float64
+
+// Format implements fmt.Formatter.
+func (x number) Format(s fmt.State, verb rune) {
+	if digits, asked := s.Precision(); asked && verb == 'g' {
+		text := Digits(float64(x), digits)
+		if s.Flag('+') && x > 0 {
+			text = "+" + text
+		}
+		width, _ := s.Width()
+		fmt.Fprintf(s, "%*s", width, text)
+		return
+	}
+	fmt.Fprintf(s, fmt.FormatString(s, verb), float64(x))
 }

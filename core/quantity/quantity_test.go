@@ -134,3 +134,17 @@ func FuzzParse(f *testing.F) {
 		_ = q.String()
 	})
 }
+
+func TestNumbersForPeopleHaveNoExponent(t *testing.T) {
+	for want, got := range map[string]string{
+		"110 ms":        Sprintf("%.2g ms", 113.0),
+		"−0.0158 Ah":    Sprintf("%.3g %s", -0.015832, "Ah"),
+		"123000":        Sprintf("%.3g", 123456.0),
+		"0.00000012":    Sprintf("%.2g", 1.23e-7),
+		"+3.2 and 4":    Sprintf("%+.2g and %d", 3.21, 4),
+		"0.5, 1.50, 1e": Sprintf("%g, %.2f, %s", 0.5, 1.5, "1e"),
+		"—":             Sprintf("%.3g", math.NaN()),
+	} {
+		assert.Equal(t, want, got)
+	}
+}

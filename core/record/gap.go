@@ -1,11 +1,11 @@
 package record
 
 import (
-	"fmt"
 	"iter"
 	"math"
 	"slices"
 
+	"usherbench/core/quantity"
 	"usherbench/core/trace"
 )
 
@@ -73,7 +73,7 @@ func (rec *Record) bridged(b *Battery, from, to, bridge float64) (g Gaps, err er
 			g.Remarks = AddRemark(g.Remarks, "bridged")
 		default:
 			reason := Because(Gap, "the record has a gap of %.4g s at %.6g s, which may not be bridged", i.length(), i.t0)
-			reason.Known = fmt.Sprintf("%.5g Ah outside the gap", b.outside(from, to, i)/AmpHour)
+			reason.Known = quantity.Sprintf("%.5g Ah outside the gap", b.outside(from, to, i)/AmpHour)
 			return Gaps{Remarks: g.Remarks}, reason
 		}
 	}

@@ -2,9 +2,9 @@ package record
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 
+	"usherbench/core/quantity"
 	"usherbench/core/trace"
 )
 
@@ -21,14 +21,14 @@ type Undetermined struct {
 
 // Least says that a figure is at least so much, in its unit, with the words for people.
 func (u *Undetermined) Least(x float64, unit string) *Undetermined {
-	u.AtLeast, u.Known = &x, fmt.Sprintf("≥ %.5g %s", x, unit)
+	u.AtLeast, u.Known = &x, quantity.Sprintf("≥ %.5g %s", x, unit)
 	return u
 }
 
 // Between says between which values a figure lies, in its unit.
 func (u *Undetermined) Between(a, b float64, unit string) *Undetermined {
 	a, b = min(a, b), max(a, b)
-	u.AtLeast, u.AtMost, u.Known = &a, &b, fmt.Sprintf("%.5g to %.5g %s", a, b, unit)
+	u.AtLeast, u.AtMost, u.Known = &a, &b, quantity.Sprintf("%.5g to %.5g %s", a, b, unit)
 	return u
 }
 
@@ -59,7 +59,7 @@ const (
 
 // Because makes the reason why a figure has no value.
 func Because(code, format string, args ...any) *Undetermined {
-	return &Undetermined{Code: code, Sentence: fmt.Sprintf(format, args...)}
+	return &Undetermined{Code: code, Sentence: quantity.Sprintf(format, args...)}
 }
 
 // CodeOf gives an error of the trace package the code of an undetermined figure.

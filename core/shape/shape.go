@@ -11,6 +11,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"usherbench/core/quantity"
 )
 
 // Kind is how a segment moves.
@@ -365,9 +366,9 @@ func (s *Shape) Outline(n int) []Knot {
 func seconds(s float64) string {
 	switch {
 	case s < 1e-3:
-		return fmt.Sprintf("%.3g µs", s*1e6)
+		return quantity.Sprintf("%.3g µs", s*1e6)
 	case s < 1:
-		return fmt.Sprintf("%.3g ms", s*1e3)
+		return quantity.Sprintf("%.3g ms", s*1e3)
 	}
-	return fmt.Sprintf("%.4g s", s)
+	return quantity.Sprintf("%.4g s", s)
 }

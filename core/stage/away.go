@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/seats"
 )
@@ -66,7 +67,7 @@ func (m *Machine) onReturned(e Returned) []Effect {
 		m.runner().Shift(dt)
 	}
 	m.state.Now = e.T
-	effects := []Effect{NewMark(e.T, record.MarkBreak, fmt.Sprintf("goes on after %.4g s", dt))}
+	effects := []Effect{NewMark(e.T, record.MarkBreak, quantity.Sprintf("goes on after %.4g s", dt))}
 	if r, ok := m.runner().(Asking); ok {
 		effects = append(effects, r.Asked()...)
 	}

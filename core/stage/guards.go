@@ -1,11 +1,11 @@
 package stage
 
 import (
-	"fmt"
 	"math"
 	"slices"
 
 	"usherbench/core/condition"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
 )
@@ -41,7 +41,7 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 				m.state.Unknown[i] = f.T
 			}
 			if f.T-m.state.Unknown[i] >= m.program.LostAfter && !spec.Warn {
-				reason := fmt.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter,
+				reason := quantity.Sprintf("guard cannot be watched, its readings are missing for %.3g s: %s", m.program.LostAfter,
 					spec.Words())
 				return append(effects, m.Trip(f.T, reason, reason)...), true
 			}

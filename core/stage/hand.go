@@ -5,6 +5,7 @@ import (
 	"math"
 
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 )
 
@@ -63,7 +64,7 @@ func (m *Machine) onResume(e Resumed) []Effect {
 	m.state.StageT += dt
 	m.state.Now = e.T
 	m.runner().Shift(dt)
-	effects := []Effect{NewMark(e.T, record.MarkHand, fmt.Sprintf("resumed by %s after %.4g s", e.By, dt))}
+	effects := []Effect{NewMark(e.T, record.MarkHand, quantity.Sprintf("resumed by %s after %.4g s", e.By, dt))}
 	if r, ok := m.runner().(Pausing); ok {
 		if settings := r.Resumed(); settings != nil {
 			effects = append(effects, m.aside(settings))

@@ -7,6 +7,7 @@ import (
 
 	"usherbench/core/condition"
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
 )
@@ -59,7 +60,7 @@ func (r *repeatRunner) Figured(m *Machine, e Figured) ([]Effect, Verdict) {
 	f := e.Result
 	if f.Undetermined == nil && f.Value >= band.Min && f.Value <= band.Max {
 		effects, v := r.exit(m)
-		return append([]Effect{NewMark(e.T, record.MarkCondition, fmt.Sprintf("enough: %s is %.6g %s", f.ID, f.Value,
+		return append([]Effect{NewMark(e.T, record.MarkCondition, quantity.Sprintf("enough: %s is %.6g %s", f.ID, f.Value,
 			f.Unit))},
 			effects...), v
 	}
@@ -196,7 +197,7 @@ func (r *whenRunner) Figured(m *Machine, e Figured) ([]Effect, Verdict) {
 	if f.Undetermined != nil {
 		return r.otherwise(m, e.T, fmt.Sprintf("%s is undetermined: %s", f.ID, f.Undetermined.Sentence))
 	}
-	words := fmt.Sprintf("%s is %.6g %s", f.ID, f.Value, f.Unit)
+	words := quantity.Sprintf("%s is %.6g %s", f.ID, f.Value, f.Unit)
 	if f.Value < r.spec.Min || f.Value > r.spec.Max || math.IsNaN(f.Value) {
 		return r.otherwise(m, e.T, words)
 	}

@@ -19,6 +19,7 @@ const form = ref({
   procedure: text('procedure'),
   over: text('over', 'charge'),
   half: text('half', 'discharge'),
+  quantity: text('quantity'),
   level: text('level'),
   mark: text('mark'),
   most: text('most', '12'),
@@ -36,17 +37,23 @@ const overs = [
   { title: 'over the share of the charge', value: 'state' },
   { title: 'capacity over cycles', value: 'cycle' },
 ]
+// The columns of the first run: one of them may be either axis.
+const columns = ref<string[]>([])
+const isColumn = computed(() => form.value.over.includes('.'))
+const drawn = computed(() => [...overs, ...columns.value.map((c) => ({ title: 'over ' + c, value: c }))])
 const halves = [
   { title: 'discharges', value: 'discharge' },
   { title: 'charges', value: 'charge' },
   { title: 'both', value: 'both' },
   { title: 'whole runs', value: 'run' },
+  { title: 'settled points', value: 'points' },
 ]
 const ready = computed(() => runs.value.length > 0 || form.value.lot.trim() !== '' || form.value.serial.trim() !== '')
 const request = computed<OverlayRequest>(() => ({
   ...(runs.value.length ? { runs: runs.value } : { lot: form.value.lot.trim(), serial: form.value.serial.trim() }),
   procedure: form.value.procedure.trim(),
-  over: form.value.half === 'run' ? 'time' : form.value.over,
+  over: form.value.half === 'run' && !isColumn.value ? 'time' : form.value.over,
+  quantity: form.value.quantity,
   half: form.value.half,
   mark: form.value.mark.trim(),
   most: Number(form.value.most) || 0,
@@ -66,6 +73,8 @@ async function draw() {
   void router.replace({ query })
   try {
     overlay.value = await api.overlay(request.value)
+    const first = overlay.value.curves[0]
+    if (first && !columns.value.length) columns.value = (await api.run(first.run)).columns.map((c) => c.name)
   } catch (e) {
     error.value = e
     overlay.value = null
@@ -74,7 +83,7 @@ async function draw() {
   }
 }
 watch(
-  () => [form.value.over, form.value.half, form.value.most],
+  () => [form.value.over, form.value.half, form.value.most, form.value.quantity],
   () => void draw(),
 )
 void draw()
@@ -112,11 +121,12 @@ async function report() {
       <v-text-field v-if="!runs.length" v-model="form.serial" label="or serial number" hide-details density="compact" />
       <v-text-field v-if="!runs.length" v-model="form.procedure" label="Procedure" hide-details density="compact" />
       <v-select v-model="form.half" :items="halves" label="Show" hide-details density="compact" />
+      <v-select v-model="form.over" :items="drawn" label="Drawn" name="over" hide-details density="compact" />
       <v-select
-        v-if="form.half !== 'run'"
-        v-model="form.over"
-        :items="overs"
-        label="Drawn"
+        v-model="form.quantity"
+        :items="[{ title: 'volts, or what the run has', value: '' }, ...columns]"
+        label="Quantity"
+        name="quantity"
         hide-details
         density="compact"
       />

@@ -58,13 +58,20 @@ export const dateTime = (t: string) =>
   })
 export const timeOfDay = (t: string | Date) => new Date(t).toLocaleTimeString('en-GB')
 
+// digits shows a number with so many significant digits, without an exponent.
+export function digits(x: number, n: number): string {
+  const places = x === 0 ? 0 : n - 1 - Math.floor(Math.log10(Math.abs(x)))
+  const text = fixed(Number(x.toPrecision(n)), Math.min(Math.max(places, 0), 12))
+  return text.includes('.') ? text.replace(/\.?0+$/, '') : text
+}
+
 // value words a figure with two digits of uncertainty and the value to the same place.
 export function value(f: Figure): string {
   const { value: x, u } = f
   if (f.undetermined || x === null) return 'undetermined'
   if (f.text) return f.id === 'termination' ? `${f.text} after ${seconds(x)}` : `${fixed(x, 2)} ${f.unit}, ${f.text}`
   if (f.unit === 'cycles') return `${Number(x.toPrecision(4))} cycles`
-  if (u === null || u <= 0) return `${fixed(x, 4)} ${f.unit}`
+  if (u === null || u <= 0) return `${digits(x, 5)} ${f.unit}` // nobody knows how many digits count
   const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(u.toPrecision(2)))), 0), 9)
   return `${fixed(x, d)} ± ${fixed(u, d)} ${f.unit}`
 }

@@ -2,12 +2,13 @@
 import { computed } from 'vue'
 import { useTheme } from 'vuetify'
 
-import type { Point } from '../api'
+import type { PlayedCurve, Point } from '../api'
 import { type Option, palette, VChart } from '../parts/chart'
 import { fixed, quantityOf, unitOf } from '../parts/format'
 
-// One picture over the points of a run: a figure or quantity over a column, a curve for each value of another.
-const props = defineProps<{ points: Point[]; of: string; by: string; per?: string }>()
+// One picture over the points of a run, or over what it played: a figure or quantity over a column, a curve for each
+// value of another, or for each way there and back.
+const props = defineProps<{ points: Point[]; played?: PlayedCurve[]; of: string; by: string; per?: string }>()
 const theme = useTheme()
 
 const unit = (of: string) => (of === 'efficiency' ? '%' : of === 'loss' ? 'W' : unitOf(of))
@@ -23,7 +24,8 @@ function valueOf(p: Point, of: string): number | null {
   return a && a.n > 0 ? a.mean : null
 }
 
-const lines = computed(() => {
+type Drawn = { name: string; data: [number, number][]; dots: boolean }
+const lines = computed<Drawn[]>(() => {
   const found = new Map<number, [number, number][]>()
   for (const p of props.points) {
     const x = valueOf(p, props.by)
@@ -32,7 +34,13 @@ const lines = computed(() => {
     const key = props.per ? (p.place[props.per] ?? 0) : 0
     found.set(key, [...(found.get(key) ?? []), [x, y]])
   }
-  return [...found.entries()].sort((a, b) => a[0] - b[0])
+  const named = (key: number) => (props.per ? `${fixed(key, 0)} ${unitOf(props.per)}` : words(props.of))
+  return [
+    ...[...found.entries()].sort((a, b) => a[0] - b[0]).map(([key, data]) => ({ name: named(key), data, dots: true })),
+    ...(props.played ?? [])
+      .filter((c) => c.of === props.of && c.by === props.by && (c.per ?? '') === (props.per ?? ''))
+      .map((c) => ({ name: c.label, data: c.x.map((x, k) => [x, c.y[k]!] as [number, number]), dots: false })),
+  ]
 })
 
 const dashes: (string | number[])[] = ['solid', [7, 3], [2, 3], [9, 3, 2, 3]]
@@ -79,11 +87,11 @@ const option = computed<Option>(() => {
       name: `${words(props.of)} (${unit(props.of)})`,
       nameTextStyle: { ...text, align: 'left', padding: [0, 0, 0, -54] },
     },
-    series: lines.value.map(([key, data], i) => ({
+    series: lines.value.map(({ name, data, dots }, i) => ({
       type: 'line',
-      name: props.per ? `${fixed(key, 0)} ${unitOf(props.per)}` : words(props.of),
+      name,
       data,
-      symbol: symbols[i % 4],
+      symbol: dots ? symbols[i % 4] : 'none',
       symbolSize: 6,
       lineStyle: { width: 1.6, type: dashes[i % 4], color: colors[i % 4] },
       itemStyle: { color: colors[i % 4] },

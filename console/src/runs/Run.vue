@@ -192,8 +192,16 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         </table>
       </div>
       <RowsTable v-if="rows.length" :points="rows" />
-      <div v-if="points.length" class="pictures">
-        <PointsChart v-for="c in curves" :key="c.of + c.by" :points="points" :of="c.of" :by="c.by" :per="c.per" />
+      <div v-if="points.length || doc.played?.length" class="pictures">
+        <PointsChart
+          v-for="c in curves"
+          :key="c.of + c.by"
+          :points="points"
+          :played="doc.played"
+          :of="c.of"
+          :by="c.by"
+          :per="c.per"
+        />
       </div>
       <PointsTable v-if="points.length" :points="points" />
       <div class="two">

@@ -1,7 +1,6 @@
 package battery
 
 import (
-	"fmt"
 	"math"
 	"slices"
 
@@ -77,7 +76,7 @@ func incrementalCapacity(rec *record.Record, req figure.Request) (figure.Result,
 	}
 	for _, k := range peaks {
 		r.Value = math.Max(r.Value, curve[k][1])
-		r.Remarks = append(r.Remarks, fmt.Sprintf("peak at %.4g V", curve[k][0]))
+		r.Remarks = append(r.Remarks, quantity.Sprintf("peak at %.4g V", curve[k][0]))
 	}
 	// A share of the charge of the whole curve is known as well as that, and to the noise of the volts over a bin.
 	noise := voltsNoise(w.Volts) / math.Sqrt(1+2*req.Args["passes"])
@@ -260,7 +259,7 @@ func kneeOfVolts(rec *record.Record, req figure.Request) (figure.Result, error) 
 		return r, err
 	}
 	r.Value = x[i]
-	r.Remarks = append(r.Remarks, fmt.Sprintf("at %.4g V, height %.2g, from the start to the cutoff", y[i], height))
+	r.Remarks = append(r.Remarks, quantity.Sprintf("at %.4g V, height %.2g, from the start to the cutoff", y[i], height))
 	share := r.Value * record.AmpHour / total
 	e, stated := rec.Account(d.moved).Expand(func(charge,
 		_ []float64) float64 {

@@ -2,12 +2,12 @@ package battery
 
 import (
 	"errors"
-	"fmt"
 	"math"
 	"slices"
 	"strings"
 
 	"usherbench/core/figure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
@@ -251,8 +251,8 @@ func kneeOfCapacity(rec *record.Record, req figure.Request) (figure.Result, erro
 		return r, err
 	}
 	r.Value = f.Number[k]
-	r.Remarks = []string{fmt.Sprintf("%.4g Ah, height %.2g, over cycles %g to %g", f.Capacity[k]/record.AmpHour, height,
-		f.Number[0], f.Number[len(f.Number)-1])}
+	r.Remarks = []string{quantity.Sprintf("%.4g Ah, height %.2g, over cycles %g to %g", f.Capacity[k]/record.AmpHour,
+		height, f.Number[0], f.Number[len(f.Number)-1])}
 	e := uncertainty.Expand([]float64{math.Max(f.Number[k]-f.Number[k-1], f.Number[k+1]-f.Number[k]) / 2}, nil)
 	r.U, r.K = e.U, e.K
 	return r, nil

@@ -54,8 +54,8 @@ func dischargeOf(rec *record.Record, h record.Half, req figure.Request) (dischar
 	if isNotReached(err) && h.Ended == record.EndOfCurrent {
 		if x, nearly := rec.NearlyCross(d.b, level); nearly {
 			d.Crossing, err = x, nil
-			d.remarks = append(d.remarks, fmt.Sprintf("the log ends at %.6g V: of what flows down to %.6g V at most %.2g Ah "+
-				"is missing", x.Volts, d.cutoff, x.Left/record.AmpHour))
+			d.remarks = append(d.remarks, quantity.Sprintf("the log ends at %.6g V: of what flows down to %.6g V at most %.2g "+
+				"Ah is missing", x.Volts, d.cutoff, x.Left/record.AmpHour))
 		}
 	}
 	if err != nil {

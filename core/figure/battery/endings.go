@@ -3,10 +3,10 @@ package battery
 import (
 	"cmp"
 	"errors"
-	"fmt"
 	"slices"
 
 	"usherbench/core/figure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/uncertainty"
 )
@@ -220,7 +220,7 @@ func notCrossed(err, gap error, delivered record.Moved, bound float64, unit stri
 		return why.Least(bound, unit)
 	}
 	if errors.As(err, &why) && why.Code == record.NotReached {
-		why.AtMost, why.Known = &bound, fmt.Sprintf("≤ %.5g %s", bound, unit) // it is negative, and would be more so
+		why.AtMost, why.Known = &bound, quantity.Sprintf("≤ %.5g %s", bound, unit) // it is negative, and would be more so
 	}
 	return err
 }

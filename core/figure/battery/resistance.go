@@ -80,7 +80,7 @@ func resistanceOf(rec *record.Record, t0 float64, span record.Span, delay, befor
 		return figure.Result{}, record.Because(record.ZeroDivisor, "the current did not step: by %.4g A only", s.di)
 	}
 	r := figure.Result{Value: 1000 * s.du / s.di, N: len(rest.T) + len(near.T),
-		Remarks: []string{fmt.Sprintf("after %.3g s", delay)}}
+		Remarks: []string{quantity.Sprintf("after %.3g s", delay)}}
 	r.WithUncertainty(s.resistance, s.readings, s.stated)
 	switch {
 	case math.Abs(s.du) < 5*s.noise*math.Sqrt2:
@@ -250,7 +250,7 @@ func restRecovery(rec *record.Record, req figure.Request) (figure.Result, error)
 	case rest.T[n-1] < at:
 		reason := record.Because(record.NoData, "%s is shorter than %.4g s after the load went off", h.Name,
 			req.Args["after"])
-		reason.Known = fmt.Sprintf("%.4g V after %.4g s", rest.Volts[n-1]-under, rest.T[n-1]-off)
+		reason.Known = quantity.Sprintf("%.4g V after %.4g s", rest.Volts[n-1]-under, rest.T[n-1]-off)
 		return figure.Result{}, reason
 	}
 	j := max(sort.SearchFloat64s(rest.T, at), 1)

@@ -2,7 +2,6 @@
 package charger
 
 import (
-	"fmt"
 	"math"
 	"slices"
 
@@ -323,7 +322,7 @@ func chargerStages(rec *record.Record, req figure.Request) (figure.Result, error
 		r.Table.Rows = append(r.Table.Rows, []any{s.Name, s.T0 - span.T0, s.T1 - span.T0, s.Volts, s.FirstAmps, s.Last,
 			s.Charge / record.AmpHour, s.Energy / record.WattHour, 100 * s.Charge / known})
 		if s.Name == "unknown" && s.T1-s.T0 > longestLogGap {
-			r.Remarks = record.AddRemark(r.Remarks, fmt.Sprintf("the log has a gap of %.3g min", (s.T1-s.T0)/60))
+			r.Remarks = record.AddRemark(r.Remarks, quantity.Sprintf("the log has a gap of %.3g min", (s.T1-s.T0)/60))
 		}
 	}
 	if gap != nil {
