@@ -190,7 +190,7 @@ func (j *judged) lostByHand() {
 			continue
 		}
 		for _, l := range j.lit {
-			if slices.Contains(j.feeding(l.what), f.instrument) && l.at(f.from) && l.at(by) {
+			if slices.Contains(j.feeding(l.what), f.instrument) && l.at(f.from) && l.at(by) && !j.brokenToo(l.what, f, by) {
 				j.breaks(by, "%s was lost at %.3f s, and the %s is on", f.instrument, f.from.Sub(j.began).Seconds(), l.what)
 			}
 		}
