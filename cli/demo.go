@@ -22,6 +22,7 @@ import (
 	"usherbench/client"
 	"usherbench/demo"
 	"usherbench/service"
+	"usherbench/service/desk"
 	"usherbench/simbench"
 	"usherbench/warden"
 )
@@ -80,7 +81,7 @@ func (a *app) demoOnce(ctx context.Context, folder string, factor float64) (err 
 		return err
 	}
 	defer b.Close()
-	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, factor), nil)
+	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, factor), nil, nil)
 	if err != nil {
 		return err
 	}
@@ -136,13 +137,13 @@ func (a *app) writeResults(ctx context.Context, cl *client.Client, folder string
 	return nil
 }
 
-func (a *app) startDemoService(data, listen string, bench bench.Config, guard warden.Launcher) (*service.Running,
-	*client.Client, error) {
+func (a *app) startDemoService(data, listen string, bench bench.Config, guard warden.Launcher,
+	apart func(string) desk.Launcher) (*service.Running, *client.Client, error) {
 	log, err := newLogger(a.err, "warn")
 	if err != nil {
 		return nil, nil, err
 	}
-	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench, Warden: guard,
+	r, err := service.Start(service.Config{Data: data, Listen: listen, Bench: bench, Warden: guard, Desk: apart,
 		Ready: demo.Procedures()}, log)
 	if err != nil {
 		return nil, nil, err
@@ -197,7 +198,11 @@ func (a *app) demoServe(ctx context.Context, listen string, factor float64) erro
 	if err != nil {
 		return err
 	}
-	r, cl, err := a.startDemoService(data, listen, config, guard)
+	apart, err := deskCommand()
+	if err != nil {
+		return err
+	}
+	r, cl, err := a.startDemoService(data, listen, config, guard, apart)
 	if err != nil {
 		return err
 	}
@@ -297,7 +302,7 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 		return err
 	}
 	defer b.Close()
-	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, fast), nil)
+	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, fast), nil, nil)
 	if err != nil {
 		return err
 	}

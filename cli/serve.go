@@ -14,6 +14,8 @@ import (
 	"usherbench/bench"
 	"usherbench/demo"
 	"usherbench/service"
+	"usherbench/service/desk"
+	"usherbench/store"
 	"usherbench/warden"
 )
 
@@ -58,8 +60,12 @@ USHER_LOG_LEVEL, USHER_TIME_FACTOR), and these override the file.`,
 			if err != nil {
 				return err
 			}
-			r, err := service.Start(service.Config{Warden: guard, Ready: demo.Procedures(), Data: s.Data, Listen: s.Listen,
-				TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
+			desk, err := deskCommand()
+			if err != nil {
+				return err
+			}
+			r, err := service.Start(service.Config{Warden: guard, Desk: desk, Ready: demo.Procedures(), Data: s.Data,
+				Listen: s.Listen, TLSCert: s.TLSCert, TLSKey: s.TLSKey, Insecure: s.Insecure, Bench: s.Config}, log)
 			if err != nil {
 				return err
 			}
@@ -136,6 +142,38 @@ func wardenCommand(none bool) (warden.Launcher, error) {
 		return nil, fmt.Errorf("find the program to start the warden: %w", err)
 	}
 	return warden.Command(self, "warden"), nil
+}
+
+// deskCommand is how this program is started for heavy work.
+func deskCommand() (func(database string) desk.Launcher, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("find the program to start processes for heavy work: %w", err)
+	}
+	return func(database string) desk.Launcher { return desk.Command(self, "desk", database) }, nil
+}
+
+// desk is a process that answers heavy requests. People do not call it: the service does.
+func (a *app) desk() *cobra.Command {
+	return &cobra.Command{
+		Use:   "desk DATABASE",
+		Short: "A process that answers heavy requests beside the service; started by usher serve", Hidden: true,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			log, err := newLogger(a.err, "warn")
+			if err != nil {
+				return err
+			}
+			if err := setPriority(after); err != nil {
+				log.Warn("heavy work does not come after other work", "err", err)
+			}
+			records, err := store.OpenBeside(args[0])
+			if err != nil {
+				return err
+			}
+			return errors.Join(desk.Serve(service.Apart(records, log)), records.Close())
+		},
+	}
 }
 
 // warden is the second process. People do not call it: the service does, and speaks to it over a pipe.

@@ -20,6 +20,9 @@ const tickInterval = 2 * time.Second
 // with the id it saw last.
 const streamPatience = 10 * time.Second
 
+// mostStreams is how many streams one account has open.
+const mostStreams = 64
+
 // live streams events as server-sent events. Last-Event-ID (or the parameter after) continues a stream; bay
 // limits it to one bay.
 func (s *Service) live(c *echo.Context) error {
@@ -31,6 +34,12 @@ func (s *Service) live(c *echo.Context) error {
 	if text != "" && err != nil {
 		return badRequest(fmt.Sprintf("%q is not the id of an event", text), "")
 	}
+	leave, ok := s.streams.enter(who(c))
+	if !ok {
+		return &api.Problem{Title: "Too many at once", Status: http.StatusTooManyRequests,
+			Detail: fmt.Sprintf("%d streams of this account are open", mostStreams), Remedy: "close some of them"}
+	}
+	defer leave()
 	bay := c.QueryParam("bay")
 	subscription, missed, known := s.engine.Hub.Subscribe(after, bay)
 	defer subscription.Close()

@@ -122,3 +122,57 @@ func TestCellsThatBeginLikeAFormula(t *testing.T) {
 		assert.Contains(t, string(text), `"=HYPERLINK(1)"`, "and as it is in JSON")
 	})
 }
+
+// One account has so many heavy requests and streams at a time, and others are not kept waiting for more.
+func TestAnAccountHasItsShare(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		viewer := h.As(api.Viewer)
+		ask := func(method, path, token string, body io.Reader) int {
+			request, err := http.NewRequestWithContext(t.Context(), method, h.Running.URL+path, body)
+			require.NoError(t, err)
+			request.Header.Set("Content-Type", "application/json")
+			request.Header.Set("Authorization", "Bearer "+token)
+			answer, err := h.HTTP().Do(request)
+			require.NoError(t, err)
+			defer answer.Body.Close()
+			_, _ = io.Copy(io.Discard, answer.Body)
+			return answer.StatusCode
+		}
+		const sent = 7
+		statuses := make(chan int, sent)
+		for range sent {
+			go func() {
+				statuses <- ask(http.MethodPost, "/api/v1/rehearsals", viewer.Token,
+					io.MultiReader(&slowly{left: 5}, strings.NewReader(`{"text": "x"}`)))
+			}()
+		}
+		count := map[int]int{}
+		for range sent {
+			count[<-statuses]++
+		}
+		assert.Equal(t, map[int]int{http.StatusTooManyRequests: 3, http.StatusUnprocessableEntity: 4}, count)
+		assert.Equal(t, http.StatusUnprocessableEntity, ask(http.MethodPost, "/api/v1/rehearsals", h.Local.Token,
+			strings.NewReader(`{"text": "x"}`)))
+
+		ctx, cancel := context.WithCancel(t.Context())
+		open := 0
+		for {
+			request, err := http.NewRequestWithContext(ctx, http.MethodGet, h.Running.URL+"/api/v1/live", nil)
+			require.NoError(t, err)
+			request.Header.Set("Authorization", "Bearer "+viewer.Token)
+			answer, err := h.HTTP().Do(request)
+			require.NoError(t, err)
+			defer answer.Body.Close()
+			if answer.StatusCode != http.StatusOK {
+				assert.Equal(t, http.StatusTooManyRequests, answer.StatusCode)
+				break
+			}
+			open++
+			require.LessOrEqual(t, open, 64)
+		}
+		assert.Equal(t, 64, open)
+		cancel()
+		time.Sleep(5 * time.Second) // until the service has seen that nobody listens any more
+	})
+}

@@ -18,6 +18,7 @@ import (
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport/memory"
 	"usherbench/line"
+	"usherbench/service/desk"
 	"usherbench/store"
 	"usherbench/warden"
 )
@@ -41,6 +42,8 @@ type Config struct {
 	Ready []string
 	// Warden starts the second process; nil: there is none.
 	Warden warden.Launcher
+	// Desk starts processes for heavy work, given the database; nil: it is done in this one.
+	Desk func(database string) desk.Launcher
 }
 
 // Running is a service at work.
@@ -56,6 +59,7 @@ type Running struct {
 	Warden *warden.Keeper
 
 	line   *line.Line
+	desk   *desk.Desk
 	server *http.Server
 	lock   *os.File
 	local  string
@@ -97,7 +101,7 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 		r.Problems = append(r.Problems, "some dialects were left out: "+err.Error())
 	}
 	options := engine.Options{Data: c.Data, Memory: c.Memory, WardenLog: filepath.Join(c.Data, warden.LogFile)}
-	if r.Store, err = store.OpenOn(filepath.Join(c.Data, "usher.db"), c.On); err != nil {
+	if r.Store, err = store.OpenOn(filepath.Join(c.Data, store.File), c.On); err != nil {
 		return r, errors.Join(err, engine.MakeSafeUnread(c.Bench, dialects, log, options))
 	}
 	if c.Warden != nil {
@@ -110,8 +114,11 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 		return r, err
 	}
 	r.line = line.Open(r.Engine, r.Store, log)
+	if c.Desk != nil {
+		r.desk = desk.New(c.Desk(filepath.Join(c.Data, store.File)))
+	}
 	if r.Service, err = New(r.Store, r.Engine, r.line, log,
-		Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready}); err != nil {
+		Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready, Desk: r.desk}); err != nil {
 		return r, err
 	}
 	r.URL = "http://" + listener.Addr().String()
@@ -226,6 +233,9 @@ func (r *Running) release() error {
 	var errs []error
 	if r.line != nil {
 		r.line.Close()
+	}
+	if r.desk != nil {
+		r.desk.Close()
 	}
 	if r.Engine != nil {
 		errs = append(errs, r.Engine.Close())

@@ -20,9 +20,11 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"usherbench/api"
+	"usherbench/core/procedure"
 	"usherbench/engine"
 	"usherbench/line"
 	"usherbench/rehearsal/shelf"
+	"usherbench/service/desk"
 	"usherbench/store"
 )
 
@@ -35,11 +37,13 @@ type Service struct {
 	engine   *engine.Engine
 	line     *line.Line
 	shelf    *shelf.Shelf
+	library  procedure.Library
 	log      *slog.Logger
 	accounts *accounts
 	echo     *echo.Echo
 	metrics  *prometheus.Registry
 	options  Options
+	streams  perAccount
 }
 
 // Options of a service.
@@ -50,6 +54,8 @@ type Options struct {
 	Secure bool
 	// Ready are the texts of procedures to start from.
 	Ready []string
+	// Desk answers heavy requests in processes of their own; nil: they are answered in this one.
+	Desk *desk.Desk
 }
 
 // largestBody bounds what a request may send; a procedure is at most a quarter of it.
@@ -75,8 +81,13 @@ type route struct {
 var heavy = []string{
 	"/api/v1/runs/:run/export", "/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", "/api/v1/judgements",
-	"/api/v1/rehearsals", "/api/v1/tables", "/api/v1/tables/export", "/api/v1/journal/verify", "/api/v1/records/check",
+	"/api/v1/rehearsals", "/api/v1/runs/:run/rehearsal", "/api/v1/tables", "/api/v1/tables/export",
+	"/api/v1/journal/verify", "/api/v1/records/check",
 }
+
+// here are the heavy routes that are answered in the process of the service: they write what it keeps, or what it knows
+// about its records. All others are answered at the desk.
+var here = []string{importsPath, "/api/v1/judgements", "/api/v1/records/check"}
 
 func (s *Service) routes() []route {
 	return []route{
@@ -170,7 +181,7 @@ func (s *Service) routes() []route {
 // New makes the service. It is an http.Handler. The error is about accounts that cannot be read.
 func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) (*Service, error) {
 	s := &Service{store: st, engine: en, line: ln, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(),
-		shelf: shelf.New(st, en.Library), options: o}
+		shelf: shelf.New(st, en.Library), library: en.Library, options: o, streams: perAccount{most: mostStreams}}
 	if err := s.accounts.load(); err != nil {
 		return nil, fmt.Errorf("who may use the service: %w", err)
 	}
@@ -200,6 +211,9 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 		}
 		if slices.Contains(heavy, r.path) {
 			chain = append(chain, few)
+			if o.Desk != nil && !slices.Contains(here, r.path) {
+				chain = append(chain, s.atDesk)
+			}
 		}
 		s.echo.Add(r.method, r.path, r.handle, chain...)
 	}
@@ -213,19 +227,28 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 	return s, nil
 }
 
-// mostHeavy is how many heavy requests are worked on at once, heavyPatience how long another waits for its turn, and
-// heavyWithin how long its answer may take to be read.
+// mostHeavy is how many heavy requests are worked on at once, mostWaiting how many of one account may wait for that or
+// be worked on, heavyPatience how long one waits for its turn, and heavyWithin how long its answer may take to be read.
 const (
 	mostHeavy     = 2
+	mostWaiting   = 4
 	heavyPatience = 2 * time.Minute
 	heavyWithin   = 30 * time.Minute
 )
 
-// atOnce lets so many requests be worked on at a time.
+// atOnce lets so many requests be worked on at a time, and so many of one account wait.
 func atOnce(most int) echo.MiddlewareFunc {
 	places := make(chan struct{}, most)
+	accounts := perAccount{most: mostWaiting}
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
+			leave, ok := accounts.enter(who(c))
+			if !ok {
+				return &api.Problem{Title: "Too many at once", Status: http.StatusTooManyRequests,
+					Detail: fmt.Sprintf("%d exports, reports or rehearsals of this account are not answered yet", mostWaiting),
+					Remedy: "wait for them, or end them"}
+			}
+			defer leave()
 			timer := time.NewTimer(heavyPatience)
 			defer timer.Stop()
 			select {

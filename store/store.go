@@ -82,6 +82,15 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 		return nil, errors.Join(fmt.Errorf("open database %s: %w", path, err), closeDB(db))
 	}
 	ctx, cancel := context.WithCancel(context.Background())
+	s, err := begin(ctx, cancel, db, path, on)
+	if err == nil && s.watch.file.Size() > quickWithin {
+		go func() { _ = s.Check(ctx) }() // the watch keeps what it finds
+	}
+	return s, err
+}
+
+// begin makes a store of a database that is open, whose work ends with the context.
+func begin(ctx context.Context, cancel context.CancelFunc, db *gorm.DB, path string, on Surroundings) (*Store, error) {
 	s := &Store{db: db, on: on, watch: watch{path: path}, turn: semaphore.NewWeighted(1),
 		flushing: semaphore.NewWeighted(1), recorders: map[string]*Recorder{}, flushed: make(chan struct{}), stop: cancel}
 	if err := errors.Join(s.stayOpen(ctx), s.watch.look()); err != nil {
@@ -89,10 +98,22 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 		return nil, errors.Join(err, closeDB(db))
 	}
 	go s.flushRegularly(ctx)
-	if s.watch.file.Size() > quickWithin {
-		go func() { _ = s.Check(ctx) }() // the watch keeps what it finds
-	}
 	return s, nil
+}
+
+// File is the name of the database in the folder of the records.
+const File = "usher.db"
+
+// OpenBeside opens records that another process of this program has open, which has brought them up to date and looks
+// after them.
+func OpenBeside(path string) (*Store, error) {
+	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: source(path)},
+		&gorm.Config{Logger: logger.Discard, TranslateError: true})
+	if err != nil {
+		return nil, fmt.Errorf("open database %s: %w", path, damage(err))
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	return begin(ctx, cancel, db, path, Surroundings{})
 }
 
 // keepPrivate has nobody but the account of the service read the database, whoever made the folder.

@@ -1,0 +1,68 @@
+package cli_test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+)
+
+// desks lists the processes in which a service does heavy work.
+func desks(t *testing.T, service int) (pids []int) {
+	children, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", service))
+	require.NoError(t, err)
+	for _, file := range children {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			continue // a thread that has ended
+		}
+		for _, word := range strings.Fields(string(text)) {
+			command, err := os.ReadFile("/proc/" + word + "/cmdline")
+			if pid, convErr := strconv.Atoi(word); err == nil && convErr == nil && bytes.Contains(command, []byte("\x00desk\x00")) {
+				pids = append(pids, pid)
+			}
+		}
+	}
+	return pids
+}
+
+// Heavy work is done beside the service, after whatever else the computer does, and ends with it.
+func TestHeavyWorkIsDoneInAProcessOfItsOwn(t *testing.T) {
+	h := newHouse(t, 1, "--time-factor", "20")
+	p, cl := h.serve()
+	h.scenario(cl)
+	run, err := cl.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "tern-line-load", Serial: "TN-2208"})
+	require.NoError(t, err)
+	awaitRun(t, cl, run.ID, time.Minute)
+	service := p.cmd.Process.Pid
+	require.Empty(t, desks(t, service), "none is there before it is needed")
+	for range 2 {
+		var report bytes.Buffer
+		require.NoError(t, cl.Report(t.Context(), run.ID, &report))
+		assert.True(t, bytes.HasPrefix(report.Bytes(), []byte("%PDF")))
+		require.Len(t, desks(t, service), 1, "one answers one after another")
+	}
+	pid := desks(t, service)[0]
+	nice, err := syscall.Getpriority(syscall.PRIO_PROCESS, pid)
+	require.NoError(t, err)
+	assert.Equal(t, 20-10, nice, "the kernel counts from 20 downwards")
+	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+	require.Eventually(t, func() bool { return len(desks(t, service)) == 0 }, time.Minute, 10*time.Millisecond)
+	var report bytes.Buffer
+	require.NoError(t, cl.Report(t.Context(), run.ID, &report), "another one answers")
+	pid = desks(t, service)[0]
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
+	_ = p.cmd.Wait()
+	require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, time.Minute, 10*time.Millisecond,
+		"it ends with the service")
+}
