@@ -12,6 +12,8 @@ import (
 	"usherbench/service/desk"
 )
 
+var taken [][]byte // by the greedy one
+
 // greedy is the argument with which this program is the process of a desk, whose handler takes what memory it gets.
 const greedy = "greedy"
 
@@ -19,7 +21,6 @@ func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == greedy {
 		if err := desk.Serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if strings.HasPrefix(r.URL.Path, "/all") {
-				var taken [][]byte
 				for {
 					part := make([]byte, 16<<20)
 					for k := 0; k < len(part); k += 4096 {
