@@ -205,8 +205,33 @@ func (e *Engine) recoverAbandoned() error {
 	for i, r := range runs {
 		wg.Go(func() { errs[i] = e.endAbandoned(r, off[r.Bay]) })
 	}
-	wg.Wait()
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		wg.Wait()
+	}()
+	e.goOnTrying(ended)
 	return errors.Join(errs...)
+}
+
+// goOnTrying makes safe what could not be confirmed, until the bays look after their outputs themselves: what is put on
+// record meanwhile may have to wait for the disk.
+func (e *Engine) goOnTrying(until <-chan struct{}) {
+	var wg sync.WaitGroup
+	for _, b := range e.bays {
+		wg.Go(func() {
+			for b.outputs.Alarm() != "" {
+				b.outputs.Retry(e.ctx)
+				select {
+				case <-until:
+					return
+				case <-time.After(idleInterval):
+				}
+			}
+		})
+	}
+	<-until
+	wg.Wait()
 }
 
 // makeSafeAgain makes safe the bays that had a live run, or an output that was switched on by hand, and tells what

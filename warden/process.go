@@ -134,7 +134,10 @@ func (w *watch) hear(x word) {
 		for _, bay := range x.Alive {
 			w.alive[bay] = now
 			w.acted[bay] = false
-			w.alarmed[bay] = slices.Contains(x.Alarmed, bay)
+		}
+		clear(w.alarmed)
+		for _, bay := range x.Alarmed { // whether or not somebody looks after it
+			w.alarmed[bay] = true
 		}
 	}
 }
