@@ -2,6 +2,7 @@ package api
 
 import (
 	"usherbench/core/catalogue"
+	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
 )
@@ -13,6 +14,32 @@ type Catalogue struct {
 	Seats      []SeatKind   `json:"seats"`
 	Stages     []StageKind  `json:"stages"`
 	Figures    []FigureKind `json:"figures"`
+	Units      []UnitKind   `json:"units"`
+}
+
+// UnitKind is a kind of unit with what its data sheet states.
+type UnitKind struct {
+	Name   string      `json:"name"`
+	Title  string      `json:"title"`
+	Fields []UnitField `json:"fields"`
+	Bounds []UnitBound `json:"bounds"`
+	// Procedure is the ready one that a first run begins from; empty: there is none.
+	Procedure string `json:"procedure,omitempty"`
+}
+
+// UnitField is a rating that a data sheet states.
+type UnitField struct {
+	Rating  string `json:"rating"`
+	Title   string `json:"title"`
+	Example string `json:"example"`
+	Needed  bool   `json:"needed"`
+}
+
+// UnitBound is the upper end of a window of safe setpoints: so many times a rating.
+type UnitBound struct {
+	Column string  `json:"column"`
+	Rating string  `json:"rating"`
+	Times  float64 `json:"times"`
 }
 
 // Quantity is what is read of a seat, set on it, or counted.
@@ -71,7 +98,8 @@ type FirstStep struct {
 
 // NewCatalogue tells what this program knows.
 func NewCatalogue() Catalogue {
-	c := Catalogue{Quantities: []Quantity{}, Seats: []SeatKind{}, Stages: []StageKind{}, Figures: []FigureKind{}}
+	c := Catalogue{Quantities: []Quantity{}, Seats: []SeatKind{}, Stages: []StageKind{}, Figures: []FigureKind{},
+		Units: []UnitKind{}}
 	for _, q := range quantity.Kinds() {
 		c.Quantities = append(c.Quantities, Quantity{Name: q.Name, Unit: q.Unit.Symbol, Title: q.Title,
 			Parts: q.Parts.Words(), Decimals: q.Decimals, Colour: q.Colour, Read: q.Read, Drawn: q.Drawn, Charted: q.Charted,
@@ -87,6 +115,16 @@ func NewCatalogue() Catalogue {
 	}
 	for _, k := range catalogue.Language().KindList() {
 		c.Stages = append(c.Stages, StageKind{Word: k.Word, About: k.About})
+	}
+	for _, k := range nameplate.UnitKinds() {
+		u := UnitKind{Name: k.Name, Title: k.Title, Procedure: k.Procedure, Fields: []UnitField{}, Bounds: []UnitBound{}}
+		for _, f := range k.Fields {
+			u.Fields = append(u.Fields, UnitField(f))
+		}
+		for _, b := range k.Bounds {
+			u.Bounds = append(u.Bounds, UnitBound(b))
+		}
+		c.Units = append(c.Units, u)
 	}
 	figures := catalogue.Figures()
 	for _, id := range figures.IDs() {

@@ -13,11 +13,12 @@ import (
 
 // catalogue lists what this program knows; no service is needed.
 func (a *app) catalogue() *cobra.Command {
-	parts := []string{"quantities", "seats", "stages", "figures"}
+	parts := []string{"quantities", "seats", "stages", "figures", "units"}
 	return &cobra.Command{
-		Use: "catalogue [PART]", Short: "List the quantities, seats, stages and figures that there are",
+		Use: "catalogue [PART]", Short: "List the quantities, seats, stages, figures and kinds of units that there are",
 		Long: "List what this program knows: the quantities of seats with their units, the kinds of seats with their\n" +
-			"roles, the kinds of stages, and the figures. PART is one of " + strings.Join(parts, ", ") + ".",
+			"roles, the kinds of stages, the figures, and the kinds of units with what a nameplate states of them. PART is\n" +
+			"one of " + strings.Join(parts, ", ") + ".",
 		Example:   "  usher catalogue figures\n  usher catalogue --json",
 		ValidArgs: parts, Args: cobra.MatchAll(cobra.MaximumNArgs(1), cobra.OnlyValidArgs),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -66,6 +67,15 @@ func catalogueRows(c api.Catalogue, part string) (rows [][]string) {
 		rows = append(rows, []string{"STAGE", "DOES"})
 		for _, s := range c.Stages {
 			rows = append(rows, []string{s.Word, s.About})
+		}
+	case "units":
+		rows = append(rows, []string{"UNIT", "ITS DATA SHEET STATES", "A FIRST RUN BEGINS FROM"})
+		for _, u := range c.Units {
+			var ratings []string
+			for _, f := range u.Fields {
+				ratings = append(ratings, f.Rating+" ("+f.Example+")")
+			}
+			rows = append(rows, []string{u.Name, strings.Join(ratings, ", "), orDash(u.Procedure)})
 		}
 	case "figures":
 		rows = append(rows, []string{"FIGURE", "UNIT", "NEEDS", "IS"})

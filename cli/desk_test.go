@@ -27,8 +27,10 @@ func desks(t *testing.T, service int) (pids []int) {
 			continue // a thread that has ended
 		}
 		for _, word := range strings.Fields(string(text)) {
+			pid, err := strconv.Atoi(word)
+			require.NoError(t, err)
 			command, err := os.ReadFile("/proc/" + word + "/cmdline")
-			if pid, convErr := strconv.Atoi(word); err == nil && convErr == nil && bytes.Contains(command, []byte("\x00desk\x00")) {
+			if err == nil && bytes.Contains(command, []byte("\x00desk\x00")) {
 				pids = append(pids, pid)
 			}
 		}

@@ -53,7 +53,7 @@ func TestABatteryTesterOverlaysQueuesAndStatesABattery(t *testing.T) {
 
 	// A battery is stated by a form; what follows from its chemistry is shown before it is stored.
 	do(t, ctx, Visit(h.Running.URL+"/nameplates"), Click("[data-test=new-battery]"), Visible("input[name=series]"),
-		Fill("input[name=name]", "curlew"), Fill("input[name=series]", "4"), Fill("input[name=capacity]", "20 Ah"),
+		Fill("input[name=name]", "curlew"), Fill("input[name=series]", "4"), Fill("input[name=form-rated_capacity]", "20 Ah"),
 		Until(`document.querySelector('[data-test=ratings] input[name=charge_volts]')?.placeholder === '16.6 V'`),
 		Click("[data-test=save-nameplate]"), Until(`document.body.textContent.includes('curlew is stored.')`))
 	// A rating in the table goes into the document, and what is emptied follows from the chemistry again.
@@ -63,7 +63,7 @@ func TestABatteryTesterOverlaysQueuesAndStatesABattery(t *testing.T) {
 			`r.textContent.includes('charge_volts') && r.textContent.includes('the nameplate'))`),
 		Fill("input[name=charge_volts]", ""),
 		Until(`!document.querySelector('[data-test=nameplate-text]').value.includes('charge_volts')`),
-		Fill("input[name=cutoff]", "11.2 V"),
+		Fill("[data-test=ratings] input[name=cutoff]", "11.2 V"),
 		Until(`document.querySelector('[data-test=nameplate-text]').value.includes('cutoff: 11.2 V')`),
 		Until(`!document.querySelector('[data-test=save-nameplate]').disabled`), Click("[data-test=save-nameplate]"),
 		Until(`document.body.textContent.includes('curlew is stored.')`))

@@ -9,7 +9,6 @@ import (
 
 	"usherbench/bench"
 	"usherbench/core/procedure"
-	"usherbench/core/seats"
 	"usherbench/engine/outputs"
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
@@ -21,50 +20,29 @@ import (
 // nothing, limits to what the procedure says that it needs, or to the most. Protections and words about how a unit is
 // wired stay as they are, where the procedure does not state them; preflight says so.
 
-// beginning lists what a seat begins with, in the order of its kind; what the bay's configuration has as its default
-// stands in place of that.
-func beginning(program *procedure.Program, x *outputs.Seat) (settings []procedure.Setting, err error) {
-	d, defaults := x.First().Dialect, maps.Clone(x.Config.Defaults)
-	for _, q := range x.Kind.Sets {
-		s, ok := procedure.Setting{Seat: x.Name, Quantity: q}, false
-		if text, given := defaults[q]; given {
-			if s, err = bench.ReadSetting(d, x.Name, q, text); err != nil {
-				return nil, fmt.Errorf("default of %s: %w", x.Name, err)
-			}
-			delete(defaults, q)
-			ok = true
-		} else if _, isNumber := d.Set[q]; isNumber {
-			ok = true
-			if x.Kind.Begins(q) == seats.AtMost {
-				s.Value, ok = needed(program, x, q)
-			}
-		} else if q == seats.Mode {
-			s.Word = seats.BeginsIn
-			_, ok = d.Words[q][s.Word]
+// beginning lists what a seat begins with; what the bay's configuration has as its default stands in place of that.
+func beginning(program *procedure.Program, x *outputs.Seat) ([]procedure.Setting, error) {
+	d := x.First().Dialect
+	settings := program.Beginning(x.Name, func(q, word string) bool {
+		if word != "" {
+			_, can := d.Words[q][word]
+			return can
 		}
-		if ok {
-			settings = append(settings, s)
-		}
-	}
-	for _, q := range slices.Sorted(maps.Keys(defaults)) {
-		s, err := bench.ReadSetting(d, x.Name, q, defaults[q])
+		_, can := d.Set[q]
+		return can
+	}, x.Most)
+	for _, q := range slices.Sorted(maps.Keys(x.Config.Defaults)) {
+		s, err := bench.ReadSetting(d, x.Name, q, x.Config.Defaults[q])
 		if err != nil {
 			return nil, fmt.Errorf("default of %s: %w", x.Name, err)
 		}
-		settings = append(settings, s)
-	}
-	return settings, nil
-}
-
-// needed is what a procedure says that a seat must be able to do, else the most that it can; a dialect without ranges
-// does not say that.
-func needed(program *procedure.Program, x *outputs.Seat, q string) (most float64, known bool) {
-	for _, s := range program.Seats {
-		if most, known = s.Ratings[q]; known && s.Name == x.Name {
-			return most, true
+		if i := slices.IndexFunc(settings, func(of procedure.Setting) bool { return of.Quantity == q }); i >= 0 {
+			settings[i] = s
+		} else {
+			settings = append(settings, s)
 		}
 	}
-	return x.Most(q)
+	return settings, nil
 }
 
 // begin sets what every seat begins with. What an instrument refuses is put on record: its procedure may never need it.

@@ -27,6 +27,9 @@ type bench struct {
 	begun             bool
 }
 
+// unlimited is where a limit begins of which a procedure says nothing, V, A or Ω: the model has no instruments.
+const unlimited = 1e4
+
 // settings are what was set on a seat.
 type settings struct {
 	kind                     seats.Kind
@@ -49,6 +52,10 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 		x := &settings{kind: s.Kind, mode: "current", branch: branchOf(s.Name)}
 		b.seats[s.Name] = x
 		b.order = append(b.order, x)
+	}
+	for _, s := range program.Seats {
+		b.apply(program.Beginning(s.Name, func(string, string) bool { return true },
+			func(string) (float64, bool) { return unlimited, true }))
 	}
 	for _, column := range program.Columns {
 		seat, reading, _ := strings.Cut(column, ".")

@@ -117,6 +117,7 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 		ready  []ready
 	}{
 		{10, []simbench.Layout{simbench.Converter, simbench.BatteryPack}, []ready{{"bay1", "tern-line-load", nil},
+			{"bay1", "first-converter", nil},
 			{"bay1", "tern-load-steps", nil}, {"bay1", "tern-chamber", nil}, {"bay1", "tern-idle", nil},
 			{"bay1", "tern-lockout", nil}, {"bay1", "tern-lowering", nil}, {"bay1", "tern-triangle", nil},
 			{"bay1", "tern-acceptance", nil},

@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { isMap, parseDocument } from 'yaml'
 
 import { api, type Nameplate, type NameplateOutline } from '../api'
+import { catalogue } from '../parts/catalogue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useSession } from '../parts/session'
 import { dateTime } from '../parts/format'
@@ -36,6 +37,11 @@ const doc = computed(() => {
   return d.errors.length === 0 && isMap(d.contents) ? d : null
 })
 const battery = computed(() => doc.value?.get('kind') === 'battery')
+const kind = computed(() => catalogue.units.find((k) => k.name === doc.value?.get('kind')))
+const missing = computed(() =>
+  (kind.value?.fields ?? []).filter((f) => f.needed && stated('ratings', f.rating) === '').map((f) => f.title),
+)
+const windows = computed(() => (kind.value?.bounds ?? []).filter((b) => stated('windows', b.column, 'max') !== ''))
 function stated(...path: string[]) {
   const value = doc.value?.getIn(path)
   return value === undefined || isMap(value) ? '' : String(value)
@@ -48,16 +54,30 @@ function put(value: unknown, ...path: string[]) {
   else d.setIn(path, /^\d+$/.test(words) ? Number(words) : words)
   text.value = d.toString({ lineWidth: 0, flowCollectionPadding: false })
 }
-const begin = () => {
-  text.value = [
-    'nameplate: new-battery',
-    'kind: battery',
-    'chemistry: NMC',
-    'cells: {series: 1, parallel: 1}',
-    'ratings:',
-    '  rated_capacity: 1 Ah',
-    '',
-  ].join('\n')
+// bound is so many times a value with its unit; nothing for what is no such value.
+function bound(value: string, times: number) {
+  const [, number, unit] = /^\s*([\d.]+)\s*(\S+)\s*$/.exec(value) ?? []
+  return number && unit && Number(number)
+    ? { min: `0 ${unit}`, max: `${+(Number(number) * times).toPrecision(5)} ${unit}` }
+    : null
+}
+// rate states a rating, and moves the windows that follow from it, unless somebody wrote others.
+function rate(value: unknown, rating: string) {
+  const before = stated('ratings', rating)
+  put(value, 'ratings', rating)
+  for (const b of kind.value?.bounds ?? []) {
+    if (b.rating !== rating) continue
+    const now = stated('windows', b.column, 'max')
+    if (now !== '' && now !== bound(before, b.times)?.max) continue
+    const window = bound(String(value ?? ''), b.times)
+    put(window?.min, 'windows', b.column, 'min')
+    put(window?.max, 'windows', b.column, 'max')
+  }
+}
+const begin = (of: string) => {
+  const lines = [`nameplate: new-${of}`, `kind: ${of}`]
+  if (of === 'battery') lines.push('chemistry: NMC', 'cells: {series: 1, parallel: 1}')
+  text.value = [...lines, 'ratings: {}', ''].join('\n')
 }
 
 let timer = 0
@@ -104,9 +124,18 @@ const download = () =>
       <label v-if="session.mayEngineer" class="file"
         >Import <input type="file" accept=".yaml,.yml" @change="take"
       /></label>
-      <v-btn v-if="session.mayEngineer" variant="flat" color="primary" data-test="new-battery" @click="begin"
-        >New battery</v-btn
-      >
+      <template v-if="session.mayEngineer">
+        <span class="muted">New:</span>
+        <v-btn
+          v-for="k in catalogue.units"
+          :key="k.name"
+          variant="outlined"
+          size="small"
+          :data-test="'new-' + k.name"
+          @click="begin(k.name)"
+          >{{ k.title }}</v-btn
+        >
+      </template>
     </header>
     <div class="columns">
       <div class="panel">
@@ -130,7 +159,7 @@ const download = () =>
         </table>
       </div>
       <div v-if="text" class="panel">
-        <div v-if="battery && session.mayEngineer" class="fields">
+        <div v-if="kind && session.mayEngineer" class="fields">
           <v-text-field
             :model-value="stated('nameplate')"
             label="Name"
@@ -148,7 +177,7 @@ const download = () =>
             @update:model-value="put($event, 'title')"
           />
           <v-select
-            v-if="!isMap(doc?.get('chemistry'))"
+            v-if="battery && !isMap(doc?.get('chemistry'))"
             :model-value="stated('chemistry')"
             :items="chemistries.map((c) => c.name)"
             label="Chemistry"
@@ -157,6 +186,7 @@ const download = () =>
             @update:model-value="put($event, 'chemistry')"
           />
           <v-text-field
+            v-if="battery"
             :model-value="stated('cells', 'series')"
             label="Cells in series"
             name="series"
@@ -167,6 +197,7 @@ const download = () =>
             @update:model-value="put($event, 'cells', 'series')"
           />
           <v-text-field
+            v-if="battery"
             :model-value="stated('cells', 'parallel')"
             label="in parallel"
             name="parallel"
@@ -177,17 +208,25 @@ const download = () =>
             @update:model-value="put($event, 'cells', 'parallel')"
           />
           <v-text-field
-            :model-value="stated('ratings', 'rated_capacity')"
-            label="Rated capacity"
-            name="capacity"
-            placeholder="9.6 Ah"
+            v-for="f in kind.fields"
+            :key="f.rating"
+            :model-value="stated('ratings', f.rating)"
+            :label="f.title + (f.needed ? '' : ' (if known)')"
+            :name="'form-' + f.rating"
+            :placeholder="f.example"
+            persistent-placeholder
             hide-details
             density="compact"
-            @update:model-value="put($event, 'ratings', 'rated_capacity')"
+            @update:model-value="rate($event, f.rating)"
           />
-          <p class="muted">
+          <p v-if="missing.length" data-test="missing">Still missing: {{ missing.join(', ') }}.</p>
+          <p v-if="battery" class="muted">
             {{ chemistries.find((c) => c.name === stated('chemistry'))?.source }}. Every other rating is stated in the
             table below; what is left empty follows from the chemistry.
+          </p>
+          <p v-else-if="windows.length" class="muted" data-test="follows">
+            Setpoints are held to what follows:
+            {{ windows.map((b) => `${b.column} up to ${stated('windows', b.column, 'max')}`).join(', ') }}.
           </p>
         </div>
         <textarea
@@ -210,6 +249,13 @@ const download = () =>
           >
           <v-btn variant="text" :disabled="!outline" @click="download">Export</v-btn
           ><span class="muted">{{ saved }}</span>
+          <v-btn
+            v-if="saved && kind?.procedure"
+            variant="text"
+            data-test="next"
+            :to="{ name: 'procedures', query: { from: kind.procedure, for: outline?.name } }"
+            >Next: a procedure for it</v-btn
+          >
         </div>
         <ProblemNote :error="error" />
       </div>

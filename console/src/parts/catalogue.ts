@@ -4,7 +4,7 @@ import { api, type Catalogue } from '../api'
 
 // What the service knows: quantities and kinds of seats, in the order in which people read them. It is fetched once,
 // before anything is shown that needs it.
-export const catalogue = shallowReactive<Catalogue>({ quantities: [], seats: [], stages: [], figures: [] })
+export const catalogue = shallowReactive<Catalogue>({ quantities: [], seats: [], stages: [], figures: [], units: [] })
 
 export async function loadCatalogue(): Promise<void> {
   if (!catalogue.quantities.length) Object.assign(catalogue, await api.catalogue())

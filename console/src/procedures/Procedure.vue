@@ -38,7 +38,8 @@ async function load() {
     if (base) {
       const ready = (await api.ready()).find((r) => r.name === base)
       const source = ready?.text ?? (await api.procedure(base)).text ?? ''
-      text.value = renamed(source, props.name)
+      const plate = typeof route.query.for === 'string' ? route.query.for : ''
+      text.value = renamed(plate ? source.replace(/^for:.*$/m, `for: ${plate}`) : source, props.name)
     } else {
       stored.value = await api.procedure(props.name)
       text.value = saved.value = stored.value.text ?? ''

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 
-import { api, type Procedure } from '../api'
+import { api, type Nameplate, type Procedure } from '../api'
 import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useSession } from '../parts/session'
@@ -15,13 +15,22 @@ const ready = ref<Procedure[]>([])
 const loaded = ref(false)
 const error = ref<unknown>(null)
 const search = ref('')
-const name = ref('')
-const base = ref<string | null>(null)
-const starting = ref(false)
+// A nameplate that was just written leads here, with what its first run begins from.
+const query = useRoute().query
+const text = (of: unknown) => (typeof of === 'string' ? of : '')
+const name = ref(query.for ? `${text(query.for)}-first` : '')
+const base = ref<string | null>(text(query.from) || null)
+const plate = ref(text(query.for))
+const plates = ref<Nameplate[]>([])
+const starting = ref(Boolean(query.from))
 
 async function load() {
   try {
-    ;[procedures.value, ready.value] = await Promise.all([api.procedures(), api.ready()])
+    ;[procedures.value, ready.value, plates.value] = await Promise.all([
+      api.procedures(),
+      api.ready(),
+      api.nameplates(),
+    ])
     loaded.value = true
   } catch (e) {
     error.value = e
@@ -42,7 +51,11 @@ const sound = computed(
   () => /^[a-z][a-z0-9-]{0,62}$/.test(name.value) && !procedures.value.some((p) => p.name === name.value),
 )
 const begin = () =>
-  void router.push({ name: 'procedure', params: { name: name.value }, query: { from: base.value ?? '' } })
+  void router.push({
+    name: 'procedure',
+    params: { name: name.value },
+    query: { from: base.value ?? '', for: plate.value },
+  })
 </script>
 
 <template>
@@ -57,6 +70,13 @@ const begin = () =>
     <ProblemNote :error="error" />
     <form v-if="starting" class="panel new" @submit.prevent="begin">
       <v-select v-model="base" :items="bases" label="Begin from" hide-details />
+      <v-select
+        v-model="plate"
+        :items="[{ title: 'the units that it was for', value: '' }, ...plates.map((p) => p.name)]"
+        label="For"
+        name="for"
+        hide-details
+      />
       <v-text-field v-model="name" label="Name" name="name" hide-details placeholder="tern-my-test" />
       <v-btn type="submit" variant="flat" color="primary" :disabled="!sound || !base" data-test="begin">Edit</v-btn>
       <p class="muted">Small letters, digits and hyphens. The copy is stored when you save it.</p>
@@ -104,7 +124,7 @@ const begin = () =>
 <style scoped>
 .new {
   display: grid;
-  grid-template-columns: minmax(220px, 2fr) minmax(160px, 1fr) auto;
+  grid-template-columns: minmax(220px, 2fr) minmax(140px, 1fr) minmax(160px, 1fr) auto;
   gap: 12px;
   align-items: center;
 }
