@@ -62,10 +62,11 @@ var rules = []struct {
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"simulation", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
+	{"service/desk", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",
 		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|report$|rehearsal/shelf$|tables$|` +
-			`console$|instrument/dialect$|instrument/transport/memory$|warden$)`), nil},
+			`console$|instrument/dialect$|instrument/transport/memory$|service/desk$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},
 	{"demo", regexp.MustCompile(`^(api|bench|simbench|simbench/plant(/.*)?)$`), nil},
