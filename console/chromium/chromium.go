@@ -46,6 +46,12 @@ func Click(css string) Action { return chromedp.Click(chromedp.CSS(css)) }
 // Type types text into an element.
 func Type(css, text string) Action { return chromedp.SendKeys(chromedp.CSS(css), text) }
 
+// Size makes the window as large as told; a phone's is 390 × 844.
+func Size(width, height int64) Action { return chromedp.EmulateViewport(width, height) }
+
+// Press presses keys, wherever the focus is; "\t", "\r" and "\x1b" are the tabulator, enter and escape.
+func Press(keys string) Action { return chromedp.KeyEvent(keys) }
+
 // Script carries out JavaScript.
 func Script(js string) Action { return chromedp.Evaluate[chromedp.Void](js) }
 

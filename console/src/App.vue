@@ -1,13 +1,15 @@
 <script setup lang="ts">
-import { mdiLogout, mdiThemeLightDark } from '@mdi/js'
-import { computed, watch } from 'vue'
+import { mdiKeyboardOutline, mdiLogout, mdiThemeLightDark } from '@mdi/js'
+import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 
 import HeldNote from './parts/HeldNote.vue'
+import KeysList from './parts/KeysList.vue'
 import LanternMark from './parts/LanternMark.vue'
 import PlacesBar from './parts/PlacesBar.vue'
 import StillThereNote from './parts/StillThereNote.vue'
+import { listen } from './parts/keys'
 import { useLive } from './parts/live'
 import { useSession } from './parts/session'
 import { timeOfDay } from './parts/format'
@@ -52,6 +54,15 @@ function toggleTheme() {
   localStorage.setItem('theme', next)
 }
 
+const keys = ref(false)
+onUnmounted(
+  listen(router, {
+    list: () => (keys.value = true),
+    theme: toggleTheme,
+    bays: () => live.list.map((b) => b.name),
+  }),
+)
+
 async function leave() {
   await session.signOut()
   await router.push({ name: 'sign-in' })
@@ -74,6 +85,14 @@ async function leave() {
             aria-label="Switch between light and dark"
             @click="toggleTheme"
           />
+          <v-btn
+            :icon="mdiKeyboardOutline"
+            variant="text"
+            size="small"
+            aria-label="Keys, also by ?"
+            class="keys"
+            @click="keys = true"
+          />
           <v-btn :icon="mdiLogout" variant="text" size="small" aria-label="Sign out" @click="leave" />
         </div>
       </nav>
@@ -90,6 +109,7 @@ async function leave() {
       </main>
     </div>
     <router-view v-else />
+    <KeysList v-model="keys" />
   </v-app>
 </template>
 
@@ -167,6 +187,7 @@ main {
     gap: 0;
   }
   .account span,
+  .account .keys,
   nav > .grow {
     display: none;
   }

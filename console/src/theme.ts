@@ -12,7 +12,7 @@ export const tokens = {
     ink: '#1d2a2b',
     muted: '#5b6a6b',
     line: '#ddd5c5',
-    live: '#b96a00',
+    live: '#935300',
     liveFill: '#f3b33d',
     volts: '#0067a5',
     amps: '#c94f00',

@@ -4,6 +4,7 @@ import { computed, reactive, ref } from 'vue'
 import { api, type Bay, type Control } from '../api'
 import { useLive } from '../parts/live'
 import { useRequest } from '../parts/request'
+import { vFocus } from '../parts/focus'
 import { columnsOf } from '../parts/format'
 import PartsTable from '../parts/PartsTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -151,10 +152,10 @@ function commit(c: Control) {
         <div class="d-flex ga-3 mt-5 justify-end">
           <v-btn @click="asking = false">Not yet</v-btn>
           <v-btn
+            v-focus
             variant="flat"
             color="primary"
             data-test="confirm-on"
-            autofocus
             :loading="switching.busy.value"
             @click="energise"
             >Output on</v-btn

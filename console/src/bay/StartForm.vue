@@ -162,7 +162,7 @@ const error = computed(() => begin.error.value ?? check.error.value ?? loadError
         </p>
         <div class="d-flex ga-3 mt-5 justify-end">
           <v-btn @click="asking = false">Not yet</v-btn>
-          <v-btn variant="flat" color="primary" data-test="confirm" autofocus :loading="begin.busy.value" @click="start"
+          <v-btn v-focus variant="flat" color="primary" data-test="confirm" :loading="begin.busy.value" @click="start"
             >Start</v-btn
           >
         </div>

@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
+import { vFocus } from './focus'
+
 // A button that asks once, with the consequence in the question.
 defineProps<{
   label: string
@@ -33,7 +35,7 @@ async function go(act: () => Promise<void>) {
       <p class="muted mt-2">{{ consequence }}</p>
       <div class="d-flex ga-3 mt-5 justify-end">
         <v-btn :disabled="busy" @click="open = false">{{ keep ?? 'Keep running' }}</v-btn>
-        <v-btn class="danger" data-test="confirm" autofocus :loading="busy" @click="go(act)">{{ label }}</v-btn>
+        <v-btn v-focus class="danger" data-test="confirm" :loading="busy" @click="go(act)">{{ label }}</v-btn>
       </div>
     </v-card>
   </v-dialog>
