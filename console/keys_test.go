@@ -26,7 +26,8 @@ func TestARunIsStartedAndStoppedWithoutAMouse(t *testing.T) {
 		Visit(h.Running.URL+"/bays/bay2?procedure=tern-soak"), Visible("input[name=serial]"),
 		Until(`document.activeElement.name === 'serial'`), Press("TN-2208"),
 		Until(`!document.querySelector('[data-test=start]').disabled`), Press("\r"), Visible("[data-test=confirm]"),
-		Until(`document.activeElement.dataset.test === 'confirm'`), Press("\r"), Gone(".v-overlay--active [data-test=confirm]"),
+		Until(`document.activeElement.dataset.test === 'confirm'`), Press("\r"),
+		Gone(".v-overlay--active [data-test=confirm]"),
 		Until(`!document.querySelector('button.at-thumb').disabled`), Script(`document.activeElement.blur()`), Press("s"),
 		Visible(".v-overlay--active [data-test=confirm]"),
 		Until(`document.activeElement.dataset.test === 'confirm'`), Press("\r"), Visible("[data-test=held]"))

@@ -295,12 +295,26 @@ func (j *judged) lost() {
 				j.diskIn(d.from.Add(-3*time.Second), d.from) || j.stalledBefore(d.from) {
 				continue
 			}
-			had := earlier(d.from, endOf(r)).Sub(r.StartedAt) - store.FlushInterval - 4*j.plan.Interval
+			began, lit := j.firstLit(r)
+			if !lit {
+				continue // it was still being prepared, by instruments that answer late
+			}
+			had := earlier(d.from, endOf(r)).Sub(began) - store.FlushInterval - 4*j.plan.Interval
 			if kept := time.Duration(r.Duration * float64(time.Second)); kept < had && j.firstDownOf(r).Equal(d.from) {
 				j.breaks(d.from, "the service was killed %s into a run, of which %s are on record", d.from.Sub(r.StartedAt), kept)
 			}
 		}
 	}
+}
+
+// firstLit is when an output first went on in a run.
+func (j *judged) firstLit(r run) (at time.Time, ok bool) {
+	for _, l := range j.lit {
+		if !l.from.Before(r.StartedAt) && (r.EndedAt == nil || l.from.Before(*r.EndedAt)) && (!ok || l.from.Before(at)) {
+			at, ok = l.from, true
+		}
+	}
+	return at, ok
 }
 
 // endOf is when a run came to its end, which is on record later.
@@ -417,8 +431,22 @@ func (j *judged) reachable(from, to time.Time) bool {
 // wardenless tells whether there was no warden for a part of a time.
 func (j *judged) wardenless(from, to time.Time) bool {
 	return slices.ContainsFunc(j.downs, func(d down) bool {
-		return d.what == "no warden" && d.from.Before(to) && from.Before(d.to)
+		return d.what == "no warden" && d.from.Before(to) && from.Before(j.wardenAgain(d))
 	})
+}
+
+// wardenAgain is when a service has a warden again that was killed: one that stands still starts none meanwhile.
+func (j *judged) wardenAgain(killed down) time.Time {
+	again := killed.to
+	for range j.downs { // stalls may follow one another
+		for _, d := range j.downs {
+			if start := d.to.Add(killed.to.Sub(killed.from)); d.what == "stalled" && d.from.Before(again) &&
+				killed.from.Before(d.to) && start.After(again) {
+				again = start
+			}
+		}
+	}
+	return again
 }
 
 // instruments are those of the bay.

@@ -1,7 +1,7 @@
 package nameplate
 
-// UnitKind is a kind of unit with what its data sheet states. Other kinds and other ratings may be written all the same:
-// this is what a form asks for, and what may be asked of it.
+// UnitKind is a kind of unit with what its data sheet states. Other kinds and other ratings may be written all the
+// same: this is what a form asks for.
 type UnitKind struct {
 	Name, Title string
 	// Fields stand in the order of a data sheet.
