@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -98,7 +99,7 @@ func (a *app) printHead(r api.Run) {
 	case word == "":
 		word = "no limits"
 	}
-	fmt.Fprintf(a.out, "%s %s   %s, %s\n", report.Sign(r.Outcome), word, r.Serial, r.Title)
+	fmt.Fprintf(a.out, "%s %s   %s, %s\n", report.Sign(r.Outcome), word, r.Serial, cmp.Or(r.Title, r.Procedure))
 	if r.Reason != "" {
 		fmt.Fprintf(a.out, "  %s\n", r.Reason)
 	}

@@ -176,9 +176,10 @@ func (p *preflight) seats() {
 			continue
 		}
 		for _, mode := range need.Modes {
-			if _, ok := x.First().Dialect.Words[seats.Mode][mode]; !ok {
-				p.blocks("seats", "use another instrument", "%s must know the mode %s, which %s does not have", need.Name, mode,
-					x.Channels())
+			d := x.First().Dialect
+			if _, ok := d.Words[seats.Mode][mode]; !ok && d.BuiltMode() != mode {
+				p.blocks("seats", "say in its dialect how it is told (set: mode), or use another instrument",
+					"%s must know the mode %s, which %s does not have", need.Name, mode, x.Channels())
 			}
 		}
 		for _, column := range p.program.Reads() {

@@ -187,6 +187,9 @@ func (c *Channel) Set(ctx context.Context, quantity string, value float64) error
 // SetWord sets what takes a word: "output" to "on", "mode" to "current", "sense" to "remote".
 func (c *Channel) SetWord(ctx context.Context, quantity, word string) error {
 	s, ok := c.Dialect.Words[quantity][word]
+	if !ok && quantity == seats.Mode && word == c.Dialect.BuiltMode() {
+		return nil // it is in no other
+	}
 	if !ok {
 		return c.wrap("set "+quantity, fmt.Errorf("dialect %s has no message for %s %s", c.Dialect.Name, quantity, word))
 	}

@@ -110,6 +110,17 @@ const Mode = "mode"
 
 var modes = []string{"voltage", "current", "power", "resistance"}
 
+// levels are what is kept constant in each of the modes.
+var levels = []string{"volts", "amps", "watts", "ohms"}
+
+// ModeOf is the mode in which a level is kept constant; empty for what is no level.
+func ModeOf(level string) string {
+	if i := slices.Index(levels, level); i >= 0 {
+		return modes[i]
+	}
+	return ""
+}
+
 // The table of kinds, in the order in which their volts are taken for those at the unit's terminals: a seat that only
 // gives power reads them before the cable.
 var kinds = []Kind{

@@ -234,6 +234,23 @@ func (d *Dialect) For(kind string) *Dialect {
 	return d
 }
 
+// BuiltMode is the mode in which a model is that cannot be told one, since it can be set one level only; empty: it can
+// be told, or nobody knows.
+func (d *Dialect) BuiltMode() (mode string) {
+	if len(d.Words[seats.Mode]) > 0 {
+		return ""
+	}
+	for _, level := range slices.Sorted(maps.Keys(d.Set)) {
+		switch is := seats.ModeOf(level); {
+		case is != "" && mode != "":
+			return ""
+		case is != "":
+			mode = is
+		}
+	}
+	return mode
+}
+
 // Modes lists the modes that can be set.
 func (d *Dialect) Modes() []string { return slices.Sorted(maps.Keys(d.Words[seats.Mode])) }
 

@@ -260,3 +260,27 @@ func TestACyclerSaysWhatItsVoltsBound(t *testing.T) {
 	_, err = library.Read(Source{File: "mine.yaml", Text: fmt.Sprintf(text, "discharges")})
 	assert.ErrorContains(t, err, "both")
 }
+
+// A load that takes one level is in the mode of that level, though it cannot be told.
+func TestAModelThatTakesOneLevelIsInItsMode(t *testing.T) {
+	shipped, err := Load("")
+	require.NoError(t, err)
+	for set, mode := range map[string]string{
+		`amps: "I {value}"`:                          "current",
+		`ohms: "R {value}"`:                          "resistance",
+		`{amps: "I {value}", volts: "V {value}"}`:    "",
+		`{amps: "I {value}", mode: {current: "CC"}}`: "",
+		`{amps: "I {value}", hertz: "F {value}"}`:    "current",
+		`{amps: "I {value}", watts: "P {value}"}`:    "",
+	} {
+		inside, isMap := strings.CutPrefix(set, "{")
+		if isMap {
+			inside = strings.TrimSuffix(inside, "}")
+		}
+		d, err := shipped.Read(Source{File: "x.yaml", Text: "dialect: x\nseats: [load]\nset: {" + inside +
+			`, output: {"on": "1", "off": "0"}}` + "\nread: {message: \"M\", gives: [volts, amps]}\n" +
+			"confirm: {message: \"O\", \"on\": \"1\", \"off\": \"0\"}\n"})
+		require.NoError(t, err, set)
+		assert.Equal(t, mode, d.BuiltMode(), set)
+	}
+}
