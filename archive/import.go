@@ -257,18 +257,26 @@ func remarksOf(log *foreignlog.Log) (words []string) {
 	return words
 }
 
+// atATime is how many frames of a log are kept in memory before they are written.
+const atATime = 100_000
+
 // putOnRecord writes the frames and marks of a log.
 func putOnRecord(s *store.Store, run *store.Run, log *foreignlog.Log) error {
 	r := s.NewRecorder(run.ID, run.Columns)
 	counters := trace.NewCounters(run.Columns, []string{"cycler"})
+	values := make([]float64, len(run.Columns))
 	for k, t := range log.T {
-		values := make([]float64, len(run.Columns))
 		values[0], values[1] = log.Volts[k], log.Amps[k]
 		if log.Celsius != nil {
 			values[5] = log.Celsius[k]
 		}
 		counters.Fill(trace.Frame{T: t, Values: values})
 		r.Frame(trace.Frame{T: t, Values: values})
+		if k%atATime == atATime-1 {
+			if err := s.Flush(); err != nil {
+				return err
+			}
+		}
 	}
 	for _, span := range record.LogSpans(log.T, log.Amps) {
 		r.Mark(record.Mark{T: span.T0, Kind: record.MarkStage, Label: span.Name, About: record.Began{Stage: span.Kind}})

@@ -34,10 +34,11 @@ type Recorder struct {
 
 	writing *semaphore.Weighted // held from taking a snapshot until it is committed; taken before mu
 
-	mu      sync.Mutex  // guards what follows, never held while the disk works
-	open    [][]float64 // time and columns of the chunk that is not full yet, pending frames included
-	stored  int         // how many frames of open are already in small chunks
-	first   int64       // index of the first frame of open
+	mu      sync.Mutex     // guards what follows, never held while the disk works
+	open    [][]float64    // time and columns of the chunk that is not full yet, pending frames included
+	members []trace.Bucket // of the newest frame, as long as it is taken in
+	stored  int            // how many frames of open are already in small chunks
+	first   int64          // index of the first frame of open
 	marks   []markRow
 	points  []pointRow
 	nMarks  int
@@ -82,17 +83,15 @@ func (s *Store) NewRecorder(runID string, columns []string) *Recorder {
 
 // Frame records a frame. It copies what it keeps.
 func (r *Recorder) Frame(f trace.Frame) {
-	members := make([]trace.Bucket, len(f.Values))
-	for i, x := range f.Values {
-		members[i] = trace.Bucket{T: f.T, Min: x, Max: x}
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.members = r.members[:0]
 	r.open[0] = append(r.open[0], f.T)
 	for i, x := range f.Values {
 		r.open[i+1] = append(r.open[i+1], x)
+		r.members = append(r.members, trace.Bucket{T: f.T, Min: x, Max: x})
 	}
-	r.raise(0, f.T, members)
+	r.raise(0, f.T, r.members)
 }
 
 // raise adds a member to the partial bucket of a level; a full bucket goes on to the next level, a full row to
