@@ -29,9 +29,7 @@ import (
 const password = "a lantern in the fog"
 
 // open starts a house and a browser that is signed in with a role.
-// Tests wait for browsers most of the time, and do so side by side.
 func open(t *testing.T, o servicetest.Options, role api.Role) (*servicetest.House, context.Context) {
-	t.Parallel()
 	if _, err := fs.Stat(console.Dist, "dist/index.html"); err != nil {
 		t.Fatal("the console was not built; run: make build")
 	}

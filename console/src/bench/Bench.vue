@@ -6,6 +6,7 @@ import { api, type BenchConfig, type Dialect, type Found, type Instrument } from
 import BayForm from './BayForm.vue'
 import DialectPanel from './DialectPanel.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import { counted } from '../parts/format'
 import { useSession } from '../parts/session'
 
 const session = useSession()
@@ -99,7 +100,9 @@ const open = (i: Instrument) => void router.push({ name: 'instrument', params: {
   <div class="page">
     <header>
       <h1>Bench</h1>
-      <span class="muted">{{ instruments.length }} instruments, {{ Object.keys(config?.bays ?? {}).length }} bays</span>
+      <span v-if="config" class="muted"
+        >{{ counted(instruments.length, 'instrument') }}, {{ counted(Object.keys(config.bays).length, 'bay') }}</span
+      >
     </header>
     <ProblemNote :error="error" />
     <div class="panel scroll">
@@ -144,7 +147,8 @@ const open = (i: Instrument) => void router.push({ name: 'instrument', params: {
           </tr>
         </tbody>
       </table>
-      <p v-if="loaded && !instruments.length" class="muted pa-2">
+      <p v-if="!loaded" class="muted pa-2">Asking the service …</p>
+      <p v-else-if="config && !instruments.length" class="muted pa-2">
         No instrument yet. Add the first one below by its address.
       </p>
     </div>

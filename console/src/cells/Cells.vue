@@ -82,7 +82,7 @@ if (sound.value) void match()
     </form>
     <ProblemNote :error="error" />
     <EmptyPlace
-      v-if="!matching && !error"
+      v-if="!matching && !error && !busy"
       title="No cells matched yet"
       about="Here the cells of a lot are sorted into packs whose cells are alike in capacity, resistance and the
         course of their discharge. Each cell counts with its last run that has a capacity."

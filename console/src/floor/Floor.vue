@@ -9,6 +9,7 @@ import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
+import { counted } from '../parts/format'
 
 const live = useLive()
 const session = useSession()
@@ -44,10 +45,11 @@ async function stopAll() {
   <div class="page">
     <header>
       <h1>Floor</h1>
-      <span class="muted"
-        >{{ live.list.length }} bays · {{ liveCount }} live ·
+      <span v-if="live.loaded && live.connected && !live.list.length" />
+      <span v-else-if="live.loaded && live.connected" class="muted"
+        >{{ counted(live.list.length, 'bay') }} · {{ liveCount }} live ·
         {{ energised ? `outputs on or not yet confirmed off: ${energised}` : 'every output confirmed off' }}</span
-      >
+      ><span v-else class="muted">whether outputs are on is not known here now</span>
       <span class="grow" />
       <ConfirmButton
         stops

@@ -82,7 +82,7 @@ const add = () =>
   <div class="page">
     <header>
       <h1>Line</h1>
-      <span class="muted">{{ waiting.length }} waiting</span><span class="grow" />
+      <span v-if="loaded" class="muted">{{ waiting.length }} waiting</span><span class="grow" />
       <v-btn v-if="session.mayOperate" variant="flat" color="primary" data-test="add" @click="adding = !adding"
         >Put in line</v-btn
       >
@@ -113,6 +113,7 @@ const add = () =>
         until somebody lets it go on.
       </p>
     </form>
+    <p v-if="!loaded && !error" class="muted">Asking the service …</p>
     <EmptyPlace
       v-if="loaded && !waiting.length && !adding"
       title="Nothing waits"

@@ -4,6 +4,7 @@ import { isMap, parseDocument } from 'yaml'
 
 import { api, type Nameplate, type NameplateOutline } from '../api'
 import { catalogue } from '../parts/catalogue'
+import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useSession } from '../parts/session'
 import { dateTime } from '../parts/format'
@@ -16,10 +17,12 @@ const text = ref('')
 const outline = ref<NameplateOutline | null>(null)
 const error = ref<unknown>(null)
 const saved = ref('')
+const loaded = ref(false)
 
 async function load() {
   try {
     ;[plates.value, chemistries.value] = await Promise.all([api.nameplates(), api.chemistries()])
+    loaded.value = true
   } catch (e) {
     error.value = e
   }
@@ -120,7 +123,7 @@ const download = () =>
   <div class="page">
     <header>
       <h1>Nameplates</h1>
-      <span class="muted">{{ plates.length }}</span><span class="grow" />
+      <span v-if="loaded" class="muted">{{ plates.length }}</span><span class="grow" />
       <label v-if="session.mayEngineer" class="file"
         >Import <input type="file" accept=".yaml,.yml" @change="take"
       /></label>
@@ -137,8 +140,19 @@ const download = () =>
         >
       </template>
     </header>
+    <ProblemNote v-if="!text" :error="error" />
+    <p v-if="!loaded && !error" class="muted">Asking the service …</p>
+    <EmptyPlace
+      v-if="loaded && !plates.length && !text"
+      title="No nameplate yet"
+      about="A nameplate says what a type of unit is: its ratings as the data sheet states them, and the windows in which
+        it is safe. Procedures take their levels from it, and nothing is set beyond its windows."
+    >
+      Press the kind of unit above and fill in its data sheet, or push a file with
+      <code>usher nameplate push FILE</code>.
+    </EmptyPlace>
     <div class="columns">
-      <div class="panel">
+      <div v-if="plates.length" class="panel">
         <table class="plain">
           <tbody>
             <tr

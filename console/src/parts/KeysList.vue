@@ -44,6 +44,7 @@ dl {
 }
 dt {
   display: flex;
+  align-items: flex-start;
   gap: 4px;
 }
 dd {

@@ -48,6 +48,9 @@ export function clock(s: number, span: number): string {
     : `${minutes}:${small}`
 }
 
+// counted words a number of things: "1 bay", "2 bays".
+export const counted = (n: number, one: string, many = `${one}s`) => `${n} ${n === 1 ? one : many}`
+
 export const dateTime = (t: string) =>
   new Date(t).toLocaleString('en-GB', {
     year: 'numeric',

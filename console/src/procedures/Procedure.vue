@@ -183,7 +183,7 @@ onBeforeRouteLeave(
           @rehearse="rehearse"
         />
         <RevisionsPanel v-else-if="tab === 'revisions' && stored" :name="name" :newest="stored.revision" />
-        <p v-else class="muted">There is no revision yet.</p>
+        <p v-else class="muted">{{ text ? 'There is no revision yet.' : error ? '' : 'Asking the service …' }}</p>
       </div>
     </div>
   </div>

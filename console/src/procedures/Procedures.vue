@@ -62,12 +62,13 @@ const begin = () =>
   <div class="page">
     <header>
       <h1>Procedures</h1>
-      <span class="muted">{{ procedures.length }}</span><span class="grow" />
+      <span v-if="loaded" class="muted">{{ procedures.length }}</span><span class="grow" />
       <v-btn v-if="session.mayEngineer" variant="flat" color="primary" data-test="new" @click="starting = !starting"
         >New procedure</v-btn
       >
     </header>
     <ProblemNote :error="error" />
+    <p v-if="!loaded && !error" class="muted">Asking the service …</p>
     <form v-if="starting" class="panel new" @submit.prevent="begin">
       <v-select v-model="base" :items="bases" label="Begin from" hide-details />
       <v-select
@@ -90,7 +91,7 @@ const begin = () =>
     >
       Begin from a ready one, or push a file with <code>usher procedure push FILE</code>.
     </EmptyPlace>
-    <div v-else class="panel">
+    <div v-else-if="loaded" class="panel">
       <v-text-field v-model="search" label="Search" density="compact" hide-details class="mb-3" />
       <table v-if="shown.length" class="plain">
         <thead>

@@ -31,6 +31,7 @@ const outcomes = [
 const runs = ref<RunSummary[]>([])
 const more = ref(false)
 const loading = ref(true)
+const loaded = ref(false)
 const error = ref<unknown>(null)
 let timer = 0
 let newest = 0
@@ -46,6 +47,7 @@ async function load(before?: string) {
     if (mine !== newest) return
     runs.value = before ? [...runs.value, ...page] : page
     more.value = page.length === pageSize
+    loaded.value = true
   } catch (e) {
     if (mine === newest) error.value = e
   } finally {
@@ -71,7 +73,7 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
   <div class="page">
     <header>
       <h1>Runs</h1>
-      <span class="muted">{{ runs.length }}{{ more ? ' and more' : '' }}</span
+      <span v-if="loaded" class="muted">{{ runs.length }}{{ more ? ' and more' : '' }}</span
       ><span class="grow" />
       <v-btn v-if="session.mayEngineer" variant="text" data-test="import-open" @click="importing = !importing"
         >Import a log</v-btn
@@ -140,7 +142,8 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
           </tr>
         </tbody>
       </table>
-      <p v-if="!loading && runs.length === 0" class="muted pa-2">No run matches. Change the filter.</p>
+      <p v-if="!loaded && !error" class="muted pa-2">Asking the service …</p>
+      <p v-else-if="loaded && !loading && runs.length === 0" class="muted pa-2">No run matches. Change the filter.</p>
     </div>
     <div v-if="more"><v-btn :loading="loading" @click="load(runs.at(-1)?.id)">Show older runs</v-btn></div>
   </div>
