@@ -36,7 +36,7 @@ func TestFiguresAreWordedToTheirUncertainty(t *testing.T) {
 		"93.31 ± 0.13 %":      {Result: result("efficiency", "%", 93.3123, 0.13)},
 		"−0.242 ± 0.049 %":    {Result: result("output-accuracy", "%", -0.24161, 0.0489)},
 		"120 ± 17 W":          {Result: result("loss", "W", 119.6, 17.2)},
-		"0.82034 W":            {Result: result("no-load-power", "W", 0.82034, 0)},
+		"0.82034 W":           {Result: result("no-load-power", "W", 0.82034, 0)},
 		"undetermined":        {Result: figure.Result{Undetermined: &record.Undetermined{Code: "no-point"}}},
 		"0.04475 ± 0.00080 %": {Result: result("line-regulation", "%", 0.044751, 0.0008)},
 	} {

@@ -145,8 +145,8 @@ const download = () =>
     <EmptyPlace
       v-if="loaded && !plates.length && !text"
       title="No nameplate yet"
-      about="A nameplate says what a type of unit is: its ratings as the data sheet states them, and the windows in which
-        it is safe. Procedures take their levels from it, and nothing is set beyond its windows."
+      about="A nameplate says what a type of unit is: its ratings as the data sheet states them, and the windows in
+        which it is safe. Procedures take their levels from it, and nothing is set beyond its windows."
     >
       Press the kind of unit above and fill in its data sheet, or push a file with
       <code>usher nameplate push FILE</code>.
