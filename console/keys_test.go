@@ -20,9 +20,10 @@ func TestARunIsStartedAndStoppedWithoutAMouse(t *testing.T) {
 	h.Push(text)
 	at := func(path string) Action { return Until("location.pathname === '" + path + "'") }
 	do(t, ctx, Visible("[data-bay=bay2]"), Press("?"), Visible("[data-test=keys]"),
-		Until(`document.querySelector('[data-test=keys]').textContent.includes('stop what is in view')`), Press("\x1b"),
-		Gone(".v-overlay--active [data-test=keys]"), Press("g"), Press("r"), at("/runs"), Press("g"), Press("p"),
-		at("/procedures"), Press("g"), Press("f"), at("/"), Visible("[data-bay=bay2]"), Press("2"), at("/bays/bay2"),
+		Until(`document.querySelector('[data-test=keys]').textContent.includes('stop what is in view')`),
+		Until(`document.activeElement.closest('[data-test=keys]') !== null`), Press("\x1b"),
+		Gone(".v-overlay--active [data-test=keys]"), Press("gr"), at("/runs"), Press("gp"),
+		at("/procedures"), Press("gf"), at("/"), Visible("[data-bay=bay2]"), Press("2"), at("/bays/bay2"),
 		Visit(h.Running.URL+"/bays/bay2?procedure=tern-soak"), Visible("input[name=serial]"),
 		Until(`document.activeElement.name === 'serial'`), Press("TN-2208"),
 		Until(`!document.querySelector('[data-test=start]').disabled`), Press("\r"), Visible("[data-test=confirm]"),

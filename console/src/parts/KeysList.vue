@@ -8,7 +8,7 @@ const open = defineModel<boolean>({ required: true })
 
 <template>
   <v-dialog v-model="open" max-width="560" aria-label="Keys">
-    <div class="panel keys" data-test="keys">
+    <div class="panel keys" data-test="keys" @keydown.esc="open = false">
       <h2>Keys</h2>
       <template v-for="group in shortcuts" :key="group.about">
         <h3>{{ group.about }}</h3>

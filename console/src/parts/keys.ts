@@ -42,7 +42,7 @@ export const shortcuts: { about: string; all: Shortcut[] }[] = [
 // typing tells whether a key belongs to what somebody is writing or choosing in.
 function typing(e: KeyboardEvent): boolean {
   const el = e.target instanceof Element ? e.target : null
-  return Boolean(el?.closest('input, textarea, select, [contenteditable=true], [role=listbox], .v-overlay__content'))
+  return Boolean(el?.closest('input, textarea, select, [contenteditable=true], [role=listbox], .v-overlay--active'))
 }
 
 // pendingFor is how long g waits for the letter of a place, ms.
