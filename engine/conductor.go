@@ -322,11 +322,11 @@ func (r *liveRun) tick() {
 	rule := r.machine.Record()
 	effects := r.machine.Advance(stage.Frame{Frame: seen})
 	r.keeper.frame(r.recorder, frame, len(effects) > 0, rule)
+	r.act(effects)
 	if taken.To.Sub(taken.From) > mostSpread && (len(effects) > 0 || time.Since(r.spread) > spreadPause) {
 		r.spread = time.Now()
 		r.mark(record.Spread{From: from, To: to}.Mark(t))
 	}
-	r.act(effects)
 	if r.finish != nil { // the outputs come first, and watchers hear of the frame afterwards
 		r.frames.frames = append(r.frames.frames, frame)
 		return

@@ -130,17 +130,8 @@ func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) 
 			return nil, nil, fmt.Errorf("nameplate %s: %w", stored.Name, err)
 		}
 	}
-	program, err := catalogue.Parse([]byte(revision.Text), plate, parameters, e.Library)
+	program, err := catalogue.Parse([]byte(revision.Text), plate, parameters, e.store.Library)
 	return program, plate, err
-}
-
-// Library gives the newest revision of a procedure, for others that use it.
-func (e *Engine) Library(name string) (string, error) {
-	r, err := e.store.Revision(name, 0)
-	if errors.Is(err, store.ErrNotFound) {
-		return "", procedure.ErrNoLibrary
-	}
-	return r.Text, err
 }
 
 // columnsOf are the columns that a run records: what the bay reads and counts, then what the procedure derives.

@@ -2,7 +2,6 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"log/slog"
 	"net/http"
 	"slices"
@@ -12,7 +11,6 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"usherbench/api"
-	"usherbench/core/procedure"
 	"usherbench/rehearsal/shelf"
 	"usherbench/service/desk"
 	"usherbench/store"
@@ -62,8 +60,7 @@ func (s *Service) atDesk(echo.HandlerFunc) echo.HandlerFunc {
 // Apart answers the heavy requests that only read the records, in a process beside the service, which has checked who
 // asks.
 func Apart(st *store.Store, log *slog.Logger) http.Handler {
-	library := libraryOf(st)
-	s := &Service{store: st, log: log, echo: echo.New(), shelf: shelf.New(st, library), library: library}
+	s := &Service{store: st, log: log, echo: echo.New(), shelf: shelf.New(st, st.Library)}
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError
 	s.echo.Use(middleware.Recover())
@@ -73,18 +70,4 @@ func Apart(st *store.Store, log *slog.Logger) http.Handler {
 		}
 	}
 	return s.echo
-}
-
-// libraryOf gives the procedures that others use.
-func libraryOf(st *store.Store) procedure.Library {
-	return func(name string) (string, error) {
-		r, err := st.Revision(name, 0)
-		if errors.Is(err, store.ErrNotFound) {
-			return "", procedure.ErrNoLibrary
-		}
-		if err != nil {
-			return "", fmt.Errorf("procedure %s: %w", name, err)
-		}
-		return r.Text, nil
-	}
 }

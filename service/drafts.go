@@ -32,7 +32,7 @@ func (s *Service) outline(c *echo.Context) error {
 		return err
 	}
 	plate, findings := s.draftPlate(d)
-	program, found := catalogue.Draft([]byte(d.Text), plate, d.Parameters, s.library)
+	program, found := catalogue.Draft([]byte(d.Text), plate, d.Parameters, s.store.Library)
 	return c.JSON(http.StatusOK, outlineOf(program, append(findings, found...)))
 }
 
@@ -229,7 +229,7 @@ func (s *Service) writeTable(c *echo.Context) error {
 		return err
 	}
 	plate, _ := s.draftPlate(d)
-	program, err := catalogue.Parse([]byte(d.Text), plate, d.Parameters, s.library)
+	program, err := catalogue.Parse([]byte(d.Text), plate, d.Parameters, s.store.Library)
 	if err != nil {
 		return err
 	}
@@ -262,7 +262,7 @@ func (s *Service) judgeAgain(c *echo.Context) error {
 	}
 	list := []api.Judgement{}
 	for _, run := range runs {
-		judgement, err := archive.JudgeAgain(s.store, s.library, run, who(c), j)
+		judgement, err := archive.JudgeAgain(s.store, s.store.Library, run, who(c), j)
 		if err != nil {
 			return fmt.Errorf("run %s of %s: %w", run.ID, run.Serial, err)
 		}

@@ -73,7 +73,7 @@ func (s *Service) parse(text string) (store.Revision, *procedure.Program, error)
 	program, _, err := s.engine.Resolve(r, nil)
 	if errors.Is(err, store.ErrNotFound) {
 		// Without its nameplate the procedure is checked as far as that goes; the finding names the missing nameplate.
-		_, err = catalogue.Parse([]byte(text), nil, nil, s.library)
+		_, err = catalogue.Parse([]byte(text), nil, nil, s.store.Library)
 	}
 	return r, program, err
 }

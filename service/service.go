@@ -20,7 +20,6 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"usherbench/api"
-	"usherbench/core/procedure"
 	"usherbench/engine"
 	"usherbench/line"
 	"usherbench/rehearsal/shelf"
@@ -37,7 +36,6 @@ type Service struct {
 	engine   *engine.Engine
 	line     *line.Line
 	shelf    *shelf.Shelf
-	library  procedure.Library
 	log      *slog.Logger
 	accounts *accounts
 	echo     *echo.Echo
@@ -181,7 +179,7 @@ func (s *Service) routes() []route {
 // New makes the service. It is an http.Handler. The error is about accounts that cannot be read.
 func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) (*Service, error) {
 	s := &Service{store: st, engine: en, line: ln, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(),
-		shelf: shelf.New(st, en.Library), library: en.Library, options: o, streams: perAccount{most: mostStreams}}
+		shelf: shelf.New(st, st.Library), options: o, streams: perAccount{most: mostStreams}}
 	if err := s.accounts.load(); err != nil {
 		return nil, fmt.Errorf("who may use the service: %w", err)
 	}

@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"usherbench/api"
+	"usherbench/core/procedure"
 	"usherbench/core/record"
 )
 
@@ -250,6 +251,15 @@ func (s *Store) PushRevision(r Revision) (stored Revision, fresh bool, err error
 		return tx.Create(&stored).Error
 	})
 	return stored, fresh, err
+}
+
+// Library gives the newest revision of a procedure, for others that use it.
+func (s *Store) Library(name string) (string, error) {
+	r, err := s.Revision(name, 0)
+	if errors.Is(err, ErrNotFound) {
+		return "", procedure.ErrNoLibrary
+	}
+	return r.Text, err
 }
 
 // Revision reads a revision of a procedure; number 0 is the newest.

@@ -3,8 +3,9 @@ package procedure
 import "usherbench/core/seats"
 
 // Beginning lists what a seat of a run begins with, in the order of its kind, whatever somebody left: levels at what
-// moves nothing, limits at what the procedure needs, or at the most. can tells what the instrument in the seat can be
-// set, of words its mode; most is the most that it can do of a quantity, if it is known.
+// moves nothing, limits at what the procedure needs, or at the most, within the windows of the nameplate. can tells
+// what the instrument in the seat can be set, of words its mode; most is the most that it can do of a quantity, if it
+// is known.
 func (p *Program) Beginning(seat string, can func(q, word string) bool,
 	most func(q string) (float64, bool)) (settings []Setting) {
 	kind, _ := seats.KindOf(seat)
@@ -15,9 +16,12 @@ func (p *Program) Beginning(seat string, can func(q, word string) bool,
 			continue
 		case q == seats.Mode:
 			s.Word = seats.BeginsIn
-		case kind.Begins(q) == seats.AtMost:
+		case kind.BeginsAtMost(q):
 			if s.Value, known = p.needed(seat, q); !known {
 				s.Value, known = most(q)
+			}
+			if w, stated := p.Windows[s.Column()]; known && stated {
+				s.Value = min(s.Value, w.Max)
 			}
 		}
 		if known && can(q, s.Word) {

@@ -222,3 +222,21 @@ func ends(d *kinds.Drive) (all []string) {
 	}
 	return all
 }
+
+// A limit begins at what is needed, else at the most; never beyond what is safe for the unit.
+func TestALimitBeginsWithinTheWindow(t *testing.T) {
+	plate, err := nameplate.Parse([]byte("nameplate: small\nratings: {rated_volts: 4 V}\n" +
+		"windows: {cycler.volts: {min: 0 V, max: 4.2 V}}\n"))
+	require.NoError(t, err)
+	for needs, want := range map[string]float64{"{}": 4.2, "{volts: 4.1 V}": 4.1} {
+		p, err := catalogue.Parse([]byte("procedure: x\nfor: small\nneeds: {cycler: "+needs+"}\n"+
+			"stages: [{hold: {for: 1 s}}]\n"), plate, nil, nil)
+		require.NoError(t, err)
+		begins := map[string]float64{}
+		for _, s := range p.Beginning("cycler", func(_, word string) bool { return word == "" },
+			func(string) (float64, bool) { return 80, true }) {
+			begins[s.Quantity] = s.Value
+		}
+		assert.Equal(t, map[string]float64{"volts": want, "floor": 0, "amps": 0}, begins, needs)
+	}
+}

@@ -121,6 +121,7 @@ func (r *Reader) read(root document.Node) {
 	}
 	root.Fields(fields, "procedure", "for", "needs", "stages")
 	if r.plate != nil {
+		r.p.Windows = r.plate.Windows
 		for name, q := range r.plate.Ratings {
 			r.p.Constants["nameplate."+name] = q
 		}

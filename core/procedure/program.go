@@ -14,6 +14,7 @@ import (
 	"usherbench/core/condition"
 	"usherbench/core/document"
 	"usherbench/core/figure"
+	"usherbench/core/nameplate"
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
@@ -26,6 +27,8 @@ type Program struct {
 	Seats            []Seat
 	Columns          trace.Columns
 	Record           Record
+	// Windows are those of safe setpoints that the nameplate states, by column.
+	Windows map[string]nameplate.Window
 	// Derived are columns that are computed from others by an expression, by name.
 	Derived []Derived
 	// Resume says whether a run may go on after the service was away.

@@ -56,23 +56,10 @@ type Kind struct {
 	Choices []Choice
 }
 
-// Begins is where a number stands when a run begins, before its procedure sets it: a level at what moves nothing, a
-// limit at the most. What a seat is to keep constant in a mode that is not used stands where it would take nothing.
-type Begins int
-
-// The beginnings.
-const (
-	AtZero Begins = iota
-	AtMost
-)
-
-// Begins says where a number begins.
-func (k Kind) Begins(q string) Begins {
-	switch {
-	case q == "ohms", q == "volts" && k.Is(Drains), q == "amps" && !k.Is(Drains):
-		return AtMost
-	}
-	return AtZero
+// BeginsAtMost tells whether a number stands at the most when a run begins, before its procedure sets it: a limit does,
+// and a level of a mode in which the most takes nothing. Every other level begins at zero, where it moves nothing.
+func (k Kind) BeginsAtMost(q string) bool {
+	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains)
 }
 
 // BeginsIn is the mode in which a seat begins that has several.
