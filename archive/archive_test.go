@@ -58,7 +58,7 @@ ratings: {rated_capacity: 2 Ah, cutoff: 3.05 V, least_capacity: 1.5 Ah}
 // bring imports the log of a cell.
 func bring(t *testing.T, s *store.Store, serial string, seconds, amps float64) store.Run {
 	t.Helper()
-	run, err := archive.Import(s, "olga", api.ImportLog{Name: serial + ".csv", Text: cellLog(seconds, amps, -1),
+	run, err := archive.Import(s, s, "olga", api.ImportLog{Name: serial + ".csv", Text: cellLog(seconds, amps, -1),
 		Mapping: cellMapping, Serial: serial, Lot: "shelf", Nameplate: "shelf-cell"})
 	require.NoError(t, err)
 	run, err = s.Run(run.ID)
@@ -112,7 +112,7 @@ func TestTheSignOfALogIsOnlyAWayOfWriting(t *testing.T) {
 		}{{"negative", -1}, {"positive", 1}} {
 			mapping := cellMapping
 			mapping.Source, mapping.DischargeIs = "", way.is
-			run, err := archive.Import(s, "olga", api.ImportLog{Name: "a.csv", Text: cellLog(seconds, amps, way.sign),
+			run, err := archive.Import(s, s, "olga", api.ImportLog{Name: "a.csv", Text: cellLog(seconds, amps, way.sign),
 				Mapping: mapping, Serial: "SC-9", Nameplate: "shelf-cell"})
 			require.NoError(r, err)
 			run, err = s.Run(run.ID)
@@ -160,13 +160,13 @@ func TestAMistakeInALogIsNamedAndLeavesNothing(t *testing.T) {
 	} {
 		log := good
 		c.change(&log)
-		_, err := archive.Import(s, "olga", log)
+		_, err := archive.Import(s, s, "olga", log)
 		assert.ErrorIs(t, err, api.ErrBadRequest, c.name)
 		assert.ErrorContains(t, err, c.words, c.name)
 	}
 	unknown := good
 	unknown.Nameplate = "heron"
-	_, err := archive.Import(s, "olga", unknown)
+	_, err := archive.Import(s, s, "olga", unknown)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 	runs, err := s.Runs(store.RunFilter{Limit: 10})
 	require.NoError(t, err)
@@ -304,7 +304,7 @@ func TestTwoGroupsAreComparedByTheirScatter(t *testing.T) {
 func TestTheBeginningOfALogIsKept(t *testing.T) {
 	s := shelf(t)
 	began := time.Date(2026, 3, 4, 5, 6, 7, 0, time.UTC)
-	run, err := archive.Import(s, "olga", api.ImportLog{Name: "a.csv", Text: cellLog(600, 1, -1), Mapping: cellMapping,
+	run, err := archive.Import(s, s, "olga", api.ImportLog{Name: "a.csv", Text: cellLog(600, 1, -1), Mapping: cellMapping,
 		Serial: "SC-1", BeganAt: &began})
 	require.NoError(t, err)
 	run, err = s.Run(run.ID)
@@ -324,7 +324,7 @@ func TestAJudgementStandsBesideTheEarlierOne(t *testing.T) {
 	strict := strings.Replace(run.ProcedureText, "{figure: capacity}", "{figure: capacity, limit: {min: 5 Ah}}", 1)
 	require.NotEqual(t, run.ProcedureText, strict)
 
-	judged, err := archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{Text: strict, Why: "a new limit"})
+	judged, err := judgedAgain(s, library, run, api.JudgeAgain{Text: strict, Why: "a new limit"})
 	require.NoError(t, err)
 	assert.Equal(t, "fail", judged.Outcome)
 	require.Len(t, judged.Changes, 1)
@@ -333,7 +333,7 @@ func TestAJudgementStandsBesideTheEarlierOne(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before, after, "it was not adopted")
 
-	_, err = archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{Text: strict, Why: "it counts", Adopt: true})
+	_, err = judgedAgain(s, library, run, api.JudgeAgain{Text: strict, Why: "it counts", Adopt: true})
 	require.NoError(t, err)
 	stored, err := s.Run(run.ID)
 	require.NoError(t, err)
@@ -345,10 +345,19 @@ func TestAJudgementStandsBesideTheEarlierOne(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "a new limit", shown.Why)
 
-	again, err := archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{Why: "as it was"})
+	again, err := judgedAgain(s, library, run, api.JudgeAgain{Why: "as it was"})
 	require.NoError(t, err)
 	assert.Contains(t, again.Changes[0], "capacity: fail → no limit")
 	run.State = store.Live
-	_, err = archive.JudgeAgain(s, library, run, "olga", api.JudgeAgain{})
+	_, err = judgedAgain(s, library, run, api.JudgeAgain{})
 	assert.ErrorIs(t, err, archive.ErrLive)
+}
+
+// judgedAgain judges a run again and keeps that, as the service does.
+func judgedAgain(s *store.Store, l procedure.Library, run store.Run, j api.JudgeAgain) (api.Judgement, error) {
+	judgement, err := archive.JudgeAgain(s, l, run, "olga", j)
+	if err != nil {
+		return api.Judgement{}, err
+	}
+	return archive.KeepJudgement(s, run, judgement, j.Adopt)
 }

@@ -84,13 +84,21 @@ func LookAt(s *store.Store, m api.Mapping, text string) (api.LogLook, error) {
 	return look, nil
 }
 
-// Import makes a run of a foreign log, with its figures, and remembers the mapping of its source. The figures are
-// those of the procedure, or the usual ones. Mistakes are api.ErrBadRequest with the line.
-func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
+// Library is what is known of procedures and units.
+type Library interface {
+	// Revision reads a procedure; 0 is its newest revision.
+	Revision(name string, number int) (store.Revision, error)
+	Nameplate(name string) (store.Nameplate, error)
+}
+
+// Import makes a run of a foreign log, with its figures, in records s, and remembers there the mapping of its source.
+// Procedures and nameplates are those of the library. The figures are those of the procedure, or the usual ones.
+// Mistakes are api.ErrBadRequest with the line.
+func Import(s *store.Store, library Library, by string, request api.ImportLog) (store.Run, error) {
 	if err := CheckSerial(request.Serial); err != nil {
 		return store.Run{}, err
 	}
-	run, err := take(s, by, request)
+	run, err := take(s, library, by, request)
 	if err != nil {
 		return run, err
 	}
@@ -98,16 +106,16 @@ func Import(s *store.Store, by string, request api.ImportLog) (store.Run, error)
 	if _, err := Judge(s, run, map[string]any{}); err != nil {
 		return run, err
 	}
-	err = s.Journal(store.JournalEntry{By: by, RunID: run.ID, What: "log imported",
-		Detail: run.Source + " as " + run.Serial})
-	if err != nil {
-		return run, err
-	}
 	return s.Run(run.ID)
 }
 
+// Imported is what the journal says of a log that was brought in.
+func Imported(by string, run store.Run) store.JournalEntry {
+	return store.JournalEntry{By: by, RunID: run.ID, What: "log imported", Detail: run.Source + " as " + run.Serial}
+}
+
 // take puts a foreign log on record; its figures are not computed yet.
-func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
+func take(s *store.Store, library Library, by string, request api.ImportLog) (store.Run, error) {
 	bad := func(err error) (store.Run, error) { return store.Run{}, fmt.Errorf("%w: %w", api.ErrBadRequest, err) }
 	mapping, err := mappingOf(request.Mapping)
 	if err != nil {
@@ -134,7 +142,7 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 		return bad(fmt.Errorf("the log begins at %s, which is still to come; check its date and the clock of this computer, "+
 			"or say when it began", run.StartedAt.Format(time.DateTime)))
 	}
-	if err := giveTexts(s, &run, request, log); err != nil {
+	if err := giveTexts(library, &run, request, log); err != nil {
 		return run, err
 	}
 	if doubt := log.Doubt(); doubt != "" && request.Mapping.DischargeIs == "" {
@@ -163,11 +171,11 @@ func take(s *store.Store, by string, request api.ImportLog) (store.Run, error) {
 
 // giveTexts gives the run nameplate and procedure. Of a procedure the figures, limits and ratings count; what
 // it sets is not done.
-func giveTexts(s *store.Store, run *store.Run, request api.ImportLog, log *foreignlog.Log) error {
+func giveTexts(library Library, run *store.Run, request api.ImportLog, log *foreignlog.Log) error {
 	run.Nameplate = request.Nameplate
 	run.Procedure, run.Title = "imported-log", "Log of "+request.Name
 	if request.Procedure != "" {
-		r, err := s.Revision(request.Procedure, 0)
+		r, err := library.Revision(request.Procedure, 0)
 		if err != nil {
 			return err
 		}
@@ -177,7 +185,7 @@ func giveTexts(s *store.Store, run *store.Run, request api.ImportLog, log *forei
 		}
 	}
 	if run.Nameplate != "" {
-		plate, err := s.Nameplate(run.Nameplate)
+		plate, err := library.Nameplate(run.Nameplate)
 		if err != nil {
 			return err
 		}

@@ -45,46 +45,51 @@ func OutcomeOf(run store.Run, judged []procedure.Judged) outcome.Outcome {
 	return outcome.OfRun(run.State == string(stage.Aborted), procedure.Outcomes(judged))
 }
 
-// JudgeAgain computes the figures of a run anew, with a changed procedure or with the one that ran, and keeps them
-// beside the earlier ones. With adopt they become those of the run. It fails with ErrLive, or the findings of the text.
+// JudgeAgain computes the figures of a run anew, with a changed procedure or with the one that ran. It keeps nothing.
+// It fails with ErrLive, or the findings of the text.
 func JudgeAgain(s *store.Store, library procedure.Library, run store.Run, by string,
-	j api.JudgeAgain) (api.Judgement, error) {
+	j api.JudgeAgain) (store.Judgement, error) {
+	out := store.Judgement{RunID: run.ID, By: by, At: s.Now(), Why: j.Why, Text: run.ProcedureText, Before: run.Outcome}
 	if run.State == store.Live {
-		return api.Judgement{}, fmt.Errorf("%w: the figures of run %s are judged when it ends", ErrLive, run.ID)
+		return out, fmt.Errorf("%w: the figures of run %s are judged when it ends", ErrLive, run.ID)
 	}
 	before, err := s.Figures(run.ID)
 	if err != nil {
-		return api.Judgement{}, err
+		return out, err
 	}
 	program, record, err := Record(s, run)
 	if err != nil {
-		return api.Judgement{}, err
+		return out, err
 	}
-	text := run.ProcedureText
 	if j.Text != "" {
-		text = j.Text
+		out.Text = j.Text
 		_, plate, err := run.Program()
 		if err != nil {
-			return api.Judgement{}, err
+			return out, err
 		}
 		if program, err = catalogue.Parse([]byte(j.Text), plate, run.Parameters, library); err != nil {
-			return api.Judgement{}, err
+			return out, err
 		}
 	}
 	judged := program.Judge(record)
-	changes := changed(before, judged)
-	words, err := json.Marshal(changes)
+	out.Outcome = string(OutcomeOf(run, judged))
+	figures, err := json.Marshal(judged)
+	if err != nil {
+		return out, err
+	}
+	changes, err := json.Marshal(changed(before, judged))
+	out.Figures, out.Changes = string(figures), string(changes)
+	return out, err
+}
+
+// KeepJudgement keeps a judgement beside the earlier ones of its run; with adopt its figures become those of the run.
+func KeepJudgement(s *store.Store, run store.Run, j store.Judgement, adopt bool) (api.Judgement, error) {
+	stored, err := s.AddJudgement(j, adopt)
 	if err != nil {
 		return api.Judgement{}, err
 	}
-	stored, err := s.AddJudgement(store.Judgement{RunID: run.ID, By: by, At: s.Now(), Why: j.Why, Text: text,
-		Before:  run.Outcome,
-		Outcome: string(OutcomeOf(run, judged)), Changes: string(words)}, judged, j.Adopt)
-	if err != nil {
-		return api.Judgement{}, err
-	}
-	err = s.Journal(store.JournalEntry{By: by, Bay: run.Bay, RunID: run.ID, What: "judged again",
-		Detail: strings.TrimSuffix(fmt.Sprintf("%s → %s; %s", run.Outcome, stored.Outcome, j.Why), "; ")})
+	err = s.Journal(store.JournalEntry{By: j.By, Bay: run.Bay, RunID: run.ID, What: "judged again",
+		Detail: strings.TrimSuffix(fmt.Sprintf("%s → %s; %s", j.Before, j.Outcome, j.Why), "; ")})
 	if err != nil {
 		return api.Judgement{}, err
 	}

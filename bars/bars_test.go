@@ -28,6 +28,13 @@ func atMost(name string, x, target float64, form string) {
 }
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 4 && os.Args[1] == rude {
+		if err := rudely(os.Args[2], os.Args[3], os.Args[4]); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
 	code := m.Run()
 	if len(results) > 0 {
 		fmt.Printf("\n%-44s %14s   %-14s\n", "bar", "measured", "target")

@@ -108,10 +108,26 @@ func (l *breachable) load(line string) string {
 		return "15.0000;2.0000"
 	case strings.HasPrefix(line, "INP OFF") && l.breached.Load() != 0:
 		l.off.CompareAndSwap(0, time.Now().UnixNano())
-	case strings.HasPrefix(line, "INP?"):
-		return "0"
 	}
 	return `0,"No error"`
+}
+
+// switched is a stand-in that knows whether its output is on, and answers all else as given.
+func switched(answer func(line string) string) func(line string) string {
+	var on atomic.Bool
+	return func(line string) string {
+		switch {
+		case strings.HasPrefix(line, "OUTP ON"), strings.HasPrefix(line, "INP ON"):
+			on.Store(true)
+		case strings.HasPrefix(line, "OUTP OFF"), strings.HasPrefix(line, "INP OFF"):
+			on.Store(false)
+		case strings.HasPrefix(line, "OUTP?"), strings.HasPrefix(line, "INP?"):
+			return map[bool]string{true: "1", false: "0"}[on.Load()]
+		case strings.Contains(line, "TRIP?"):
+			return "0"
+		}
+		return answer(line)
+	}
 }
 
 func supplyAnswer(line string) string {
@@ -120,8 +136,6 @@ func supplyAnswer(line string) string {
 		return "Usher Bench,SIM-S2,0,1"
 	case strings.HasPrefix(line, "MEAS"):
 		return "48.000;0.7000;0"
-	case strings.HasPrefix(line, "OUTP?"):
-		return "0"
 	case strings.HasPrefix(line, "VOLT:PROT?"), strings.HasPrefix(line, "CURR:PROT?"):
 		return "88"
 	}
@@ -170,8 +184,10 @@ func converters(b *testing.B, bays int, load func(bay int) func(line string) str
 	config := bench.Config{Instruments: map[string]api.InstrumentConfig{}, Bays: map[string]api.BayConfig{}}
 	for i := range bays {
 		supply, sink := fmt.Sprintf("supply%d", i), fmt.Sprintf("load%d", i)
-		config.Instruments[supply] = api.InstrumentConfig{Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"}
-		config.Instruments[sink] = api.InstrumentConfig{Address: "tcp://" + serve(b, load(i)), Dialect: "sim-load"}
+		config.Instruments[supply] = api.InstrumentConfig{Dialect: "sim-supply",
+			Address: "tcp://" + serve(b, switched(supplyAnswer))}
+		config.Instruments[sink] = api.InstrumentConfig{Dialect: "sim-load",
+			Address: "tcp://" + serve(b, switched(load(i)))}
 		config.Bays[fmt.Sprintf("bay%d", i)] = api.BayConfig{Seats: map[string]api.SeatConfig{
 			"source": {Instrument: supply}, "load": {Instrument: sink}}}
 	}

@@ -64,7 +64,7 @@ func BenchmarkImport(b *testing.B) {
 	text := foreign(1_000_000)
 	var err error
 	megabytes, took := peaked(func() {
-		_, err = archive.Import(s, "bar", api.ImportLog{Name: "log.csv", Text: text, Serial: "GP-1",
+		_, err = archive.Import(s, s, "bar", api.ImportLog{Name: "log.csv", Text: text, Serial: "GP-1",
 			Mapping: api.Mapping{Source: "bar", Separator: ";", Time: api.MappedColumn{Column: "time [s]", Unit: "s"},
 				Volts: api.MappedColumn{Column: "volts [V]", Unit: "V"}, Amps: api.MappedColumn{Column: "amps [A]", Unit: "A"}}})
 	})

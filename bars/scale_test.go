@@ -121,8 +121,8 @@ func BenchmarkSlowInstruments(b *testing.B) {
 	const answersAfter = 80 * time.Millisecond
 	var fast breachable
 	config := bench.Config{Instruments: map[string]api.InstrumentConfig{
-		"supply": {Address: "tcp://" + serve(b, supplyAnswer), Dialect: "sim-supply"},
-		"load":   {Address: "tcp://" + serve(b, fast.load), Dialect: "sim-load"},
+		"supply": {Address: "tcp://" + serve(b, switched(supplyAnswer)), Dialect: "sim-supply"},
+		"load":   {Address: "tcp://" + serve(b, switched(fast.load)), Dialect: "sim-load"},
 	}, Bays: map[string]api.BayConfig{}}
 	seats := map[string]api.SeatConfig{"source": {Instrument: "supply"}, "load": {Instrument: "load"}}
 	for i := range 4 {

@@ -33,8 +33,6 @@ func (l *stoppable) load(line string) string {
 		return "15.0000;2.0000"
 	case strings.HasPrefix(line, "INP OFF"):
 		l.off.Store(time.Now().UnixNano())
-	case strings.HasPrefix(line, "INP?"):
-		return "0"
 	}
 	return `0,"No error"`
 }

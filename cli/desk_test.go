@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bytes"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -15,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
+	"usherbench/store"
 )
 
 // desks lists the processes in which a service does heavy work.
@@ -62,9 +65,54 @@ func TestHeavyWorkIsDoneInAProcessOfItsOwn(t *testing.T) {
 	require.Eventually(t, func() bool { return len(desks(t, service)) == 0 }, time.Minute, 10*time.Millisecond)
 	var report bytes.Buffer
 	require.NoError(t, cl.Report(t.Context(), run.ID, &report), "another one answers")
+	h.bringIn(cl, service)
 	pid = desks(t, service)[0]
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))
 	_ = p.cmd.Wait()
 	require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, time.Minute, 10*time.Millisecond,
 		"it ends with the service")
+}
+
+// bringIn brings in a log, at first with the process killed that reads it: nothing of it is on record then.
+func (h *house) bringIn(cl *client.Client, service int) {
+	h.t.Helper()
+	var text strings.Builder
+	text.WriteString("seconds;volts;amps\n")
+	for k := range 300_000 {
+		fmt.Fprintf(&text, "%d;%.4f;-2\n", k, 25-1e-5*float64(k))
+	}
+	request := api.ImportLog{Name: "log.csv", Text: text.String(), Serial: "GP-7", Mapping: api.Mapping{Source: "cellar",
+		Separator: ";", Time: api.MappedColumn{Column: "seconds", Unit: "s"},
+		Volts: api.MappedColumn{Column: "volts", Unit: "V"}, Amps: api.MappedColumn{Column: "amps", Unit: "A"}}}
+	before, err := cl.Runs(h.t.Context(), api.RunFilter{})
+	require.NoError(h.t, err)
+	answered := make(chan error)
+	go func() {
+		_, err := cl.Import(h.t.Context(), request)
+		answered <- err
+	}()
+	made := filepath.Join(h.data, "making-*", store.File)
+	require.Eventually(h.t, func() bool {
+		found, err := filepath.Glob(made)
+		return err == nil && len(found) == 1
+	}, time.Minute, time.Millisecond)
+	for _, pid := range desks(h.t, service) {
+		require.NoError(h.t, syscall.Kill(pid, syscall.SIGKILL))
+	}
+	var refused *api.Problem
+	require.ErrorAs(h.t, <-answered, &refused)
+	assert.Equal(h.t, http.StatusServiceUnavailable, refused.Status)
+	after, err := cl.Runs(h.t.Context(), api.RunFilter{})
+	require.NoError(h.t, err)
+	assert.Equal(h.t, before, after)
+	left, err := filepath.Glob(made)
+	require.NoError(h.t, err)
+	assert.Empty(h.t, left)
+	run, err := cl.Import(h.t.Context(), request)
+	require.NoError(h.t, err)
+	assert.Equal(h.t, "done", run.State)
+	assert.InDelta(h.t, 299_999, run.Duration, 1e-6)
+	sources, err := cl.Sources(h.t.Context())
+	require.NoError(h.t, err)
+	assert.Contains(h.t, sources, "cellar")
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
@@ -164,13 +165,39 @@ func readLog(c *echo.Context) (api.ImportLog, error) {
 	return body, err
 }
 
+// importLog has a run made of a log in records of its own, and takes it over.
 func (s *Service) importLog(c *echo.Context) error {
+	var made api.RunSummary
+	err := s.store.Adopt(func(database string) (err error) {
+		c.Request().Header.Set(intoHeader, database)
+		made, err = workedOutOf[api.RunSummary](s, c.Request(), who(c))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	run, err := s.store.Run(made.ID)
+	if err != nil {
+		return err
+	}
+	if err := s.store.Journal(archive.Imported(who(c), run)); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusCreated, run.Summary())
+}
+
+// workOutImport makes a run of a log in the records that the service takes over.
+func (s *Service) workOutImport(c *echo.Context) error {
 	body, err := readLog(c)
 	if err != nil {
 		return err
 	}
-	run, err := archive.Import(s.store, who(c), body)
+	into, err := store.Open(c.Request().Header.Get(intoHeader))
 	if err != nil {
+		return err
+	}
+	run, err := archive.Import(into, s.store, who(c), body)
+	if err = errors.Join(err, into.Close()); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusCreated, run.Summary())

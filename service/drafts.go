@@ -262,13 +262,36 @@ func (s *Service) judgeAgain(c *echo.Context) error {
 	}
 	list := []api.Judgement{}
 	for _, run := range runs {
-		judgement, err := archive.JudgeAgain(s.store, s.store.Library, run, who(c), j)
+		one := j
+		one.Run, one.Lot = run.ID, ""
+		judged, err := workedOut[store.Judgement](s, c, judgementsPath, one)
+		if err != nil {
+			return err
+		}
+		kept, err := archive.KeepJudgement(s.store, run, judged, j.Adopt)
 		if err != nil {
 			return fmt.Errorf("run %s of %s: %w", run.ID, run.Serial, err)
 		}
-		list = append(list, judgement)
+		list = append(list, kept)
 	}
 	return c.JSON(http.StatusOK, list)
+}
+
+// workOutJudgement computes the figures of one run anew, for the service to keep.
+func (s *Service) workOutJudgement(c *echo.Context) error {
+	j, err := bind[api.JudgeAgain](c)
+	if err != nil {
+		return err
+	}
+	run, err := s.store.Run(j.Run)
+	if err != nil {
+		return err
+	}
+	judged, err := archive.JudgeAgain(s.store, s.store.Library, run, who(c), j)
+	if err != nil {
+		return fmt.Errorf("run %s of %s: %w", run.ID, run.Serial, err)
+	}
+	return c.JSON(http.StatusOK, judged)
 }
 
 // mostJudged bounds how many runs of a lot are judged at once.
@@ -295,17 +318,9 @@ func (s *Service) runsToJudge(j api.JudgeAgain) ([]store.Run, error) {
 		}
 		name = header.Name
 	}
-	var runs []store.Run
-	for _, l := range listed {
-		if l.State == store.Live || name != "" && l.Procedure != name {
-			continue
-		}
-		run, err := s.store.Run(l.ID) // with the texts that lists leave out
-		if err != nil {
-			return nil, err
-		}
-		runs = append(runs, run)
-	}
+	runs := slices.DeleteFunc(listed, func(r store.Run) bool {
+		return r.State == store.Live || name != "" && r.Procedure != name
+	})
 	if len(runs) == 0 {
 		return nil, fmt.Errorf("lot %q has no run to judge: %w", j.Lot, store.ErrNotFound)
 	}

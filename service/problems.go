@@ -27,7 +27,7 @@ func (s *Service) answerError(c *echo.Context, err error) {
 		return
 	}
 	p := problemOf(err)
-	if p.Status >= 500 {
+	if p.Status >= 500 && c.Request().Context().Err() == nil { // whoever asked is still there
 		s.log.Error("request", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err)
 	}
 	c.Response().Header().Set("Content-Type", "application/problem+json")

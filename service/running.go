@@ -114,11 +114,12 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 		return r, err
 	}
 	r.line = line.Open(r.Engine, r.Store, log)
+	serving := Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready}
 	if c.Desk != nil {
 		r.desk = desk.New(c.Desk(filepath.Join(c.Data, store.File)))
+		serving.Desk = r.desk
 	}
-	if r.Service, err = New(r.Store, r.Engine, r.line, log,
-		Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready, Desk: r.desk}); err != nil {
+	if r.Service, err = New(r.Store, r.Engine, r.line, log, serving); err != nil {
 		return r, err
 	}
 	r.URL = "http://" + listener.Addr().String()

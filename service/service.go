@@ -23,7 +23,6 @@ import (
 	"usherbench/engine"
 	"usherbench/line"
 	"usherbench/rehearsal/shelf"
-	"usherbench/service/desk"
 	"usherbench/store"
 )
 
@@ -35,7 +34,7 @@ type Service struct {
 	store    *store.Store
 	engine   *engine.Engine
 	line     *line.Line
-	shelf    *shelf.Shelf
+	shelf    *shelf.Shelf // at the desk only
 	log      *slog.Logger
 	accounts *accounts
 	echo     *echo.Echo
@@ -53,7 +52,7 @@ type Options struct {
 	// Ready are the texts of procedures to start from.
 	Ready []string
 	// Desk answers heavy requests in processes of their own; nil: they are answered in this one.
-	Desk *desk.Desk
+	Desk Answerer
 }
 
 // largestBody bounds what a request may send; a procedure is at most a quarter of it.
@@ -63,6 +62,8 @@ const largestBody = 1 << 20
 const (
 	importsPath = "/api/v1/imports"
 	largestLog  = 128 << 20
+	// judgementsPath is where runs are judged again.
+	judgementsPath = "/api/v1/judgements"
 )
 
 // route is one entry of the table. An empty role is open to everyone.
@@ -78,14 +79,15 @@ type route struct {
 // looks after the bays comes first.
 var heavy = []string{
 	"/api/v1/runs/:run/export", "/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
-	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", "/api/v1/judgements",
+	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", judgementsPath,
 	"/api/v1/rehearsals", "/api/v1/runs/:run/rehearsal", "/api/v1/tables", "/api/v1/tables/export",
 	"/api/v1/journal/verify", "/api/v1/records/check",
 }
 
-// here are the heavy routes that are answered in the process of the service: they write what it keeps, or what it knows
-// about its records. All others are answered at the desk.
-var here = []string{importsPath, "/api/v1/judgements", "/api/v1/records/check"}
+// here are the heavy routes that are not answered at the desk as they come. Of what is kept on record the work is done
+// there all the same, and the service keeps what came of it; what a check of the records finds is for the service that
+// has them.
+var here = []string{importsPath, judgementsPath, "/api/v1/records/check"}
 
 func (s *Service) routes() []route {
 	return []route{
@@ -179,7 +181,10 @@ func (s *Service) routes() []route {
 // New makes the service. It is an http.Handler. The error is about accounts that cannot be read.
 func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) (*Service, error) {
 	s := &Service{store: st, engine: en, line: ln, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(),
-		shelf: shelf.New(st, st.Library), options: o, streams: perAccount{most: mostStreams}}
+		options: o, streams: perAccount{most: mostStreams}}
+	if o.Desk == nil {
+		s.options.Desk = inHouse{Apart(st, log)}
+	}
 	if err := s.accounts.load(); err != nil {
 		return nil, fmt.Errorf("who may use the service: %w", err)
 	}
@@ -209,8 +214,8 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 		}
 		if slices.Contains(heavy, r.path) {
 			chain = append(chain, few)
-			if o.Desk != nil && !slices.Contains(here, r.path) {
-				chain = append(chain, s.atDesk)
+			if !slices.Contains(here, r.path) {
+				r.handle = s.atDesk
 			}
 		}
 		s.echo.Add(r.method, r.path, r.handle, chain...)

@@ -27,9 +27,9 @@ type Judgement struct {
 	Changes string // JSON list of sentences
 }
 
-// AddJudgement keeps a judgement; with keep its figures become those of the run, and what they replace is kept
+// AddJudgement keeps a judgement; with adopt its figures become those of the run, and what they replace is kept
 // as a judgement too.
-func (s *Store) AddJudgement(j Judgement, judged []procedure.Judged, keep bool) (Judgement, error) {
+func (s *Store) AddJudgement(j Judgement, adopt bool) (Judgement, error) {
 	earlier, err := s.Figures(j.RunID)
 	if err != nil {
 		return j, err
@@ -38,11 +38,10 @@ func (s *Store) AddJudgement(j Judgement, judged []procedure.Judged, keep bool) 
 	if err != nil {
 		return j, err
 	}
-	data, err := json.Marshal(judged)
+	judged, err := j.Judged()
 	if err != nil {
 		return j, err
 	}
-	j.Figures = string(data)
 	err = s.write(func(tx *gorm.DB) error {
 		var first int64
 		if err := tx.Model(&Judgement{}).Where("run_id = ?", j.RunID).Count(&first).Error; err != nil {
@@ -65,7 +64,7 @@ func (s *Store) AddJudgement(j Judgement, judged []procedure.Judged, keep bool) 
 		}
 		return tx.Create(&j).Error
 	})
-	if err != nil || !keep {
+	if err != nil || !adopt {
 		return j, err
 	}
 	return j, s.SaveFigures(j.RunID, judged, map[string]any{"outcome": j.Outcome})

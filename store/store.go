@@ -73,6 +73,9 @@ func OpenOn(path string, on Surroundings) (*Store, error) {
 	if err := lookBefore(path); err != nil {
 		return nil, err
 	}
+	if err := removeMakings(filepath.Dir(path)); err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
 	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: source(path)},
 		&gorm.Config{Logger: logger.Discard, TranslateError: true})
 	if err != nil {
@@ -194,13 +197,18 @@ func (s *Store) Now() time.Time {
 
 // write runs a transaction when it is this caller's turn.
 func (s *Store) write(do func(tx *gorm.DB) error) error {
+	return s.writing(func(db *gorm.DB) error { return db.Transaction(do) })
+}
+
+// writing does what writes, in whatever transactions, when it is this caller's turn.
+func (s *Store) writing(do func(db *gorm.DB) error) error {
 	defer takeTurn(s.turn)()
 	err := s.watch.look()
 	if err == nil && s.on.Disk != nil {
 		err = s.on.Disk()
 	}
 	if err == nil {
-		err = damage(s.db.Transaction(do))
+		err = damage(do(s.db))
 	}
 	s.watch.wrote(err)
 	return err
