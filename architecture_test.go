@@ -48,7 +48,7 @@ var rules = []struct {
 		regexp.MustCompile(`^(github.com/xuri/excelize/v2$|golang.org/x/text/encoding)`)},
 	{"instrument/transport/memory", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"instrument/trial", regexp.MustCompile(`^(core/|instrument)`), nil},
-	{"instrument", regexp.MustCompile(`^(core/(document|nameplate|quantity|seats|uncertainty)|instrument/)`), nil},
+	{"instrument", regexp.MustCompile(`^(core/(document|nameplate|quantity|seats|uncertainty|waveform)|instrument/)`), nil},
 	{"warden", regexp.MustCompile(`^instrument`), nil},
 	{"api", regexp.MustCompile(`^core/`), regexp.MustCompile(`^$`)},
 	{"store", regexp.MustCompile(`^(core/|api$)`), nil},

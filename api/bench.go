@@ -44,8 +44,8 @@ type BayConfig struct {
 	Interval Span `mapstructure:"interval" yaml:"interval,omitempty" json:"interval,omitempty"`
 	// LostAfter is how long an instrument may be silent before the bay is made safe; 2 s if not given.
 	LostAfter Span `mapstructure:"lost_after" yaml:"lost_after,omitempty" json:"lostAfter,omitempty"`
-	// HandFor is after how long without a word outputs that are on by hand go off; 30 min if not given. Somebody is asked
-	// a minute before.
+	// HandFor is after how long without a word outputs that are on by hand go off; 30 min if not given. Somebody is
+	// asked a minute before.
 	HandFor Span `mapstructure:"hand_for" yaml:"hand_for,omitempty" json:"handFor,omitempty"`
 	// Handler is the HTTP address of a unit handler: it is told each serial number before anything is energised,
 	// and answers when the unit is in place.
@@ -70,6 +70,16 @@ type SeatConfig struct {
 	Sensors   map[string]SensorConfig `mapstructure:"sensors" yaml:"sensors,omitempty" json:"sensors,omitempty"`
 	// Defaults are set before every run, by quantity: {amps: 1 A, sense: remote}.
 	Defaults map[string]string `mapstructure:"defaults" yaml:"defaults,omitempty" json:"defaults,omitempty"`
+	// Probes say what the channels of a scope see, by the name that procedures use: {output: {channel: 1, factor: 10}}.
+	Probes map[string]ProbeConfig `mapstructure:"probes" yaml:"probes,omitempty" json:"probes,omitempty"`
+}
+
+// ProbeConfig joins a channel of a scope to the unit: what it sees there is factor times the volts at the connector.
+type ProbeConfig struct {
+	Channel int     `mapstructure:"channel" yaml:"channel" json:"channel"`
+	Factor  float64 `mapstructure:"factor" yaml:"factor,omitempty" json:"factor,omitempty"`
+	// Unit is V, or A for a current probe or a shunt; empty: V.
+	Unit string `mapstructure:"unit" yaml:"unit,omitempty" json:"unit,omitempty"`
 }
 
 // ChannelRef is a channel of an instrument; channel 0 stands for 1.

@@ -11,6 +11,7 @@ import (
 	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
+	"usherbench/core/waveform"
 	"usherbench/store"
 )
 
@@ -43,6 +44,12 @@ func Record(s *store.Store, run store.Run) (*procedure.Program, *record.Record, 
 	}
 	if plate != nil {
 		rec.Ratings, rec.Series = plate.Ratings, plate.Series
+	}
+	if rec.Captures, err = s.Captures(run.ID); err != nil {
+		return nil, nil, err
+	}
+	rec.Samples = func(c record.Capture, channel string) (*waveform.Waveform, error) {
+		return s.Waveform(context.Background(), run.ID, c.Index, channel)
 	}
 	reader := s.NewReader(run)
 	rec.Trace = func(column string, t0, t1 float64) (trace.Series, error) {

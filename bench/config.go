@@ -97,8 +97,8 @@ func (c *Config) complete(dialects dialect.Library) error {
 	return errors.Join(errs...)
 }
 
-// placesOf finds where the addresses of instruments lead, all at once, since a name may take its time to be looked up.
-// Addresses that are wrong are left out.
+// placesOf finds where the addresses of instruments lead, all at once, since a name may take its time to be looked
+// up. Addresses that are wrong are left out.
 func placesOf(instruments map[string]api.InstrumentConfig) map[string]string {
 	places := map[string]string{}
 	var mu sync.Mutex // guards places
@@ -253,6 +253,12 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 			fail("sensors.%s: the scale is less than %g, so that nothing is left of a reading", q, 1/mostSensor)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(s.Probes)) {
+		errs = append(errs, checkProbe(name, s.Probes[name], kind, d)...)
+	}
+	if kind.Is(seats.Captures) && len(s.Probes) == 0 {
+		fail("say what its channels see: probes: {output: {channel: 1, factor: 10}}")
+	}
 	for _, q := range slices.Sorted(maps.Keys(s.Defaults)) {
 		if q == seats.Output {
 			fail("defaults: an output is not switched on by default; take it away")
@@ -261,6 +267,29 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 		if _, err := ReadSetting(d, "defaults", q, s.Defaults[q]); err != nil {
 			fail("defaults: %w", err)
 		}
+	}
+	return errs
+}
+
+// mostProbe bounds the factor of a probe.
+const mostProbe = 1e6
+
+// checkProbe checks a probe of a scope.
+func checkProbe(name string, p api.ProbeConfig, kind seats.Kind, d *dialect.Dialect) (errs []error) {
+	fail := func(format string, args ...any) {
+		errs = append(errs, fmt.Errorf("probes."+name+": "+format, args...))
+	}
+	switch {
+	case !kind.Is(seats.Captures):
+		fail("a %s has no probes; take them away", kind.Name)
+	case !nameplate.NamePattern.MatchString(name):
+		fail("use small letters, digits and hyphens for the name")
+	case p.Channel < 1 || p.Channel > d.Channels:
+		fail("channel %d is none of the scope, which has %d", p.Channel, d.Channels)
+	case math.IsNaN(p.Factor) || math.Abs(p.Factor) > mostProbe || p.Factor != 0 && math.Abs(p.Factor) < 1/mostProbe:
+		fail("the factor is what is seen over the volts at the connector, from %g to %g", 1/mostProbe, mostProbe)
+	case p.Unit != "" && p.Unit != "V" && p.Unit != "A":
+		fail("the unit is V or A, not %q", p.Unit)
 	}
 	return errs
 }

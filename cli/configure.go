@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -12,6 +14,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/seats"
 )
 
 // configureCommands change the bench while the service runs.
@@ -124,12 +127,14 @@ func (a *app) benchRemove() *cobra.Command {
 func (a *app) benchBay() *cobra.Command {
 	var b api.BayConfig
 	var interval, lostAfter, handFor string
+	var probes []string
 	c := &cobra.Command{
 		Use: "bay BAY SEAT=INSTRUMENT[:CHANNEL] …", Short: "Say what fills the seats of a bay", Args: cobra.MinimumNArgs(2),
 		Long: `Say what fills the seats of a bay, in place of what did. Several channels joined by
-+ work as one in parallel (setpoints shared, readings summed), joined by ++ in series.`,
++ work as one in parallel (setpoints shared, readings summed), joined by ++ in series. --probe says what a
+channel of a scope sees: NAME=CHANNEL:FACTOR, with A behind the factor for a current.`,
 		Example: "  usher bench bay bay1 source=psu1:1 load=load1\n  usher bench bay bay2 source=psu1:1+psu1:2 load=load2 " +
-			"--title \"High current\"",
+			"--title \"High current\"\n  usher bench bay bay3 source=psu2 scope=scope1 --probe output=1:10 --probe current=2:100A",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			config, err := cl.BenchConfig(ctx)
 			if err != nil {
@@ -160,6 +165,9 @@ func (a *app) benchBay() *cobra.Command {
 				}
 				b.Seats[name] = seat
 			}
+			if err := putProbes(b.Seats, probes); err != nil {
+				return err
+			}
 			config, err = cl.PutBay(ctx, args[0], b)
 			if err != nil || a.json {
 				return a.jsonOr(config, err)
@@ -169,10 +177,48 @@ func (a *app) benchBay() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&b.Title, "title", "", "what people call it")
+	c.Flags().StringArrayVar(&probes, "probe", nil, "what a channel of the scope sees, NAME=CHANNEL:FACTOR")
 	c.Flags().StringVar(&interval, "interval", "", "between frames, 20ms")
 	c.Flags().StringVar(&lostAfter, "lost-after", "", "how long an instrument may be silent, 2s")
 	c.Flags().StringVar(&handFor, "hand-for", "", "after how long without a word outputs that are on by hand go off, 30m")
 	return c
+}
+
+// putProbes gives the seat that captures its probes: "output=1:10", "current=3:100A".
+func putProbes(filled map[string]api.SeatConfig, probes []string) error {
+	if len(probes) == 0 {
+		return nil
+	}
+	at := slices.IndexFunc(slices.Sorted(maps.Keys(filled)), func(name string) bool {
+		kind, ok := seats.KindOf(name)
+		return ok && kind.Is(seats.Captures)
+	})
+	if at < 0 {
+		return usage("--probe is for a seat that captures; add scope=INSTRUMENT")
+	}
+	name := slices.Sorted(maps.Keys(filled))[at]
+	seat := filled[name]
+	seat.Probes = map[string]api.ProbeConfig{}
+	for _, text := range probes {
+		probe, rest, ok := strings.Cut(text, "=")
+		channel, factor, scaled := strings.Cut(rest, ":")
+		p := api.ProbeConfig{Unit: "V"}
+		if scaled && strings.HasSuffix(factor, "A") {
+			factor, p.Unit = strings.TrimSuffix(factor, "A"), "A"
+		}
+		var err error
+		if p.Channel, err = strconv.Atoi(channel); err != nil || !ok {
+			return usage("--probe %q: write it like output=1:10, or current=3:100A", text)
+		}
+		if scaled {
+			if p.Factor, err = strconv.ParseFloat(strings.TrimSuffix(factor, "V"), 64); err != nil {
+				return usage("--probe %q: the factor is a number, as in output=1:10", text)
+			}
+		}
+		seat.Probes[probe] = p
+	}
+	filled[name] = seat
+	return nil
 }
 
 // fill reads "psu1:1", "psu1:1+psu1:2" (parallel) or "psu1:1++psu1:2" (series).

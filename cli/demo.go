@@ -295,9 +295,10 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 	if _, err := os.Stat(filepath.Join(data, "usher.db")); err == nil {
 		return nil
 	}
-	fmt.Fprintf(a.err, "Making some history: %d quick runs …\n", len(historySerials))
+	fmt.Fprintf(a.err, "Making some history: %d quick runs …\n", len(historySerials)+len(validatedSerials))
 	const fast = 40
-	b, err := simbench.Start(simbench.Options{Bays: historyBays, TimeFactor: fast, Faulty: demo.FaultyUnits()})
+	b, err := simbench.Start(simbench.Options{Layouts: []simbench.Layout{simbench.Scoped, simbench.Converter},
+		TimeFactor: fast, Faulty: demo.FaultyUnits()})
 	if err != nil {
 		return err
 	}
@@ -310,12 +311,38 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 		if err := seedScenario(ctx, cl); err != nil {
 			return err
 		}
-		if err := historyRuns(ctx, cl, r); err != nil {
+		if err := errors.Join(historyRuns(ctx, cl, r), validations(ctx, cl, r)); err != nil {
 			return err
 		}
 		return batteryHistory(r.Store, time.Now())
 	}()
 	return errors.Join(err, r.Close())
+}
+
+// validatedSerials are the units whose design review is on record: one as it should be, one that rings.
+var validatedSerials = []string{"TN-2204", "TN-2220"}
+
+// validations puts the design reviews on record.
+func validations(ctx context.Context, cl *client.Client, r *service.Running) error {
+	at := time.Now().Add(-26 * time.Hour).Truncate(time.Minute)
+	for _, serial := range validatedSerials {
+		run, err := cl.StartRun(ctx, api.StartRun{Bay: "bay1", Procedure: "tern-validation", Serial: serial,
+			Lot: "L-2026-11"})
+		if err != nil {
+			return err
+		}
+		doc, err := awaitFigures(ctx, cl, run.ID)
+		if err != nil {
+			return err
+		}
+		at = at.Add(40 * time.Minute)
+		ended := at.Add(time.Duration(doc.Duration * float64(time.Second)))
+		if err := r.Store.UpdateRun(run.ID, map[string]any{"started_at": at, "ended_at": &ended,
+			"operator": "edith"}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func historyRuns(ctx context.Context, cl *client.Client, r *service.Running) error {

@@ -54,7 +54,7 @@ func texts(folder string) []string {
 
 // The units of the scenario that have a fault.
 var faulty = map[string]string{"TN-2213": "weak-regulation", "TN-2217": "low-efficiency", "TN-2219": "dead",
-	SleepyPack: "sleepy", CollapsingPack: "collapsing", ShortPack: "short-of-cells", OtherPack: "other-chemistry"}
+	"TN-2220": "poor-damping", SleepyPack: "sleepy", CollapsingPack: "collapsing", ShortPack: "short-of-cells", OtherPack: "other-chemistry"}
 
 // Packs of the scenario that are not as they should be: one lay for years, one has a bad cell, and two are not
 // what their label says.
@@ -90,7 +90,7 @@ func comma(x float64, decimals int) string {
 
 // Layouts says what stands in the four bays of the demo.
 func Layouts() []string {
-	return []string{string(simbench.Converter), string(simbench.Metered), string(simbench.BatteryPack),
+	return []string{string(simbench.Converter), string(simbench.Scoped), string(simbench.BatteryPack),
 		string(simbench.SerialLoad)}
 }
 
@@ -104,20 +104,32 @@ func Config(b *simbench.Bench, timeFactor float64) bench.Config {
 			Calibrated: "2026-03-16", Due: "2027-03-16"}
 	}
 	for i, w := range b.Wirings() {
-		seats := map[string]api.SeatConfig{}
+		filled := map[string]api.SeatConfig{}
 		for name, channels := range w.Seats {
 			if len(channels) == 1 {
-				seats[name] = api.SeatConfig{Instrument: channels[0].Instrument, Channel: channels[0].Number}
+				filled[name] = seatOf(channels[0], w.Probes[name])
 				continue
 			}
 			seat := api.SeatConfig{Gang: w.Gangs[name]}
 			for _, ch := range channels {
 				seat.Channels = append(seat.Channels, api.ChannelRef{Instrument: ch.Instrument, Channel: ch.Number})
 			}
-			seats[name] = seat
+			filled[name] = seat
 		}
-		c.Bays[w.Bay] = api.BayConfig{Title: fmt.Sprintf("Bay %d", i+1), Seats: seats, Handler: b.AdminURL() + "/bays/" +
+		c.Bays[w.Bay] = api.BayConfig{Title: fmt.Sprintf("Bay %d", i+1), Seats: filled, Handler: b.AdminURL() + "/bays/" +
 			w.Bay + "/unit"}
 	}
 	return c
+}
+
+// seatOf is a seat that one channel fills; that of a scope has its probes.
+func seatOf(c simbench.Channel, probes map[string]simbench.Probe) api.SeatConfig {
+	seat := api.SeatConfig{Instrument: c.Instrument, Channel: c.Number}
+	for probe, p := range probes {
+		if seat.Probes == nil {
+			seat.Probes = map[string]api.ProbeConfig{}
+		}
+		seat.Probes[probe] = api.ProbeConfig{Channel: p.Channel, Factor: p.Factor, Unit: p.Unit}
+	}
+	return seat
 }

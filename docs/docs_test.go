@@ -114,6 +114,7 @@ needs:
   cycler: {volts: 29.4 V, amps: 9.6 A}
   meter: {}
   thermo: {}
+  scope: {}
 `
 
 const both = `nameplate: both

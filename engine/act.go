@@ -53,6 +53,12 @@ func (r *liveRun) act(effects []stage.Effect) {
 				r.bay.engine.Hub.Publish(api.EventSignal, r.bay.name, api.SignalEvent{Bay: r.bay.name, Run: r.record.ID, Signal: e})
 			case stage.Need:
 				r.compute(e)
+			case stage.Arm:
+				r.arm(e)
+			case stage.Disarm:
+				r.disarm()
+			case stage.Taken:
+				r.keepCapture(e.Capture)
 			case stage.Mark:
 				r.mark(e.Mark)
 			case stage.Point:

@@ -62,6 +62,7 @@ type liveRun struct {
 
 	work    chan func()        // things to do between frames, on the bay's goroutine
 	figured chan stage.Figured // figures that the program asked for
+	scope   scoping            // captures
 
 	stopOnce sync.Once
 	warded   chan warden.Report // what the warden did to the bay meanwhile
@@ -91,6 +92,7 @@ func (r *liveRun) complete() {
 	r.absences = r.bay.newAbsences()
 	r.beyond = map[string]time.Time{}
 	r.stop, r.safe, r.done = make(chan string, 1), make(chan struct{}), make(chan struct{})
+	r.scope.events = make(chan captureEvent)
 	r.work, r.figured, r.warded = make(chan func()), make(chan stage.Figured, 1), make(chan warden.Report, 1)
 	r.pickColumns()
 }
@@ -181,6 +183,7 @@ func (r *liveRun) conduct() {
 			b.engine.log.Error("conductor", "panic", p, "stack", string(debug.Stack()))
 			r.finish = &stage.Finish{T: r.lastT, Ending: stage.Aborted, Reason: fmt.Sprintf("internal error: %v", p)}
 		}
+		r.disarm()
 		b.framedAt.Store(0)
 		b.mu.Lock()
 		b.state = api.BayEnding // told when the outputs are off
@@ -237,6 +240,8 @@ func (r *liveRun) conduct() {
 			work()
 		case f := <-r.figured:
 			r.act(r.machine.Advance(f))
+		case e := <-r.scope.events:
+			r.onCapture(e)
 		case <-due.C:
 			if t := r.now(); t >= r.machine.DueAt() {
 				r.act(r.machine.Advance(stage.Due{T: t}))

@@ -151,6 +151,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 		return p, err
 	}
 	p.players()
+	p.scopes()
 	p.rates()
 	p.disk()
 	least, most := program.RunsFor()

@@ -46,6 +46,7 @@ type Result struct {
 	Values   [][]float64 // by column, SI
 	Marks    []record.Mark
 	Points   []record.Point
+	Captures []record.Capture
 	Ending   stage.Ending
 	Reason   string
 	Duration float64 // s
@@ -147,6 +148,7 @@ type rehearsal struct {
 	stirred  float64 // when something was last set
 	asked    *stage.Ask
 	need     *stage.Need
+	scope    scope
 	finished bool
 	frames   int // so far
 	stride   int // of those that are kept
@@ -176,6 +178,7 @@ func (r *rehearsal) run(ctx context.Context) error {
 		r.machine.Derive(f)
 		r.keep(f)
 		r.act(r.machine.Advance(stage.Frame{Frame: f}))
+		r.shoot()
 		r.people()
 	}
 	return nil
@@ -230,6 +233,13 @@ func (r *rehearsal) act(effects []stage.Effect) {
 					r.stirred = r.now
 					r.counters.Split(r.now)
 				}
+			case stage.Arm:
+				r.scope.arm, r.scope.armed = &e, false
+			case stage.Disarm:
+				r.scope.arm = nil
+			case stage.Taken:
+				r.result.Captures = append(r.result.Captures, e.Capture)
+				r.scope.kept = append(r.scope.kept, r.scope.caught)
 			case stage.Mark:
 				r.mark(e.Mark)
 			case stage.Point:
@@ -320,7 +330,8 @@ func answer(a stage.Prompt, serial string) string {
 func (r *rehearsal) record() *record.Record {
 	result := r.result
 	rec := &record.Record{Points: result.Points, Marks: result.Marks, Stages: result.Spans, Specs: r.options.Specs,
-		Columns: result.Columns,
+		Columns:  result.Columns,
+		Captures: result.Captures, Samples: r.scope.samples,
 		AtLeast: coarsest * float64(r.stride), Bridge: coarsest * 10 * float64(r.stride),
 		Trace: func(column string, t0, t1 float64) (trace.Series, error) {
 			i := result.Columns.Index(column)

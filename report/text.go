@@ -24,17 +24,49 @@ func Value(f procedure.Judged) string {
 	if f.Unit == "cycles" {
 		return quantity.Sprintf("%.4g cycles", f.Value)
 	}
-	if f.U <= 0 { // nobody knows how many digits count
-		return quantity.Sprintf("%.5g %s", f.Value, f.Unit)
+	scale, unit := readable(f.Unit, f.Value)
+	x, u := f.Value/scale, f.U/scale
+	if u <= 0 { // nobody knows how many digits count
+		return quantity.Sprintf("%.5g %s", x, unit)
 	}
-	d := quantity.Decimals(f.U, 4)
-	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(f.Value, d), quantity.Fixed(f.U, d), f.Unit)
+	d := quantity.Decimals(u, 4)
+	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(x, d), quantity.Fixed(u, d), unit)
+}
+
+// readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best, and
+// by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
+func readable(unit string, x float64) (scale float64, prefixed string) {
+	size := math.Abs(x)
+	switch {
+	case size == 0:
+	case (unit == "s" || unit == "V") && size < 0.1:
+		for _, p := range []struct {
+			scale float64
+			sign  string
+		}{{1e-3, "m"}, {1e-6, "µ"}, {1e-9, "n"}} {
+			if size >= p.scale || p.sign == "n" {
+				return p.scale, p.sign + unit
+			}
+		}
+	case (unit == "Hz" || unit == "V/s") && size >= 1e6:
+		return 1e6, "M" + unit
+	case (unit == "Hz" || unit == "V/s") && size >= 1e4:
+		return 1e3, "k" + unit
+	}
+	return 1, unit
 }
 
 // Limit words the limit of a figure: "≥ 93 %", "≤ 0.5 % (marginal from 0.4)", "14.85 … 15.15 V"; "—"
 // without one.
 func Limit(f procedure.Judged) string {
-	short, unit := func(x float64) string { return quantity.Quantity{Value: x}.Format(6) }, " "+f.Unit
+	most := 0.0
+	for _, bound := range []*float64{f.Min, f.Max} {
+		if bound != nil {
+			most = math.Max(most, math.Abs(*bound))
+		}
+	}
+	scale, prefixed := readable(f.Unit, most)
+	short, unit := func(x float64) string { return quantity.Quantity{Value: x / scale}.Format(6) }, " "+prefixed
 	// Nobody reads it in seconds
 	if f.Unit == "s" && (f.Max != nil && *f.Max >= 120 || f.Max == nil && f.Min != nil && *f.Min >= 120) {
 		short, unit = Seconds, ""

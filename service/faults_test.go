@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"os"
@@ -66,6 +67,24 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const scopeFaults = `procedure: faults
+for: any
+needs: {source: {}, load: {}, scope: {}}
+stages:
+  - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 2 A, output: on}}
+  - repeat: {times: 2000}
+    stages:
+      - name: step
+        capture:
+          channels: {output: {range: 4 V, offset: 14.9 V}, load: {range: 20 A, offset: 5 A}}
+          span: 2 ms
+          samples: 500
+          trigger: {channel: load, level: 3 A}
+          back: {load: {amps: 2 A}}
+          do: {load: {amps: 4 A}}
+      - hold: {for: 500 ms}
+`
+
 // cell is a fault of a kind of instrument, and what came of it.
 type cell struct {
 	kind, fault, run, outputs, message string
@@ -77,31 +96,53 @@ type effect struct {
 	ends    bool   // the run is aborted
 	alarmed bool   // an output cannot be confirmed off
 	words   string // of the reason, the preflight or the alarm
+	// state is what the run comes to; empty: aborted. goesOn says what is different in one that goes on.
+	state, goesOn string
 }
 
-func effectOf(fault simbench.InstrumentFault, output bool) effect {
+// scopeEffectOf is what a fault of a scope leads to, which nobody asks but for captures.
+func scopeEffectOf(fault simbench.InstrumentFault) effect {
+	switch fault {
+	case simbench.ErrorQueue:
+		return effect{when: "starting", ends: true, words: "System error"}
+	case simbench.WrongIdentity:
+		return effect{when: "starting", ends: true, words: "is not what is expected"}
+	case simbench.Slow:
+		return effect{when: "running", goesOn: "goes on, with slower captures"}
+	case simbench.WrongProbe:
+		return effect{when: "running", goesOn: "goes on; what is captured is ten times off, and clipped"}
+	case simbench.NoTrigger:
+		return effect{when: "running", ends: true, words: "did not trigger", state: "failed"}
+	}
+	return effect{when: "running", ends: true, words: "scope1"}
+}
+
+func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {
+	if kind == "scope" {
+		return scopeEffectOf(fault)
+	}
 	switch fault {
 	case simbench.Drop, simbench.Hang, simbench.Garbage:
-		return effect{"running", true, output, "has not answered"}
+		return effect{when: "running", ends: true, alarmed: output, words: "has not answered"}
 	case simbench.Behind:
-		return effect{"running", true, false, "has not answered"}
+		return effect{when: "running", ends: true, words: "has not answered"}
 	case simbench.Slow:
-		return effect{"running", false, false, ""}
+		return effect{when: "running", goesOn: "goes on, with fewer readings of it"}
 	case simbench.WrongIdentity:
-		return effect{"starting", true, false, "is not what is expected"}
+		return effect{when: "starting", ends: true, words: "is not what is expected"}
 	case simbench.ErrorQueue:
 		if output {
-			return effect{"starting", true, false, "System error"}
+			return effect{when: "starting", ends: true, words: "System error"}
 		}
-		return effect{"starting", false, false, "had errors waiting"}
+		return effect{when: "starting", words: "had errors waiting"}
 	case simbench.NotANumber, simbench.Overload:
-		return effect{"running", true, false, "guard cannot be watched"}
+		return effect{when: "running", ends: true, words: "guard cannot be watched"}
 	case simbench.Reversed, simbench.OpenSense:
-		return effect{"running", true, false, "guard tripped"}
+		return effect{when: "running", ends: true, words: "guard tripped"}
 	case simbench.StuckOutput:
-		return effect{"ending", true, true, "it reads back as on"}
+		return effect{when: "ending", ends: true, alarmed: true, words: "it reads back as on"}
 	case simbench.OpenInterlock:
-		return effect{"starting", true, false, "the interlock of"}
+		return effect{when: "starting", ends: true, words: "the interlock of"}
 	}
 	return effect{}
 }
@@ -173,6 +214,8 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(cellFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
+	case simbench.Scoped:
+		h.Push(scopeFaults)
 	default:
 		h.Push(fmt.Sprintf(converterFaults, "", ""))
 	}
@@ -197,7 +240,7 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 
 func oneFault(t *testing.T, h *servicetest.House, i *simbench.Instrument, fault simbench.InstrumentFault) cell {
 	t.Helper()
-	want := effectOf(fault, i.Switches())
+	want := effectOf(i.Kind, fault, i.Switches())
 	c := cell{kind: i.Kind, fault: string(fault)}
 	name := i.Name + " " + c.fault
 	start := api.StartRun{Bay: "bay1", Procedure: "faults", Serial: "TN-1"}
@@ -293,16 +336,16 @@ func runBroken(t *testing.T, h *servicetest.House, run api.RunSummary, want effe
 		assert.Equal(t, "live", doc.State, "%s: %s", name, doc.Reason)
 		_, err = h.Local.Stop(t.Context(), "bay1", "")
 		require.NoError(t, err)
-		return "goes on, with fewer readings of it", "—"
+		return want.goesOn, "—"
 	}
 	if want.when == "ending" {
 		_, err := h.Local.Stop(t.Context(), "bay1", "")
 		assert.Equal(t, http.StatusBadGateway, problemOf(t, err).Status, "a stop that left something on is none")
 	}
 	doc := h.Ended(run)
-	assert.Equal(t, "aborted", doc.State, name)
+	assert.Equal(t, cmp.Or(want.state, "aborted"), doc.State, name)
 	assert.Positive(t, doc.Frames, "%s: what was recorded stays", name)
-	what, message = "aborted", doc.Reason
+	what, message = doc.State, doc.Reason
 	if want.alarmed {
 		b, err := h.Local.Bay(t.Context(), "bay1")
 		require.NoError(t, err)

@@ -13,16 +13,18 @@ import (
 
 	"usherbench/api"
 	"usherbench/service/servicetest"
+	"usherbench/simbench"
 )
 
 // A parameter that is documented does something: with a value that fits nothing the answer is another one, or says
 // what is wrong with the value.
 func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
-		h := servicetest.Start(t, servicetest.Options{TimeFactor: 20})
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 20, Layouts: []simbench.Layout{simbench.Scoped}})
 		for _, volts := range []string{"40 V", "44 V", "48 V"} { // three revisions
-			h.Push("procedure: short\nfor: tern\nneeds: {source: {}, load: {}}\nstages:\n  - name: on\n" +
-				"    set: {source: {volts: " + volts + ", amps: 5 A, output: on}}\n  - hold: {for: 20 s}\n")
+			h.Push("procedure: short\nfor: tern\nneeds: {source: {}, load: {}, scope: {}}\nstages:\n  - name: on\n" +
+				"    set: {source: {volts: " + volts + ", amps: 5 A, output: on}}\n" +
+				"  - capture: {channels: [output], span: 10 s}\n  - hold: {for: 10 s}\n")
 		}
 		h.Ended(h.Start("bay1", "short", "TN-1"))
 		h.Ended(h.Start("bay1", "short", "TN-2"))
@@ -43,7 +45,7 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 			return answer.StatusCode, string(text)
 		}
 		// Values that are of the right form and still choose little, where a word would be.
-		little := map[string]string{"limit": "1", "revision": "1", "from": "1", "to": "1", "buckets": "2", "before": "0",
+		little := map[string]string{"limit": "1", "revision": "1", "from": "1", "to": "1", "buckets": "2", "points": "2", "before": "0",
 			"since": "2100-01-01T00:00:00Z"}
 		heard := 0
 		for operation, o := range operations(t) {
@@ -51,7 +53,7 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 			if !reads || strings.HasSuffix(path, "/live") {
 				continue // a stream has no end; its parameters have tests of their own
 			}
-			path = strings.NewReplacer("{run}", "last", "{bay}", "bay1", "{instrument}", "supply1", "{name}", "short").
+			path = strings.NewReplacer("{run}", "last", "{bay}", "bay1", "{instrument}", "supply1", "{name}", "short", "{capture}", "0").
 				Replace(path)
 			for _, p := range o.Parameters {
 				if p.In != "query" {

@@ -125,6 +125,7 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay2", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
 		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil},
 			{"bay2", "tern-buoy-day", nil}}},
+		{8, []simbench.Layout{simbench.Scoped}, []ready{{"bay1", "tern-validation", nil}}},
 		{60, []simbench.Layout{simbench.Metered}, []ready{{"bay1", "tern-warm-up", nil}}},
 		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack},
 			[]ready{

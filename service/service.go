@@ -78,15 +78,16 @@ type route struct {
 // heavy are the routes whose answers take much memory or time. Few are worked on at once, and the others wait: what
 // looks after the bays comes first.
 var heavy = []string{
-	"/api/v1/runs/:run/export", "/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
+	"/api/v1/runs/:run/export", "/api/v1/runs/:run/captures/:capture/export",
+	"/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", judgementsPath,
 	"/api/v1/rehearsals", "/api/v1/runs/:run/rehearsal", "/api/v1/tables", "/api/v1/tables/export",
 	"/api/v1/journal/verify", "/api/v1/records/check",
 }
 
-// here are the heavy routes that are not answered at the desk as they come. Of what is kept on record the work is done
-// there all the same, and the service keeps what came of it; what a check of the records finds is for the service that
-// has them.
+// here are the heavy routes that are not answered at the desk as they come. Of what is kept on record the work is
+// done there all the same, and the service keeps what came of it; what a check of the records finds is for the
+// service that has them.
 var here = []string{importsPath, judgementsPath, "/api/v1/records/check"}
 
 func (s *Service) routes() []route {
@@ -170,6 +171,9 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/rehearsal", api.Viewer, s.showRehearsal, false},
 		{"GET", "/api/v1/runs/:run/judgements", api.Viewer, s.judgements, false},
 		{"GET", "/api/v1/runs/:run/window", api.Viewer, s.window, false},
+		{"GET", "/api/v1/runs/:run/captures", api.Viewer, s.captures, false},
+		{"GET", "/api/v1/runs/:run/captures/:capture", api.Viewer, s.capture, false},
+		{"GET", "/api/v1/runs/:run/captures/:capture/export", api.Viewer, s.exportCapture, false},
 		{"GET", "/api/v1/runs/:run/export", api.Viewer, s.export, false},
 		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
 		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},
@@ -230,8 +234,9 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o 
 	return s, nil
 }
 
-// mostHeavy is how many heavy requests are worked on at once, mostWaiting how many of one account may wait for that or
-// be worked on, heavyPatience how long one waits for its turn, and heavyWithin how long its answer may take to be read.
+// mostHeavy is how many heavy requests are worked on at once, mostWaiting how many of one account may wait for that
+// or be worked on, heavyPatience how long one waits for its turn, and heavyWithin how long its answer may take to
+// be read.
 const (
 	mostHeavy     = 2
 	mostWaiting   = 4

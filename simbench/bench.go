@@ -63,6 +63,16 @@ type Wiring struct {
 	Seats   map[string][]Channel
 	// Gangs says how several channels of a seat work as one.
 	Gangs map[string]string
+	// Probes are those of a seat that captures, by name.
+	Probes map[string]map[string]Probe
+}
+
+// Probe is what joins a channel of a scope to the unit: what is seen there is Factor times the volts at the
+// connector.
+type Probe struct {
+	Channel int
+	Factor  float64
+	Unit    string
 }
 
 // Channel is a channel of a stand-in.

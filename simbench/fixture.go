@@ -182,6 +182,22 @@ func (f *fixture) now() plant.Operating {
 	return f.last
 }
 
+// plantTime is the time of the plants.
+func (f *fixture) plantTime() float64 { return f.clock.now() }
+
+// waves has somebody look at what the terminals see at every instant, and at when something changed. Of a unit of
+// which no more is known it is the operating point.
+func (f *fixture) waves(look func(at func(t float64) plant.Operating, stirred []float64)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.now()
+	if unit, ok := f.unit.(plant.Waving); ok {
+		look(unit.Wave, unit.Stirred())
+		return
+	}
+	look(func(float64) plant.Operating { return f.last }, nil)
+}
+
 func (f *fixture) operating() plant.Operating {
 	if f == nil {
 		return plant.Operating{Celsius: plant.Ambient}

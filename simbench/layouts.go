@@ -22,6 +22,7 @@ const (
 	BatteryEnds  Layout = "battery-ends"
 	Charged      Layout = "charged"
 	SideBySide   Layout = "side-by-side"
+	Scoped       Layout = "scoped"
 )
 
 // plan is a layout as data.
@@ -76,6 +77,8 @@ func layouts() []plan {
 		pack(plan{name: Charged, charger: charger.Gannet,
 			about:    "a load at a battery with a charger of its own, a power analyser in the charger's line",
 			standIns: join((*Bench).addLoad, (*Bench).addAnalyser)}),
+		module(plan{name: Scoped, about: "as metered, with a scope whose probes are at input and output",
+			standIns: join((*Bench).addSupply, (*Bench).addLoad, (*Bench).addAnalyser, (*Bench).addThermo, (*Bench).addScope)}),
 		{name: SideBySide, about: "a cycler at cells in parallel, with an ammeter at each, and a thermometer",
 			unit: "gannet-bank", serial: "GB", first: 41,
 			standIns: join((*Bench).addCycler, (*Bench).addAmmeters, (*Bench).addThermo)},

@@ -111,6 +111,20 @@ func (b *Bench) addAmmeters(j joint) error {
 	return b.listen(name, ammetersKind, a.health, &a.interpreter)
 }
 
+// addScope puts the probes of a scope at input and output.
+func (b *Bench) addScope(j joint) error {
+	f, w, n := j.fixture, j.wiring, j.number
+	s := newScope(fmt.Sprintf("O4-%04d", 900+n), b.options.Ideal, f)
+	name := fmt.Sprintf("scope%d", n)
+	w.Seats["scope"] = []Channel{{name, 1}}
+	probes := map[string]Probe{}
+	for i, p := range plant.Probes() {
+		probes[p.Name] = Probe{Channel: i + 1, Factor: scopeFactors[p.Unit], Unit: p.Unit}
+	}
+	w.Probes = map[string]map[string]Probe{"scope": probes}
+	return b.listen(name, scopeKind, s.health, &s.interpreter)
+}
+
 // numbered is the name of a seat of which a bay has several: meter, meter2, meter3 …
 func numbered(kind string, k int) string {
 	if k == 0 {

@@ -22,8 +22,9 @@ func removeMakings(folder string) error {
 	return err
 }
 
-// Adopt has records made in a database of their own and takes over their runs and mappings: all of them, or none. What
-// makes them takes as long as it likes and may end halfway; nothing of it is on record then, and nobody waits for it.
+// Adopt has records made in a database of their own and takes over their runs and mappings: all of them, or none.
+// What makes them takes as long as it likes and may end halfway; nothing of it is on record then, and nobody waits
+// for it.
 func (s *Store) Adopt(make func(database string) error) (err error) {
 	folder, err := os.MkdirTemp(filepath.Dir(s.watch.path), makings)
 	if err != nil {
@@ -42,7 +43,7 @@ func (s *Store) Adopt(make func(database string) error) (err error) {
 // adopted are the tables that are taken over, and what happens to a row that is there already.
 var adopted = []struct{ table, conflict string }{
 	{"runs", "ABORT"}, {"chunks", "ABORT"}, {"pyramids", "ABORT"}, {"marks", "ABORT"}, {"points", "ABORT"},
-	{"figures", "ABORT"}, {"mappings", "REPLACE"},
+	{"figures", "ABORT"}, {"captures", "ABORT"}, {"waves", "ABORT"}, {"mappings", "REPLACE"},
 }
 
 // adopt takes over a database by one connection: what is attached is so to a connection.

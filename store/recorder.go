@@ -34,19 +34,20 @@ type Recorder struct {
 
 	writing *semaphore.Weighted // held from taking a snapshot until it is committed; taken before mu
 
-	mu      sync.Mutex     // guards what follows, never held while the disk works
-	open    [][]float64    // time and columns of the chunk that is not full yet, pending frames included
-	members []trace.Bucket // of the newest frame, as long as it is taken in
-	stored  int            // how many frames of open are already in small chunks
-	first   int64          // index of the first frame of open
-	marks   []markRow
-	points  []pointRow
-	nMarks  int
-	levels  [pyramidLevel]level
-	rows    []bucketRow // finished rows of the pyramid
-	failing time.Time   // since when err stands
-	state   []byte      // newest state of the run, from which it can go on; nil: as on disk
-	err     error
+	mu       sync.Mutex     // guards what follows, never held while the disk works
+	open     [][]float64    // time and columns of the chunk that is not full yet, pending frames included
+	members  []trace.Bucket // of the newest frame, as long as it is taken in
+	stored   int            // how many frames of open are already in small chunks
+	first    int64          // index of the first frame of open
+	marks    []markRow
+	points   []pointRow
+	captures []capturePending
+	nMarks   int
+	levels   [pyramidLevel]level
+	rows     []bucketRow // finished rows of the pyramid
+	failing  time.Time   // since when err stands
+	state    []byte      // newest state of the run, from which it can go on; nil: as on disk
+	err      error
 }
 
 // level collects the buckets of one level that are not in a row yet.
@@ -170,8 +171,8 @@ func (r *Recorder) Err() error {
 // mostKept bounds the frames that are kept in memory while they cannot be written.
 const mostKept = 200_000
 
-// Failing is since when nothing could be written, and full whether more is waiting than may be kept in memory; the zero
-// time while all is well.
+// Failing is since when nothing could be written, and full whether more is waiting than may be kept in memory; the
+// zero time while all is well.
 func (r *Recorder) Failing() (since time.Time, full bool, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -253,16 +254,17 @@ func (s *Store) flush() error {
 // pending is a snapshot of what a recorder has to write. It shares memory with the recorder, which only appends
 // meanwhile.
 type pending struct {
-	runID   string
-	product map[int][2]int
-	open    [][]float64
-	stored  int
-	first   int64
-	marks   []markRow
-	points  []pointRow
-	rows    []bucketRow
-	state   []byte
-	last    bool // nothing follows
+	runID    string
+	product  map[int][2]int
+	open     [][]float64
+	stored   int
+	first    int64
+	marks    []markRow
+	points   []pointRow
+	captures []capturePending
+	rows     []bucketRow
+	state    []byte
+	last     bool // nothing follows
 }
 
 func (r *Recorder) pending(last bool) pending {
@@ -270,7 +272,7 @@ func (r *Recorder) pending(last bool) pending {
 	defer r.mu.Unlock()
 	// Marks and points are copied: whoever writes them fills in what they leave open.
 	return pending{r.runID, r.product, slices.Clone(r.open), r.stored, r.first, slices.Clone(r.marks),
-		slices.Clone(r.points), r.rows, r.state, last}
+		slices.Clone(r.points), r.captures, r.rows, r.state, last}
 }
 
 // write puts a snapshot into the transaction. A chunk that is full, or the last one, replaces the small ones
@@ -305,7 +307,7 @@ func (p pending) write(tx *gorm.DB) error {
 	}
 	// A point that was measured again after a break replaces the first.
 	return errors.Join(state, createAll(tx, rows), createAll(tx, p.marks),
-		createAll(tx.Clauses(clause.OnConflict{UpdateAll: true}), p.points))
+		createAll(tx.Clauses(clause.OnConflict{UpdateAll: true}), p.points), writeCaptures(tx, p.captures))
 }
 
 func createAll[Row any](tx *gorm.DB, rows []Row) error {
@@ -354,4 +356,5 @@ func (r *Recorder) committed(p pending, err error) {
 		r.state = nil
 	}
 	r.rows, r.marks, r.points = r.rows[len(p.rows):], r.marks[len(p.marks):], r.points[len(p.points):]
+	r.captures = r.captures[len(p.captures):]
 }

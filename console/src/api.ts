@@ -11,6 +11,8 @@ export type PlayedCurve = Schemas['PlayedCurve']
 export type Point = Schemas['Point']
 export type Mark = Schemas['Mark']
 export type Window = Schemas['Window']
+export type Capture = Schemas['Capture']
+export type CaptureWindow = Schemas['CaptureWindow']
 export type Frames = Schemas['Frames']
 export type Account = Schemas['Account']
 export type Procedure = Schemas['Procedure']
@@ -199,6 +201,19 @@ export const api = {
     if (options.columns) query.set('columns', options.columns.join(','))
     query.set('buckets', String(options.buckets ?? 1600))
     return request<Window>('GET', one('runs', run, 'window') + '?' + query)
+  },
+  captures: (run: string) => request<Capture[]>('GET', one('runs', run, 'captures')),
+  capture: (run: string, index: number, options: { from?: number; to?: number; points: number }) => {
+    const query = new URLSearchParams({ points: String(options.points) })
+    if (options.from !== undefined) query.set('from', String(options.from))
+    if (options.to !== undefined) query.set('to', String(options.to))
+    return request<CaptureWindow>('GET', one('runs', run, 'captures', String(index)) + '?' + query)
+  },
+  captureURL: (run: string, index: number, from?: number, to?: number) => {
+    const query = new URLSearchParams()
+    if (from !== undefined) query.set('from', String(from))
+    if (to !== undefined) query.set('to', String(to))
+    return one('runs', run, 'captures', String(index), 'export') + '?' + query
   },
   exportURL: (
     run: string,

@@ -5,7 +5,9 @@ package catalogue
 import (
 	"usherbench/core/document"
 	"usherbench/core/figure"
+	"usherbench/core/figure/basics"
 	"usherbench/core/figure/battery"
+	"usherbench/core/figure/capture"
 	"usherbench/core/figure/charger"
 	"usherbench/core/figure/converter"
 	"usherbench/core/figure/rows"
@@ -18,13 +20,14 @@ import (
 func Stages() []procedure.Kind {
 	return []procedure.Kind{
 		kinds.SetKind, kinds.HoldKind, kinds.RestKind, kinds.WatchKind, kinds.GridKind, kinds.PlayKind, kinds.SeekKind,
-		kinds.AcquireKind, kinds.AskKind, kinds.SignalKind, kinds.ChargeKind, kinds.DischargeKind,
+		kinds.AcquireKind, kinds.CaptureKind, kinds.AskKind, kinds.SignalKind, kinds.ChargeKind, kinds.DischargeKind,
 	}
 }
 
 // Figures are the figures that there are.
 func Figures() figure.Catalogue {
-	return figure.NewCatalogue(converter.Figures, rows.Figures, battery.Figures, charger.Figures)
+	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
+		charger.Figures)
 }
 
 // Language is what a procedure may say.

@@ -20,6 +20,7 @@ import (
 	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
+	"usherbench/core/waveform"
 )
 
 // table is a record as its columns, so that a test can damage it.
@@ -87,7 +88,8 @@ func soundRun() (*table, *record.Record) {
 				charge = [2]float64{x.columns["source.energy"][n-1] + volts*fed*h, 0}
 			}
 			x.add(t+past+1e-3, map[string]float64{"source.volts": volts, "source.amps": fed, "load.volts": volts,
-				"load.amps": drained, "source.energy": charge[0], "thermo.celsius": 23 + past/1000})
+				"load.amps": drained, "source.energy": charge[0], "source.watts": volts * fed,
+				"thermo.celsius": 23 + past/1000})
 		}
 		t += seconds
 		rec.Stages = append(rec.Stages, record.Span{Name: name, Kind: kind, T0: from, T1: t})
@@ -117,12 +119,19 @@ func soundRun() (*table, *record.Record) {
 		return 28, 2 * math.Exp(-(past-1200)/300), 0
 	})
 	stage("idle", "hold", 120, "", func(float64) (float64, float64, float64) { return 48, 0.02, 0 })
-	for _, place := range [][2]float64{{36, 8}, {48, 8}, {60, 8}, {48, 1}, {48, 4}} {
+	for _, place := range [][2]float64{{36, 8}, {48, 8}, {60, 8}, {48, 1}, {48, 2}, {48, 4}, {48, 6}} {
 		rec.Points = append(rec.Points, point(place[0], place[1]))
 	}
 	p := point(34, 1)
 	p.Row, p.Before = "starts", point(33.5, 1).Averages
 	rec.Points = append(rec.Points, p)
+	rec.Captures = []record.Capture{{Stage: "start", Of: 1, T: t}, {Index: 1, Stage: "ripple", Of: 1, T: t}}
+	rec.Samples = func(c record.Capture, channel string) (*waveform.Waveform, error) { return captured(c, channel), nil }
+	for i, c := range rec.Captures {
+		for _, channel := range []string{"output", "input"} {
+			rec.Captures[i].Channels = append(rec.Captures[i].Channels, record.ChannelOf(captured(c, channel)))
+		}
+	}
 	rec.Columns = slices.Sorted(maps.Keys(x.columns))
 	rec.Trace = func(column string, a, b float64) (trace.Series, error) {
 		if _, ok := x.columns[column]; !ok {
@@ -131,6 +140,25 @@ func soundRun() (*table, *record.Record) {
 		return x.between(column, a, b), nil
 	}
 	return x, rec
+}
+
+// captured is a start with an overshoot that comes behind its input, or a ripple.
+func captured(c record.Capture, channel string) *waveform.Waveform {
+	w := &waveform.Waveform{Channel: channel, Unit: "V", T0: -1e-3, Step: 5e-6, Scale: 1e-3, Lowest: -32768,
+		Highest: 32767, Codes: make([]int16, 2000), Stated: true, Gain: 0.01, Offset: 0.01}
+	for i := range w.Codes {
+		t := w.Time(i)
+		switch {
+		case c.Stage == "ripple":
+			w.Codes[i] = int16(math.Round(20 * math.Sin(2*math.Pi*10e3*t)))
+		case t < 0:
+		case channel == "input":
+			w.Codes[i] = int16(math.Round(20_000 * math.Min(t/1e-4, 1)))
+		default:
+			w.Codes[i] = int16(math.Round(15_000 * (1 - math.Exp(-t/5e-4)*math.Cos(4e3*t))))
+		}
+	}
+	return w
 }
 
 // point is what was read at a place of a grid.
@@ -155,6 +183,20 @@ func requests() (all []figure.Request) {
 			req.Args["delay"], req.Args["before"] = 12, 20
 		case "termination":
 			req.Stage = "empty"
+		case "recovery-time":
+			req.Args["band"] = 1
+		case "charge":
+			req.Quantity = "source.amps"
+		case "energy":
+			req.Quantity = "source.watts"
+		}
+		switch {
+		case strings.HasPrefix(id, "ripple-") || id == "dominant-frequency":
+			req.Stage, req.Channel, req.Against = "ripple", "output", ""
+		case catalogue.Figures()[id].Needs == figure.Capture:
+			req.Stage, req.Channel, req.Since = "start", "output", "input"
+		case catalogue.Figures()[id].Needs == figure.Window:
+			req.Stage = "idle"
 		}
 		all = append(all, req)
 	}
@@ -166,7 +208,7 @@ func TestTheRunOfTheseTestsHasSomethingForEveryFigure(t *testing.T) {
 	_, rec := soundRun()
 	without := map[string]bool{"knee": true, "capacity-knee": true, "cycle-life": true, "lockout-hysteresis": true,
 		"step-down-capacity": true, "capacity-gain": true, "incremental-capacity": true, "share": true,
-		"share-imbalance": true, "no-load-power": true}
+		"share-imbalance": true, "no-load-power": true, "dropout": true, "dropout-input": true}
 	for _, req := range requests() {
 		r := catalogue.Figures().Compute(rec, req)
 		if !without[req.ID] {
@@ -309,7 +351,7 @@ func windows(rec *record.Record, req figure.Request) (all []hole) {
 	switch {
 	case req.ID == "charge-returned" || req.ID == "energy-returned":
 		whole("charge", req.Pass)
-	case strings.HasSuffix(req.ID, "-efficiency") && req.Choices == nil:
+	case (req.ID == "coulombic-efficiency" || req.ID == "energy-efficiency") && req.Choices == nil:
 		whole("charge", 0)
 		whole("discharge", 0)
 	case req.ID == "c-rate":
@@ -319,7 +361,7 @@ func windows(rec *record.Record, req figure.Request) (all []hole) {
 		if len(all) > 0 {
 			all[0].to -= 45 // it is past the cutoff by then
 		}
-	case req.ID == "no-load-power":
+	case req.ID == "no-load-power", slices.Contains([]string{"mean", "rms", "charge", "energy", "slope"}, req.ID):
 		s := rec.Stages[len(rec.Stages)-1]
 		all = append(all, hole{s.T0, s.T1})
 	}

@@ -42,6 +42,9 @@ type Request struct {
 	Row      string `json:"row,omitempty"`
 	Against  string `json:"against,omitempty"`
 	Quantity string `json:"quantity,omitempty"`
+	// Channel names a channel of the capture that Stage names, and Since the one in which what is timed begins.
+	Channel string `json:"channel,omitempty"`
+	Since   string `json:"since,omitempty"`
 	// Pass chooses one of several times that a stage ran, from 1; 0: the last.
 	Pass int `json:"pass,omitempty"`
 	// Args are the numbers that the definition names, SI, and Choices its words; what is not given has the
@@ -62,6 +65,9 @@ func (r Request) Where() string {
 	}
 	if r.Row != "" {
 		parts = append(parts, r.Row)
+	}
+	if r.Channel != "" {
+		parts = append(parts, r.Channel)
 	}
 	return strings.Join(parts, ", ")
 }
@@ -116,8 +122,8 @@ type TableColumn struct {
 	Unit string `json:"unit,omitempty"`
 }
 
-// The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that its 0
-// is one that was measured.
+// The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that
+// its 0 is one that was measured.
 const (
 	NotStated = "accuracy not stated"
 	TrueZero  = "a true 0"
@@ -162,6 +168,8 @@ type Definition struct {
 	Args []Arg
 	// Choices are the words that can be given; the first of each is the default.
 	Choices map[string][]string
+	// PerSecond is true for a figure in the unit of its quantity over s.
+	PerSecond bool
 	// Many is true for a figure of several columns, which of names.
 	Many bool
 	// Formula computes it. Its request is complete; where the place comes from the nameplate, the result's
@@ -179,6 +187,8 @@ const (
 	Charge    Need = "charge"    // a half-cycle that charges
 	Discharge Need = "discharge" // a half-cycle that discharges
 	Rest      Need = "rest"      // a rest of a battery
+	Capture   Need = "capture"   // a capture, by the name of its stage
+	Window    Need = "window"    // a stage, by its name
 )
 
 // Arg is a number that a figure can be asked with, SI, between Least and Most.
@@ -198,9 +208,9 @@ func (a Arg) Check(x float64) error {
 	return fmt.Errorf("%s is %s; it must lie between %s and %s", a.Name, show(x), show(a.Least), show(a.Most))
 }
 
-// Compute computes the figure that a request asks for. Everything that a figure says goes through here: it is a finite
-// value with U, or with a remark that says why there is none, or it is undetermined. A figure that cannot be computed,
-// for whatever reason, costs no other.
+// Compute computes the figure that a request asks for. Everything that a figure says goes through here: it is a
+// finite value with U, or with a remark that says why there is none, or it is undetermined. A figure that cannot be
+// computed, for whatever reason, costs no other.
 func (d Definition) Compute(rec *record.Record, req Request) Result {
 	req = d.completed(req)
 	result, err := d.computed(rec, req)
@@ -228,10 +238,14 @@ func (d Definition) Compute(rec *record.Record, req Request) Result {
 
 // ownUnit is that of the definition; of a figure that is in the unit of what it is asked for, that one.
 func (d Definition) ownUnit(req Request) string {
-	if d.Unit == "" && req.Quantity != "" {
-		return trace.UnitOf(req.Quantity).Symbol
+	if d.Unit != "" || req.Quantity == "" {
+		return d.Unit
 	}
-	return d.Unit
+	unit := trace.UnitOf(req.Quantity).Symbol
+	if d.PerSecond {
+		unit += "/s"
+	}
+	return unit
 }
 
 // UnitOf is the unit in which a request is answered.
@@ -243,7 +257,7 @@ func (d Definition) Scale(req Request) (float64, error) {
 	if req.In == "" {
 		return 1, nil
 	}
-	if d.Unit != "" {
+	if d.Unit != "" || d.PerSecond {
 		return 1, fmt.Errorf("%s is always in %s; only a figure of a quantity can be told in another unit", d.ID, d.Unit)
 	}
 	own := trace.UnitOf(req.Quantity)

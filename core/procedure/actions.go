@@ -32,6 +32,8 @@ type (
 	Ending interface{ Ends() Ends }
 	// Feeding actions leave behind what a figure may need.
 	Feeding interface{ Feeds() []figure.Need }
+	// Capturing actions capture channels, by name.
+	Capturing interface{ CapturedChannels() []string }
 	// Charted actions move quantities so that curves over them are drawn from their frames.
 	Charted interface{ Charted() }
 	// Worded actions say in a few words what they do.

@@ -6,6 +6,7 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strings"
 
 	"usherbench/core/document"
 	"usherbench/core/figure"
@@ -44,6 +45,8 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		"quantity":  func(n document.Node) { q, f.Quantity = n, r.Column(n) },
 		"in":        func(n document.Node) { in, f.In = n, n.Text() },
 		"pass":      func(n document.Node) { f.Pass = n.Whole(1, 1_000_000) },
+		"channel":   func(n document.Node) { f.Channel = n.Text() },
+		"since":     func(n document.Node) { f.Since = n.Text() },
 	}
 	r.addArguments(fields, n, &f.Request)
 	maps.Copy(fields, more)
@@ -60,7 +63,11 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		r.readPlace(&f, e)
 	}
 	r.checkFed(id, f)
-	r.checkRows(n, row, against, f)
+	if f.Definition.Needs == figure.Capture {
+		r.checkCapture(n, &f)
+	} else {
+		r.checkRows(n, row, against, f)
+	}
 	if f.Definition.Unit == "" && !q.Present() {
 		n.Fail("%s needs the quantity that it is of, such as quantity: load.volts", f.ID)
 		return f, false
@@ -81,6 +88,12 @@ func (r *Reader) checkFed(id document.Node, f figure.Asked) {
 	switch needs {
 	case figure.Grid:
 		id.Fail("%s is computed from the points of a grid, but no stage is one", f.ID)
+	case figure.Capture:
+		id.Fail("%s is computed from a capture, but no stage takes one", f.ID)
+	case figure.Window:
+		if f.Stage == "" {
+			id.Fail("%s is taken over a stage; name it with stage", f.ID)
+		}
 	case figure.Charge, figure.Discharge, figure.Rest:
 		if f.Stage == "" {
 			id.Fail("%s needs a %s, but no stage is one; name the stage that does it with stage", f.ID, needs)
@@ -107,6 +120,49 @@ func (p *Program) ChartedStages() (names []string) {
 		}
 	}
 	return names
+}
+
+// checkCapture finds the capture and the channels that a figure is of. Where there is one only, nobody need name it.
+func (r *Reader) checkCapture(n document.Node, f *figure.Asked) {
+	channels := map[string][]string{}
+	for _, s := range r.p.Stages {
+		if c, ok := s.Action.(Capturing); ok {
+			channels[s.Name] = c.CapturedChannels()
+		}
+	}
+	stages := slices.Sorted(maps.Keys(channels))
+	known := func(what, name string, names []string) bool {
+		if !slices.Contains(names, name) {
+			n.Fail("no %s has the name %q; %s", what, name, document.Suggest(name, names))
+			return false
+		}
+		return true
+	}
+	switch {
+	case len(stages) == 0:
+		return // said already
+	case f.Stage == "" && len(stages) == 1:
+		f.Stage = stages[0]
+	case f.Stage == "":
+		n.Fail("%s is computed from a capture; name it with stage: %s", f.ID, strings.Join(stages, " or "))
+		return
+	case !known("capture", f.Stage, stages):
+		return
+	}
+	if f.Channel == "" && len(channels[f.Stage]) == 1 {
+		f.Channel = channels[f.Stage][0]
+	}
+	if f.Channel == "" {
+		n.Fail("say with channel of which channel: %s", strings.Join(channels[f.Stage], " or "))
+		return
+	}
+	known("channel of the capture", f.Channel, channels[f.Stage])
+	if f.Since != "" {
+		known("channel of the capture", f.Since, channels[f.Stage])
+	}
+	if f.Against != "" {
+		known("capture", f.Against, stages)
+	}
 }
 
 // checkRows finds rows that nothing fills, or that the figure does not ask for.

@@ -35,6 +35,7 @@ const (
 	MarkTry       MarkKind = "try"        // a stage is tried again
 	MarkHand      MarkKind = "hand"       // somebody paused, resumed, skipped, extended or changed something
 	MarkNote      MarkKind = "note"       // somebody wrote a note
+	MarkCapture   MarkKind = "capture"    // a capture was triggered
 	MarkAnswer    MarkKind = "answer"     // the operator answered a prompt
 	MarkSignal    MarkKind = "signal"     // the operator was told something
 	MarkTrip      MarkKind = "trip"       // an output went off without a command

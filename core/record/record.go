@@ -12,6 +12,7 @@ import (
 	"usherbench/core/quantity"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
+	"usherbench/core/waveform"
 )
 
 // AmpHour and WattHour are 1 Ah in A·s and 1 Wh in W·s.
@@ -41,14 +42,17 @@ type Record struct {
 	Columns []string
 	// Trace gives one column between two times, at full resolution.
 	Trace func(column string, t0, t1 float64) (trace.Series, error)
+	// Captures were taken in this order; Samples reads a channel of one.
+	Captures []Capture
+	Samples  func(c Capture, channel string) (*waveform.Waveform, error)
 
 	terminals []remembered
 	taken     []taken
 	away      []away
 }
 
-// Span is the time that a stage took. Two spans are the same when they began at the same time: several stages may have
-// one name, and one stage may happen many times.
+// Span is the time that a stage took. Two spans are the same when they began at the same time: several stages may
+// have one name, and one stage may happen many times.
 type Span struct {
 	Name, Kind string
 	T0, T1     float64

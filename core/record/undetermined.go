@@ -55,6 +55,7 @@ const (
 	AlreadyBeyond   = "already-beyond" // past the level at the start
 	WrongSign       = "wrong-sign"
 	NotFound        = "not-found"
+	Clipped         = "clipped"
 )
 
 // Because makes the reason why a figure has no value.

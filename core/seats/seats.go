@@ -1,6 +1,6 @@
-// Package seats knows the functions in a bay that channels of instruments fill: what each kind of seat reads, what can
-// be set on it, what it does to the unit, and in which order it is switched. It is the one place that knows a kind by
-// its name: everybody else asks for what a kind does.
+// Package seats knows the functions in a bay that channels of instruments fill: what each kind of seat reads, what
+// can be set on it, what it does to the unit, and in which order it is switched. It is the one place that knows a
+// kind by its name: everybody else asks for what a kind does.
 //
 // To add a kind of seat add its entry to the table. Procedures, preflight, manual control, recording, make safe,
 // rehearsal and console follow.
@@ -28,12 +28,14 @@ const (
 	Measures
 	// Connects makes and breaks connections.
 	Connects
+	// Captures takes fast waveforms, and gives no readings to frames.
+	Captures
 )
 
-// Words lists the roles by name: "feeds", "drains", "measures", "connects".
+// Words lists the roles by name: "feeds", "drains", "measures", "connects", "captures".
 func (r Role) Words() []string {
 	words := []string{}
-	for i, word := range []string{"feeds", "drains", "measures", "connects"} {
+	for i, word := range []string{"feeds", "drains", "measures", "connects", "captures"} {
 		if r&(1<<i) != 0 {
 			words = append(words, word)
 		}
@@ -56,8 +58,9 @@ type Kind struct {
 	Choices []Choice
 }
 
-// BeginsAtMost tells whether a number stands at the most when a run begins, before its procedure sets it: a limit does,
-// and a level of a mode in which the most takes nothing. Every other level begins at zero, where it moves nothing.
+// BeginsAtMost tells whether a number stands at the most when a run begins, before its procedure sets it: a limit
+// does, and a level of a mode in which the most takes nothing. Every other level begins at zero, where it moves
+// nothing.
 func (k Kind) BeginsAtMost(q string) bool {
 	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains)
 }
@@ -126,6 +129,8 @@ var kinds = []Kind{
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}},
 	// A switch joins what it stands between while it is on. It reads nothing.
 	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
+	// A scope captures what its probes see. It gives no readings.
+	{Name: "scope", Roles: Captures},
 }
 
 // KindOf tells the kind of a seat from its name: "source" and "source2" are sources.
@@ -176,14 +181,17 @@ const DefaultInput, DefaultOutput = "source", "load"
 // Is tells whether the kind has all the given roles.
 func (k Kind) Is(roles Role) bool { return k.Roles&roles == roles }
 
+// Sampled tells whether seats of the kind are asked for every frame: for readings, or for a sign of life.
+func (k Kind) Sampled() bool { return !k.Is(Captures) }
+
 // HasOutput tells whether seats of the kind are switched on and off.
 func (k Kind) HasOutput() bool { return slices.Contains(k.Sets, Output) }
 
 // Signed tells whether a quantity is set with a sign: the current of a seat that feeds and drains.
 func (k Kind) Signed(q string) bool { return q == "amps" && k.Is(Feeds|Drains) }
 
-// Gives is the sign with which what a seat counts goes into a battery: +1 for one that feeds it, −1 for one that only
-// drains it, 0 for others.
+// Gives is the sign with which what a seat counts goes into a battery: +1 for one that feeds it, −1 for one that
+// only drains it, 0 for others.
 func (k Kind) Gives() float64 {
 	switch {
 	case k.Is(Feeds):

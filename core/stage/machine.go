@@ -57,6 +57,8 @@ type state struct {
 	Unknown []float64 `json:"unknown"`
 	Warned  []bool    `json:"warned"` // guards that only warn and hold now
 	Points  int       `json:"points"`
+	// Captures counts those that were kept.
+	Captures int `json:"captures,omitempty"`
 	// Seen says that a frame was taken since the last pass of a loop began.
 	Seen bool `json:"seen,omitempty"`
 	// Read are the columns that have been read since the run began.
@@ -178,6 +180,10 @@ func (m *Machine) take(e Event) []Effect {
 		return m.peek(e.Frame)
 	case Due:
 		return m.onDue(e.T)
+	case Armed:
+		return m.onCapture(e, e.T)
+	case Captured:
+		return m.onCapture(e, e.T)
 	}
 	return m.byHand(e)
 }

@@ -80,7 +80,9 @@ func NewSampler(ctx context.Context, wg *sync.WaitGroup, seats []*Seat) *Sampler
 			}
 		}
 		s.places = append(s.places, ps)
-		s.members = append(s.members, x.Members...)
+		if x.Kind.Sampled() { // another may be busy for long, and whoever captures sees whether it answers
+			s.members = append(s.members, x.Members...)
+		}
 	}
 	s.done = make(chan *Member, len(s.members))
 	for _, m := range s.members {

@@ -65,6 +65,8 @@ type Dialect struct {
 	Interlock Query
 	Watchdog  Watchdog
 	Program   Program
+	// Scope is how waveforms are captured; nil: it captures none.
+	Scope *Scope
 	// MakeSafe replaces the message that switches the output off when the bay is made safe; empty: that one.
 	MakeSafe []Setter
 	// SetRanges and ReadRanges are the ranges with accuracy of what is set and read.
@@ -234,8 +236,8 @@ func (d *Dialect) For(kind string) *Dialect {
 	return d
 }
 
-// BuiltMode is the mode in which a model is that cannot be told one, since it can be set one level only; empty: it can
-// be told, or nobody knows.
+// BuiltMode is the mode in which a model is that cannot be told one, since it can be set one level only; empty: it
+// can be told, or nobody knows.
 func (d *Dialect) BuiltMode() (mode string) {
 	if len(d.Words[seats.Mode]) > 0 {
 		return ""

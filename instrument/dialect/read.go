@@ -141,6 +141,7 @@ func (r *reader) fields() map[string]func(document.Node) {
 				"read": func(n document.Node) { maps.Copy(d.ReadRanges, readRanges(n)) },
 			})
 		},
+		"scope":  r.readScope,
 		"absent": r.readAbsent,
 	}
 	for _, choice := range seats.AllChoices() {
@@ -315,6 +316,9 @@ func (r *reader) complete(root document.Node) {
 		v := d.For(seat)
 		if len(kind.Reads) > 0 && len(v.Read) == 0 {
 			root.Fail("as a %s it reads nothing; add read", seat)
+		}
+		if kind.Is(seats.Captures) && v.Scope == nil {
+			root.Fail("as a %s it captures nothing; add scope", seat)
 		}
 		for _, q := range kind.Must {
 			if _, ok := v.Set[q]; !ok && v.Words[q] == nil {

@@ -32,15 +32,16 @@ func (c *Client) block() (string, error) {
 		return "", err
 	}
 	length, err := strconv.Atoi(string(head))
-	if err != nil || length < 0 || length > longestAnswer {
-		return "", fmt.Errorf("the length of the block, %q, is not a number up to %d", head, longestAnswer)
+	if err != nil || length < 0 || length > longestBlock {
+		return "", fmt.Errorf("the length of the block, %q, is not a number up to %d", head, longestBlock)
 	}
-	data := make([]byte, length)
-	if _, err := io.ReadFull(c.reader, data); err != nil {
+	var data strings.Builder
+	data.Grow(min(length, longestAnswer)) // what is promised is believed as it comes
+	if _, err := io.CopyN(&data, c.reader, int64(length)); err != nil {
 		return "", err
 	}
 	_, err = c.line() // the terminator
-	return string(data), err
+	return data.String(), err
 }
 
 // skipTo drops bytes before a mark; an answer that has no block shows what came instead.
@@ -61,12 +62,12 @@ func (c *Client) skipTo(mark byte) error {
 
 // Format is how the numbers of a block are written.
 type Format struct {
-	Of  string // float32, float64, int16
+	Of  string // float32, float64, int16, int8, uint8
 	Low bool   // the least significant byte comes first
 }
 
 // Sizes of the numbers of a block, bytes.
-var sizes = map[string]int{"float32": 4, "float64": 8, "int16": 2}
+var sizes = map[string]int{"float32": 4, "float64": 8, "int16": 2, "int8": 1, "uint8": 1}
 
 // ErrBlockSize means that a block does not hold a whole number of numbers.
 var ErrBlockSize = errors.New("the block does not hold a whole number of numbers")
@@ -93,4 +94,26 @@ func (f Format) Numbers(data string) ([]float64, error) {
 		}
 	}
 	return numbers, nil
+}
+
+// Codes decodes the data of a block of integers.
+func (f Format) Codes(data string) ([]int16, error) {
+	size := sizes[f.Of]
+	if size == 0 || size > 2 || len(data)%size != 0 {
+		return nil, fmt.Errorf("%w: %d bytes of %s", ErrBlockSize, len(data), f.Of)
+	}
+	codes := make([]int16, len(data)/size)
+	for i := range codes {
+		switch {
+		case f.Of == "int8":
+			codes[i] = int16(int8(data[i]))
+		case f.Of == "uint8":
+			codes[i] = int16(data[i])
+		case f.Low:
+			codes[i] = int16(data[2*i]) | int16(data[2*i+1])<<8
+		default:
+			codes[i] = int16(data[2*i])<<8 | int16(data[2*i+1])
+		}
+	}
+	return codes, nil
 }

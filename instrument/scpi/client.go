@@ -60,6 +60,7 @@ type Client struct {
 const (
 	defaultWithin = time.Second
 	longestAnswer = 1 << 20
+	longestBlock  = 64 << 20
 	// mostErrors bounds how many entries of an error queue are read at once.
 	mostErrors = 20
 )
@@ -176,8 +177,8 @@ func (c *Client) drain(answer string) (queue []string, err error) {
 	return queue, nil
 }
 
-// begin waits for its turn, connects if need be, sets the deadline of the exchange, and sends what chooses the channel.
-// A message whose context has ended meanwhile is not sent.
+// begin waits for its turn, connects if need be, sets the deadline of the exchange, and sends what chooses the
+// channel. A message whose context has ended meanwhile is not sent.
 func (c *Client) begin(ctx context.Context, r Request) (release func(), err error) {
 	leave, err := c.Lane.Take(ctx)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -45,6 +46,8 @@ type Options struct {
 	TimeFactor   float64
 	Ideal        bool
 	SharedSupply bool
+	// Faulty names units that have a fault beside those of the demo: serial number → fault.
+	Faulty map[string]string
 	// Sockets has everything on real sockets and serial lines, in real time; otherwise the test must be in a bubble of
 	// simulated time ([Simulated]), and the parts of the house are connected in memory.
 	Sockets bool
@@ -66,8 +69,10 @@ func Start(t testing.TB, o Options) *House {
 	if o.TimeFactor == 0 {
 		o.TimeFactor = 20
 	}
+	faulty := demo.FaultyUnits()
+	maps.Copy(faulty, o.Faulty)
 	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor,
-		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: demo.FaultyUnits(), Memory: memoryOf(o)})
+		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: faulty, Memory: memoryOf(o)})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })
 	config := demo.Config(bench, o.TimeFactor)

@@ -1,6 +1,6 @@
-// Package plant says what a unit under test is to a simulated bench: something that settles between what feeds it and
-// what drains it. Each kind of unit has a package of its own below, with its physics, its faults and its truth; package
-// units lists them.
+// Package plant says what a unit under test is to a simulated bench: something that settles between what feeds it
+// and what drains it. Each kind of unit has a package of its own below, with its physics, its faults and its truth;
+// package units lists them.
 package plant
 
 import (
@@ -31,6 +31,17 @@ type Storage interface {
 type Steady interface {
 	// Steady is the exact operating point that a running unit settles to.
 	Steady(joined Joined) Operating
+}
+
+// Waving is a unit of which it is known what its terminals see at every instant, between the operating points:
+// ripple, the ring after a step, what rushes in.
+type Waving interface {
+	Unit
+	// Wave is what the terminals see at time t, s, of what was joined when At was last called, or before. It changes
+	// nothing.
+	Wave(t float64) Operating
+	// Stirred are the times at which something last changed, newest last.
+	Stirred() []float64
 }
 
 // Type is one type of unit: a known one by its name, or what is made of the ratings of any unit of a kind.

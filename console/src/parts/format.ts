@@ -74,16 +74,31 @@ export function value(f: Figure): string {
   if (f.undetermined || x === null) return 'undetermined'
   if (f.text) return f.id === 'termination' ? `${f.text} after ${seconds(x)}` : `${fixed(x, 2)} ${f.unit}, ${f.text}`
   if (f.unit === 'cycles') return `${Number(x.toPrecision(4))} cycles`
-  if (u === null || u <= 0) return `${digits(x, 5)} ${f.unit}` // nobody knows how many digits count
-  const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number(u.toPrecision(2)))), 0), 9)
-  return `${fixed(x, d)} ± ${fixed(u, d)} ${f.unit}`
+  const [scale, unit] = readable(f.unit, x)
+  if (u === null || u <= 0) return `${digits(x / scale, 5)} ${unit}` // nobody knows how many digits count
+  const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number((u / scale).toPrecision(2)))), 0), 9)
+  return `${fixed(x / scale, d)} ± ${fixed(u / scale, d)} ${unit}`
+}
+
+// readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best, and
+// by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
+function readable(unit: string, x: number): [number, string] {
+  const size = Math.abs(x)
+  if (size > 0 && size < 0.1 && (unit === 's' || unit === 'V'))
+    return size >= 1e-3 ? [1e-3, `m${unit}`] : size >= 1e-6 ? [1e-6, `µ${unit}`] : [1e-9, `n${unit}`]
+  if (unit === 'Hz' || unit === 'V/s') {
+    if (size >= 1e6) return [1e6, `M${unit}`]
+    if (size >= 1e4) return [1e3, `k${unit}`]
+  }
+  return [1, unit]
 }
 
 export function limit(f: Figure): string {
   // A duration that nobody reads in seconds is shown as people say it.
   const long = f.unit === 's' && Math.max(Math.abs(f.min ?? 0), Math.abs(f.max ?? 0)) >= 120
-  const short = (x: number) => (long ? seconds(x) : String(Number(x.toPrecision(6))).replace('-', minus))
-  const unit = long ? '' : ` ${f.unit}`
+  const [scale, prefixed] = readable(f.unit, Math.max(Math.abs(f.min ?? 0), Math.abs(f.max ?? 0)))
+  const short = (x: number) => (long ? seconds(x) : String(Number((x / scale).toPrecision(6))).replace('-', minus))
+  const unit = long ? '' : ` ${prefixed}`
   if (f.min === undefined && f.max === undefined) return '—'
   if (f.min === undefined)
     return `≤ ${short(f.max!)}${unit}` + (f.marginal ? ` (marginal above ${short(f.max! - f.marginal)})` : '')

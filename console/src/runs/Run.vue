@@ -3,6 +3,7 @@ import { computed, onUnmounted, ref, shallowRef, toRef, watch } from 'vue'
 
 import { api, type Judgement, type Run } from '../api'
 import DeviationsPanel from './DeviationsPanel.vue'
+import CapturesPanel from './CapturesPanel.vue'
 import CursorTable from './CursorTable.vue'
 import FindingsList from '../parts/FindingsList.vue'
 import FiguresTable from '../parts/FiguresTable.vue'
@@ -174,6 +175,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         </p>
         <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" />
       </div>
+      <CapturesPanel :run="doc.id" :serial="doc.serial" :state="doc.state" />
       <DeviationsPanel v-if="rehearsal && doc.state !== 'live'" :rehearsal="rehearsal" @look="lookAt" />
       <div v-if="judgements.length" class="panel">
         <h2>Judged again</h2>

@@ -30,8 +30,26 @@ var Figures = []figure.Definition{
 	{ID: "output-accuracy", Title: "Output accuracy", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1),
 		Needs:   figure.Grid,
 		Formula: outputAccuracy},
+	{ID: "efficiency-map", Title: "Efficiency map", Unit: "%", Least: 0, Most: 100, Needs: figure.Grid, AllSides: true,
+		Formula: efficiencyMap},
+	{ID: "peak-efficiency", Title: "Peak efficiency", Unit: "%", Least: 0, Most: 100, Needs: figure.Grid, AllSides: true,
+		Formula: peakEfficiency},
+	{ID: "weighted-efficiency", Title: "Weighted efficiency", Unit: "%", Least: 0, Most: 100, Needs: figure.Grid,
+		AllSides: true, Formula: weightedEfficiency,
+		Args: []figure.Arg{weight("w25"), weight("w50"), weight("w75"), weight("w100")}},
+	{ID: "dropout", Title: "Dropout", Unit: "V", Least: 0, Most: math.Inf(1), Needs: figure.Grid, Formula: dropout,
+		Args: []figure.Arg{fall}},
+	{ID: "dropout-input", Title: "Line at dropout", Unit: "V", Least: 0, Most: math.Inf(1), Needs: figure.Grid,
+		Formula: dropoutInput, Args: []figure.Arg{fall}},
 	{ID: "no-load-power", Title: "No-load power", Unit: "W", Least: 0, Most: math.Inf(1), AllSides: true,
 		Formula: noLoadPower},
+}
+
+// fall is by which share the output has fallen where it has dropped out.
+var fall = figure.Arg{Name: "fall", Dim: quantity.Number, Default: 0.01, Least: 1e-4, Most: 0.5}
+
+func weight(name string) figure.Arg {
+	return figure.Arg{Name: name, Dim: quantity.Number, Default: 0.25, Least: 0, Most: 1}
 }
 
 // lineSet and loadSet are the setpoints of line and load of a request. What measures the input is set by

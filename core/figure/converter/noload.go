@@ -1,7 +1,6 @@
 package converter
 
 import (
-	"fmt"
 	"math"
 	"strings"
 
@@ -9,7 +8,6 @@ import (
 	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/seats"
-	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 )
 
@@ -103,11 +101,9 @@ func idlingOf(rec *record.Record, seat string, span record.Span) (idling, error)
 		if err != nil {
 			return i, record.CodeOf(err, column)
 		}
-		spec, ok := rec.Specs[column].Find(mean)
+		var ok bool
+		*to, ok = rec.ReadingOf(column, w, mean)
 		i.stated = i.stated && ok
-		a, _ := trace.SettledAverage(w, 0) // of fewer than three readings nothing is known but their step
-		*to = uncertainty.Reading{Value: mean, Group: fmt.Sprintf("%s to %g", column, spec.To), Gain: spec.Reading,
-			Offset: spec.Offset, Noise: a.SE, N: a.N, Resolution: spec.Resolution}
 	}
 	return i, nil
 }

@@ -26,6 +26,7 @@ type Converter struct {
 	Ring         float64 // natural frequency of the regulation loop, rad/s
 	Damping      float64 // of the regulation loop, below 1
 	Overshoot    float64 // output deviation per ampere of load step, V/A
+	Fine         Fine    // what only a scope sees
 	Dead         bool
 }
 
@@ -33,12 +34,18 @@ type Converter struct {
 const (
 	WeakRegulation plant.Fault = "weak-regulation"
 	LowEfficiency  plant.Fault = "low-efficiency"
+	HighRipple     plant.Fault = "high-ripple"
+	PoorDamping    plant.Fault = "poor-damping"
+	HardStart      plant.Fault = "hard-start"
 )
 
 var faults = plant.Faults[*Converter]{
 	plant.Healthy:  func(*Converter) {},
 	WeakRegulation: func(c *Converter) { c.Resistance *= 3 },
 	LowEfficiency:  func(c *Converter) { c.Conduction += 0.055 },
+	HighRipple:     func(c *Converter) { c.Fine.Ripple *= 4 },
+	PoorDamping:    func(c *Converter) { c.Damping /= 4 },
+	HardStart:      func(c *Converter) { c.Fine.Rush, c.Fine.StartOver = 2.5*c.Fine.Rush, 5*c.Fine.StartOver },
 	plant.DeadUnit: func(c *Converter) { c.Dead = true },
 }
 
@@ -86,6 +93,8 @@ func Tern(serial string, fault plant.Fault) (Converter, error) {
 		LockoutOn: spread(34.4, 0.003), LockoutOff: spread(32.9, 0.003), CurrentLimit: spread(10.5, 0.02),
 		SoftStart: 20e-3, Ring: 4000, Damping: 0.35, Overshoot: 0.04,
 	}
+	c.Fine = Fine{Ripple: spread(24e-3, 0.05), Frequency: spread(220e3, 0.01), Spike: spread(12e-3, 0.08),
+		Rush: spread(0.35, 0.05), StartOver: spread(0.012, 0.08)}
 	return c, faults.Apply(fault, "a converter", &c)
 }
 
@@ -114,6 +123,8 @@ func fromRatings(a plant.Asked) (Converter, error) {
 		Diode:       0.2 * (loss - quiescent) / amps, Conduction: 0.8 * (loss - quiescent) / (amps * amps),
 		LockoutOn: 0.97 * lowest, LockoutOff: 0.92 * lowest, CurrentLimit: 1.3 * amps, SoftStart: 20e-3, Ring: 4000,
 		Damping: 0.35, Overshoot: 0.003 * volts / amps,
+		Fine: Fine{Ripple: 0.002 * volts, Frequency: 200e3, Spike: 0.001 * volts, Rush: 8 * amps * volts / nominal / nominal,
+			StartOver: 0.01},
 	}
 	return c, faults.Apply(a.Fault, "a converter", &c)
 }
@@ -187,6 +198,7 @@ type State struct {
 	warmth    float64 // K above the ambient
 	loss      float64 // W since the last call
 	t         float64
+	past      []stretch
 }
 
 // At is the operating point at time t (seconds of the plant's own clock). It must be called with increasing t;
@@ -195,6 +207,7 @@ func (c Converter) At(s *State, t float64, source plant.Source, load plant.Load)
 	s.warmth += (s.loss*thermalOhms - s.warmth) * (1 - math.Exp(-max(t-s.t, 0)/thermalTau))
 	o := c.move(s, t, source, load)
 	s.t, s.loss = t, o.Loss()
+	s.remember(c, t, source, load)
 	o.Celsius, o.Heat = plant.Ambient+s.warmth, s.loss
 	return o
 }

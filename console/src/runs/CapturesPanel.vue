@@ -1,0 +1,160 @@
+<script setup lang="ts">
+import { computed, ref, toRef, watch } from 'vue'
+
+import { api } from '../api'
+import ProblemNote from '../parts/ProblemNote.vue'
+import { prefixed } from '../parts/prefixed'
+import CaptureChart from './CaptureChart.vue'
+import { nameOf, useCaptures } from './captures'
+
+const props = defineProps<{ run: string; serial: string; state: string }>()
+const { all, chosen, shown, whole, view, error, choose, show, refresh } = useCaptures(toRef(props, 'run'))
+const chart = ref<InstanceType<typeof CaptureChart> | null>(null)
+const cursors = ref<[number | null, number | null]>([null, null])
+watch(() => props.state, refresh)
+watch(chosen, () => (cursors.value = [null, null]))
+
+function pick(t: number, second: boolean) {
+  const [a, b] = cursors.value
+  if (second || (a !== null && b === null)) cursors.value = [a, t]
+  else cursors.value = [t, a === null ? b : null]
+}
+
+const first = computed(() => chosen.value[0])
+const about = computed(() => {
+  const c = all.value.find((x) => x.index === first.value)
+  const k = c?.channels[0]
+  return k ? `${k.samples.toLocaleString('en-GB')} samples, one every ${prefixed(k.step, 's', 3)}` : ''
+})
+
+// valueAt is what a line is at a time: the nearest sample that is drawn.
+function valueAt(data: [number, number][], t: number | null): number | null {
+  if (t === null || !data.length) return null
+  let low = 0
+  let high = data.length - 1
+  while (high - low > 1) {
+    const middle = (low + high) >> 1
+    if (data[middle]![0] <= t) low = middle
+    else high = middle
+  }
+  return (t - data[low]![0] <= data[high]![0] - t ? data[low] : data[high])![1]
+}
+const measured = computed(() => {
+  const [a, b] = cursors.value
+  return shown.value.flatMap((s) =>
+    s.traces.map((t) => {
+      const x = valueAt(t.data, a)
+      const y = valueAt(t.data, b)
+      const between = a === null || b === null ? [] : t.data.filter(([k]) => k >= Math.min(a, b) && k <= Math.max(a, b))
+      const values = between.map(([, v]) => v)
+      return {
+        key: `${s.index} ${t.name}`,
+        name: shown.value.length > 1 ? `${t.name}, ${s.label}` : t.name,
+        unit: t.unit,
+        a: x,
+        b: y,
+        difference: x !== null && y !== null ? y - x : null,
+        low: values.length ? values.reduce((m, v) => Math.min(m, v)) : null,
+        high: values.length ? values.reduce((m, v) => Math.max(m, v)) : null,
+      }
+    }),
+  )
+})
+const apart = computed(() => {
+  const [a, b] = cursors.value
+  return a === null || b === null || a === b ? null : Math.abs(b - a)
+})
+</script>
+
+<template>
+  <div v-if="all.length" class="panel" data-test="captures">
+    <div class="tools">
+      <h2>Captures</h2>
+      <span class="muted">{{ about }}</span>
+      <span class="grow" />
+      <v-btn size="small" :disabled="!view" @click="show(whole[0], whole[1])">Whole capture</v-btn>
+      <v-btn size="small" :disabled="cursors[0] === null" @click="cursors = [null, null]">Clear cursors</v-btn>
+      <v-btn size="small" @click="chart?.savePNG()">PNG</v-btn>
+      <v-btn size="small" @click="chart?.saveSVG()">SVG</v-btn>
+      <v-btn v-if="first !== undefined" size="small" :href="api.captureURL(run, first, view?.[0], view?.[1])"
+        >CSV of the view</v-btn
+      >
+    </div>
+    <div class="list">
+      <v-btn
+        v-for="c in all"
+        :key="c.index"
+        size="small"
+        :variant="chosen.includes(c.index) ? 'flat' : 'outlined'"
+        :aria-pressed="chosen.includes(c.index)"
+        @click="choose(c.index, ($event as MouseEvent).shiftKey)"
+        >{{ nameOf(c, all) }}<span v-if="c.channels.some((k) => k.clipped)" class="bad">&nbsp;clipped</span></v-btn
+      >
+    </div>
+    <ProblemNote :error="error" />
+    <CaptureChart
+      v-if="shown.length"
+      ref="chart"
+      :shown="shown"
+      :from="whole[0]"
+      :to="whole[1]"
+      :view="view"
+      :cursors="cursors"
+      :name="`${serial}-capture-${first}`"
+      @view="show"
+      @pick="pick"
+    />
+    <p class="muted hint">
+      Wheel zooms, drag pans, double click shows the whole capture. Click sets cursor A, then B. Shift with a click on a
+      name lays it over the others, aligned at the trigger.
+    </p>
+    <div v-if="cursors[0] !== null" class="scroll">
+      <table class="plain" data-test="capture-cursors">
+        <thead>
+          <tr>
+            <th>cursor</th>
+            <th class="right">A · {{ prefixed(cursors[0], 's') }}</th>
+            <th class="right">B · {{ prefixed(cursors[1], 's') }}</th>
+            <th class="right">
+              B − A{{ apart === null ? '' : ` · ${prefixed(apart, 's')} · ${prefixed(1 / apart, 'Hz')}` }}
+            </th>
+            <th class="right">least</th>
+            <th class="right">largest</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="m in measured" :key="m.key">
+            <td>{{ m.name }}</td>
+            <td class="right">{{ prefixed(m.a, m.unit) }}</td>
+            <td class="right">{{ prefixed(m.b, m.unit) }}</td>
+            <td class="right">{{ prefixed(m.difference, m.unit) }}</td>
+            <td class="right">{{ prefixed(m.low, m.unit) }}</td>
+            <td class="right">{{ prefixed(m.high, m.unit) }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.tools,
+.list {
+  display: flex;
+  gap: 8px 12px;
+  align-items: baseline;
+  flex-wrap: wrap;
+  margin-bottom: 6px;
+}
+.list {
+  gap: 6px 8px;
+  margin-bottom: 10px;
+}
+.hint {
+  font-size: 12px;
+  margin: 4px 0 8px;
+}
+.bad {
+  color: var(--fail);
+}
+</style>

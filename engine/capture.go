@@ -1,0 +1,232 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"usherbench/core/kinds"
+	"usherbench/core/record"
+	"usherbench/core/stage"
+	"usherbench/core/waveform"
+	"usherbench/engine/outputs"
+	"usherbench/instrument"
+	"usherbench/store"
+)
+
+// scopeEvery is how often a scope is asked whether it has triggered, wall time; fetchWithin is how long all samples
+// of a capture may take to come.
+const (
+	scopeEvery  = 10 * time.Millisecond
+	fetchWithin = time.Minute
+)
+
+// scoping is what the run has to do with its scope. Everything belongs to the bay's goroutine, but what works on a
+// capture runs beside it.
+type scoping struct {
+	events chan captureEvent
+	end    context.CancelFunc // gives the capture up that is under way; nil: there is none
+	caught []store.PackedWave // of the capture that came last
+}
+
+// captureEvent is what happened to a capture; waves go with the last.
+type captureEvent struct {
+	event stage.Event
+	waves []store.PackedWave
+}
+
+// arm has a capture taken beside the run, whose events come back to it.
+func (r *liveRun) arm(e stage.Arm) {
+	r.disarm()
+	ctx, cancel := context.WithCancel(r.leave())
+	r.scope.end = cancel
+	x := r.bay.seat(e.Seat)
+	events, engine := r.scope.events, r.bay.engine
+	engine.wg.Go(func() {
+		defer cancel()
+		tell := func(event captureEvent) {
+			select {
+			case events <- event:
+			case <-ctx.Done(): // nobody waits for it any longer
+			}
+		}
+		if x == nil {
+			tell(captureEvent{event: stage.Failed{Reason: "the bay has no seat " + e.Seat}})
+			return
+		}
+		c := capturing{channel: x.First().Channel, probes: probesOf(x), setup: e.Setup, factor: engine.timeFactor}
+		if err := c.channel.Arm(ctx, e.Setup, c.probes); err != nil {
+			tell(captureEvent{event: stage.Failed{Reason: "the scope could not be armed: " + err.Error()}})
+			return
+		}
+		tell(captureEvent{event: stage.Armed{Shot: e.Shot}})
+		waves, err := c.take(ctx)
+		var none *noTrigger
+		switch {
+		case errors.As(err, &none): // it may be the unit's fault
+			tell(captureEvent{event: stage.Captured{Shot: e.Shot, Missed: err.Error()}})
+			return
+		case err != nil:
+			tell(captureEvent{event: stage.Failed{Reason: err.Error()}})
+			return
+		}
+		told := captureEvent{}
+		captured := stage.Captured{Shot: e.Shot}
+		for _, w := range waves {
+			captured.Channels = append(captured.Channels, record.ChannelOf(w))
+			told.waves = append(told.waves, store.PackWave(w))
+		}
+		told.event = captured
+		tell(told)
+	})
+}
+
+// noTrigger says that a scope has waited in vain.
+type noTrigger struct{ within float64 }
+
+func (e *noTrigger) Error() string {
+	return fmt.Sprintf("the scope did not trigger within %.3g s", e.within)
+}
+
+// capturing is a capture under way.
+type capturing struct {
+	channel *instrument.Channel
+	probes  map[string]instrument.Probe
+	setup   waveform.Setup
+	factor  float64 // of the bench's clock
+}
+
+// take waits for the trigger and fetches all channels.
+func (c capturing) take(ctx context.Context) ([]*waveform.Waveform, error) {
+	waits := time.Duration((c.setup.Within + c.setup.Span) / c.factor * float64(time.Second))
+	until := time.Now().Add(waits + outputs.JoinWait)
+	ticker := time.NewTicker(scopeEvery)
+	defer ticker.Stop()
+	for {
+		done, err := c.channel.Triggered(ctx)
+		switch {
+		case err != nil:
+			return nil, err
+		case done:
+			return c.fetch(ctx)
+		case time.Now().After(until):
+			_ = c.channel.Disarm(ctx) // it is armed anew for whatever comes next
+			return nil, &noTrigger{c.setup.Within}
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-ticker.C:
+		}
+	}
+}
+
+func (c capturing) fetch(ctx context.Context) (waves []*waveform.Waveform, err error) {
+	ctx, cancel := context.WithTimeout(ctx, fetchWithin)
+	defer cancel()
+	for _, in := range c.setup.Channels {
+		w, err := c.channel.Fetch(ctx, in, c.probes[in.Name])
+		if err != nil {
+			return nil, err
+		}
+		waves = append(waves, w)
+	}
+	return waves, nil
+}
+
+// probesOf are the probes of a seat that captures.
+func probesOf(x *outputs.Seat) map[string]instrument.Probe {
+	probes := map[string]instrument.Probe{}
+	for name, p := range x.Config.Probes {
+		probe := instrument.Probe{Channel: max(p.Channel, 1), Factor: p.Factor, Unit: p.Unit}
+		if probe.Factor == 0 {
+			probe.Factor = 1
+		}
+		if probe.Unit == "" {
+			probe.Unit = "V"
+		}
+		probes[name] = probe
+	}
+	return probes
+}
+
+// onCapture takes what happened to a capture into the run.
+func (r *liveRun) onCapture(e captureEvent) {
+	t := math.Max(r.now(), r.lastT)
+	switch event := e.event.(type) {
+	case stage.Armed:
+		event.T = t
+		r.act(r.machine.Advance(event))
+	case stage.Captured:
+		event.T, r.scope.caught = t, e.waves
+		r.act(r.machine.Advance(event))
+	case stage.Failed:
+		event.T = t
+		r.act(r.machine.Advance(event))
+	}
+}
+
+// keepCapture puts on record what was captured last.
+func (r *liveRun) keepCapture(c record.Capture) {
+	if err := r.recorder.Capture(c, r.scope.caught); err != nil {
+		r.bay.engine.log.Error("record a capture", "err", err)
+	}
+	r.scope.caught = nil
+}
+
+// disarm gives up a capture that is under way.
+func (r *liveRun) disarm() {
+	if r.scope.end != nil {
+		r.scope.end()
+		r.scope.end = nil
+	}
+}
+
+// scopes checks that what the procedure captures can be captured with the probes of the bay.
+func (p *preflight) scopes() {
+	for _, s := range p.program.Stages {
+		c, ok := s.Action.(*kinds.Capture)
+		if !ok {
+			continue
+		}
+		if x := p.bay.seat(c.Seat); x != nil { // else it is said already
+			p.scopeStage(s.Name, x, c.Setup())
+		}
+	}
+}
+
+func (p *preflight) scopeStage(name string, x *outputs.Seat, setup waveform.Setup) {
+	scope := x.First().Dialect.Scope
+	probes := probesOf(x)
+	var names []string
+	for probe := range probes {
+		names = append(names, probe)
+	}
+	slices.Sort(names)
+	sound := true
+	for _, in := range setup.Channels {
+		probe, ok := probes[in.Name]
+		switch {
+		case !ok:
+			sound = false
+			p.blocks("capture", "put a probe there and name it under probes of the seat", "%q captures %s, but the scope's "+
+				"probes are %v", name, in.Name, names)
+		case in.Range > scope.Ranges[len(scope.Ranges)-1]*math.Abs(probe.Factor)*(1+1e-9):
+			sound = false
+			p.blocks("capture", "use a probe that divides more", "%q wants a range of %.4g %s for %s, more than the scope has",
+				name, in.Range, probe.Unit, in.Name)
+		}
+	}
+	if setup.Samples > scope.Most {
+		sound = false
+		p.blocks("capture", fmt.Sprintf("ask for %d samples at most", scope.Most), "%q wants %d samples, more than %s takes",
+			name, setup.Samples, x.First().Name)
+	}
+	if sound {
+		p.fine("capture", "%q: %d samples of %.3g s each %.3g s", name, setup.Samples, setup.Span,
+			setup.Span/float64(setup.Samples))
+	}
+}

@@ -1,0 +1,186 @@
+package instrument
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+
+	"usherbench/core/waveform"
+	"usherbench/instrument/dialect"
+	"usherbench/instrument/messages"
+)
+
+// Probe is what joins a channel of a scope to the unit: what it sees there is Factor times the volts at the
+// connector.
+type Probe struct {
+	Channel int
+	Factor  float64
+	// Unit is "V" or "A".
+	Unit string
+}
+
+// Arm sets a capture up and has it wait for its trigger. Inputs are by the names of the probes.
+func (c *Channel) Arm(ctx context.Context, setup waveform.Setup, probes map[string]Probe) error {
+	s := c.Dialect.Scope
+	if s == nil {
+		return c.wrap("capture", fmt.Errorf("dialect %s captures nothing", c.Dialect.Name))
+	}
+	steps := []step{{"stop", s.Stop, 0}, {"set the span", s.Span, setup.Span},
+		{"set the samples", s.Samples, float64(setup.Samples)}, {"set what lies before the trigger", s.Before, setup.Before}}
+	for _, st := range steps {
+		if err := c.carryOut(ctx, c.Number, st); err != nil {
+			return err
+		}
+	}
+	for _, in := range setup.Channels {
+		if err := c.setInput(ctx, in, probes[in.Name]); err != nil {
+			return err
+		}
+	}
+	if err := c.setTrigger(ctx, setup, probes); err != nil {
+		return err
+	}
+	return c.carryOut(ctx, c.Number, step{"arm", s.Arm, 0})
+}
+
+// step is one setter with its value; one that the dialect has not is left out.
+type step struct {
+	doing  string
+	setter dialect.Setter
+	value  float64
+}
+
+func (c *Channel) carryOut(ctx context.Context, number int, s step) error {
+	if !s.setter.Exists() {
+		return nil
+	}
+	at := *c
+	at.Number = number
+	return at.set(ctx, s.doing, s.setter, s.value)
+}
+
+func (c *Channel) setInput(ctx context.Context, in waveform.Input, p Probe) error {
+	s := c.Dialect.Scope
+	coupling := s.DC
+	if in.AC {
+		if coupling = s.AC; !coupling.Exists() {
+			return c.wrap("capture", fmt.Errorf("%s cannot be coupled for AC by dialect %s", in.Name, c.Dialect.Name))
+		}
+	}
+	band := step{"take the filter away", s.Full, 0}
+	if in.Bandwidth > 0 && s.Limit.Exists() {
+		band = step{"filter", s.Limit, in.Bandwidth}
+	}
+	offset := in.Offset / p.Factor
+	if in.AC {
+		offset = 0
+	}
+	for _, st := range []step{{"couple", coupling, 0}, band,
+		{"set the range", s.Range, s.RangeFor(in.Range / math.Abs(p.Factor))}, {"set the offset", s.Offset, offset}} {
+		if err := c.carryOut(ctx, p.Channel, st); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Channel) setTrigger(ctx context.Context, setup waveform.Setup, probes map[string]Probe) error {
+	s, t := c.Dialect.Scope, setup.Trigger
+	if t == nil {
+		return c.carryOut(ctx, c.Number, step{"trigger at once", s.Now, 0})
+	}
+	p := probes[t.Channel]
+	slope := s.Rising
+	if t.Falling != (p.Factor < 0) {
+		slope = s.Falling
+	}
+	if !slope.Exists() {
+		return c.wrap("capture", fmt.Errorf("dialect %s has no message for this slope", c.Dialect.Name))
+	}
+	for _, st := range []step{{"choose the trigger", s.Source, 0}, {"set the slope", slope, 0},
+		{"set the level", s.Level, t.Level / p.Factor}} {
+		if err := c.carryOut(ctx, p.Channel, st); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Triggered tells whether the samples of a capture are there.
+func (c *Channel) Triggered(ctx context.Context) (bool, error) {
+	done, err := c.YesNo(ctx, c.Dialect.Scope.Done)
+	return done, c.wrap("ask whether it has triggered", err)
+}
+
+// Disarm gives a capture up.
+func (c *Channel) Disarm(ctx context.Context) error {
+	return c.carryOut(ctx, c.Number, step{"stop", c.Dialect.Scope.Stop, 0})
+}
+
+// Fetch gets the waveform of one channel.
+func (c *Channel) Fetch(ctx context.Context, in waveform.Input, p Probe) (*waveform.Waveform, error) {
+	w, err := c.fetch(ctx, in, p)
+	return w, c.wrap("fetch "+in.Name, err)
+}
+
+func (c *Channel) fetch(ctx context.Context, in waveform.Input, p Probe) (*waveform.Waveform, error) {
+	d, s := c.Dialect, c.Dialect.Scope
+	words, ok := c.tongue.tongue.(*texts)
+	if !ok {
+		return nil, errors.New("waveforms come as blocks of messages")
+	}
+	scale, err := c.scale(ctx, p.Channel)
+	if err != nil {
+		return nil, err
+	}
+	data, err := words.query(ctx, d, s.Data, p.Channel)
+	if err != nil {
+		return nil, err
+	}
+	codes, err := s.Data.Block.Codes(data)
+	if err != nil {
+		return nil, err
+	}
+	full := s.RangeFor(in.Range/math.Abs(p.Factor)) * math.Abs(p.Factor)
+	w := &waveform.Waveform{Channel: in.Name, Unit: p.Unit, T0: scale[dialect.ScaleStart], Step: scale[dialect.ScaleStep],
+		Zero: p.Factor * scale[dialect.ScaleZero], Scale: p.Factor * scale[dialect.ScaleCode], Codes: codes,
+		Lowest: s.Lowest, Highest: s.Highest, Finest: s.Ranges[0] * math.Abs(p.Factor), Bandwidth: s.Passes, AC: in.AC,
+		Gain: s.Reading, Offset: s.OfRange * full, Stated: s.Stated}
+	if in.Bandwidth > 0 && s.Limit.Exists() {
+		w.Bandwidth = in.Bandwidth
+	}
+	switch {
+	case len(codes) == 0:
+		return nil, errors.New("the answer holds no samples")
+	case !(w.Step > 0) || math.IsInf(w.Step, 0) || w.Scale == 0 || math.IsNaN(w.Scale+w.Zero+w.T0) ||
+		math.IsInf(w.Scale+w.Zero+w.T0, 0):
+		return nil, fmt.Errorf("its scale makes no volts and seconds: %v", scale)
+	}
+	return w, nil
+}
+
+// scale asks how codes are to be read.
+func (c *Channel) scale(ctx context.Context, channel int) (map[string]float64, error) {
+	q := c.Dialect.Scope.Scale
+	text, err := c.tongue.ask(ctx, c.Dialect, dialect.Query{Message: q.Message, Within: q.Within}, channel)
+	if err != nil {
+		return nil, err
+	}
+	parts := strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ';' })
+	if len(parts) < len(q.Gives) {
+		return nil, fmt.Errorf("the answer %s has %d parts, but %d were expected", messages.Excerpt(text), len(parts),
+			len(q.Gives))
+	}
+	scale := map[string]float64{}
+	for i, name := range q.Gives {
+		if name == "skip" {
+			continue
+		}
+		if scale[name], err = parseNumber(parts[i]); err != nil {
+			return nil, err
+		}
+	}
+	return scale, nil
+}

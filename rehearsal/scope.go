@@ -1,0 +1,124 @@
+package rehearsal
+
+import (
+	"fmt"
+	"math"
+
+	"usherbench/core/record"
+	"usherbench/core/stage"
+	"usherbench/core/waveform"
+	"usherbench/simbench/plant"
+)
+
+// scope is the model's: without noise and errors, of twelve bits, and it sees every place that a probe can be at.
+type scope struct {
+	arm     *stage.Arm
+	armed   bool
+	armedAt float64
+	caught  map[string]*waveform.Waveform
+	kept    []map[string]*waveform.Waveform // of each capture that was kept
+}
+
+// scopeLowest and scopeHighest are the ends of its range.
+const scopeLowest, scopeHighest = -2048, 2047
+
+// shoot goes on with a capture.
+func (r *rehearsal) shoot() {
+	s := &r.scope
+	if s.arm == nil || r.finished {
+		return
+	}
+	e := *s.arm
+	if !s.armed {
+		s.armed, s.armedAt = true, r.now
+		r.act(r.machine.Advance(stage.Armed{T: r.now, Shot: e.Shot}))
+		return
+	}
+	waves, why := r.captured(e.Setup)
+	if waves == nil && why == "" {
+		return // it waits
+	}
+	s.arm, s.caught = nil, map[string]*waveform.Waveform{}
+	done := stage.Captured{T: r.now, Shot: e.Shot, Missed: why}
+	for _, w := range waves {
+		s.caught[w.Channel] = w
+		done.Channels = append(done.Channels, record.ChannelOf(w))
+	}
+	r.act(r.machine.Advance(done))
+}
+
+// captured are the waveforms of a capture, once they are there; or why there are none.
+func (r *rehearsal) captured(setup waveform.Setup) (waves []*waveform.Waveform, why string) {
+	unit, ok := r.bench.unit.(plant.Waving)
+	if !ok {
+		return nil, "the model of the unit has no waveforms"
+	}
+	step := setup.Span / float64(setup.Samples)
+	trigger := r.scope.armedAt + setup.Before*setup.Span
+	if t := setup.Trigger; t != nil {
+		p, ok := plant.ProbeOf(t.Channel)
+		if !ok {
+			return nil, unseen(t.Channel)
+		}
+		g := plant.Trigger{Level: t.Level, Falling: t.Falling,
+			Seen: func(at float64) float64 { return p.Seen(unit.Wave(at)) }}
+		trigger = g.Find(r.scope.armedAt, r.now, step, unit.Stirred())
+	}
+	switch {
+	case math.IsNaN(trigger) && r.now > r.scope.armedAt+setup.Within:
+		return nil, fmt.Sprintf("the scope did not trigger within %.3g s", setup.Within)
+	case math.IsNaN(trigger) || r.now < trigger+setup.Span*(1-setup.Before):
+		return nil, ""
+	}
+	for _, in := range setup.Channels {
+		p, ok := plant.ProbeOf(in.Name)
+		if !ok {
+			return nil, unseen(in.Name)
+		}
+		x := make([]float64, setup.Samples)
+		for i := range x {
+			x[i] = p.Seen(unit.Wave(trigger - setup.Before*setup.Span + float64(i)*step))
+		}
+		w := digitised(x, in)
+		w.Unit, w.T0, w.Step = p.Unit, -setup.Before*setup.Span, step
+		waves = append(waves, w)
+	}
+	return waves, ""
+}
+
+func unseen(channel string) string {
+	return fmt.Sprintf("the model does not know what the probe %q sees; it knows output, input, current and load", channel)
+}
+
+// digitised are values in the codes of a range; one that is left open is a little more than what is needed.
+func digitised(x []float64, in waveform.Input) *waveform.Waveform {
+	low, high, sum := math.Inf(1), math.Inf(-1), 0.0
+	for _, v := range x {
+		low, high, sum = math.Min(low, v), math.Max(high, v), sum+v
+	}
+	if in.AC {
+		mean := sum / float64(len(x))
+		low, high = low-mean, high-mean
+		for i := range x {
+			x[i] -= mean
+		}
+	}
+	if in.Range == 0 {
+		in.Range, in.Offset = math.Max(1.25*(high-low), 1e-6), (high+low)/2
+	}
+	w := &waveform.Waveform{Channel: in.Name, Zero: in.Offset, Scale: in.Range / (scopeHighest - scopeLowest),
+		Codes: make([]int16, len(x)), Lowest: scopeLowest, Highest: scopeHighest, Bandwidth: in.Bandwidth, AC: in.AC}
+	for i, v := range x {
+		code := math.Round((v - w.Zero) / w.Scale)
+		w.Codes[i] = int16(math.Max(scopeLowest, math.Min(scopeHighest, code)))
+	}
+	return w
+}
+
+// samples reads a channel of a capture that was kept.
+func (s *scope) samples(c record.Capture, channel string) (*waveform.Waveform, error) {
+	if c.Index < len(s.kept) && s.kept[c.Index][channel] != nil {
+		return s.kept[c.Index][channel], nil
+	}
+	return nil, waveform.ErrNoData
+}

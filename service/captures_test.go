@@ -1,0 +1,220 @@
+package service_test
+
+import (
+	"bytes"
+	"fmt"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/client"
+	"usherbench/core/procedure"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/converter"
+)
+
+// reviewed are the faults of a converter, and the figures of a design review that each makes fail.
+var reviewed = []struct {
+	fault plant.Fault
+	fails []string
+}{
+	{plant.Healthy, nil},
+	{converter.WeakRegulation, []string{"load-regulation"}},
+	{converter.LowEfficiency, []string{"efficiency", "weighted-efficiency"}},
+	{converter.HighRipple, []string{"ripple-pp", "ripple-rms"}},
+	{converter.PoorDamping, []string{"recovery-time", "recovery-time"}},
+	{converter.HardStart, []string{"startup-overshoot", "inrush"}},
+}
+
+// reviewTruths are what the figures of the validation are of a unit: from its closed forms, and from its waveforms at a step
+// far finer than any scope's.
+func reviewTruths(c converter.Converter) map[string]float64 {
+	at := func(line, amps float64) plant.Operating {
+		return c.Solve(plant.Source{On: true, Volts: line, Amps: 5}, plant.Load{On: true, Mode: plant.ConstantCurrent,
+			Level: amps}, true)
+	}
+	damping, root := c.Damping, math.Sqrt(1-c.Damping*c.Damping)
+	peak := math.Exp(-damping/root*math.Acos(damping)) * root
+	rush := 0.0
+	for t := 0.0; t < 50e-6; t += 1e-8 {
+		rush = max(rush, c.Fine.Rush*48*(1-math.Exp(-t/3e-6))*math.Exp(-t/150e-6))
+	}
+	under, back := stepTruth(c)
+	return map[string]float64{
+		"efficiency source.volts 48 V, load.amps 8 A": at(48, 8).Efficiency(),
+		"efficiency source.volts 36 V, load.amps 8 A": at(36, 8).Efficiency(),
+		"efficiency source.volts 60 V, load.amps 8 A": at(60, 8).Efficiency(),
+		"loss":                         at(48, 8).Loss(),
+		"load-shift":                   1e3 * (at(48, 8).Output.Volts - at(48, 0.5).Output.Volts),
+		"line-shift":                   1e3 * (at(60, 8).Output.Volts - at(36, 8).Output.Volts),
+		"no-load-power":                at(48, 0).Loss(),
+		"lockout-on":                   c.LockoutOn,
+		"lockout-off":                  c.LockoutOff,
+		"rise-time":                    0.8 * c.SoftStart,
+		"startup-overshoot":            100 * c.Fine.StartOver * peak,
+		"inrush":                       rush,
+		"dominant-frequency":           c.Fine.Frequency,
+		"ripple-pp":                    rippleTruth(c),
+		"transient-undershoot-percent": 100 * under / at(48, 8).Output.Volts,
+		"recovery-time load step up":   back,
+	}
+}
+
+// loaded is a unit that has run for long, and whose load steps from 1 to 8 A at 2 s.
+func loaded(c converter.Converter) *converter.Unit {
+	u := &converter.Unit{Converter: c}
+	joined := plant.Joined{Line: plant.Source{On: true, Volts: 48, Amps: 5}}
+	u.At(0, joined)
+	for t, amps := range map[float64]float64{1: 1, 2: 8} {
+		if t == 1 {
+			joined.Output = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: amps}
+			u.At(t, joined)
+		}
+	}
+	joined.Output = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 8}
+	u.At(2, joined)
+	return u
+}
+
+// rippleTruth is the span of the ripple at full load behind a single pole of 20 MHz, without the outermost 0.5 %.
+func rippleTruth(c converter.Converter) float64 {
+	u := loaded(c)
+	var x []float64
+	const step = 1e-9
+	y := u.Wave(3).Output.Volts
+	for t := 3.0; t < 3+100e-6; t += step {
+		y += (1 - math.Exp(-2*math.Pi*20e6*step)) * (u.Wave(t).Output.Volts - y)
+		x = append(x, y)
+	}
+	slices.Sort(x)
+	n := float64(len(x) - 1)
+	return x[int(0.9975*n)] - x[int(0.0025*n)]
+}
+
+// stepTruth is how far the output dips at the step, and when it is back within 75 mV for good, its ripple taken out by a
+// mean over 4.5 µs.
+func stepTruth(c converter.Converter) (under, back float64) {
+	c.Fine.Ripple, c.Fine.Spike = 0, 0
+	u := loaded(c)
+	level := u.Wave(2.5).Output.Volts
+	const step, over = 50e-9, 90
+	var sums []float64
+	sum := 0.0
+	for t := 2 - 10e-6; t < 2+9e-3; t += step {
+		sum += u.Wave(t).Output.Volts
+		sums = append(sums, sum)
+	}
+	for i := over; i < len(sums); i++ {
+		x := (sums[i] - sums[i-over]) / over
+		t := (float64(i)-over/2)*step - 10e-6
+		under = max(under, level-x)
+		if math.Abs(x-level) > 0.075 {
+			back = t
+		}
+	}
+	// The trigger comes where the load passes 4 A: 3/7 of its edge of 10 µs.
+	return under, back - 10e-6*3/7
+}
+
+// failed are the figures that fail, by name.
+func failed(all []procedure.Judged) (ids []string) {
+	for _, f := range all {
+		if f.Outcome == "fail" {
+			ids = append(ids, f.ID)
+		}
+	}
+	return ids
+}
+
+// A design review finds what is wrong with a unit and nothing else, and says of everything what the unit is.
+func TestTheDesignReviewFindsWhatIsWrong(t *testing.T) {
+	var page strings.Builder
+	page.WriteString("# What a design review finds\n\nMade by the test TestTheDesignReviewFindsWhatIsWrong, which runs " +
+		"`tern-validation` on the simulated bench, scope included, on units with\nevery fault. Every figure of which the " +
+		"unit knows the truth holds it within its uncertainty.\n\n| fault | figures that fail |\n|---|---|\n")
+	faults := map[string]string{}
+	for i, r := range reviewed {
+		faults[fmt.Sprintf("TN-30%02d", i)] = string(r.fault)
+	}
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Scoped}, TimeFactor: 10,
+			Faulty: faults})
+		for i, r := range reviewed {
+			serial := fmt.Sprintf("TN-30%02d", i)
+			doc := h.Ended(h.Start("bay1", "tern-validation", serial))
+			require.Equal(t, "done", doc.State, "%s: %s", r.fault, doc.Reason)
+			unit, err := converter.Tern(serial, r.fault)
+			require.NoError(t, err)
+			truth := reviewTruths(unit)
+			for _, f := range doc.Figures {
+				require.Nil(t, f.Undetermined, "%s %s: %+v", r.fault, f.ID, f.Undetermined)
+				want, known := truth[strings.TrimSpace(f.ID+" "+f.Where)]
+				if !known {
+					want, known = truth[f.ID]
+				}
+				if f.ID == "recovery-time" {
+					want, known = truth["recovery-time "+f.Stage]
+				}
+				if known {
+					assert.LessOrEqual(t, math.Abs(f.Value-want), 1.25*f.U, "%s, %s %s: %.6g ± %.2g, not %.6g", r.fault, f.ID,
+						f.Where, f.Value, f.U, want)
+				}
+			}
+			assert.Equal(t, r.fails, failed(doc.Figures), r.fault)
+			name := string(r.fault)
+			if name == "" {
+				name = "healthy"
+			}
+			words := "none"
+			if ids := slices.Compact(failed(doc.Figures)); len(ids) > 0 {
+				words = "`" + strings.Join(ids, "`, `") + "`"
+			}
+			fmt.Fprintf(&page, "| %s | %s |\n", name, words)
+			if i == 0 {
+				capturesOf(t, h, doc)
+			}
+		}
+	})
+	if os.Getenv("USHER_WRITE_DOCS") != "" {
+		require.NoError(t, os.WriteFile("../docs/validation.md", []byte(page.String()), 0o644))
+	}
+	text, err := os.ReadFile("../docs/validation.md")
+	require.NoError(t, err)
+	assert.Equal(t, string(text), page.String(), "write it anew with USHER_WRITE_DOCS=1")
+}
+
+// capturesOf reads the captures of a validation as people do.
+func capturesOf(t *testing.T, h *servicetest.House, doc api.Run) {
+	all, err := h.Local.Captures(t.Context(), doc.ID)
+	require.NoError(t, err)
+	require.Len(t, all, 10)
+	assert.Equal(t, "start", all[0].Stage)
+	assert.Equal(t, []string{"output", "input", "current"}, []string{all[0].Channels[0].Name, all[0].Channels[1].Name,
+		all[0].Channels[2].Name})
+	window, err := h.Local.Capture(t.Context(), doc.ID, 0, client.Stretch{From: -1e-3, To: 5e-3}, 400)
+	require.NoError(t, err)
+	require.Len(t, window.Traces, 3)
+	for _, trace := range window.Traces {
+		assert.LessOrEqual(t, len(trace.T), 402)
+		assert.InDelta(t, -1e-3, trace.T[0], 2e-5)
+		assert.Len(t, trace.High, len(trace.T))
+	}
+	close, err := h.Local.Capture(t.Context(), doc.ID, 0, client.Stretch{From: 0, To: 1e-4}, 400)
+	require.NoError(t, err)
+	assert.Empty(t, close.Traces[0].High, "every sample is shown")
+	var csv bytes.Buffer
+	require.NoError(t, h.Local.ExportCapture(t.Context(), doc.ID, 0, client.Open(), &csv))
+	lines := strings.Split(strings.TrimSpace(csv.String()), "\n")
+	assert.Equal(t, "time [s],output [V],input [V],current [A]", lines[0])
+	assert.Len(t, lines, 50_001)
+	_, err = h.Local.Capture(t.Context(), doc.ID, 77, client.Open(), 10)
+	assert.Equal(t, 404, problemOf(t, err).Status)
+}

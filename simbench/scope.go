@@ -1,0 +1,301 @@
+package simbench
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"usherbench/simbench/plant"
+)
+
+// What can be wrong with a scope beside what can be wrong with any stand-in.
+const (
+	// NoTrigger never triggers.
+	NoTrigger InstrumentFault = "no-trigger"
+	// WrongProbe is a probe that is switched to another factor.
+	WrongProbe InstrumentFault = "wrong-probe"
+	// HungFetch hangs when samples are asked for.
+	HungFetch InstrumentFault = "hung-fetch"
+)
+
+var scopeKind = standIn{"scope", slices.Concat([]InstrumentFault{Drop, Hang, Slow, Garbage, WrongIdentity}, textFault,
+	[]InstrumentFault{NoTrigger, WrongProbe, HungFetch})}
+
+// scopeFactors are those of the probes of its four channels, in the order of what can be seen: 10:1 for volts, 10
+// mV/A for amps.
+var scopeFactors = map[string]float64{"V": 10, "A": 100}
+
+// The converter of the scope.
+const (
+	scopeBits    = 12
+	scopeLowest  = -32768
+	scopeHighest = 32752 // codes are left-justified
+	scopeCode    = 1 << (16 - scopeBits)
+	scopePasses  = 100e6 // Hz
+	scopeNoise   = 0.0004
+	scopeMost    = 1_000_000
+)
+
+// scopeGain and scopeOffset bound the fixed errors of a channel: shares of the value, and of the range.
+const scopeGain, scopeOffset = 0.01, 0.005
+
+// scope sees the true waveforms of a converter.
+type scope struct {
+	interpreter
+	fixture *fixture
+	errors  *errorSource
+	inputs  [4]scopeInput
+	span    float64
+	samples int
+	before  float64
+	source  int // channel that triggers, from 1; 0: at once
+	level   float64
+	falling bool
+	// armed is when it was armed, trigger when it triggered, by the plant's clock; NaN: not.
+	armed, trigger, looked float64
+}
+
+type scopeInput struct {
+	full, offset  float64 // V at the connector
+	ac            bool
+	limit         float64 // Hz; 0: none
+	gain, shifted float64
+}
+
+func newScope(serial string, ideal bool, f *fixture) *scope {
+	s := &scope{fixture: f, errors: newErrorSource(serial, ideal), span: 1e-3, samples: 1000, before: 0.1,
+		armed: math.NaN(), trigger: math.NaN()}
+	s.health, s.reset = newHealth(), func() {}
+	s.identity = "Usher Bench,SIM-O4," + serial + ",1.0"
+	for i := range s.inputs {
+		d := s.errors.draw(channelModel{gain: scopeGain, offset: scopeOffset})
+		s.inputs[i] = scopeInput{full: 8, gain: d.gain, shifted: d.offset}
+		if ideal {
+			s.inputs[i].gain, s.inputs[i].shifted = 0, 0
+		}
+	}
+	s.timeBase()
+	s.vertical()
+	s.triggering()
+	s.on("ACQuire:SCALe", nil, func(channel int) (string, error) {
+		in, err := s.input(channel)
+		if err != nil {
+			return "", err
+		}
+		start := -s.before * s.span
+		return fmt.Sprintf("%.12E,%.12E,%.9E,%.9E", start, s.step(), in.offset, in.full/(1<<16)), nil
+	})
+	s.on("ACQuire:DATA", nil, func(channel int) (string, error) {
+		if s.health.now() == HungFetch {
+			return "", nil // nothing is answered
+		}
+		codes, err := s.codes(channel)
+		if err != nil {
+			return "", err
+		}
+		raw := make([]byte, 0, 2*len(codes))
+		for _, c := range codes {
+			raw = append(raw, byte(uint16(c)>>8), byte(uint16(c)))
+		}
+		digits := strconv.Itoa(len(raw))
+		return "#" + strconv.Itoa(len(digits)) + digits + string(raw), nil
+	})
+	return s
+}
+
+func (s *scope) step() float64 { return s.span / float64(s.samples) }
+
+func (s *scope) input(channel int) (*scopeInput, error) {
+	if channel < 1 || channel > len(s.inputs) {
+		return nil, errRange
+	}
+	return &s.inputs[channel-1], nil
+}
+
+// timeBase has what sets the time.
+func (s *scope) timeBase() {
+	number := func(header string, least, most float64, to func(float64)) {
+		s.on(header, func(args []string, _ int) error {
+			x, err := strconv.ParseFloat(args[0], 64)
+			if err != nil {
+				return errParameter
+			}
+			if x < least || x > most {
+				return errRange
+			}
+			to(x)
+			return nil
+		}, nil)
+	}
+	number("ACQuire:SPAN", 1e-7, 1000, func(x float64) { s.span = x })
+	number("ACQuire:SAMPles", 10, scopeMost, func(x float64) { s.samples = int(x) })
+	number("ACQuire:BEFore", 0, 1, func(x float64) { s.before = x })
+	number("TRIGger:LEVel", -1e3, 1e3, func(x float64) { s.level = x })
+}
+
+// vertical has what sets a channel.
+func (s *scope) vertical() {
+	word := func(header string, set func(in *scopeInput, word string) error) {
+		s.on(header, func(args []string, channel int) error {
+			in, err := s.input(channel)
+			if err != nil {
+				return err
+			}
+			return set(in, strings.ToUpper(args[0]))
+		}, nil)
+	}
+	parsed := func(to func(in *scopeInput, x float64)) func(in *scopeInput, word string) error {
+		return func(in *scopeInput, word string) error {
+			x, err := strconv.ParseFloat(word, 64)
+			if err != nil {
+				return errParameter
+			}
+			to(in, x)
+			return nil
+		}
+	}
+	word("INPut:RANGe", parsed(func(in *scopeInput, x float64) { in.full = math.Max(x, 1e-3) }))
+	word("INPut:OFFSet", parsed(func(in *scopeInput, x float64) { in.offset = x }))
+	word("INPut:COUPling", func(in *scopeInput, word string) error {
+		if word != "AC" && word != "DC" {
+			return errParameter
+		}
+		in.ac = word == "AC"
+		return nil
+	})
+	word("INPut:BANDwidth", func(in *scopeInput, word string) error {
+		if word == "FULL" {
+			in.limit = 0
+			return nil
+		}
+		return parsed(func(in *scopeInput, x float64) { in.limit = x })(in, word)
+	})
+}
+
+// triggering has what arms and triggers.
+func (s *scope) triggering() {
+	s.on("TRIGger:SOURce", func(args []string, _ int) error {
+		if strings.ToUpper(args[0]) == "NOW" {
+			s.source = 0
+			return nil
+		}
+		n, err := strconv.Atoi(args[0])
+		if err != nil || n < 1 || n > len(s.inputs) {
+			return errRange
+		}
+		s.source = n
+		return nil
+	}, nil)
+	s.on("TRIGger:SLOPe", func(args []string, _ int) error {
+		switch word := strings.ToUpper(args[0]); word {
+		case "RIS", "RISING", "FALL", "FALLING":
+			s.falling = strings.HasPrefix(word, "FALL")
+			return nil
+		}
+		return errParameter
+	}, nil)
+	s.on("ACQuire:STARt", func([]string, int) error {
+		s.armed, s.trigger = s.fixture.plantTime(), math.NaN()
+		s.looked = s.armed
+		return nil
+	}, nil)
+	s.on("ACQuire:ABORt", func([]string, int) error {
+		s.armed, s.trigger = math.NaN(), math.NaN()
+		return nil
+	}, nil)
+	s.on("ACQuire:STATe", nil, func(int) (string, error) { return s.state(), nil })
+}
+
+// state looks for the trigger.
+func (s *scope) state() string {
+	if math.IsNaN(s.armed) {
+		return "IDLE"
+	}
+	now := s.fixture.plantTime()
+	after := s.span * (1 - s.before)
+	switch {
+	case s.health.now() == NoTrigger:
+		return "WAIT"
+	case math.IsNaN(s.trigger) && s.source == 0:
+		s.trigger = s.armed + s.before*s.span
+	case math.IsNaN(s.trigger):
+		s.look(now)
+	}
+	if math.IsNaN(s.trigger) || now < s.trigger+after {
+		return "WAIT"
+	}
+	return "DONE"
+}
+
+// look looks for the trigger in what came since the last look: finely behind every change, and for some periods.
+func (s *scope) look(now float64) {
+	s.fixture.waves(func(at func(t float64) plant.Operating, stirred []float64) {
+		probe := plant.Probes()[s.source-1]
+		mean := s.mean(probe.Seen, at, s.looked, s.inputs[s.source-1].ac)
+		g := plant.Trigger{Level: s.level * scopeFactors[probe.Unit], Falling: s.falling,
+			Seen: func(t float64) float64 { return probe.Seen(at(t)) - mean }}
+		s.trigger = g.Find(s.looked, now, s.step(), stirred)
+		s.looked = now
+	})
+}
+
+// mean is what AC coupling takes away: the mean of some milliseconds before an instant.
+func (s *scope) mean(seen func(plant.Operating) float64, at func(float64) plant.Operating, t float64, ac bool) float64 {
+	if !ac {
+		return 0
+	}
+	const n = 64
+	sum := 0.0
+	for k := range n {
+		sum += seen(at(t + (float64(k)+0.37)*s.span/n))
+	}
+	return sum / n
+}
+
+// codes are the samples of a channel.
+func (s *scope) codes(channel int) ([]int16, error) {
+	in, err := s.input(channel)
+	if err != nil {
+		return nil, err
+	}
+	if math.IsNaN(s.trigger) {
+		return nil, scpiError{-230, "Data corrupt or stale"}
+	}
+	probe := plant.Probes()[channel-1]
+	factor := scopeFactors[probe.Unit]
+	if s.health.now() == WrongProbe {
+		factor /= 10
+	}
+	codes := make([]int16, s.samples)
+	s.fixture.waves(func(at func(t float64) plant.Operating, _ []float64) {
+		start, step := s.trigger-s.before*s.span, s.step()
+		mean := s.mean(probe.Seen, at, start, in.ac)
+		passes := scopePasses
+		if in.limit > 0 {
+			passes = math.Min(in.limit, passes)
+		}
+		share := 1 - math.Exp(-2*math.Pi*passes*step)
+		y := math.NaN()
+		for i := range codes {
+			x := (probe.Seen(at(start+float64(i)*step)) - mean) / factor
+			if math.IsNaN(y) {
+				y = x
+			}
+			y += share * (x - y)
+			codes[i] = in.code(y, s.errors)
+		}
+	})
+	return codes, nil
+}
+
+// code is what the converter makes of volts at the connector.
+func (in *scopeInput) code(volts float64, errors *errorSource) int16 {
+	x := volts*(1+in.gain) + in.shifted*in.full - in.offset
+	if !errors.ideal {
+		x += scopeNoise * in.full * errors.rng.NormFloat64()
+	}
+	c := math.Round(x/in.full*(1<<scopeBits)) * scopeCode
+	return int16(math.Max(scopeLowest, math.Min(scopeHighest, c)))
+}
