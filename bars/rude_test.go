@@ -17,9 +17,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/require"
 	"github.com/xuri/excelize/v2"
-	"github.com/goccy/go-yaml"
 
 	"usherbench/api"
 	"usherbench/client"
@@ -100,8 +100,8 @@ func unknown() string {
 // after the bench.
 const rude = "rude"
 
-// rudely asks a server for what takes most, again and again, each by many at a time, until its input ends. It prints how
-// often it asked.
+// rudely asks a server for what takes most, again and again, each by many at a time, until its input ends. It prints
+// how often it asked.
 func rudely(server, token, long string) error {
 	ctx, leave := context.WithCancel(context.Background())
 	defer leave()

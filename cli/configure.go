@@ -134,7 +134,8 @@ func (a *app) benchBay() *cobra.Command {
 + work as one in parallel (setpoints shared, readings summed), joined by ++ in series. --probe says what a
 channel of a scope sees: NAME=CHANNEL:FACTOR, with A behind the factor for a current.`,
 		Example: "  usher bench bay bay1 source=psu1:1 load=load1\n  usher bench bay bay2 source=psu1:1+psu1:2 load=load2 " +
-			"--title \"High current\"\n  usher bench bay bay3 source=psu2 scope=scope1 --probe output=1:10 --probe current=2:100A",
+			"--title \"High current\"\n  usher bench bay bay3 source=psu2 scope=scope1 --probe output=1:10 " +
+			"--probe current=2:100A",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			config, err := cl.BenchConfig(ctx)
 			if err != nil {

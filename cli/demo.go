@@ -297,26 +297,36 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 	}
 	fmt.Fprintf(a.err, "Making some history: %d quick runs …\n", len(historySerials)+len(validatedSerials))
 	const fast = 40
-	b, err := simbench.Start(simbench.Options{Layouts: []simbench.Layout{simbench.Scoped, simbench.Converter},
-		TimeFactor: fast, Faulty: demo.FaultyUnits()})
+	err := a.onBench(data, simbench.Options{Bays: historyBays, TimeFactor: fast, Faulty: demo.FaultyUnits()},
+		func(cl *client.Client, r *service.Running) error {
+			if err := errors.Join(seedScenario(ctx, cl), historyRuns(ctx, cl, r)); err != nil {
+				return err
+			}
+			return batteryHistory(r.Store, time.Now())
+		})
+	if err != nil {
+		return err
+	}
+	// Captures at such a speed would take long by the bench's clock.
+	const slower = 10
+	return a.onBench(data, simbench.Options{Layouts: []simbench.Layout{simbench.Scoped, simbench.Scoped},
+		TimeFactor: slower, Faulty: demo.FaultyUnits()}, func(cl *client.Client, r *service.Running) error {
+		return validations(ctx, cl, r)
+	})
+}
+
+// onBench has something done by a service on a simulated bench, and ends both.
+func (a *app) onBench(data string, o simbench.Options, do func(*client.Client, *service.Running) error) error {
+	b, err := simbench.Start(o)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
-	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, fast), nil, nil)
+	r, cl, err := a.startDemoService(data, "127.0.0.1:0", demo.Config(b, o.TimeFactor), nil, nil)
 	if err != nil {
 		return err
 	}
-	err = func() error {
-		if err := seedScenario(ctx, cl); err != nil {
-			return err
-		}
-		if err := errors.Join(historyRuns(ctx, cl, r), validations(ctx, cl, r)); err != nil {
-			return err
-		}
-		return batteryHistory(r.Store, time.Now())
-	}()
-	return errors.Join(err, r.Close())
+	return errors.Join(do(cl, r), r.Close())
 }
 
 // validatedSerials are the units whose design review is on record: one as it should be, one that rings.
@@ -325,12 +335,15 @@ var validatedSerials = []string{"TN-2204", "TN-2220"}
 // validations puts the design reviews on record.
 func validations(ctx context.Context, cl *client.Client, r *service.Running) error {
 	at := time.Now().Add(-26 * time.Hour).Truncate(time.Minute)
-	for _, serial := range validatedSerials {
-		run, err := cl.StartRun(ctx, api.StartRun{Bay: "bay1", Procedure: "tern-validation", Serial: serial,
-			Lot: "L-2026-11"})
-		if err != nil {
+	runs := make([]api.RunSummary, len(validatedSerials))
+	for i, serial := range validatedSerials {
+		var err error
+		if runs[i], err = cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: "tern-validation",
+			Serial: serial, Lot: "L-2026-11"}); err != nil {
 			return err
 		}
+	}
+	for _, run := range runs {
 		doc, err := awaitFigures(ctx, cl, run.ID)
 		if err != nil {
 			return err

@@ -34,6 +34,8 @@ type Picture struct {
 	Lines                 []Line
 	// Plain lines have no dots: they are drawn from many places.
 	Plain bool
+	// Thin lines are drawn of what is dense.
+	Thin bool
 	// Band is drawn behind the lines, from Min to Max; nil: none.
 	Band *api.OverlayBand
 }
@@ -182,6 +184,9 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 			return nil, fmt.Errorf("draw %s: %w", p.Title, err)
 		}
 		line.Color, line.Dashes, line.Width = style.color, style.dash, vg.Points(1.2)
+		if p.Thin && i == 0 {
+			line.Width = vg.Points(0.5)
+		}
 		dots.Color, dots.Shape, dots.Radius = style.color, draw.CircleGlyph{}, vg.Points(1.6)
 		pl.Add(line)
 		if !p.Plain {

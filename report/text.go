@@ -33,8 +33,8 @@ func Value(f procedure.Judged) string {
 	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(x, d), quantity.Fixed(u, d), unit)
 }
 
-// readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best, and
-// by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
+// readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best,
+// and by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
 func readable(unit string, x float64) (scale float64, prefixed string) {
 	size := math.Abs(x)
 	switch {

@@ -34,8 +34,8 @@ var reviewed = []struct {
 	{converter.HardStart, []string{"startup-overshoot", "inrush"}},
 }
 
-// reviewTruths are what the figures of the validation are of a unit: from its closed forms, and from its waveforms at a step
-// far finer than any scope's.
+// reviewTruths are what the figures of the validation are of a unit: from its closed forms, and from its waveforms at a
+// step far finer than any scope's.
 func reviewTruths(c converter.Converter) map[string]float64 {
 	at := func(line, amps float64) plant.Operating {
 		return c.Solve(plant.Source{On: true, Volts: line, Amps: 5}, plant.Load{On: true, Mode: plant.ConstantCurrent,
@@ -99,8 +99,8 @@ func rippleTruth(c converter.Converter) float64 {
 	return x[int(0.9975*n)] - x[int(0.0025*n)]
 }
 
-// stepTruth is how far the output dips at the step, and when it is back within 75 mV for good, its ripple taken out by a
-// mean over 4.5 µs.
+// stepTruth is how far the output dips at the step, and when it is back within 75 mV for good, its ripple taken out by
+// a mean over 4.5 µs.
 func stepTruth(c converter.Converter) (under, back float64) {
 	c.Fine.Ripple, c.Fine.Spike = 0, 0
 	u := loaded(c)

@@ -45,15 +45,16 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 			return answer.StatusCode, string(text)
 		}
 		// Values that are of the right form and still choose little, where a word would be.
-		little := map[string]string{"limit": "1", "revision": "1", "from": "1", "to": "1", "buckets": "2", "points": "2", "before": "0",
-			"since": "2100-01-01T00:00:00Z"}
+		little := map[string]string{"limit": "1", "revision": "1", "from": "1", "to": "1", "buckets": "2", "points": "2",
+			"before": "0", "since": "2100-01-01T00:00:00Z"}
 		heard := 0
 		for operation, o := range operations(t) {
 			path, reads := strings.CutPrefix(operation, "GET ")
 			if !reads || strings.HasSuffix(path, "/live") {
 				continue // a stream has no end; its parameters have tests of their own
 			}
-			path = strings.NewReplacer("{run}", "last", "{bay}", "bay1", "{instrument}", "supply1", "{name}", "short", "{capture}", "0").
+			path = strings.NewReplacer("{run}", "last", "{bay}", "bay1", "{instrument}", "supply1", "{name}",
+				"short", "{capture}", "0").
 				Replace(path)
 			for _, p := range o.Parameters {
 				if p.In != "query" {

@@ -215,7 +215,11 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	pdf, err := report.PDF(document, pictures...)
+	captured, err := report.CapturePictures(c.Request().Context(), s.store, run, document.Figures)
+	if err != nil {
+		return err
+	}
+	pdf, err := report.PDF(document, append(pictures, captured...)...)
 	if err != nil {
 		return err
 	}

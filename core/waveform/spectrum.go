@@ -17,7 +17,7 @@ var (
 )
 
 // mostTransformed bounds the samples of one transform: of more, a stretch from the middle is taken.
-const mostTransformed = 1 << 20
+const mostTransformed = 1 << 18
 
 // Spectrum are the amplitudes of a waveform by frequency: bin m is m·Width Hz.
 type Spectrum struct {

@@ -76,7 +76,7 @@ const clippedRun = 3
 
 // Clipped tells whether samples stand at an end of the range.
 func (w *Waveform) Clipped() bool {
-	if w.Lowest == w.Highest {
+	if w.Lowest == w.Highest || slices.Max(w.Codes) < w.Highest && slices.Min(w.Codes) > w.Lowest {
 		return false
 	}
 	low, high := 0, 0
@@ -250,13 +250,14 @@ func (w *Waveform) Extremes(from int) (low, high float64, lowAt, highAt int) {
 	if from >= len(w.Codes) {
 		return math.NaN(), math.NaN(), from, from
 	}
+	least, most := w.Codes[from], w.Codes[from]
 	lowAt, highAt = from, from
-	for i := from; i < len(w.Codes); i++ {
-		if w.Codes[i] < w.Codes[lowAt] {
-			lowAt = i
+	for i, c := range w.Codes[from:] {
+		if c < least {
+			least, lowAt = c, from+i
 		}
-		if w.Codes[i] > w.Codes[highAt] {
-			highAt = i
+		if c > most {
+			most, highAt = c, from+i
 		}
 	}
 	low, high = w.At(lowAt), w.At(highAt)
@@ -307,6 +308,16 @@ func (w *Waveform) Histogram() Histogram {
 		last--
 	}
 	return Histogram{First: int16(first - 1<<15), Counts: counts[first : last+1], n: len(w.Codes)}
+}
+
+// Beyond counts the samples at or above a code, or at or below it.
+func (h Histogram) Beyond(code float64, above bool) (n int) {
+	for i, count := range h.Counts {
+		if c := float64(int(h.First) + i); c == code || c > code == above {
+			n += count
+		}
+	}
+	return n
 }
 
 // Quantile is the code at rank (n − 1)·f of the sorted samples, linear between neighbours.

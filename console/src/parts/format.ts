@@ -80,8 +80,8 @@ export function value(f: Figure): string {
   return `${fixed(x / scale, d)} ± ${fixed(u / scale, d)} ${unit}`
 }
 
-// readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best, and
-// by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
+// readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best,
+// and by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
 function readable(unit: string, x: number): [number, string] {
   const size = Math.abs(x)
   if (size > 0 && size < 0.1 && (unit === 's' || unit === 'V'))

@@ -27,6 +27,6 @@ export function prefixed(x: number | null, unit: string, n = 4): string {
 // onAxis shows a number of an axis whose largest is given, all with one prefix.
 export function onAxis(x: number, most: number, span: number): string {
   const [factor] = prefixOf(most)
-  const places = Math.min(Math.max(Math.ceil(1 - Math.log10(span / factor / 5)), 0), 6)
+  const places = Math.min(Math.max(Math.ceil(0.5 - Math.log10(span / factor / 8)), 0), 6)
   return fixed(x / factor, places)
 }

@@ -61,7 +61,7 @@ const option = computed<Option>(() => {
     textStyle: { fontFamily: 'Inter Variable' },
     legend:
       props.shown.length > 1
-        ? { top: 0, right: 8, itemWidth: 26, itemHeight: 8, textStyle: { color: t.muted, fontSize: 11 } }
+        ? { show: true, top: 0, right: 8, itemWidth: 26, itemHeight: 8, textStyle: { color: t.muted, fontSize: 11 } }
         : { show: false },
     grid: channels.value.map((_, i) => ({
       left: 66,
@@ -81,7 +81,8 @@ const option = computed<Option>(() => {
         const items = raw as { axisValue: number; seriesId: string; seriesName: string; value: [number, number] }[]
         const rows = items.map((p) => {
           const [name, unit] = p.seriesId.split('\u0000')
-          return `${name}${props.shown.length > 1 ? `, ${p.seriesName}` : ''}: <b>${prefixed(p.value[1], unit ?? '')}</b>`
+          const of = props.shown.length > 1 ? `${name}, ${p.seriesName}` : name
+          return `${of}: <b>${prefixed(p.value[1], unit ?? '')}</b>`
         })
         return [prefixed(items[0]?.axisValue ?? 0, 's'), ...new Set(rows)].join('<br>')
       },
@@ -92,7 +93,7 @@ const option = computed<Option>(() => {
       min: props.from,
       max: props.to,
       splitLine: { show: false },
-      axisLine: { lineStyle: { color: t.line } },
+      axisLine: { onZero: false, lineStyle: { color: t.line } },
       axisTick: { lineStyle: { color: t.line } },
       name: i === channels.value.length - 1 ? `${prefixOf(most)[1]}s from the trigger` : '',
       nameLocation: 'middle' as const,
@@ -114,6 +115,7 @@ const option = computed<Option>(() => {
       nameTextStyle: { ...text, align: 'left' as const, padding: [0, 0, 0, -56] },
       nameGap: 10,
       splitNumber: 4,
+      axisLine: { show: false },
       splitLine: { lineStyle: { color: t.line } },
       axisLabel: text,
     })),

@@ -86,6 +86,7 @@ const apart = computed(() => {
         :key="c.index"
         size="small"
         :variant="chosen.includes(c.index) ? 'flat' : 'outlined'"
+        :color="chosen.includes(c.index) ? 'primary' : undefined"
         :aria-pressed="chosen.includes(c.index)"
         @click="choose(c.index, ($event as MouseEvent).shiftKey)"
         >{{ nameOf(c, all) }}<span v-if="c.channels.some((k) => k.clipped)" class="bad">&nbsp;clipped</span></v-btn

@@ -14,7 +14,8 @@ const most = 1600
 export const nameOf = (c: Capture, all: Capture[]) =>
   all.some((o) => o !== c && o.stage === c.stage) ? `${c.stage}, ${c.of}` : c.stage
 
-// useCaptures holds the captures of a run, and the visible part of those that are chosen at the resolution of the screen.
+// useCaptures holds the captures of a run, and the visible part of those that are chosen at the resolution of the
+// screen.
 export function useCaptures(run: Ref<string>) {
   const all = shallowRef<Capture[]>([])
   const chosen = ref<number[]>([])

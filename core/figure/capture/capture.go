@@ -188,16 +188,11 @@ func (s shot) peak(from int, extreme float64, high bool) uncertainty.Peak {
 	if !high {
 		sign = -1
 	}
+	counts := s.Between(from, s.Len()).Histogram()
 	n := 1.0
 	for range 8 { // how many compete and where the peak is without noise follow from each other
-		level := sign*extreme - uncertainty.PeakOf(n, noise).Bias - nearPeak*noise
-		beyond := 0
-		for i := from; i < s.Len(); i++ {
-			if sign*s.At(i) >= level {
-				beyond++
-			}
-		}
-		n = math.Max(2*float64(beyond), 1)
+		level := sign * (sign*extreme - uncertainty.PeakOf(n, noise).Bias - nearPeak*noise)
+		n = math.Max(2*float64(counts.Beyond((level-s.Zero)/s.Scale, high == (s.Scale > 0))), 1)
 	}
 	return uncertainty.PeakOf(n, noise)
 }
@@ -205,8 +200,8 @@ func (s shot) peak(from int, extreme float64, high bool) uncertainty.Peak {
 // rippleHeight is the height of a ripple over its standard deviation: √3 for a triangle, and a little for its spikes.
 const rippleHeight = 2
 
-// withRipple adds to a peak what a ripple makes of it: it is too large by the height of the ripple, which is scaled as the
-// peak is.
+// withRipple adds to a peak what a ripple makes of it: it is too large by the height of the ripple, which is scaled as
+// the peak is.
 func withRipple(p uncertainty.Peak, l waveform.Levels, noise, scale float64) uncertainty.Peak {
 	if own := math.Sqrt(math.Max(l.Ripple*l.Ripple-noise*noise, 0)); own > 0.7*noise {
 		p.Bias += rippleHeight * own * scale

@@ -30,6 +30,10 @@ func mapOf(rec *record.Record, req figure.Request) ([]measured, error) {
 		at.At = maps.Clone(p.Place)
 		m := measured{point: p, line: p.Place[lineSet(req)], load: p.Place[loadSet(req)]}
 		m.result, m.err = efficiency(rec, at)
+		m.result.At = maps.Clone(p.Place)
+		maps.DeleteFunc(m.result.At, func(column string, _ float64) bool {
+			return column != lineSet(req) && column != loadSet(req)
+		})
 		all = append(all, m)
 	}
 	return all, nil
@@ -45,11 +49,18 @@ func efficiencyMap(rec *record.Record, req figure.Request) (figure.Result, error
 		return figure.Result{}, err
 	}
 	table := &figure.Table{Columns: []figure.TableColumn{{Name: lineSet(req), Unit: "V"}, {Name: loadSet(req), Unit: "A"},
-		{Name: "efficiency", Unit: "%"}, {Name: "why not"}}}
+		{Name: "efficiency", Unit: "%"}}}
+	unknown := slices.ContainsFunc(all, func(m measured) bool { return m.err != nil })
+	if unknown {
+		table.Columns = append(table.Columns, figure.TableColumn{Name: "why not"})
+	}
 	for _, m := range all {
-		row := []any{m.line, m.load, m.result.Value, nil}
-		if m.err != nil {
-			row[2], row[3] = nil, m.err.Error()
+		row := []any{m.line, m.load, m.result.Value}
+		switch {
+		case m.err != nil:
+			row = []any{m.line, m.load, nil, m.err.Error()}
+		case unknown:
+			row = append(row, nil)
 		}
 		table.Rows = append(table.Rows, row)
 	}
@@ -78,10 +89,7 @@ func best(all []measured) (figure.Result, error) {
 	if top < 0 {
 		return figure.Result{}, all[0].err
 	}
-	r := all[top].result
-	r.At = all[top].point.Place
-	r.Remarks = record.AddRemark(r.Remarks, "at "+all[top].point.Words())
-	return r, nil
+	return all[top].result, nil
 }
 
 // peakEfficiency is the best measured place; at the border of what was measured it may be better beyond.
