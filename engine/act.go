@@ -53,6 +53,8 @@ func (r *liveRun) act(effects []stage.Effect) {
 				r.bay.engine.Hub.Publish(api.EventSignal, r.bay.name, api.SignalEvent{Bay: r.bay.name, Run: r.record.ID, Signal: e})
 			case stage.Need:
 				r.compute(e)
+			case stage.RecordAll:
+				r.keeper.all(e.From, e.Until)
 			case stage.Arm:
 				r.arm(e)
 			case stage.Disarm:
@@ -97,7 +99,7 @@ func (r *liveRun) fail(err error) {
 func (r *liveRun) compute(need stage.Need) {
 	run := *r.record
 	run.Duration = math.Max(r.now(), r.lastT)
-	r.keeper.flush(r.recorder)
+	r.keeper.drain(r.recorder)
 	engine, t := r.bay.engine, run.Duration
 	figured := r.figured
 	engine.wg.Go(func() {

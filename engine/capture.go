@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"usherbench/core/kinds"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/core/waveform"
@@ -226,7 +227,7 @@ func (p *preflight) scopeStage(name string, x *outputs.Seat, setup waveform.Setu
 			name, setup.Samples, x.First().Name)
 	}
 	if sound {
-		p.fine("capture", "%q: %d samples of %.3g s each %.3g s", name, setup.Samples, setup.Span,
-			setup.Span/float64(setup.Samples))
+		p.fine("capture", "%q: %d samples over %s, one every %s", name, setup.Samples, show(setup.Span, quantity.Time),
+			show(setup.Span/float64(setup.Samples), quantity.Time))
 	}
 }

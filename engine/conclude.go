@@ -113,7 +113,7 @@ func (r *liveRun) lastWords(safeErr error) {
 			r.recorder.Mark(record.Mark{T: r.finish.T, Kind: record.MarkBench, Label: words})
 		}
 	}
-	r.keeper.flush(r.recorder)
+	r.keeper.drain(r.recorder)
 	r.record.EndedAt, r.record.Duration, r.record.Frames = &now, r.finish.T, r.recorder.Frames()
 	r.record.State, r.record.Reason = string(r.finish.Ending), reason
 }

@@ -88,7 +88,7 @@ func newLiveRun(b *Bay, p *procedure.Program, m *stage.Machine, record *store.Ru
 
 // complete gives a run what only a sampling bay has, and the ways in which others reach it.
 func (r *liveRun) complete() {
-	r.counters, r.keeper = r.bay.sampler.Counters(), newKeeper(r.record.Columns, r.program.Levels())
+	r.counters, r.keeper = r.bay.sampler.Counters(), newKeeper(r.record.Columns, r.program.Levels(), r.program.Past())
 	r.absences = r.bay.newAbsences()
 	r.beyond = map[string]time.Time{}
 	r.stop, r.safe, r.done = make(chan string, 1), make(chan struct{}), make(chan struct{})

@@ -26,10 +26,22 @@ type keeper struct {
 	volts   []int // columns that may cross them
 	before  []float64
 	crossed float64 // when a crossing was kept last
+	// past is how long frames wait before it is decided whether they are kept, s, since an event may still want them:
+	// until then they are in recent.
+	past   float64
+	recent []recentFrame
+	until  float64 // every frame is kept until then
 }
 
-func newKeeper(columns trace.Columns, levels []float64) keeper {
-	k := keeper{columns: columns, lastT: math.Inf(-1), levels: levels, crossed: math.Inf(-1)}
+// recentFrame is a frame that waits, and whether it is kept in any case.
+type recentFrame struct {
+	trace.Frame
+	keep bool
+}
+
+func newKeeper(columns trace.Columns, levels []float64, past float64) keeper {
+	k := keeper{columns: columns, lastT: math.Inf(-1), levels: levels, crossed: math.Inf(-1), past: past,
+		until: math.Inf(-1)}
 	for i, column := range columns {
 		if strings.HasSuffix(column, ".volts") {
 			k.volts = append(k.volts, i)
@@ -67,15 +79,16 @@ func (k *keeper) frame(r *store.Recorder, f trace.Frame, eventful bool, rule pro
 	}
 	f = k.chosen(f, rule.Columns)
 	eventful = k.crosses(f) || eventful
+	eventful = eventful || f.T <= k.until
 	due := rule.Every > 0 && f.T >= k.due-slack*rule.Every || rule.Every == 0 && k.changed(f, rule)
 	if !due && !k.force && !eventful {
-		k.held = &f
+		k.hold(r, f)
 		return
 	}
 	if eventful {
 		k.flush(r)
 	}
-	r.Frame(f)
+	k.write(r, f)
 	k.held, k.force, k.last, k.lastT = nil, eventful, f.Values, f.T
 	if due && rule.Every > 0 {
 		k.due += rule.Every
@@ -122,10 +135,63 @@ func (k *keeper) command(r *store.Recorder) {
 
 // flush keeps the newest frame.
 func (k *keeper) flush(r *store.Recorder) {
-	if k.held != nil {
+	switch {
+	case k.held != nil:
 		r.Frame(*k.held)
 		k.held = nil
+	case len(k.recent) > 0:
+		k.recent[len(k.recent)-1].keep = true
 	}
+}
+
+// hold has a frame that is not kept wait, in case that something follows which wants it.
+func (k *keeper) hold(r *store.Recorder, f trace.Frame) {
+	if k.past == 0 {
+		k.held = &f
+		return
+	}
+	k.wait(r, recentFrame{f, false})
+}
+
+// write records a frame, when nothing can come before it any more.
+func (k *keeper) write(r *store.Recorder, f trace.Frame) {
+	if k.past == 0 {
+		r.Frame(f)
+		return
+	}
+	k.wait(r, recentFrame{f, true})
+}
+
+// wait has a frame wait behind those before it, of which the oldest are decided.
+func (k *keeper) wait(r *store.Recorder, f recentFrame) {
+	k.recent = append(k.recent, f)
+	old := 0
+	for old < len(k.recent) && k.recent[old].T < f.T-k.past {
+		if k.recent[old].keep {
+			r.Frame(k.recent[old].Frame)
+		}
+		old++
+	}
+	k.recent = k.recent[old:]
+}
+
+// all keeps every frame from a time on, as far as it is still at hand, until another.
+func (k *keeper) all(from, until float64) {
+	for i := range k.recent {
+		k.recent[i].keep = k.recent[i].keep || k.recent[i].T >= from
+	}
+	k.until = math.Max(k.until, until)
+}
+
+// drain records what waits, the newest frame too.
+func (k *keeper) drain(r *store.Recorder) {
+	k.flush(r)
+	for _, f := range k.recent {
+		if f.keep {
+			r.Frame(f.Frame)
+		}
+	}
+	k.recent = nil
 }
 
 // framesBatch collects frames for watchers, thinned so that an accelerated bench does not flood them.

@@ -30,16 +30,22 @@ func openStore(t *testing.T) *store.Store {
 // kept plays frames 20 ms apart through a keeper and gives the times of those that were recorded.
 func kept(t *testing.T, frames int, rule procedure.Record, act func(k *keeper, r *store.Recorder,
 	frame int) (eventful bool), levels ...float64) []float64 {
+	return keptWithPast(t, 0, frames, rule, act, levels...)
+}
+
+// keptWithPast is kept with frames that wait for so long whether an event wants them.
+func keptWithPast(t *testing.T, past float64, frames int, rule procedure.Record, act func(k *keeper, r *store.Recorder,
+	frame int) (eventful bool), levels ...float64) []float64 {
 	s := openStore(t)
 	run := store.Run{ID: "01K", State: store.Live, StartedAt: time.Now(), Columns: []string{"load.volts"}}
 	require.NoError(t, s.CreateRun(&run))
 	r := s.NewRecorder(run.ID, run.Columns)
-	k := newKeeper(trace.Columns{"load.volts"}, levels)
+	k := newKeeper(trace.Columns{"load.volts"}, levels, past)
 	for i := range frames {
 		eventful := act != nil && act(&k, r, i)
 		k.frame(r, trace.Frame{T: float64(i) * 0.02, Values: []float64{float64(i)}}, eventful, rule)
 	}
-	k.flush(r)
+	k.drain(r)
 	require.NoError(t, r.Finish(map[string]any{"state": "done"}))
 	series, err := s.Trace(context.Background(), run, "load.volts", 0, 1e9)
 	require.NoError(t, err)
@@ -151,4 +157,30 @@ func TestSerialNumbersAreChecked(t *testing.T) {
 	require.Len(t, instruments, 1)
 	assert.False(t, instruments[0].Healthy)
 	assert.Contains(t, instruments[0].Problem, "instrument psu: identify")
+}
+
+// About an event every frame is kept, those before it too; elsewhere the rule holds, as it does without an event.
+func TestEveryFrameAboutAnEventIsKept(t *testing.T) {
+	rule := procedure.Record{Every: 1}
+	quiet := keptWithPast(t, 0.5, 500, rule, nil)
+	assert.Equal(t, kept(t, 500, rule, nil), quiet, "nothing happened")
+	times := keptWithPast(t, 0.5, 500, rule, func(k *keeper, _ *store.Recorder, frame int) bool {
+		if frame == 221 { // the event was seen in the frame before, at 4.4 s
+			k.all(4.4-0.5, 4.4+0.3)
+		}
+		return frame == 220
+	})
+	var about, others []float64
+	for _, x := range times {
+		if x > 3.9-1e-9 && x < 4.7+1e-9 {
+			about = append(about, x)
+		} else {
+			others = append(others, x)
+		}
+	}
+	assert.Len(t, about, 41, "20 ms from 3.9 s to 4.7 s")
+	assert.Less(t, len(others), 15)
+	for i := 1; i < len(times); i++ {
+		assert.Greater(t, times[i], times[i-1])
+	}
 }

@@ -88,7 +88,7 @@ func (e *Engine) byTheClock(instant time.Time) time.Time {
 func (r *liveRun) suspend() {
 	b := r.bay
 	began, t := time.Now(), r.lastT
-	r.keeper.flush(r.recorder)
+	r.keeper.drain(r.recorder)
 	err := b.outputs.MakeSafe("the service shuts down; run "+r.record.ID+" goes on when it is back", r.record.ID)
 	var off *time.Time
 	if err == nil {

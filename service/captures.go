@@ -9,6 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"usherbench/api"
+	"usherbench/archive"
 	"usherbench/core/waveform"
 	"usherbench/report"
 	"usherbench/store"
@@ -94,4 +95,37 @@ func (s *Service) exportCapture(c *echo.Context) error {
 	}
 	attach(c.Response(), "text/csv", fmt.Sprintf("%s_%s_%d.csv", fileName(run.Serial), fileName(captured.Stage), index))
 	return report.WriteWaves(c.Response(), waves)
+}
+
+// statistics tells what every column of a run is over a part of it.
+func (s *Service) statistics(c *echo.Context) error {
+	run, err := s.store.Run(c.Param("run"))
+	if err != nil {
+		return err
+	}
+	from, to, err := timeRange(c)
+	if err != nil {
+		return err
+	}
+	if run.EndedAt == nil { // of a live run it is what is on record by now
+		run.Duration = math.MaxFloat64
+	}
+	all, err := archive.Statistics(c.Request().Context(), s.store, run, from, to)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, all)
+}
+
+// captureStatistics tells what every channel of a capture is over a part of it.
+func (s *Service) captureStatistics(c *echo.Context) error {
+	run, index, from, to, err := s.captureAsked(c)
+	if err != nil {
+		return err
+	}
+	all, err := archive.CaptureStatistics(c.Request().Context(), s.store, run, index, from, to)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, all)
 }

@@ -78,7 +78,8 @@ type route struct {
 // heavy are the routes whose answers take much memory or time. Few are worked on at once, and the others wait: what
 // looks after the bays comes first.
 var heavy = []string{
-	"/api/v1/runs/:run/export", "/api/v1/runs/:run/captures/:capture/export",
+	"/api/v1/runs/:run/export", "/api/v1/runs/:run/captures/:capture/export", "/api/v1/runs/:run/statistics",
+	"/api/v1/runs/:run/captures/:capture/statistics",
 	"/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", judgementsPath,
 	"/api/v1/rehearsals", "/api/v1/runs/:run/rehearsal", "/api/v1/tables", "/api/v1/tables/export",
@@ -174,6 +175,8 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/captures", api.Viewer, s.captures, false},
 		{"GET", "/api/v1/runs/:run/captures/:capture", api.Viewer, s.capture, false},
 		{"GET", "/api/v1/runs/:run/captures/:capture/export", api.Viewer, s.exportCapture, false},
+		{"GET", "/api/v1/runs/:run/captures/:capture/statistics", api.Viewer, s.captureStatistics, false},
+		{"GET", "/api/v1/runs/:run/statistics", api.Viewer, s.statistics, false},
 		{"GET", "/api/v1/runs/:run/export", api.Viewer, s.export, false},
 		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
 		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},

@@ -11,6 +11,7 @@ export type PlayedCurve = Schemas['PlayedCurve']
 export type Point = Schemas['Point']
 export type Mark = Schemas['Mark']
 export type Window = Schemas['Window']
+export type Statistic = Schemas['Statistic']
 export type Capture = Schemas['Capture']
 export type CaptureWindow = Schemas['CaptureWindow']
 export type Frames = Schemas['Frames']
@@ -201,6 +202,14 @@ export const api = {
     if (options.columns) query.set('columns', options.columns.join(','))
     query.set('buckets', String(options.buckets ?? 1600))
     return request<Window>('GET', one('runs', run, 'window') + '?' + query)
+  },
+  statistics: (run: string, from: number, to: number, capture?: number) => {
+    const query = new URLSearchParams({ from: String(from), to: String(to) })
+    const path =
+      capture === undefined
+        ? one('runs', run, 'statistics')
+        : one('runs', run, 'captures', String(capture), 'statistics')
+    return request<Statistic[]>('GET', path + '?' + query)
   },
   captures: (run: string) => request<Capture[]>('GET', one('runs', run, 'captures')),
   capture: (run: string, index: number, options: { from?: number; to?: number; points: number }) => {

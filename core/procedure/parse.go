@@ -228,14 +228,41 @@ func (r *Reader) readResume(n document.Node) {
 
 var parameterName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
+// What is kept about an event unless it is said, and at most: so long before it and after it, s, of so many events.
+const (
+	usualPast, mostPast     = 0.5, 5.0
+	usualAfter, mostAfter   = 2.0, 3600.0
+	usualEvents, mostEvents = 100, 10_000
+)
+
 // readGuard reads a guard that is watched in the stages from one index to another, the latter excluded.
 func (r *Reader) readGuard(n document.Node, from, to int) {
 	g := Guard{From: from, To: to, Locals: maps.Clone(r.locals)}
+	s := Stretch{Past: usualPast, For: usualAfter, Most: usualEvents}
+	var about []document.Node
+	bounded := func(to *float64, most float64) func(document.Node) {
+		return func(n document.Node) {
+			about = append(about, n)
+			if *to = r.Value(n, quantity.Time); *to < 0 || *to > most {
+				n.Fail("here belongs a time of at most %s", SpanWords(most))
+			}
+		}
+	}
+	do := "trip"
 	n.Fields(map[string]func(document.Node){
 		"when": func(n document.Node) { g.When = r.Condition(n) },
-		"do":   func(n document.Node) { g.Warn = n.Word("trip", "warn") == "warn" },
+		"do":   func(n document.Node) { do = n.Word("trip", "warn", "record") },
 		"note": func(n document.Node) { g.Note = n.Text() },
+		"past": bounded(&s.Past, mostPast),
+		"for":  bounded(&s.For, mostAfter),
+		"most": func(n document.Node) { about = append(about, n); s.Most = n.Whole(1, mostEvents) },
 	}, "when")
+	g.Warn = do != "trip"
+	if do == "record" {
+		g.Record = &s
+	} else if len(about) > 0 {
+		about[0].Fail("this goes with do: record, which keeps every frame about an event")
+	}
 	r.p.Guards = append(r.p.Guards, g)
 }
 

@@ -8,6 +8,7 @@ package procedure
 import (
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 
@@ -95,9 +96,28 @@ type Guard struct {
 	Note string
 	// Warn only leaves a mark.
 	Warn bool
+	// Record has every frame about it kept beside the mark; nil: it does not.
+	Record *Stretch
 	// From and To bound the stages in which it is watched, To excluded.
 	From, To int
 	Locals   map[string]quantity.Quantity
+}
+
+// Stretch is what is kept about an event: every frame from so long before it to so long after it, s, of so many events
+// at most.
+type Stretch struct {
+	Past, For float64
+	Most      int
+}
+
+// Past is how long before an event every frame may still be wanted, s; 0: never.
+func (p *Program) Past() (past float64) {
+	for _, g := range p.Guards {
+		if g.Record != nil {
+			past = math.Max(past, g.Record.Past)
+		}
+	}
+	return past
 }
 
 // Derived is a column that is computed from others.

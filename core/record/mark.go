@@ -36,6 +36,7 @@ const (
 	MarkHand      MarkKind = "hand"       // somebody paused, resumed, skipped, extended or changed something
 	MarkNote      MarkKind = "note"       // somebody wrote a note
 	MarkCapture   MarkKind = "capture"    // a capture was triggered
+	MarkEvent     MarkKind = "event"      // something happened about which every frame is kept
 	MarkAnswer    MarkKind = "answer"     // the operator answered a prompt
 	MarkSignal    MarkKind = "signal"     // the operator was told something
 	MarkTrip      MarkKind = "trip"       // an output went off without a command

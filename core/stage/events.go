@@ -150,6 +150,9 @@ type Signal struct {
 	T       float64 `json:"t"`
 }
 
+// RecordAll has every frame of a time kept, what has passed of it as far as it is still at hand.
+type RecordAll struct{ From, Until float64 }
+
 // Need asks for a figure of the run so far; [Figured] brings it.
 type Need struct{ figure.Asked }
 
@@ -218,6 +221,9 @@ func (Ask) effect()     {}
 func (Dismiss) effect() {}
 func (Signal) effect()  {}
 func (Need) effect()    {}
-func (Mark) effect()    {}
-func (Point) effect()   {}
-func (Finish) effect()  {}
+
+func (RecordAll) effect() {}
+
+func (Mark) effect()   {}
+func (Point) effect()  {}
+func (Finish) effect() {}

@@ -30,7 +30,7 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 		switch {
 		case truth == condition.True && spec.Warn:
 			if !m.state.Warned[i] {
-				effects = append(effects, NewMark(f.T, record.MarkWarning, spec.Words()))
+				effects = append(effects, m.warn(i, f.T)...)
 			}
 			m.state.Warned[i] = true
 		case truth == condition.True:
@@ -50,6 +50,24 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 		}
 	}
 	return effects, false
+}
+
+// warn marks what a guard that does not trip has seen, and has every frame about it kept where it asks for that. Of
+// more events than it wants no more is said.
+func (m *Machine) warn(i int, t float64) []Effect {
+	spec := m.program.Guards[i]
+	if spec.Record == nil {
+		return []Effect{NewMark(t, record.MarkWarning, spec.Words())}
+	}
+	if m.state.Events[i] == spec.Record.Most {
+		return nil
+	}
+	if m.state.Events == nil { // a state of an earlier version
+		m.state.Events = map[int]int{}
+	}
+	m.state.Events[i]++
+	return []Effect{NewMark(t, record.MarkEvent, spec.Words()), RecordAll{From: t - spec.Record.Past,
+		Until: t + spec.Record.For}}
 }
 
 func (m *Machine) Trip(t float64, label, reason string) []Effect {

@@ -56,7 +56,9 @@ type state struct {
 	// Unknown holds since when each guard has been unknown; NaN cannot be written as JSON, so −1 is "not".
 	Unknown []float64 `json:"unknown"`
 	Warned  []bool    `json:"warned"` // guards that only warn and hold now
-	Points  int       `json:"points"`
+	// Events counts for each guard what it has had recorded.
+	Events map[int]int `json:"events,omitempty"`
+	Points int         `json:"points"`
 	// Captures counts those that were kept.
 	Captures int `json:"captures,omitempty"`
 	// Seen says that a frame was taken since the last pass of a loop began.
@@ -77,7 +79,7 @@ type state struct {
 func New(program *procedure.Program) (*Machine, error) {
 	m := &Machine{program: program, state: state{Stage: -1, Setpoints: map[string]float64{}, SetBy: map[string]int{},
 		InForce: map[string]procedure.Setting{}, Passes: map[int]int{}, Jumps: map[int]int{},
-		Answers: map[string]float64{}, Replies: map[string]string{}}}
+		Answers: map[string]float64{}, Replies: map[string]string{}, Events: map[int]int{}}}
 	for _, g := range program.Guards {
 		c, err := condition.Compile(g.When, program.ScopeOf(g.Locals))
 		if err != nil {

@@ -149,6 +149,12 @@ func (w *Waveform) Levels() (l Levels, err error) {
 	return l, nil
 }
 
+// Slope is that of a straight line through the samples, per s.
+func (w *Waveform) Slope() float64 {
+	slope, _ := w.line()
+	return slope
+}
+
 // line is the slope of a straight line through the samples, per s, and the standard deviation about it.
 func (w *Waveform) line() (slope, deviation float64) {
 	n := float64(len(w.Codes))

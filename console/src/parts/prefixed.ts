@@ -18,8 +18,8 @@ export function prefixOf(x: number): readonly [number, string] {
 }
 
 // prefixed shows a number with its unit: 907.1 µs.
-export function prefixed(x: number | null, unit: string, n = 4): string {
-  if (x === null || !Number.isFinite(x)) return '—'
+export function prefixed(x: number | null | undefined, unit: string, n = 4): string {
+  if (x === null || x === undefined || !Number.isFinite(x)) return '—'
   const [factor, prefix] = prefixOf(x)
   return `${digits(x / factor, n)} ${prefix}${unit}`
 }

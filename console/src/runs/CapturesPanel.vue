@@ -6,6 +6,7 @@ import ProblemNote from '../parts/ProblemNote.vue'
 import { prefixed } from '../parts/prefixed'
 import CaptureChart from './CaptureChart.vue'
 import { nameOf, useCaptures } from './captures'
+import { useStatistics } from './statistics'
 
 const props = defineProps<{ run: string; serial: string; state: string }>()
 const { all, chosen, shown, whole, view, error, choose, show, refresh } = useCaptures(toRef(props, 'run'))
@@ -21,6 +22,11 @@ function pick(t: number, second: boolean) {
 }
 
 const first = computed(() => chosen.value[0])
+const between = useStatistics(
+  () => props.run,
+  cursors,
+  () => first.value,
+)
 const about = computed(() => {
   const c = all.value.find((x) => x.index === first.value)
   const k = c?.channels[0]
@@ -45,8 +51,7 @@ const measured = computed(() => {
     s.traces.map((t) => {
       const x = valueAt(t.data, a)
       const y = valueAt(t.data, b)
-      const between = a === null || b === null ? [] : t.data.filter(([k]) => k >= Math.min(a, b) && k <= Math.max(a, b))
-      const values = between.map(([, v]) => v)
+      const of = s.index === first.value ? between.value.find((x) => x.name === t.name) : undefined
       return {
         key: `${s.index} ${t.name}`,
         name: shown.value.length > 1 ? `${t.name}, ${s.label}` : t.name,
@@ -54,8 +59,7 @@ const measured = computed(() => {
         a: x,
         b: y,
         difference: x !== null && y !== null ? y - x : null,
-        low: values.length ? values.reduce((m, v) => Math.min(m, v)) : null,
-        high: values.length ? values.reduce((m, v) => Math.max(m, v)) : null,
+        of,
       }
     }),
   )
@@ -119,8 +123,13 @@ const apart = computed(() => {
             <th class="right">
               B − A{{ apart === null ? '' : ` · ${prefixed(apart, 's')} · ${prefixed(1 / apart, 'Hz')}` }}
             </th>
-            <th class="right">least</th>
-            <th class="right">largest</th>
+            <template v-if="between.length">
+              <th class="right">mean</th>
+              <th class="right">effective</th>
+              <th class="right">least</th>
+              <th class="right">largest</th>
+              <th class="right">frequency</th>
+            </template>
           </tr>
         </thead>
         <tbody>
@@ -129,8 +138,13 @@ const apart = computed(() => {
             <td class="right">{{ prefixed(m.a, m.unit) }}</td>
             <td class="right">{{ prefixed(m.b, m.unit) }}</td>
             <td class="right">{{ prefixed(m.difference, m.unit) }}</td>
-            <td class="right">{{ prefixed(m.low, m.unit) }}</td>
-            <td class="right">{{ prefixed(m.high, m.unit) }}</td>
+            <template v-if="between.length">
+              <td class="right">{{ prefixed(m.of?.mean, m.unit) }}</td>
+              <td class="right">{{ prefixed(m.of?.rms, m.unit) }}</td>
+              <td class="right">{{ prefixed(m.of?.least, m.unit) }}</td>
+              <td class="right">{{ prefixed(m.of?.largest, m.unit) }}</td>
+              <td class="right">{{ prefixed(m.of?.frequency, 'Hz') }}</td>
+            </template>
           </tr>
         </tbody>
       </table>

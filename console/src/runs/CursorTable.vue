@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import { clock, reading, seconds, unitOf } from '../parts/format'
+import type { Statistic } from '../api'
+import { clock, digits, reading, seconds, unitOf } from '../parts/format'
 import type { Line } from '../parts/TraceChart.vue'
 
-const props = defineProps<{ lines: Line[]; cursors: [number | null, number | null] }>()
+const props = defineProps<{ lines: Line[]; cursors: [number | null, number | null]; between?: Statistic[] }>()
 
 // at is the value of a line at a time: straight between samples, nothing beyond them.
 function at(line: Line, t: number | null): number | null {
@@ -28,10 +29,11 @@ const rows = computed(() =>
   props.lines.map((l) => {
     const a = at(l, props.cursors[0])
     const b = at(l, props.cursors[1])
-    return { column: l.column, a, b, difference: a !== null && b !== null ? b - a : null }
+    const of = props.between?.find((s) => s.name === l.column)
+    return { column: l.column, a, b, difference: a !== null && b !== null ? b - a : null, of }
   }),
 )
-const between = computed(() =>
+const apart = computed(() =>
   props.cursors[0] !== null && props.cursors[1] !== null ? Math.abs(props.cursors[1] - props.cursors[0]) : null,
 )
 </script>
@@ -44,7 +46,14 @@ const between = computed(() =>
           <th>cursor</th>
           <th class="right">A · {{ cursors[0] === null ? '—' : clock(cursors[0], 1) }}</th>
           <th class="right">B · {{ cursors[1] === null ? '—' : clock(cursors[1], 1) }}</th>
-          <th class="right">B − A{{ between === null ? '' : ` · ${seconds(between)}` }}</th>
+          <th class="right">B − A{{ apart === null ? '' : ` · ${seconds(apart)}` }}</th>
+          <template v-if="between?.length">
+            <th class="right">mean</th>
+            <th class="right">effective</th>
+            <th class="right">least</th>
+            <th class="right">largest</th>
+            <th class="right">slope /s</th>
+          </template>
         </tr>
       </thead>
       <tbody>
@@ -55,6 +64,13 @@ const between = computed(() =>
           <td class="right">{{ reading(r.column, r.a) }}</td>
           <td class="right">{{ reading(r.column, r.b) }}</td>
           <td class="right">{{ reading(r.column, r.difference) }}</td>
+          <template v-if="between?.length">
+            <td class="right">{{ reading(r.column, r.of?.mean) }}</td>
+            <td class="right">{{ reading(r.column, r.of?.rms) }}</td>
+            <td class="right">{{ reading(r.column, r.of?.least) }}</td>
+            <td class="right">{{ reading(r.column, r.of?.largest) }}</td>
+            <td class="right">{{ r.of?.slope === undefined ? '—' : digits(r.of.slope, 4) }}</td>
+          </template>
         </tr>
       </tbody>
     </table>

@@ -16,6 +16,7 @@ import StateChip from '../parts/StateChip.vue'
 import TraceChart from '../parts/TraceChart.vue'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
+import { useStatistics } from './statistics'
 import { useZoom } from './zoom'
 import { clock, dateTime, seconds } from '../parts/format'
 
@@ -27,8 +28,16 @@ const chart = ref<InstanceType<typeof TraceChart> | null>(null)
 const cursors = ref<[number | null, number | null]>([null, null])
 const { lines, data, whole, view, error: windowError, show, refetch } = useZoom(toRef(props, 'run'))
 
+const between = useStatistics(() => props.run, cursors)
+
 const judgements = shallowRef<Judgement[]>([])
 const showForetold = ref(false)
+// A mark is shown with some of the run around it.
+function goTo(t: number) {
+  const around = Math.min(0.05 * (whole.value[1] - whole.value[0]), 4)
+  show(Math.max(t - around / 2, whole.value[0]), Math.min(t + around, whole.value[1]))
+  document.querySelector('.chart')?.scrollIntoView({ block: 'center' })
+}
 // A deviation is shown beside the rehearsal, with some of the run around it.
 function lookAt(from: number, to: number) {
   const around = 0.2 * (to - from)
@@ -173,7 +182,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         <p class="muted hint">
           Wheel zooms, drag pans, double click shows the whole run. Click sets cursor A, then B; arrow keys move them.
         </p>
-        <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" />
+        <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" :between="between" />
       </div>
       <CapturesPanel :run="doc.id" :serial="doc.serial" :state="doc.state" />
       <DeviationsPanel v-if="rehearsal && doc.state !== 'live'" :rehearsal="rehearsal" @look="lookAt" />
@@ -212,7 +221,9 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           <table class="plain">
             <tbody>
               <tr v-for="(m, i) in marks" :key="i">
-                <td class="right muted when">{{ seconds(m.t) }}</td>
+                <td class="right when">
+                  <button class="go" :title="`Show ${seconds(m.t)}`" @click="goTo(m.t)">{{ seconds(m.t) }}</button>
+                </td>
                 <td class="muted">{{ m.kind }}</td>
                 <td :class="{ bad: m.kind === 'guard' || m.kind === 'bench' || m.kind === 'timed-out' }">
                   {{ m.label }}
@@ -264,6 +275,11 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
 }
 .when {
   width: 90px;
+}
+.go {
+  color: inherit;
+  text-decoration: underline dotted;
+  text-underline-offset: 3px;
 }
 .nowrap {
   white-space: nowrap;
