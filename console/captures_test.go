@@ -45,6 +45,8 @@ func TestCapturesAreShown(t *testing.T) {
 		Visible(`[data-test=capture-cursors]`),
 		Script(panel+`.querySelector('.chart').dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight',
 			shiftKey: true, bubbles: true}))`),
+		Script(panel+`.querySelector('.chart').dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight',
+			shiftKey: true, bubbles: true}))`), // away from the first
 		Until(panel+`.innerText.includes('effective')`),
 		Script(panel+`.querySelectorAll('.list button')[1].dispatchEvent(new MouseEvent('click', {shiftKey: true,
 			bubbles: true}))`),
