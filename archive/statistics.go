@@ -65,8 +65,8 @@ func ofSeries(column string, s trace.Series, rec *record.Record) api.Statistic {
 }
 
 // CaptureStatistics are those of every channel of a capture over a window, s from the trigger, from every sample.
-func CaptureStatistics(ctx context.Context, s *store.Store, run store.Run, index int, from, to float64) ([]api.Statistic,
-	error) {
+func CaptureStatistics(ctx context.Context, s *store.Store, run store.Run, index int,
+	from, to float64) ([]api.Statistic, error) {
 	captured, _, err := s.CaptureWindow(ctx, run.ID, index, 0, 0, 2)
 	if err != nil {
 		return nil, err

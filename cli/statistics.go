@@ -19,9 +19,9 @@ func (a *app) statistics() *cobra.Command {
 	c := &cobra.Command{
 		Use: "statistics RUN", Short: "Mean, effective value, extremes, slope and integral over a part of a run",
 		Args: cobra.ExactArgs(1),
-		Long: `Tell what every column of a run is over a part of it, from every frame: mean, effective value, least and largest,
-slope and integral over time. With --capture it is of the channels of a capture, from every sample, with the dominant
-frequency; times then count from the trigger. RUN is an id, a unique beginning of one, or last.`,
+		Long: `Tell what every column of a run is over a part of it, from every frame: mean, effective value, least and
+largest, slope and integral over time. With --capture it is of the channels of a capture, from every sample, with
+the dominant frequency; times then count from the trigger. RUN is an id, a unique beginning of one, or last.`,
 		Example: "  usher statistics last --from 12s --to 20s\n  usher statistics last --capture 4 --from 0s --to 2ms",
 		PreRunE: func(c *cobra.Command, _ []string) error {
 			if c.Flags().Changed("capture") && index < 0 {

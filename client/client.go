@@ -225,9 +225,17 @@ func (c *Client) StopAll(ctx context.Context, why string) ([]api.Bay, error) {
 	return call[[]api.Bay](ctx, c, http.MethodPost, one("stop-all"), nil, api.StopRequest{Why: why})
 }
 
-// GoOn frees the house after everything was stopped.
-func (c *Client) GoOn(ctx context.Context) ([]api.Bay, error) {
-	return call[[]api.Bay](ctx, c, http.MethodPost, one("go-on"), nil, nil)
+// GoOn frees the house after everything was stopped, by the stop that was seen if one is given: when it came.
+func (c *Client) GoOn(ctx context.Context, seen ...time.Time) ([]api.Bay, error) {
+	return call[[]api.Bay](ctx, c, http.MethodPost, one("go-on"), seenAt(seen), nil)
+}
+
+func seenAt(seen []time.Time) url.Values {
+	query := url.Values{}
+	for _, t := range seen {
+		query.Set("seen", t.Format(time.RFC3339Nano))
+	}
+	return query
 }
 
 // Looked states that somebody has looked and the outputs of a bay with an alarm are off.
@@ -240,9 +248,9 @@ func (c *Client) StillThere(ctx context.Context, bay string) (api.Bay, error) {
 	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "still-there"), nil, nil)
 }
 
-// GoOnBay frees a bay after a stop.
-func (c *Client) GoOnBay(ctx context.Context, bay string) (api.Bay, error) {
-	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "go-on"), nil, nil)
+// GoOnBay frees a bay after a stop, after the one that was seen if one is given: when it came.
+func (c *Client) GoOnBay(ctx context.Context, bay string, seen ...time.Time) (api.Bay, error) {
+	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "go-on"), seenAt(seen), nil)
 }
 
 // Procedures lists the newest revision of every procedure.

@@ -122,7 +122,7 @@ func TestWhoIsNotThereFindsTheOutputsOff(t *testing.T) {
 	assert.Contains(t, b.Status().Held.Why, "nobody has said for 10m0s that they are still there")
 	on(t, b, fake) // who comes back may go on by hand
 	assert.NotNil(t, b.Held(), "but the line does not begin under their hands")
-	require.NoError(t, b.GoOn("ada"))
+	require.NoError(t, b.GoOn("ada", time.Time{}))
 	assert.Nil(t, b.Held())
 }
 

@@ -84,16 +84,33 @@ func (e *Engine) StopAll(by string) error {
 	return errors.Join(errs...)
 }
 
-// GoOn frees the house after everything was stopped.
-func (e *Engine) GoOn(by string) {
-	before := e.latch.Swap(nil)
-	if before == nil {
-		return
+// ErrStoppedAgain means that another stop came than the one against which somebody says go on.
+var ErrStoppedAgain = errors.New("it was stopped again meanwhile")
+
+// lifts tells whether a go on against a stop that was seen, by when it came, lifts the one that holds now. Whoever
+// has not said which lifts any.
+func lifts(h *api.Held, seen time.Time) error {
+	if h == nil || seen.IsZero() || h.At.Equal(seen) {
+		return nil
+	}
+	return fmt.Errorf("%w: since %s %s; look why, then say go on again", ErrStoppedAgain, h.At.Format(time.TimeOnly),
+		h.Why)
+}
+
+// GoOn frees the house after everything was stopped: after the stop that was seen, if that is said.
+func (e *Engine) GoOn(by string, seen time.Time) error {
+	before := e.latch.Load()
+	if err := lifts(before, seen); err != nil || before == nil {
+		return err
+	}
+	if !e.latch.CompareAndSwap(before, nil) { // a stop came at this instant
+		return e.GoOn(by, before.At)
 	}
 	e.freed(by, house, before)
 	for _, b := range e.Bays() {
 		b.publish()
 	}
+	return nil
 }
 
 // freed puts on record that somebody said go on.

@@ -148,8 +148,8 @@ func (b *Bay) Held() *api.Held {
 	return b.latch
 }
 
-// hold sets the bay's latch, and takes the leave to energise from whoever has the bay. It does nothing else, and waits
-// for nobody: everything on the way to off comes after it.
+// hold sets the bay's latch, and takes the leave to energise from whoever has the bay. It does nothing else, and
+// waits for nobody: everything on the way to off comes after it.
 func (b *Bay) hold(h *api.Held) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -163,10 +163,13 @@ func (b *Bay) hold(h *api.Held) {
 }
 
 // GoOn frees the bay: what waits in line may begin again. It fails with ErrHeld while the whole house is held.
-func (b *Bay) GoOn(by string) error {
+func (b *Bay) GoOn(by string, seen time.Time) error {
 	b.mu.Lock()
 	before := b.latch
-	err := b.holds(goesOn)
+	err := lifts(before, seen)
+	if err == nil {
+		err = b.holds(goesOn)
+	}
 	b.mu.Unlock()
 	if err == nil && before != nil {
 		b.engine.freed(by, b.name, before)

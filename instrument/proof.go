@@ -2,6 +2,7 @@ package instrument
 
 import (
 	"context"
+	"errors"
 	"sync/atomic"
 	"time"
 
@@ -15,9 +16,9 @@ import (
 // then cannot say.
 const proveEvery = 2 * time.Second
 
-// proven is a tongue of which it is known, whenever it says something, that the instrument of the dialect speaks and
-// that it answers what it was asked: that is proved after every connection and every two seconds. What makes safe does
-// not wait for a proof.
+// proven is a tongue of which it is known, whenever it says something, that the instrument of the dialect speaks
+// and that it answers what it was asked: that is proved after every connection and every two seconds. What makes
+// safe does not wait for a proof.
 type proven struct {
 	tongue
 	of   *Instrument
@@ -51,15 +52,21 @@ type proof struct {
 	link uint64 // the connection over which it has
 }
 
-// identify asks who the instrument is. The identity is returned also with [*WrongIdentity], after which the connection
-// is given up, so that answers that are on their way answer nothing.
+// identify asks who the instrument is. The identity is returned also with [*WrongIdentity], after which the
+// connection is given up, so that answers that are on their way answer nothing.
 func (p *proven) identify(ctx context.Context) (string, error) {
 	leave, err := p.proving.Take(ctx)
 	if err != nil {
 		return "", err
 	}
 	defer leave()
-	return p.askIdentity(ctx)
+	identity, err := p.askIdentity(ctx)
+	var other *WrongIdentity
+	if err != nil && ctx.Err() == nil && !errors.As(err, &other) && !TimeIsUp(err) && !Refused(err) {
+		// Of an instrument that was left alone nobody has noticed that its connection is gone: it is made again, once.
+		return p.askIdentity(ctx)
+	}
+	return identity, err
 }
 
 // askIdentity is identify for who has taken proving.

@@ -27,6 +27,9 @@ func (c *Channel) Arm(ctx context.Context, setup waveform.Setup, probes map[stri
 	if s == nil {
 		return c.wrap("capture", fmt.Errorf("dialect %s captures nothing", c.Dialect.Name))
 	}
+	if _, err := c.Identify(ctx); err != nil { // nobody has spoken to it since the last capture
+		return err
+	}
 	steps := []step{{"stop", s.Stop, 0}, {"set the span", s.Span, setup.Span},
 		{"set the samples", s.Samples, float64(setup.Samples)}, {"set what lies before the trigger", s.Before, setup.Before}}
 	for _, st := range steps {

@@ -53,7 +53,7 @@ type bay interface {
 	Last() *api.RunSummary
 	// Held says why nothing begins by itself; GoOn is what a person says against it.
 	Held() *api.Held
-	GoOn(by string) error
+	GoOn(by string, seen time.Time) error
 	StartInTurn(ctx context.Context, by string, place uint, request api.StartRun) (api.RunSummary, error)
 }
 
@@ -153,7 +153,7 @@ func (l *Line) Release(by string, id uint) (store.Waiting, error) {
 	}
 	b, err := l.bays.Bay(w.Bay)
 	if err == nil {
-		err = b.GoOn(by)
+		err = b.GoOn(by, time.Time{})
 	}
 	if err != nil {
 		return w, err

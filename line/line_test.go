@@ -50,9 +50,9 @@ type place struct {
 	held    *api.Held
 }
 
-func (p *place) Last() *api.RunSummary { return p.last }
-func (p *place) Held() *api.Held       { return p.held }
-func (p *place) GoOn(string) error     { p.held = nil; return nil }
+func (p *place) Last() *api.RunSummary        { return p.last }
+func (p *place) Held() *api.Held              { return p.held }
+func (p *place) GoOn(string, time.Time) error { p.held = nil; return nil }
 
 func (p *place) Free() bool    { return !p.busy }
 func (p *place) Handled() bool { return p.handled }

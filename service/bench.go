@@ -1,7 +1,9 @@
 package service
 
 import (
+	"fmt"
 	"net/http"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -87,8 +89,27 @@ func (s *Service) stopAll(c *echo.Context) error {
 }
 
 func (s *Service) goOn(c *echo.Context) error {
-	s.engine.GoOn(who(c))
+	seen, err := seenAt(c)
+	if err == nil {
+		err = s.engine.GoOn(who(c), seen)
+	}
+	if err != nil {
+		return err
+	}
 	return s.bays(c)
+}
+
+// seenAt is the stop against which somebody says go on, by when it came; zero: whatever holds now.
+func seenAt(c *echo.Context) (time.Time, error) {
+	text := c.QueryParam("seen")
+	if text == "" {
+		return time.Time{}, nil
+	}
+	seen, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		return seen, badRequest(fmt.Sprintf("seen: %q is not a time", text), "send the time at which the stop came")
+	}
+	return seen, nil
 }
 
 func (s *Service) goOnBay(c *echo.Context) error {
@@ -96,7 +117,11 @@ func (s *Service) goOnBay(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.GoOn(who(c)); err != nil {
+	seen, err := seenAt(c)
+	if err == nil {
+		err = b.GoOn(who(c), seen)
+	}
+	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, b.Status())

@@ -25,8 +25,8 @@ stages:
   - hold: {for: 2 min}
 `
 
-// Of a night that is recorded once a minute, every frame about a dip of a tenth of a second is on record, with its past,
-// and a mark leads there.
+// Of a night that is recorded once a minute, every frame about a dip of a tenth of a second is on record, with its
+// past, and a mark leads there.
 func TestADipInTheNight(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
 		h := servicetest.Start(t, servicetest.Options{TimeFactor: 5})

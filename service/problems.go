@@ -77,6 +77,7 @@ func problemOf(err error) *api.Problem {
 		{bench.ErrUnknownInstrument, http.StatusNotFound, "Not found", ""},
 		{engine.ErrBusy, http.StatusConflict, "The bay is busy", "wait for the run to end, or stop it"},
 		{engine.ErrHeld, http.StatusConflict, "Held after a stop", "look around, then say go on: usher go-on"},
+		{engine.ErrStoppedAgain, http.StatusConflict, "Stopped again", "look around, then say go on again"},
 		{engine.ErrNotSafe, http.StatusBadGateway, "Not confirmed safe", "switch the outputs off at the instruments"},
 		{engine.ErrNotDone, http.StatusBadGateway, "The instrument did not do it",
 			"look at the instrument, its cable and its messages"},

@@ -99,7 +99,15 @@ func TestAfterStopAllNothingBeginsBeforeSomebodySaysGoOn(t *testing.T) {
 		assert.ErrorContains(t, err, "whole house", "one bay does not go on for itself")
 		assert.Equal(t, on, wentOn(t, h, "bay1"), "nothing went on since")
 
-		_, err = h.Local.GoOn(ctx)
+		seen := bay.Held.At
+		_, err = h.Local.StopAll(ctx, "sparks, meanwhile")
+		require.NoError(t, err)
+		_, err = h.Local.GoOn(ctx, seen)
+		assert.Contains(t, problemOf(t, err).Detail, "sparks, meanwhile", "the stop that was seen is not the one that holds")
+		bay, err = h.Local.Bay(ctx, "bay1")
+		require.NoError(t, err)
+		require.NotNil(t, bay.Held)
+		_, err = h.Local.GoOn(ctx, bay.Held.At)
 		require.NoError(t, err)
 		require.Eventually(t, live("TN-2"), 20*time.Second, 20*time.Millisecond)
 		assert.Contains(t, journalOfBay(t, h, ""), "go on: held since")

@@ -136,8 +136,9 @@ export const api = {
   stop: (bay: string) => request<Bay>('POST', one('bays', bay, 'stop'), {}),
   makeSafe: (bay: string) => request<Bay>('POST', one('bays', bay, 'safe'), {}),
   stopAll: () => request<Bay[]>('POST', one('stop-all'), {}),
-  goOn: () => request<Bay[]>('POST', one('go-on')),
-  goOnBay: (bay: string) => request<Bay>('POST', one('bays', bay, 'go-on')),
+  goOn: (seen: string) => request<Bay[]>('POST', one('go-on') + '?' + new URLSearchParams({ seen })),
+  goOnBay: (bay: string, seen: string) =>
+    request<Bay>('POST', one('bays', bay, 'go-on') + '?' + new URLSearchParams({ seen })),
   looked: (bay: string) => request<Bay>('POST', one('bays', bay, 'looked')),
   stillThere: (bay: string) => request<Bay>('POST', one('bays', bay, 'still-there')),
   set: (bay: string, seat: string, quantity: string, value: string) =>

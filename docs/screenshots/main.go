@@ -60,6 +60,7 @@ func run() error {
 		func() error { return console(ctx, url, data) },
 		func() error { return terminalViews(ctx, data) },
 		func() error { return againstRehearsal(ctx, url) },
+		func() error { return captured(ctx, url) },
 		func() error { return reportPage(data) },
 	}
 	for _, step := range steps {
@@ -224,6 +225,20 @@ func againstRehearsal(ctx context.Context, url string) error {
 			`r.textContent.includes('TN-2213') && r.textContent.includes('tern-line-load')).click()`),
 		chromium.Visible(`[data-test=deviations]`), chromium.Click(`[data-test=foretold]`), hold(2*time.Second),
 		shot("deviations.png"), chromedp.EmulateViewport(chromium.Width, chromium.Height))
+}
+
+// captured shows the load steps of a unit that rings, one over the other.
+func captured(ctx context.Context, url string) error {
+	const button = `[...document.querySelectorAll('[data-test=captures] .list button')].find((b) => ` +
+		`b.innerText.includes('%s')).dispatchEvent(new MouseEvent('click', {shiftKey: %t, bubbles: true}))`
+	return chromedp.Do(ctx, chromedp.EmulateViewport(chromium.Width, chromium.Height), chromedp.Navigate(url),
+		theme("light"), chromedp.Navigate(url+"/runs"), chromium.Visible(`[data-test=runs] tbody tr`),
+		chromium.Script(`[...document.querySelectorAll('[data-test=runs] tbody tr')].find((r) => `+
+			`r.textContent.includes('TN-2220') && r.textContent.includes('tern-validation')).click()`),
+		chromium.Visible(`[data-test=captures] canvas`), chromium.Script(fmt.Sprintf(button, "load step up, 1", false)),
+		chromium.Script(fmt.Sprintf(button, "load step down, 1", true)), hold(2*time.Second),
+		chromium.Script(`document.querySelector('[data-test=captures]').scrollIntoView()`), hold(time.Second),
+		shot("captures.png"))
 }
 
 func terminalViews(ctx context.Context, data string) error {

@@ -18,6 +18,8 @@ const (
 	pauseOnLoss = 200 * time.Millisecond
 	// longestPause bounds the pause after repeated losses on a line that others use too.
 	longestPause = 2 * time.Second
+	// leftAlone is after which silence nobody has noticed that a connection was lost.
+	leftAlone = time.Second
 )
 
 // ErrClosed is returned after Close.
@@ -36,6 +38,7 @@ type Wire struct {
 	notBefore time.Time
 	failures  int
 	lastError error
+	wellAt    time.Time // when the instrument has answered last
 }
 
 // Connect connects if there is no connection; fresh tells that there was none.
@@ -72,7 +75,7 @@ func Within(ctx context.Context, within time.Duration) time.Time {
 }
 
 // Well says that the instrument has answered.
-func (w *Wire) Well() { w.failures = 0 }
+func (w *Wire) Well() { w.failures, w.wellAt = 0, time.Now() }
 
 // Lose closes the connection after an exchange that failed; shown is the message, empty if there was none.
 func (w *Wire) Lose(shown string, err error) error {
@@ -102,11 +105,15 @@ func (w *Wire) drop() {
 	}
 }
 
-// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does not take
-// their turns.
+// putOff delays the next attempt; on a line that others share longer each time, so that a dead instrument does not
+// take their turns. A connection that was lost while nobody spoke says nothing about the instrument: it is made
+// again at once.
 func (w *Wire) putOff(err error) {
 	w.failures++
 	pause := pauseOnLoss
+	if w.failures == 1 && !w.wellAt.IsZero() && time.Since(w.wellAt) > leftAlone {
+		pause = 0
+	}
 	if w.Address.IsSerial() {
 		pause = min(pauseOnLoss<<min(w.failures-1, 8), longestPause)
 	}

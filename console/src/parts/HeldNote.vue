@@ -5,7 +5,7 @@ import { timeOfDay } from './format'
 
 // A latch: since when and why nothing goes on by itself, and the button with which a person says that it may.
 const props = defineProps<{ held: Held; bay?: string }>()
-const goOn = () => (props.held.house || !props.bay ? api.goOn() : api.goOnBay(props.bay))
+const goOn = () => (props.held.house || !props.bay ? api.goOn(props.held.at) : api.goOnBay(props.bay, props.held.at))
 </script>
 
 <template>

@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
-import { catalogue, quantity } from './catalogue'
+import { deviating, panelsOf, type Sharing } from './panels'
 import { dashes, fading, type Option, palette, quantityColor, save, svgOf, VChart } from './chart'
 import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
 
@@ -25,6 +25,10 @@ const props = defineProps<{
   // deviations are stretches in which a column left what was foretold.
   deviations?: { column?: string; t0: number; t1: number }[]
   live?: boolean
+  // sharing says which traces share a panel; absent: those that can be seen beside each other. deviation draws each
+  // less its mean over the view.
+  sharing?: Sharing
+  deviation?: boolean
   // until is how far the axis of a live picture reaches beyond now, where something is foretold.
   until?: number
   name: string
@@ -37,22 +41,24 @@ const box = ref<HTMLElement | null>(null)
 
 const panelHeight = 165
 const panelGap = 34
-const quantities = computed(() =>
-  catalogue.quantities
-    .filter((q) => q.charted && props.lines.some((l) => quantityOf(l.column) === q.name))
-    .map((q) => q.name),
+const visible = computed<[number, number]>(() => props.view ?? [props.from, props.to])
+// A live picture keeps its panels while it grows.
+const panels = computed(() =>
+  panelsOf(props.lines, visible.value, props.sharing ?? (props.live ? 'together' : 'auto'), props.deviation ?? false),
 )
+const drawn = computed(() => (props.deviation ? deviating(props.lines, visible.value) : props.lines))
+const panelOf = (column: string) =>
+  Math.max(
+    panels.value.findIndex((p) => p.columns.includes(column)),
+    0,
+  )
 // A legend of many traces takes several lines; on a phone three traces fill one.
 const { width } = useDisplay()
 const head = computed(() => {
   const entries = new Set(props.lines.map((l) => (l.foretold ? 'rehearsed' : l.column))).size
   return 16 * Math.ceil(entries / (width.value < 600 ? 3 : 5)) + 18
 })
-const height = computed(() => quantities.value.length * (panelHeight + panelGap) + head.value + 12)
-const title = (name: string) => {
-  const q = quantity(name)
-  return q?.unit ? `${q.title} (${q.unit})` : (q?.title ?? name)
-}
+const height = computed(() => panels.value.length * (panelHeight + panelGap) + head.value + 12)
 
 function verticals(): object[] {
   const t = palette(theme.global.current.value.dark)
@@ -91,7 +97,7 @@ const option = computed<Option>(() => {
   const [viewFrom, viewTo] = props.view ?? [props.from, props.to]
   const span = Math.max(viewTo - viewFrom, 1e-6)
   const axisText = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
-  const qs = quantities.value
+  const qs = panels.value
   // A live picture leaves some air to the right of now.
   const end = Math.max(
     props.live ? Math.max(props.to + 0.04 * (props.to - props.from), props.until ?? 0) : props.to,
@@ -156,7 +162,7 @@ const option = computed<Option>(() => {
       type: 'value',
       gridIndex: i,
       scale: true,
-      name: title(q),
+      name: q.title,
       nameTextStyle: { ...axisText, align: 'left', padding: [0, 0, 0, -52] },
       nameGap: 10,
       splitNumber: 4,
@@ -177,7 +183,7 @@ const option = computed<Option>(() => {
             moveOnMouseMove: true,
           },
         ],
-    series: [...props.lines]
+    series: [...drawn.value]
       .sort((a, b) => Number(b.foretold ?? false) - Number(a.foretold ?? false))
       .map((l) => ({
         type: 'line',
@@ -186,8 +192,8 @@ const option = computed<Option>(() => {
         symbol: 'none',
         connectNulls: false,
         sampling: undefined,
-        xAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0),
-        yAxisIndex: Math.max(qs.indexOf(quantityOf(l.column)), 0),
+        xAxisIndex: panelOf(l.column),
+        yAxisIndex: panelOf(l.column),
         lineStyle: l.foretold
           ? { width: 1.2, color: quantityColor(quantityOf(l.column), t), type: [2, 3], opacity: 0.75 }
           : {
@@ -290,7 +296,7 @@ defineExpose({ savePNG, saveSVG })
       :option="option"
       :style="{ height: `${height}px` }"
       autoresize
-      :update-options="{ replaceMerge: ['series'] }"
+      :update-options="{ replaceMerge: ['series', 'grid', 'xAxis', 'yAxis', 'dataZoom'] }"
       @datazoom="zoomed"
       @zr:click="clicked"
     />

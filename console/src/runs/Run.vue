@@ -14,6 +14,7 @@ import RowsTable from './RowsTable.vue'
 import RunFacts from './RunFacts.vue'
 import StateChip from '../parts/StateChip.vue'
 import TraceChart from '../parts/TraceChart.vue'
+import type { Sharing } from '../parts/panels'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
 import { useStatistics } from './statistics'
@@ -27,6 +28,14 @@ const error = ref<unknown>(null)
 const chart = ref<InstanceType<typeof TraceChart> | null>(null)
 const cursors = ref<[number | null, number | null]>([null, null])
 const { lines, data, whole, view, error: windowError, show, refetch } = useZoom(toRef(props, 'run'))
+
+const sharings: { value: Sharing; title: string }[] = [
+  { value: 'auto', title: 'So that everything is seen' },
+  { value: 'together', title: 'One for each quantity' },
+  { value: 'apart', title: 'One for each trace' },
+]
+const sharing = ref<Sharing>('auto')
+const deviation = ref(false)
 
 const between = useStatistics(() => props.run, cursors)
 
@@ -158,6 +167,20 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
             @click="showForetold = !showForetold"
             >{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn
           >
+          <v-menu
+            ><template #activator="{ props: menu }"><v-btn v-bind="menu" size="small">Panels</v-btn></template>
+            <v-list density="compact">
+              <v-list-item
+                v-for="s in sharings"
+                :key="s.value"
+                :title="s.title"
+                :active="sharing === s.value"
+                @click="sharing = s.value"
+              /> </v-list
+          ></v-menu>
+          <v-btn size="small" :aria-pressed="deviation" @click="deviation = !deviation">{{
+            deviation ? 'Values' : 'Deviations'
+          }}</v-btn>
           <v-btn size="small" :disabled="!view" @click="show(whole[0], whole[1])">Whole run</v-btn>
           <v-btn size="small" :disabled="cursors[0] === null" @click="cursors = [null, null]">Clear cursors</v-btn>
           <v-btn size="small" @click="chart?.savePNG()">PNG</v-btn>
@@ -175,6 +198,8 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           :view="view"
           :marks="marks"
           :cursors="cursors"
+          :sharing="sharing"
+          :deviation="deviation"
           :name="`${doc.serial}-${doc.id}`"
           @view="show"
           @pick="pick"

@@ -1,0 +1,88 @@
+import type { Line } from './TraceChart.vue'
+import { catalogue, quantity } from './catalogue'
+import { quantityOf, seatOf } from './format'
+
+// A panel is an axis with the traces that share it.
+export interface Panel {
+  quantity: string
+  columns: string[]
+  title: string
+}
+
+// How traces are put into panels: those of a quantity share one unless one of them could not be seen beside the others,
+// or all of them, or each has its own.
+export type Sharing = 'auto' | 'together' | 'apart'
+
+// What cannot be seen beside others spans less than this share of their axis; what spans less than that share of its
+// own value is flat, and nothing is lost.
+const unseen = 0.05
+const flat = 0.001
+
+interface Extent {
+  low: number
+  high: number
+  span: number // of the middle nine tenths, so that a start from zero does not count
+  middle: number
+}
+
+function extentOf(line: Line, from: number, to: number): Extent | null {
+  const stride = Math.max(Math.floor(line.data.length / 2000), 1)
+  const values: number[] = []
+  for (let k = 0; k < line.data.length; k += stride) {
+    const [t, x] = line.data[k]!
+    if (x !== null && t >= from && t <= to) values.push(x)
+  }
+  if (!values.length) return null
+  values.sort((a, b) => a - b)
+  const at = (share: number) => values[Math.round(share * (values.length - 1))]!
+  return { low: values[0]!, high: values.at(-1)!, span: at(0.95) - at(0.05), middle: at(0.5) }
+}
+
+// hidden are the columns of a quantity that would be a flat line beside the others.
+function hidden(lines: Line[], from: number, to: number): string[] {
+  const extents = lines.map((l) => ({ column: l.column, of: extentOf(l, from, to) })).filter((e) => e.of !== null)
+  const axis = Math.max(...extents.map((e) => e.of!.high)) - Math.min(...extents.map((e) => e.of!.low))
+  return extents
+    .filter(({ of }) => of!.span < unseen * axis && of!.span > flat * Math.abs(of!.middle))
+    .map((e) => e.column)
+}
+
+const named = (name: string, columns: string[], all: number, deviation: boolean) => {
+  const q = quantity(name)
+  const of = columns.length < all ? ` of ${columns.map(seatOf).join(', ')}` : ''
+  const what = `${deviation ? 'Deviation of ' : ''}${deviation ? (q?.title ?? name).toLowerCase() : (q?.title ?? name)}${of}`
+  return q?.unit ? `${what} (${q.unit})` : what
+}
+
+// panelsOf puts lines into panels, in the order of the catalogue.
+export function panelsOf(lines: Line[], view: [number, number], sharing: Sharing, deviation: boolean): Panel[] {
+  return catalogue.quantities
+    .filter((q) => q.charted)
+    .flatMap((q) => {
+      const own = lines.filter((l) => !l.foretold && quantityOf(l.column) === q.name)
+      const columns = [...new Set(own.map((l) => l.column))]
+      if (!columns.length) return []
+      const alone =
+        sharing === 'apart'
+          ? columns
+          : sharing === 'auto' && columns.length > 1 && !deviation
+            ? hidden(own, view[0], view[1])
+            : []
+      const shared = columns.filter((c) => !alone.includes(c))
+      const groups = [...(shared.length ? [shared] : []), ...alone.map((c) => [c])]
+      return groups.map((g) => ({ quantity: q.name, columns: g, title: named(q.name, g, columns.length, deviation) }))
+    })
+}
+
+// deviating are lines less their mean over the view.
+export function deviating(lines: Line[], [from, to]: [number, number]): Line[] {
+  const means = new Map<string, number>()
+  for (const l of lines.filter((x) => !x.foretold)) {
+    const values = l.data.filter(([t, x]) => x !== null && t >= from && t <= to).map(([, x]) => x!)
+    if (values.length) means.set(l.column, values.reduce((sum, x) => sum + x, 0) / values.length)
+  }
+  return lines.map((l) => {
+    const mean = means.get(l.column) ?? 0
+    return { ...l, data: l.data.map(([t, x]): [number, number | null] => [t, x === null ? null : x - mean]) }
+  })
+}
