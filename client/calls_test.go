@@ -36,7 +36,11 @@ func calls() (all []call) {
 			for k := 2; k < m.Type.NumIn(); k++ {
 				in = append(in, argument(m.Type.In(k)))
 			}
-			out := m.Func.Call(in)
+			ask := m.Func.Call
+			if m.Type.IsVariadic() {
+				ask = m.Func.CallSlice
+			}
+			out := ask(in)
 			err, _ := out[len(out)-1].Interface().(error)
 			return err
 		}})
