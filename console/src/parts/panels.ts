@@ -50,7 +50,8 @@ function hidden(lines: Line[], from: number, to: number): string[] {
 const named = (name: string, columns: string[], all: number, deviation: boolean) => {
   const q = quantity(name)
   const of = columns.length < all ? ` of ${columns.map(seatOf).join(', ')}` : ''
-  const what = `${deviation ? 'Deviation of ' : ''}${deviation ? (q?.title ?? name).toLowerCase() : (q?.title ?? name)}${of}`
+  const plain = q?.title ?? name
+  const what = (deviation ? `Deviation of ${plain.toLowerCase()}` : plain) + of
   return q?.unit ? `${what} (${q.unit})` : what
 }
 
