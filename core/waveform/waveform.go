@@ -203,7 +203,7 @@ func (w *Waveform) Crossings(level, hysteresis float64, rising bool, from, most 
 	return all
 }
 
-// between is the crossing between two neighbours; the slope is taken over some more.
+// between is the crossing on the line between two neighbours.
 func (w *Waveform) between(i, j int, level float64) Crossing {
 	x, y := w.At(i), w.At(j)
 	c := Crossing{T: w.Time(j), After: j, Slope: (y - x) / w.Step}

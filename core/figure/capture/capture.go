@@ -169,15 +169,6 @@ func (s shot) known(r *figure.Result, rectangles, normal []float64, peaks ...unc
 	r.U, r.K = e.U, e.K
 }
 
-// settledLevels are base and top; what drifts has none.
-func (s shot) settledLevels() (waveform.Levels, error) {
-	l, err := s.Levels()
-	if err != nil {
-		return l, err
-	}
-	return l, nil
-}
-
 // nearPeak is how far below its peak a sample still competes, in standard deviations of the noise: with less, few
 // would be seen to compete just where the noise has been large.
 const nearPeak = 0.8

@@ -19,7 +19,7 @@ var (
 
 // riseOf is the way from 10 % to 90 % after the trigger, seen in enough samples.
 func riseOf(s shot) (waveform.Rise, waveform.Levels, error) {
-	l, err := s.settledLevels()
+	l, err := s.Levels()
 	if err != nil {
 		return waveform.Rise{}, l, err
 	}

@@ -52,8 +52,10 @@ func steady(s shot, req figure.Request) (r rippling, err error) {
 
 func hertz(f float64) string { return quantity.Quantity{Value: f, Dim: quantity.Frequency}.Format(3) }
 
-// floorOf is a figure of the capture with the tip of the probe shorted, which a request names with against.
-func floorOf(s shot, req figure.Request, of func(*waveform.Waveform) float64) (x float64, given bool, err error) {
+// floorOf is a figure of the capture with the tip of the probe shorted, which a request names with against. The value
+// must be above 1.5 × of it.
+func floorOf(s shot, req figure.Request, value float64, of func(*waveform.Waveform) float64) (x float64, given bool,
+	err error) {
 	if req.Against == "" {
 		return 0, false, nil
 	}
@@ -67,6 +69,10 @@ func floorOf(s shot, req figure.Request, of func(*waveform.Waveform) float64) (x
 			return 0, true, err
 		}
 		x = math.Max(x, of(w))
+	}
+	if value < 1.5*x {
+		return x, true, record.Because(record.BelowFloor, "%s is not above 1.5 × the %s of the shorted tip",
+			volts(value), volts(x))
 	}
 	return x, true, nil
 }
@@ -83,13 +89,8 @@ func ripplePP(s shot, req figure.Request) (figure.Result, error) {
 		return w.Quantum() * (h.Quantile(1-discard/2) - h.Quantile(discard/2))
 	}
 	r := figure.Result{Value: span(w.Waveform), Remarks: append(w.remarks, "over "+seconds(s.Span()))}
-	floor, given, err := floorOf(s, req, span)
-	switch {
-	case err != nil:
+	if _, _, err := floorOf(s, req, r.Value, span); err != nil {
 		return r, err
-	case given && r.Value < 1.5*floor:
-		return r, record.Because(record.BelowFloor, "%s is not above 1.5 × the %s of the shorted tip", volts(r.Value),
-			volts(floor))
 	}
 	rectangles := []float64{s.Gain * r.Value, w.Quantum() / 2, w.Quantum() / 2}
 	if discard > 0 {
@@ -117,13 +118,10 @@ func rippleRMS(s shot, req figure.Request) (figure.Result, error) {
 	}
 	whole := w.Between(0, n)
 	r := figure.Result{Value: whole.Deviation(), N: n, Remarks: append(w.remarks, "over "+seconds(whole.Span()))}
-	floor, given, err := floorOf(s, req, (*waveform.Waveform).Deviation)
+	floor, given, err := floorOf(s, req, r.Value, (*waveform.Waveform).Deviation)
 	switch {
 	case err != nil:
 		return r, err
-	case given && r.Value < 1.5*floor:
-		return r, record.Because(record.BelowFloor, "%s is not above 1.5 × the %s of the shorted tip", volts(r.Value),
-			volts(floor))
 	case given:
 		r.Value = math.Sqrt(r.Value*r.Value - floor*floor)
 		r.Remarks = record.AddRemark(r.Remarks, "corrected")

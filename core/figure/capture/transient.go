@@ -17,7 +17,7 @@ const (
 
 // level is what a transient is held against.
 func (s shot) level(choice string) (level float64, l waveform.Levels, err error) {
-	l, err = s.settledLevels()
+	l, err = s.Levels()
 	if choice == rated {
 		level, missing := s.ratedVolts()
 		if missing != nil {
