@@ -36,7 +36,7 @@ Times count from the trigger. RUN is an id, a unique beginning of one, or last.`
 					return usage("%q is not the number of a capture; they count from 0", args[1])
 				}
 			}
-			return readBounds(from, to, &r)
+			return readBounds(from, to, "from the trigger, such as -100us or 2ms", &r.From, &r.To)
 		},
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if len(args) == 1 {
@@ -67,18 +67,18 @@ Times count from the trigger. RUN is an id, a unique beginning of one, or last.`
 	return c
 }
 
-// readBounds reads the two ends of a stretch of a capture.
-func readBounds(from, to string, r *client.Stretch) error {
+// readBounds reads the two ends of a stretch; kind says which times they are, with an example.
+func readBounds(from, to, kind string, first, last *float64) error {
 	for _, bound := range []struct {
 		name, text string
 		to         *float64
-	}{{"--from", from, &r.From}, {"--to", to, &r.To}} {
+	}{{"--from", from, first}, {"--to", to, last}} {
 		if bound.text == "" {
 			continue
 		}
 		q, err := quantity.Parse(bound.text)
 		if err != nil || q.Dim != quantity.Time && q.Dim != quantity.Number {
-			return usage("%s %q: write a time from the trigger, such as -100us or 2ms", bound.name, bound.text)
+			return usage("%s %q: write a time %s", bound.name, bound.text, kind)
 		}
 		*bound.to = q.Value
 	}

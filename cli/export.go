@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"usherbench/client"
-	"usherbench/core/quantity"
 	"usherbench/report"
 )
 
@@ -50,20 +49,7 @@ or run, serial number and procedure to each frame. -o - writes to standard outpu
 					"format than json")
 			}
 			r.With = with
-			for _, bound := range []struct {
-				name, text string
-				to         *float64
-			}{{"--from", from, &r.From}, {"--to", to, &r.To}} {
-				if bound.text == "" {
-					continue
-				}
-				q, err := quantity.Parse(bound.text)
-				if err != nil || q.Dim != quantity.Time && q.Dim != quantity.Number {
-					return usage("%s %q: write a time since the start, such as 90s or 2min", bound.name, bound.text)
-				}
-				*bound.to = q.Value
-			}
-			return nil
+			return readBounds(from, to, "since the start, such as 90s or 2min", &r.From, &r.To)
 		},
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			return a.write(output, func(w io.Writer) error { return cl.ExportLayout(ctx, args[0], format, layout, r, w) })

@@ -27,7 +27,7 @@ the dominant frequency; times then count from the trigger. RUN is an id, a uniqu
 			if c.Flags().Changed("capture") && index < 0 {
 				return usage("captures count from 0")
 			}
-			return readBounds(from, to, &r)
+			return readBounds(from, to, "from the trigger, such as -100us or 2ms", &r.From, &r.To)
 		},
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) (err error) {
 			var all []api.Statistic
