@@ -241,39 +241,51 @@ func (b *Bench) Instruments(ctx context.Context) ([]api.Instrument, error) {
 	if err != nil {
 		return nil, err
 	}
-	opened := b.Opened()
+	opened, fills := b.Opened(), fills(config)
 	names := slices.Sorted(maps.Keys(opened))
 	list := make([]api.Instrument, len(names))
 	var wg sync.WaitGroup
 	for k, name := range names {
-		wg.Go(func() { list[k] = describe(ctx, name, b.lookOf(opened[name]), config) })
+		c := config.Instruments[name]
+		list[k] = api.Instrument{Name: name, Address: c.Address, Calibrated: c.Calibrated, Due: c.Due,
+			Fills: append([]string{}, fills[name]...), Origin: config.Origin["instruments."+name]}
+		l := b.lookOf(opened[name])
+		if l.said.Load() != nil {
+			l.describe(ctx, &list[k])
+			continue
+		}
+		wg.Go(func() { l.describe(ctx, &list[k]) })
 	}
 	wg.Wait()
 	return list, nil
 }
 
-func describe(ctx context.Context, name string, l *look, config api.BenchConfig) api.Instrument {
-	c, i := config.Instruments[name], l.of
-	a := api.Instrument{Name: name, Address: c.Address, Dialect: i.Dialect.Name, Calibrated: c.Calibrated, Due: c.Due,
-		Fills: []string{}, Origin: config.Origin["instruments."+name]}
+// fills lists for each instrument the seats that it fills, as "bay.seat".
+func fills(config api.BenchConfig) map[string][]string {
+	fills := map[string][]string{}
+	for _, bay := range slices.Sorted(maps.Keys(config.Bays)) {
+		for _, seat := range slices.Sorted(maps.Keys(config.Bays[bay].Seats)) {
+			for _, ref := range config.Bays[bay].Seats[seat].All() {
+				if name := bay + "." + seat; !slices.Contains(fills[ref.Instrument], name) {
+					fills[ref.Instrument] = append(fills[ref.Instrument], name)
+				}
+			}
+		}
+	}
+	return fills
+}
+
+// describe says what is known of the instrument.
+func (l *look) describe(ctx context.Context, a *api.Instrument) {
+	a.Dialect = l.of.Dialect.Name
 	identity, err := l.known(ctx)
 	a.Identity, a.Healthy = identity, err == nil
 	if err != nil {
 		a.Problem = err.Error()
 	}
-	stats := i.Trace().Statistics()
+	stats := l.of.Trace().Statistics()
 	a.Messages, a.Errors, a.Connects = stats.Messages, stats.Errors, stats.Connects
 	a.Median, a.P99 = stats.Median.Seconds(), stats.P99.Seconds()
-	for _, bay := range slices.Sorted(maps.Keys(config.Bays)) {
-		for _, seat := range slices.Sorted(maps.Keys(config.Bays[bay].Seats)) {
-			for _, ref := range config.Bays[bay].Seats[seat].All() {
-				if fills := bay + "." + seat; ref.Instrument == name && !slices.Contains(a.Fills, fills) {
-					a.Fills = append(a.Fills, fills)
-				}
-			}
-		}
-	}
-	return a
 }
 
 // entries are the changes that are on record.

@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"usherbench/instrument"
@@ -12,10 +13,15 @@ import (
 // look is what was last learned of an instrument: who it is, and whether it answers. Those who only want to see the
 // bench get this; their looking costs the instrument nothing.
 type look struct {
-	of       *instrument.Instrument
-	asking   lane.Lane // taken while the instrument is asked; guards what follows
-	at       time.Time // zero: it was not asked yet
-	connects uint64    // how often it had been connected to then
+	of     *instrument.Instrument
+	asking lane.Lane            // taken while the instrument is asked
+	said   atomic.Pointer[said] // nil: it was not asked yet
+}
+
+// said is what an instrument said of itself.
+type said struct {
+	at       time.Time
+	connects uint64 // how often it had been connected to then
 	identity string
 	err      error
 }
@@ -41,25 +47,28 @@ func (b *Bench) lookOf(i *instrument.Instrument) *look {
 
 // known is who the instrument is, and why it cannot be relied on. Only one that was never asked is asked now.
 func (l *look) known(ctx context.Context) (identity string, problem error) {
-	leave, err := l.asking.Take(ctx)
-	if err != nil {
-		return "", err
+	if l.said.Load() == nil {
+		leave, err := l.asking.Take(ctx)
+		if err != nil {
+			return "", err
+		}
+		defer leave()
+		if l.said.Load() == nil {
+			l.ask(ctx)
+		}
 	}
-	defer leave()
-	if l.at.IsZero() {
-		l.ask(ctx)
+	said := l.said.Load()
+	if said.err != nil {
+		return said.identity, said.err
 	}
 	_, failed := l.of.Trace().Newest()
-	if l.err != nil {
-		return l.identity, l.err
-	}
-	return l.identity, failed
+	return said.identity, failed
 }
 
-// ask asks the instrument who it is.
+// ask asks the instrument who it is. Whoever does has the lane.
 func (l *look) ask(ctx context.Context) {
-	l.identity, l.err = l.of.Identify(ctx)
-	l.at, l.connects = time.Now(), l.of.Trace().Connects()
+	identity, err := l.of.Identify(ctx)
+	l.said.Store(&said{at: time.Now(), connects: l.of.Trace().Connects(), identity: identity, err: err})
 }
 
 // renew asks the instrument again if it may be another one by now, or nobody has heard of it for some time.
@@ -69,10 +78,14 @@ func (l *look) renew(ctx context.Context) {
 		return
 	}
 	defer leave()
+	said := l.said.Load()
+	if said == nil || l.of.Trace().Connects() != said.connects {
+		l.ask(ctx)
+		return
+	}
 	newest, failed := l.of.Trace().Newest()
-	since := time.Since(l.at)
-	silent := time.Since(newest) > lookAgain || failed != nil || l.err != nil
-	if l.at.IsZero() || l.of.Trace().Connects() != l.connects || silent && since > lookAgain {
+	silent := time.Since(newest) > lookAgain || failed != nil || said.err != nil
+	if silent && time.Since(said.at) > lookAgain {
 		l.ask(ctx)
 	}
 }
@@ -104,14 +117,7 @@ func (b *Bench) SameIdentity(name, identity string) string {
 		if i.Name == name {
 			continue
 		}
-		l := b.lookOf(i)
-		leave, err := l.asking.Take(context.Background())
-		if err != nil {
-			continue
-		}
-		same := l.err == nil && l.identity == identity
-		leave()
-		if same {
+		if said := b.lookOf(i).said.Load(); said != nil && said.err == nil && said.identity == identity {
 			return i.Name
 		}
 	}

@@ -147,7 +147,7 @@ func (b *Bay) idle() {
 	b.outputs.Retry(b.engine.ctx)
 	b.outputs.FeedWatchdogs(b.ctx)
 	values := make([]float64, len(b.sampler.Columns))
-	b.sampler.Sample(values, idleInterval, nil)
+	b.sampler.Sample(b.ctx, values, idleInterval, nil)
 	b.sampler.Counters().Fill(trace.Frame{Values: values})
 	b.show(values)
 	b.watchByHand(values)

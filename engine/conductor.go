@@ -305,7 +305,10 @@ func (r *liveRun) tick() {
 	r.ticks++
 	b.framedAt.Store(time.Now().UnixNano())
 	last, judged := r.lastT, r.tickedAt > 0
-	taken := b.sampler.Sample(values, r.interval, func() { r.glimpse(values) })
+	taken := b.sampler.Sample(r.leave(), values, r.interval, func() { r.glimpse(values) })
+	if r.leave().Err() != nil {
+		return // the stop that took the leave away is dealt with first
+	}
 	r.tickedAt = r.now()
 	from, to := before, r.tickedAt
 	if !taken.From.IsZero() {

@@ -58,7 +58,7 @@ func (p *preflight) unit(ctx context.Context) error {
 		if p.bay.outputs.ByHand() { // what was switched on by hand would hide what the unit gives
 			err = p.bay.outputs.MakeSafe("before a preflight", "")
 		}
-		p.bay.sampler.Sample(values, idleInterval, nil)
+		p.bay.sampler.Sample(ctx, values, idleInterval, nil)
 	}); doErr != nil {
 		return doErr
 	}

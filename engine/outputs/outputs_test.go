@@ -184,13 +184,13 @@ func TestASeatThatReadsNothingIsMissedToo(t *testing.T) {
 		var wg sync.WaitGroup
 		s := NewSampler(ctx, &wg, b.board.Seats())
 		began := time.Now()
-		s.Sample(nil, time.Second, nil)
+		s.Sample(t.Context(), nil, time.Second, nil)
 		time.Sleep(5 * time.Second)
 		b.fakes["switch"].mute = true
-		s.Sample(nil, time.Second, nil)
+		s.Sample(t.Context(), nil, time.Second, nil)
 		assert.Contains(t, s.Trouble(began, 2*time.Second), "instrument switch (switch) has not answered for 2 s")
 		b.fakes["switch"].mute = false
-		s.Sample(nil, time.Second, nil)
+		s.Sample(t.Context(), nil, time.Second, nil)
 		assert.Empty(t, s.Trouble(began, 2*time.Second))
 		cancel()
 		wg.Wait()

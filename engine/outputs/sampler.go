@@ -170,8 +170,8 @@ func (m *Member) readOnce(ctx context.Context, values []float64, noted *atomic.U
 // Sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived
 // columns are left at zero. interval is the time between frames: an instrument that usually takes longer than
 // half of it reads at its own rate, and the frames between its readings have none of it. If something is late,
-// glimpse is called once with what is there by then.
-func (s *Sampler) Sample(values []float64, interval time.Duration, glimpse func()) Taken {
+// glimpse is called once with what is there by then. Nothing is waited for once ctx has ended, and everything is missing.
+func (s *Sampler) Sample(ctx context.Context, values []float64, interval time.Duration, glimpse func()) Taken {
 	s.drain()
 	s.began = time.Now()
 	waiting := 0
@@ -191,7 +191,13 @@ func (s *Sampler) Sample(values []float64, interval time.Duration, glimpse func(
 			waiting++
 		}
 	}
-	s.await(values, waiting, glimpse)
+	s.await(ctx, values, waiting, glimpse)
+	if ctx.Err() != nil {
+		for i := range values {
+			values[i] = math.NaN()
+		}
+		return Taken{}
+	}
 	return s.fill(values, true)
 }
 
@@ -211,10 +217,12 @@ func (s *Sampler) drain() {
 }
 
 // await waits for answers, with a look at what is there when some are late.
-func (s *Sampler) await(values []float64, waiting int, glimpse func()) {
+func (s *Sampler) await(ctx context.Context, values []float64, waiting int, glimpse func()) {
 	s.timer.Reset(glimpseAfter)
 	for late := false; waiting > 0; {
 		select {
+		case <-ctx.Done():
+			waiting = 0
 		case m := <-s.done:
 			if s.asksAgain(m) {
 				continue

@@ -22,7 +22,7 @@ func TestATripOfBeforeIsNoTripOfNow(t *testing.T) {
 		s := NewSampler(ctx, &wg, b.board.Seats())
 		watch := func(seconds int) {
 			for range seconds * 10 {
-				s.Sample(nil, 100*time.Millisecond, nil)
+				s.Sample(t.Context(), nil, 100*time.Millisecond, nil)
 				time.Sleep(100 * time.Millisecond)
 			}
 		}

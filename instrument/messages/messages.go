@@ -44,6 +44,8 @@ type Trace struct {
 	connects uint64
 	newest   time.Time
 	failed   error
+	summed   Statistics // with the latencies of when it was
+	summedAt time.Time
 }
 
 // Connected counts a connection.
@@ -120,22 +122,34 @@ func (t *Trace) Connects() uint64 {
 	return t.connects
 }
 
-// Statistics sums up.
+// sumAgain is how old the latencies of a summary are at most: whoever looks may look often.
+const sumAgain = time.Second
+
+// Statistics sums up; latencies are as of a second ago at most.
 func (t *Trace) Statistics() Statistics {
 	t.mu.Lock()
-	s := Statistics{Messages: t.messages, Errors: t.errors, Connects: t.connects}
+	defer t.mu.Unlock()
+	if now := time.Now(); now.Sub(t.summedAt) > sumAgain {
+		t.summedAt = now
+		t.summed.Median, t.summed.P99 = t.latencies()
+	}
+	t.summed.Messages, t.summed.Errors, t.summed.Connects = t.messages, t.errors, t.connects
+	return t.summed
+}
+
+// latencies are those of the last answers: half of them were no later than the median, nearly all than p99.
+func (t *Trace) latencies() (median, p99 time.Duration) {
 	latencies := make([]time.Duration, 0, len(t.ring))
 	for _, e := range t.ring {
 		if e.Error == "" && e.Answer != "" {
 			latencies = append(latencies, e.Latency)
 		}
 	}
-	t.mu.Unlock()
-	if len(latencies) > 0 {
-		slices.Sort(latencies)
-		s.Median, s.P99 = latencies[len(latencies)/2], latencies[min(len(latencies)*99/100, len(latencies)-1)]
+	if len(latencies) == 0 {
+		return 0, 0
 	}
-	return s
+	slices.Sort(latencies)
+	return latencies[len(latencies)/2], latencies[min(len(latencies)*99/100, len(latencies)-1)]
 }
 
 type urgent struct{}
