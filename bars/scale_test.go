@@ -83,12 +83,15 @@ func running(b *testing.B, bays int, procedure string, more ...string) (cores, r
 	}
 	wg.Wait()
 	time.Sleep(2 * time.Second)
+	const seconds = 8
 	before, began := cpuSeconds(), time.Now()
-	time.Sleep(6 * time.Second)
-	cores = (cpuSeconds() - before) / time.Since(began).Seconds()
-	for _, bay := range e.Bays() {
-		rate += bay.Status().FrameRate / float64(bays)
+	for range seconds {
+		time.Sleep(time.Second)
+		for _, bay := range e.Bays() {
+			rate += bay.Status().FrameRate / float64(bays) / seconds
+		}
 	}
+	cores = (cpuSeconds() - before) / time.Since(began).Seconds()
 	return cores, rate, residentMB()
 }
 
