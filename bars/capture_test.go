@@ -91,12 +91,12 @@ func BenchmarkCaptureFetch(b *testing.B) {
 	require.NoError(b, err)
 	ratio := median(9, func() float64 {
 		began := time.Now()
-		for range 5 {
+		for range 20 {
 			ask(b, conn, lines, "ACQ:DATA? (@1)")
 		}
 		plain := time.Since(began)
 		began = time.Now()
-		for range 5 {
+		for range 20 {
 			if _, err := channel.Fetch(b.Context(), waveform.Input{Name: "output"}, probe); err != nil {
 				b.Fatal(err)
 			}

@@ -138,11 +138,7 @@ func (c *Channel) fetch(ctx context.Context, in waveform.Input, p Probe) (*wavef
 	if err != nil {
 		return nil, err
 	}
-	data, err := words.query(ctx, d, s.Data, p.Channel)
-	if err != nil {
-		return nil, err
-	}
-	codes, err := s.Data.Block.Codes(data)
+	codes, err := words.codes(ctx, d, s.Data, p.Channel)
 	if err != nil {
 		return nil, err
 	}

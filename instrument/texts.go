@@ -27,10 +27,23 @@ func (t *texts) set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, c
 }
 
 func (t *texts) query(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
-	return t.client.Query(ctx, scpi.Request{
-		Select: d.FillChannel(d.Select, channel), Message: d.FillChannel(q.Message, channel), Within: q.Within,
-		Block: q.Block != nil,
-	})
+	return t.client.Query(ctx, t.request(d, q, channel))
+}
+
+func (t *texts) request(d *dialect.Dialect, q dialect.Query, channel int) scpi.Request {
+	return scpi.Request{Select: d.FillChannel(d.Select, channel), Message: d.FillChannel(q.Message, channel),
+		Within: q.Within, Block: q.Block != nil}
+}
+
+// codes answers a query with the integers of a block.
+func (t *texts) codes(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) ([]int16, error) {
+	codes := scpi.Codes{Format: *q.Block}
+	r := t.request(d, q, channel)
+	r.Data = codes.Begin
+	if _, err := t.client.Query(ctx, r); err != nil {
+		return nil, err
+	}
+	return codes.All()
 }
 
 func (t *texts) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {

@@ -170,7 +170,7 @@ func (m *Member) readOnce(ctx context.Context, values []float64, noted *atomic.U
 // Sample asks every seat that is not still busy and joins what comes in time to a frame's values. Derived
 // columns are left at zero. interval is the time between frames: an instrument that usually takes longer than
 // half of it reads at its own rate, and the frames between its readings have none of it. If something is late,
-// glimpse is called once with what is there by then. Nothing is waited for once ctx has ended, and everything is missing.
+// glimpse is called once with what is there by then. Once ctx has ended nothing is waited for, and all is missing.
 func (s *Sampler) Sample(ctx context.Context, values []float64, interval time.Duration, glimpse func()) Taken {
 	s.drain()
 	s.began = time.Now()

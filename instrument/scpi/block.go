@@ -1,6 +1,7 @@
 package scpi
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -9,49 +10,56 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unsafe"
 )
 
 // block reads a block of IEEE 488.2: "#" and a digit n, n digits of the length, and as many bytes; or "#0" and
-// bytes up to the terminator.
-func (c *Client) block() (string, error) {
+// bytes up to the terminator. What is in it goes to what begin gives for its length, as it comes.
+func (c *Client) block(begin func(length int) io.Writer) error {
 	if err := c.skipTo('#'); err != nil {
-		return "", err
+		return err
 	}
 	digit, err := c.reader.ReadByte()
 	if err != nil {
-		return "", err
+		return err
 	}
 	if digit == '0' {
 		text, err := c.line()
-		return text, err
+		if err == nil {
+			_, err = io.WriteString(begin(len(text)), text)
+		}
+		return err
 	}
 	if digit < '1' || digit > '9' {
-		return "", fmt.Errorf("a block begins with # and a digit, not #%q", digit)
+		return fmt.Errorf("a block begins with # and a digit, not #%q", digit)
 	}
 	head := make([]byte, digit-'0')
 	if _, err := io.ReadFull(c.reader, head); err != nil {
-		return "", err
+		return err
 	}
 	length, err := strconv.Atoi(string(head))
 	if err != nil || length < 0 || length > longestBlock {
-		return "", fmt.Errorf("the length of the block, %q, is not a number up to %d", head, longestBlock)
+		return fmt.Errorf("the length of the block, %q, is not a number up to %d", head, longestBlock)
 	}
-	data := make([]byte, 0, min(length, atOnce)) // what is promised beyond that is believed as it comes
-	for len(data) < length {
-		more := min(length-len(data), atOnce)
-		data = slices.Grow(data, more)
-		n, err := io.ReadFull(c.reader, data[len(data):len(data)+more])
-		if data = data[:len(data)+n]; err != nil {
-			return "", err
+	to, part := begin(length), make([]byte, min(length, partOfBlock))
+	for left := length; left > 0; left -= len(part) {
+		part = part[:min(left, len(part))]
+		if _, err := io.ReadFull(c.reader, part); err != nil {
+			return err
+		}
+		if _, err := to.Write(part); err != nil {
+			return err
 		}
 	}
-	_, err = c.line()                                            // the terminator
-	return unsafe.String(unsafe.SliceData(data), len(data)), err // nobody writes to it any more
+	_, err = c.line() // the terminator
+	return err
 }
 
-// atOnce is how much memory is taken on the word of an instrument.
-const atOnce = 8 << 20
+const (
+	// partOfBlock is how much of a block is read at once: what the processor has at hand.
+	partOfBlock = 128 << 10
+	// atOnce is how much memory is taken on the word of an instrument.
+	atOnce = 8 << 20
+)
 
 // skipTo drops bytes before a mark; an answer that has no block shows what came instead.
 func (c *Client) skipTo(mark byte) error {
@@ -105,31 +113,70 @@ func (f Format) Numbers(data string) ([]float64, error) {
 	return numbers, nil
 }
 
-// Codes decodes the data of a block of integers.
-func (f Format) Codes(data string) ([]int16, error) {
-	size := sizes[f.Of]
-	if size == 0 || size > 2 || len(data)%size != 0 {
-		return nil, fmt.Errorf("%w: %d bytes of %s", ErrBlockSize, len(data), f.Of)
+// Codes collects the integers of a block as its data come ([Request.Data]). The zero value of a format is ready.
+type Codes struct {
+	Format
+	got  []int16
+	rest []byte // of a number that has not come whole
+}
+
+// Begin forgets what was collected before.
+func (c *Codes) Begin(length int) io.Writer {
+	c.got, c.rest = make([]int16, 0, min(length, atOnce)/max(sizes[c.Of], 1)), nil
+	return c
+}
+
+func (c *Codes) Write(data []byte) (int, error) {
+	written := len(data)
+	if len(c.rest) > 0 {
+		data = append(c.rest, data...)
 	}
-	codes := make([]int16, len(data)/size)
-	high, low := 0, 1 // which byte of each
-	if f.Low {
-		high, low = 1, 0
+	size := sizes[c.Of]
+	if size == 0 || size > 2 {
+		return 0, fmt.Errorf("%w: %s is no code", ErrBlockSize, c.Of)
 	}
-	switch f.Of {
-	case "int8":
+	n := len(data) / size
+	c.rest = bytes.Clone(data[n*size:])
+	c.got = slices.Grow(c.got, n)
+	c.decode(c.got[len(c.got):len(c.got)+n], data)
+	c.got = c.got[:len(c.got)+n]
+	return written, nil
+}
+
+// decode fills codes; of two bytes there are millions, which go four at a time.
+func (c *Codes) decode(codes []int16, data []byte) {
+	switch {
+	case c.Of == "int8":
 		for i := range codes {
 			codes[i] = int16(int8(data[i]))
 		}
-	case "uint8":
+	case c.Of == "uint8":
 		for i := range codes {
 			codes[i] = int16(data[i])
 		}
-	default:
+	case c.Low:
+		for ; len(codes) >= 4; codes, data = codes[4:], data[8:] {
+			x := binary.LittleEndian.Uint64(data)
+			codes[0], codes[1], codes[2], codes[3] = int16(x), int16(x>>16), int16(x>>32), int16(x>>48)
+		}
 		for i := range codes {
-			pair := data[2*i : 2*i+2]
-			codes[i] = int16(uint16(pair[high])<<8 | uint16(pair[low]))
+			codes[i] = int16(binary.LittleEndian.Uint16(data[2*i:]))
+		}
+	default:
+		for ; len(codes) >= 4; codes, data = codes[4:], data[8:] {
+			x := binary.BigEndian.Uint64(data)
+			codes[0], codes[1], codes[2], codes[3] = int16(x>>48), int16(x>>32), int16(x>>16), int16(x)
+		}
+		for i := range codes {
+			codes[i] = int16(binary.BigEndian.Uint16(data[2*i:]))
 		}
 	}
-	return codes, nil
+}
+
+// All are the codes of the whole block.
+func (c *Codes) All() ([]int16, error) {
+	if len(c.rest) > 0 {
+		return nil, fmt.Errorf("%w: %d bytes of %s", ErrBlockSize, len(c.got)*sizes[c.Of]+len(c.rest), c.Of)
+	}
+	return c.got, nil
 }

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -41,6 +42,8 @@ type Request struct {
 	Within time.Duration
 	// Block says that the answer is a block of IEEE 488.2.
 	Block bool
+	// Data receives the data of a block as they come, in place of the answer; it is asked when their length is known.
+	Data func(length int) io.Writer
 }
 
 // Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
@@ -258,10 +261,10 @@ func (c *Client) send(message string) error {
 }
 
 func (c *Client) exchange(r Request) (answer string, err error) {
-	at := time.Now()
+	at, length := time.Now(), 0
 	if err = c.send(r.Message); err == nil {
 		if r.Block {
-			answer, err = c.block()
+			answer, err = c.data(r, &length)
 		} else {
 			answer, err = c.line()
 		}
@@ -271,13 +274,26 @@ func (c *Client) exchange(r Request) (answer string, err error) {
 	}
 	shown := answer
 	if r.Block && err == nil {
-		shown = fmt.Sprintf("(block of %d bytes)", len(answer))
+		shown = fmt.Sprintf("(block of %d bytes)", length)
 	}
 	c.Trace.Note(at, r.Message, shown, err)
 	if err == nil {
 		c.Well()
 	}
 	return answer, err
+}
+
+// data reads the block that answers a request, and notes its length.
+func (c *Client) data(r Request, length *int) (string, error) {
+	var text strings.Builder
+	err := c.block(func(n int) io.Writer {
+		if *length = n; r.Data != nil {
+			return r.Data(n)
+		}
+		text.Grow(min(n, atOnce))
+		return &text
+	})
+	return text.String(), err
 }
 
 // line reads up to the terminator.

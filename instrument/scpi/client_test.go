@@ -234,8 +234,54 @@ func TestBlocksOfBinaryNumbers(t *testing.T) {
 		assert.Equal(t, c.want, numbers, name)
 		require.NoError(t, client.Close())
 	}
+	big, odd := []int16{-2, 3, 258, -32768, 32767}, "#13\xff\xfe\x00\n"
+	for name, c := range map[string]struct {
+		format Format
+		want   []int16
+	}{
+		"int16, big":    {Format{Of: "int16"}, big},
+		"int16, little": {Format{"int16", true}, []int16{-257, 768, 513, 128, -129}},
+		"int8":          {Format{Of: "int8"}, []int16{-1, -2, 0, 3, 1, 2, -128, 0, 127, -1}},
+		"uint8":         {Format{Of: "uint8"}, []int16{255, 254, 0, 3, 1, 2, 128, 0, 127, 255}},
+	} {
+		client := New(peer(t, func(m string) []byte {
+			if m == "ODD?" {
+				return []byte(odd)
+			}
+			return []byte("#210\xff\xfe\x00\x03\x01\x02\x80\x00\x7f\xff\n")
+		}), queued)
+		codes := Codes{Format: c.format}
+		for range 2 { // what came before is forgotten
+			answer, err := client.Query(context.Background(), Request{Message: "TRAC?", Block: true, Data: codes.Begin})
+			require.NoError(t, err, name)
+			assert.Empty(t, answer)
+			got, err := codes.All()
+			require.NoError(t, err, name)
+			assert.Equal(t, c.want, got, name)
+		}
+		_, err := client.Query(context.Background(), Request{Message: "ODD?", Block: true, Data: codes.Begin})
+		require.NoError(t, err, name)
+		if _, err = codes.All(); sizes[c.format.Of] == 2 {
+			assert.ErrorIs(t, err, ErrBlockSize, name)
+		}
+		require.NoError(t, client.Close())
+	}
+	// However the data are cut into parts, the codes are the same.
+	whole := Codes{Format: Format{Of: "int16"}}
+	_, err := whole.Write([]byte{0xff, 0xfe, 0, 3, 1, 2, 0x80, 0, 0x7f, 0xff})
+	require.NoError(t, err)
+	assert.Equal(t, big, whole.got)
+	parts := Codes{Format: whole.Format}
+	for _, part := range [][]byte{{0xff}, {0xfe, 0, 3}, {1}, {2, 0x80, 0, 0x7f}, {}, {0xff}} {
+		_, err := parts.Write(part)
+		require.NoError(t, err)
+	}
+	got, err := parts.All()
+	require.NoError(t, err)
+	assert.Equal(t, big, got)
+
 	client := New(peer(t, func(string) []byte { return []byte("15.0\n") }), queued)
-	_, err := client.Query(context.Background(), Request{Message: "TRAC?", Block: true})
+	_, err = client.Query(context.Background(), Request{Message: "TRAC?", Block: true})
 	assert.ErrorContains(t, err, "holds no block")
 	_, err = Format{Of: "float32"}.Numbers("abc")
 	assert.ErrorIs(t, err, ErrBlockSize)
