@@ -202,20 +202,28 @@ func (b *Bench) Close() error {
 	return errors.Join(errs...)
 }
 
-// Truth is the exact steady state of the converter in a bay when the supply is set to some volts and the load
-// to some amps, with the errors that both have in setting them. With amps 0 the load is off.
-func (b *Bench) Truth(bay string, volts, amps float64) (plant.Operating, error) {
+// Truth is the exact steady state of the converter in a bay when the supply is set to some volts and the load of each
+// output to some amps, with the errors that they have in setting them. A load of 0 A is off.
+func (b *Bench) Truth(bay string, volts float64, amps ...float64) (plant.Operating, error) {
 	f, err := b.fixture(bay)
 	if err != nil {
 		return plant.Operating{}, err
 	}
 	unit, ok := f.unit.(plant.Steady)
-	if f.setVolts == nil || f.setAmps == nil || !ok {
+	if f.setVolts == nil || len(f.setAmps) < len(amps) || !ok {
 		return plant.Operating{}, fmt.Errorf("the layout of %s has no single truth", bay)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	source := plant.Source{On: true, Volts: f.setVolts(volts), Amps: mostSupplyAmps}
-	load := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: f.setAmps(amps)}
-	return unit.Steady(plant.Joined{Line: source, Output: load}), nil
+	joined := plant.Joined{Line: source}
+	for k, x := range amps {
+		load := plant.Load{On: x > 0, Mode: plant.ConstantCurrent, Level: f.setAmps[k](x)}
+		if k == 0 {
+			joined.Output = load
+			continue
+		}
+		joined.Further = append(joined.Further, plant.Joint{Load: load})
+	}
+	return unit.Steady(joined), nil
 }

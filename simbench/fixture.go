@@ -20,8 +20,9 @@ type fixture struct {
 	mu       sync.Mutex
 	feeds    []*feed
 	drains   []*drain
-	// setVolts and setAmps are what the stand-ins make of setpoints, for the truth of tests.
-	setVolts, setAmps func(float64) float64
+	// setVolts and setAmps are what the stand-ins make of setpoints, for the truth of tests; amps of each output.
+	setVolts func(float64) float64
+	setAmps  []func(float64) float64
 	serial            string
 	fault             plant.Fault
 	unit              plant.Unit
@@ -42,13 +43,17 @@ type feed struct {
 
 type drain struct {
 	fixture *fixture
+	output  int // of the unit that it drains, from 0
 	load    plant.Load
 }
+
+// name is how the bench's own record calls it.
+func (x *drain) name() string { return numbered("load", x.output) }
 
 // Switching is an entry of the bench's own record: an output went on or off.
 type Switching struct {
 	At   time.Time `json:"at"`
-	What string    `json:"what"` // "source" or "load"
+	What string    `json:"what"` // "source", "load", "load2" …
 	On   bool      `json:"on"`
 }
 
@@ -97,8 +102,11 @@ func (f *fixture) newFeed() *feed {
 	return x
 }
 
-func (f *fixture) newDrain() *drain {
-	x := &drain{fixture: f}
+func (f *fixture) newDrain() *drain { return f.newDrainAt(0) }
+
+// newDrainAt drains one of several outputs.
+func (f *fixture) newDrainAt(output int) *drain {
+	x := &drain{fixture: f, output: output}
 	f.drains = append(f.drains, x)
 	return x
 }
@@ -123,9 +131,9 @@ func (x *drain) set(l plant.Load) {
 	f := x.fixture
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	before := f.load().On
+	before := f.load(x.output).On
 	x.load = l
-	f.note("load", before, f.load().On)
+	f.note(x.name(), before, f.load(x.output).On)
 	f.now()
 }
 
@@ -154,11 +162,27 @@ func (f *fixture) source() (s plant.Source) {
 	return s
 }
 
-// load is what all drains take together; they are in one mode.
-func (f *fixture) load() (l plant.Load) {
+// joined is what is at the unit's outputs.
+func (f *fixture) joined(source plant.Source) plant.Joined {
+	j := plant.Joined{Line: source, Output: f.load(0)}
+	for _, x := range f.drains {
+		for len(j.Further) < x.output {
+			j.Further = append(j.Further, plant.Joint{Load: f.load(len(j.Further) + 1)})
+		}
+	}
+	return j
+}
+
+// draining tells whether anything drains the unit.
+func (f *fixture) draining() bool {
+	return slices.ContainsFunc(f.drains, func(x *drain) bool { return x.load.On })
+}
+
+// load is what all drains of an output take together; they are in one mode.
+func (f *fixture) load(output int) (l plant.Load) {
 	for _, x := range f.drains {
 		switch {
-		case !x.load.On:
+		case x.output != output || !x.load.On:
 		case !l.On:
 			l = x.load
 		case l.Mode == plant.ConstantResistance:
@@ -178,7 +202,7 @@ func (f *fixture) now() plant.Operating {
 			source = s
 		}
 	}
-	f.last = f.unit.At(f.clock.now(), plant.Joined{Line: source, Output: f.load()})
+	f.last = f.unit.At(f.clock.now(), f.joined(source))
 	return f.last
 }
 
@@ -239,13 +263,20 @@ func (x *drain) operating() plant.Operating {
 	f := x.fixture
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	o, all := f.now(), f.load()
+	o, all := f.now(), f.load(x.output)
+	if x.output > 0 {
+		o.Output = plant.Seen{}
+		if x.output <= len(o.Further) { // what flows out there is counted below zero
+			o.Output = plant.Seen{Volts: o.Further[x.output-1].Volts, Amps: -o.Further[x.output-1].Amps}
+		}
+	}
 	switch {
 	case !x.load.On:
 		o.Output.Amps = 0
-	case len(f.drains) > 1 && all.Mode == plant.ConstantResistance:
+	case all.Level == x.load.Level: // it is the only one
+	case all.Mode == plant.ConstantResistance:
 		o.Output.Amps *= all.Level / x.load.Level
-	case len(f.drains) > 1 && all.Level > 0 && all.Mode != plant.ConstantVoltage:
+	case all.Level > 0 && all.Mode != plant.ConstantVoltage:
 		o.Output.Amps *= x.load.Level / all.Level
 	}
 	return o
@@ -276,7 +307,7 @@ func (b *Bench) State(bay string) (BayState, error) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	s := BayState{Bay: f.name, Serial: f.serial, Fault: string(f.fault), SourceOn: f.source().On, LoadOn: f.load().On,
+	s := BayState{Bay: f.name, Serial: f.serial, Fault: string(f.fault), SourceOn: f.source().On, LoadOn: f.draining(),
 		Truth: f.now(), History: slices.Clone(f.history)}
 	s.Charger = f.plug.Stage()
 	if f.stored != nil {

@@ -23,6 +23,7 @@ const (
 	Charged      Layout = "charged"
 	SideBySide   Layout = "side-by-side"
 	Scoped       Layout = "scoped"
+	Outputs      Layout = "outputs"
 )
 
 // plan is a layout as data.
@@ -79,6 +80,9 @@ func layouts() []plan {
 			standIns: join((*Bench).addLoad, (*Bench).addAnalyser)}),
 		module(plan{name: Scoped, about: "as metered, with a scope whose probes are at input and output",
 			standIns: join((*Bench).addSupply, (*Bench).addLoad, (*Bench).addAnalyser, (*Bench).addThermo, (*Bench).addScope)}),
+		{name: Outputs, about: "a supply at a unit with three outputs, and a load at each",
+			unit: "dunlin", serial: "DN", first: 601,
+			standIns: join((*Bench).addSupply, (*Bench).addLoad, (*Bench).addFurtherLoads)},
 		{name: SideBySide, about: "a cycler at cells in parallel, with an ammeter at each, and a thermometer",
 			unit: "gannet-bank", serial: "GB", first: 41,
 			standIns: join((*Bench).addCycler, (*Bench).addAmmeters, (*Bench).addThermo)},

@@ -61,10 +61,24 @@ func (b *Bench) addSupply(j joint) error {
 func (b *Bench) addLoad(j joint) error {
 	f, w, n := j.fixture, j.wiring, j.number
 	l := newLoad(fmt.Sprintf("L1-%04d", 200+n), b.options.Ideal)
-	l.drain, f.setAmps = f.newDrain(), l.setAmps.set
+	l.drain, f.setAmps = f.newDrain(), append(f.setAmps, l.setAmps.set)
 	name := fmt.Sprintf("load%d", n)
 	w.Seats["load"] = []Channel{{name, 1}}
 	return b.listen(name, loadKind, l.health, &l.interpreter)
+}
+
+// addFurtherLoads puts a load at each output behind the first.
+func (b *Bench) addFurtherLoads(j joint) error {
+	f, w, n := j.fixture, j.wiring, j.number
+	var errs []error
+	for k := range f.operating().Further {
+		l := newLoad(fmt.Sprintf("L1-%04d-%d", 200+n, k+2), b.options.Ideal)
+		l.drain, f.setAmps = f.newDrainAt(k+1), append(f.setAmps, l.setAmps.set)
+		name := fmt.Sprintf("load%d-%d", n, k+2)
+		w.Seats[numbered("load", k+1)] = []Channel{{name, 1}}
+		errs = append(errs, b.listen(name, loadKind, l.health, &l.interpreter))
+	}
+	return errors.Join(errs...)
 }
 
 func (b *Bench) addAnalyser(j joint) error {
@@ -146,7 +160,7 @@ func (b *Bench) addCyclerPair(j joint) error {
 	f, w, n := j.fixture, j.wiring, j.number
 	c := newCycler(fmt.Sprintf("C2-%04d", 600+n), b.options.Ideal)
 	c.channels[0].feed, c.channels[1].drain = f.newFeed(), f.newDrain()
-	f.setVolts, f.setAmps = c.channels[0].setVolts.set, c.channels[1].setAmps.set
+	f.setVolts, f.setAmps = c.channels[0].setVolts.set, append(f.setAmps, c.channels[1].setAmps.set)
 	name := fmt.Sprintf("cycler%d", n)
 	w.Seats["source"], w.Seats["load"] = []Channel{{name, 1}}, []Channel{{name, 2}}
 	return b.listen(name, cyclerKind, c.health, &c.interpreter)
@@ -199,7 +213,7 @@ const registerUnit = 3
 
 func (b *Bench) newRegisterLoad(j joint) (l *registerLoad, name string) {
 	l = newRegisterLoad(fmt.Sprintf("M1-%04d", 700+j.number), b.options.Ideal, registerUnit)
-	l.drain, j.fixture.setAmps = j.fixture.newDrain(), l.setAmps.set
+	l.drain, j.fixture.setAmps = j.fixture.newDrain(), append(j.fixture.setAmps, l.setAmps.set)
 	name = fmt.Sprintf("register-load%d", j.number)
 	j.wiring.Seats["load"] = []Channel{{name, 1}}
 	return l, name

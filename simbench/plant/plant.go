@@ -109,13 +109,20 @@ type Seen struct {
 // Watts are what passes.
 func (s Seen) Watts() float64 { return s.Volts * s.Amps }
 
-// Efficiency is the exact share of the input power that reaches the load, in %.
-func (o Operating) Efficiency() float64 {
-	return 100 * o.Output.Watts() / o.Line.Watts()
+// Gives is what all outputs of a converter give, W.
+func (o Operating) Gives() float64 {
+	watts := o.Output.Watts()
+	for _, further := range o.Further {
+		watts -= further.Watts()
+	}
+	return watts
 }
 
-// Loss is the exact loss in W.
-func (o Operating) Loss() float64 { return o.Line.Watts() - o.Output.Watts() }
+// Efficiency is the exact share of a converter's input power that reaches the loads, in %.
+func (o Operating) Efficiency() float64 { return 100 * o.Gives() / o.Line.Watts() }
+
+// Loss is the exact loss of a converter, W.
+func (o Operating) Loss() float64 { return o.Line.Watts() - o.Gives() }
 
 // Source is what feeds a unit.
 type Source struct {

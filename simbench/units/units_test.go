@@ -112,7 +112,7 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 
 func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
-	assert.EqualError(t, err, `there is no plant "ternn"; known: gannet, gannet-bank, gannet-cell, tern`)
+	assert.EqualError(t, err, `there is no plant "ternn"; known: dunlin, gannet, gannet-bank, gannet-cell, tern`)
 	_, err = Model{Kind: "motor"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; known kinds: battery, converter`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)

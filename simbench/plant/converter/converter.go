@@ -63,6 +63,13 @@ func Types() []plant.Type {
 	}
 	return []plant.Type{
 		made("tern", func(a plant.Asked) (Converter, error) { return Tern(a.Serial, a.Fault) }),
+		{Name: "dunlin", Kind: "converter", Faults: severalFaults.Names(), New: func(a plant.Asked) (plant.Unit, error) {
+			s, err := Dunlin(a.Serial, a.Fault)
+			if err != nil {
+				return nil, err
+			}
+			return &SeveralUnit{Supply: s}, nil
+		}},
 		made("", fromRatings),
 	}
 }

@@ -90,3 +90,46 @@ func TestTheOutputStartsSoftlyAndRingsAtAStep(t *testing.T) {
 	assert.Less(t, dipped, settled-0.1)
 	assert.InDelta(t, settled, c.At(&s, 1.1, line, full).Output.Volts, 1e-12, "exact again when the ring has decayed")
 }
+
+// What one output is asked for moves the others, energy is kept, and each fault shows where it should.
+func TestASupplyWithSeveralOutputs(t *testing.T) {
+	line := plant.Source{On: true, Volts: 24, Amps: 5}
+	load := func(amps float64) plant.Load {
+		return plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: amps}
+	}
+	at := func(fault plant.Fault, amps ...float64) plant.Operating {
+		s, err := Dunlin("DN-7", fault)
+		require.NoError(t, err)
+		return s.Solve(plant.Joined{Line: line, Output: load(amps[0]),
+			Further: []plant.Joint{{Load: load(amps[1])}, {Load: load(amps[2])}}}, true)
+	}
+	full, light := at(plant.Healthy, 2, 3, 2), at(plant.Healthy, 0.2, 3, 2)
+	assert.InDelta(t, 12, full.Output.Volts, 0.05)
+	assert.InDelta(t, 5, full.Further[0].Volts, 0.06)
+	assert.InDelta(t, 3.3, full.Further[1].Volts, 0.04)
+	assert.Equal(t, -3.0, full.Further[0].Amps, "what it gives flows out")
+	assert.InDelta(t, 1.8*14e-3, full.Further[0].Volts-light.Further[0].Volts, 5e-3, "the first output moves the second")
+	assert.InDelta(t, full.Line.Watts(), full.Gives()+full.Loss(), 1e-12)
+	assert.InDelta(t, 89, full.Efficiency(), 4)
+
+	weak := at(WeakCoupling, 2, 3, 2).Further[0].Volts - at(WeakCoupling, 0.2, 3, 2).Further[0].Volts
+	assert.InDelta(t, 4*(full.Further[0].Volts-light.Further[0].Volts), weak, 1e-12)
+	assert.Less(t, at(LowEfficiency, 2, 3, 2).Efficiency(), full.Efficiency()-2)
+	assert.Less(t, at(WeakRegulation, 2, 3, 2).Output.Volts, full.Output.Volts-0.03)
+	assert.Zero(t, at(LostOutput, 2, 3, 2).Further[1])
+	assert.Zero(t, at(plant.DeadUnit, 2, 3, 2).Output)
+	assert.Zero(t, at(plant.Healthy, 4, 0, 0).Output, "too much for one output takes all down")
+
+	// It starts softly, and settles to its truth.
+	u := &SeveralUnit{}
+	var err error
+	u.Supply, err = Dunlin("DN-7", plant.Healthy)
+	require.NoError(t, err)
+	joined := plant.Joined{Line: line, Output: load(1), Further: []plant.Joint{{Load: load(1)}}}
+	u.At(0, joined)
+	half := u.At(u.Supply.SoftStart/2, joined)
+	truth := u.Steady(joined)
+	assert.InDelta(t, truth.Output.Volts/2, half.Output.Volts, 1e-9)
+	assert.InDelta(t, truth.Further[0].Volts/2, half.Further[0].Volts, 1e-9)
+	assert.Equal(t, truth.Further, u.At(1, joined).Further)
+}
