@@ -1,9 +1,9 @@
-# Verbs: build demo test races disasters disaster planted bars screenshots pictures lint. Everything a verb needs is installed by it.
+# Verbs: build demo test races disasters disaster planted review bars screenshots pictures lint. Everything a verb needs is installed by it.
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 
-.PHONY: build demo test races disasters disaster planted bars screenshots pictures lint clean
+.PHONY: build demo test races disasters disaster planted review bars screenshots pictures lint clean
 
 build: bin/usher
 
@@ -55,6 +55,10 @@ disaster: console/dist/index.html
 
 planted: console/dist/index.html
 	PLANTED=all go test -count=1 -v -timeout 4h -run '^TestPlantedBugsAreFound$$' ./simulation
+
+# Units with every fault through the design review, twenty of each: docs/validation.md says what it finds.
+review: console/dist/index.html
+	REVIEWED=all go test -count=1 -timeout 30m -run TestTheDesignReview ./service
 
 bars: tools build
 	go test -run '^$$' -bench . -benchtime 1x ./bars

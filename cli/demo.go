@@ -295,7 +295,7 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 	if _, err := os.Stat(filepath.Join(data, "usher.db")); err == nil {
 		return nil
 	}
-	fmt.Fprintf(a.err, "Making some history: %d quick runs …\n", len(historySerials)+len(validatedSerials))
+	fmt.Fprintf(a.err, "Making some history: %d quick runs …\n", len(historySerials)+len(reviewed))
 	const fast = 40
 	err := a.onBench(data, simbench.Options{Bays: historyBays, TimeFactor: fast, Faulty: demo.FaultyUnits()},
 		func(cl *client.Client, r *service.Running) error {
@@ -309,10 +309,9 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 	}
 	// Captures at such a speed would take long by the bench's clock.
 	const slower = 10
-	return a.onBench(data, simbench.Options{Layouts: []simbench.Layout{simbench.Scoped, simbench.Scoped},
-		TimeFactor: slower, Faulty: demo.FaultyUnits()}, func(cl *client.Client, r *service.Running) error {
-		return validations(ctx, cl, r)
-	})
+	return a.onBench(data, simbench.Options{Layouts: []simbench.Layout{simbench.Scoped, simbench.Scoped, simbench.Outputs,
+		simbench.Outputs}, TimeFactor: slower, Faulty: demo.FaultyUnits()},
+		func(cl *client.Client, r *service.Running) error { return validations(ctx, cl, r) })
 }
 
 // onBench has something done by a service on a simulated bench, and ends both.
@@ -329,17 +328,21 @@ func (a *app) onBench(data string, o simbench.Options, do func(*client.Client, *
 	return errors.Join(do(cl, r), r.Close())
 }
 
-// validatedSerials are the units whose design review is on record: one as it should be, one that rings.
-var validatedSerials = []string{"TN-2204", "TN-2220"}
+// reviewed are the design reviews on record, one in each bay: of modules one as it should be and one that rings, of
+// supplies with several outputs one as it should be and one whose outputs move each other.
+var reviewed = []struct{ procedure, serial, lot string }{
+	{"tern-validation", "TN-2204", "L-2026-11"}, {"tern-validation", "TN-2220", "L-2026-11"},
+	{"dunlin-outputs", "DN-601", "L-2026-10"}, {"dunlin-outputs", "DN-604", "L-2026-10"},
+}
 
 // validations puts the design reviews on record.
 func validations(ctx context.Context, cl *client.Client, r *service.Running) error {
 	at := time.Now().Add(-26 * time.Hour).Truncate(time.Minute)
-	runs := make([]api.RunSummary, len(validatedSerials))
-	for i, serial := range validatedSerials {
+	runs := make([]api.RunSummary, len(reviewed))
+	for i, x := range reviewed {
 		var err error
-		if runs[i], err = cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: "tern-validation",
-			Serial: serial, Lot: "L-2026-11"}); err != nil {
+		if runs[i], err = cl.StartRun(ctx, api.StartRun{Bay: fmt.Sprintf("bay%d", i+1), Procedure: x.procedure,
+			Serial: x.serial, Lot: x.lot}); err != nil {
 			return err
 		}
 	}

@@ -15,6 +15,7 @@ import (
 // bench is the seats of a program at a unit: what was set on each, and what they read.
 type bench struct {
 	unit    plant.Unit
+	outputs int // of the unit; each has its own load
 	columns trace.Columns
 	reads   []read
 	seats   map[string]*settings
@@ -33,7 +34,7 @@ const unlimited = 1e4
 // settings are what was set on a seat.
 type settings struct {
 	kind                     seats.Kind
-	branch                   int // of cells side by side: meter is at the first, meter2 at the second …
+	branch                   int // of cells or outputs side by side: meter is at the first, meter2 at the second …
 	on                       bool
 	mode                     string
 	volts, amps, watts, ohms float64
@@ -47,7 +48,10 @@ type read struct {
 }
 
 func newBench(program *procedure.Program, unit plant.Unit) *bench {
-	b := &bench{unit: unit, columns: program.Columns, seats: map[string]*settings{}, hottest: math.Inf(-1)}
+	b := &bench{unit: unit, outputs: 1, columns: program.Columns, seats: map[string]*settings{}, hottest: math.Inf(-1)}
+	if several, ok := unit.(plant.Branching); ok {
+		b.outputs = several.Outputs()
+	}
 	for _, s := range program.Seats {
 		x := &settings{kind: s.Kind, mode: "current", branch: branchOf(s.Name)}
 		b.seats[s.Name] = x
@@ -110,10 +114,23 @@ func (b *bench) terminals() (joined plant.Joined) {
 			joined.Output = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: -x.amps}
 		case x.kind.Is(seats.Drains):
 			level := map[string]float64{"voltage": x.volts, "current": x.amps, "power": x.watts, "resistance": x.ohms}[x.mode]
-			joined.Output = plant.Load{On: true, Mode: plant.Mode(x.mode), Level: level}
+			load := plant.Load{On: true, Mode: plant.Mode(x.mode), Level: level}
+			if !b.further(x) {
+				joined.Output = load
+				continue
+			}
+			for len(joined.Further) < x.branch {
+				joined.Further = append(joined.Further, plant.Joint{})
+			}
+			joined.Further[x.branch-1].Load = load
 		}
 	}
 	return joined
+}
+
+// further tells whether a seat is at another output of the unit than the first.
+func (b *bench) further(x *settings) bool {
+	return x.kind.Is(seats.Drains) && !x.kind.Is(seats.Feeds) && x.branch > 0 && x.branch < b.outputs
 }
 
 // move brings the unit to time t.
@@ -149,6 +166,9 @@ func (b *bench) value(r read) float64 {
 		return 0
 	}
 	o := b.o
+	if b.further(x) { // what flows out there is counted below zero
+		o.Output = plant.Seen{Volts: o.Further[x.branch-1].Volts, Amps: -o.Further[x.branch-1].Amps}
+	}
 	if x.kind.Is(seats.Measures) && q == "amps" && len(o.Further) > 0 {
 		if x.branch < len(o.Further) {
 			return o.Further[x.branch].Amps

@@ -23,12 +23,12 @@ type fixture struct {
 	// setVolts and setAmps are what the stand-ins make of setpoints, for the truth of tests; amps of each output.
 	setVolts func(float64) float64
 	setAmps  []func(float64) float64
-	serial            string
-	fault             plant.Fault
-	unit              plant.Unit
-	stored            plant.Storage            // the unit, if it keeps charge
-	shelf             map[string]plant.Storage // those that were in this bay before, as they were left
-	history           []Switching
+	serial   string
+	fault    plant.Fault
+	unit     plant.Unit
+	stored   plant.Storage            // the unit, if it keeps charge
+	shelf    map[string]plant.Storage // those that were in this bay before, as they were left
+	history  []Switching
 	// charger is somebody else's charger at the battery, which nobody here controls; nil: there is none.
 	charger *charger.Charger
 	plug    charger.State

@@ -38,7 +38,8 @@ type Request struct {
 	Reference string `json:"reference,omitempty"`
 	// Stage names the stage in whose window the figure is taken, where it needs one.
 	Stage string `json:"stage,omitempty"`
-	// Row and Against name rows of acquire and seek, and Quantity a column of them.
+	// Row and Against name rows of acquire and seek, and Quantity a column of them. Of a pair of outputs Against is the
+	// seat of the other.
 	Row      string `json:"row,omitempty"`
 	Against  string `json:"against,omitempty"`
 	Quantity string `json:"quantity,omitempty"`
@@ -57,9 +58,16 @@ type Request struct {
 	In string `json:"in,omitempty"`
 }
 
-// Where words the place of a request: "source.volts 48 V, load.amps 8 A", or its row.
+// Where words the place of a request: "source.volts 48 V, load.amps 8 A", or its row. An output of several, and the one
+// that it is held against, come first.
 func (r Request) Where() string {
 	parts := record.PlaceWords(r.At)
+	if r.Against != "" && r.Row == "" && r.Channel == "" {
+		parts = append([]string{"against " + r.Against}, parts...)
+	}
+	if r.ofSeveral() {
+		parts = append([]string{r.Output}, parts...)
+	}
 	if r.Quantity != "" {
 		parts = append(parts, r.Quantity)
 	}
@@ -88,6 +96,22 @@ type Result struct {
 	Table *Table `json:"table,omitempty"`
 	// Undetermined says why there is no value; nil if there is one.
 	Undetermined *record.Undetermined `json:"undetermined,omitempty"`
+}
+
+// ofSeveral tells whether the request is of one of several outputs, so that it must be said which.
+func (r Request) ofSeveral() bool {
+	kind, ok := seats.KindOf(r.Output)
+	if !ok || !kind.Is(seats.Drains) || r.Output == r.Input {
+		return false
+	}
+	further := r.Output != seats.DefaultOutput
+	for column := range r.At {
+		seat, amps := strings.CutSuffix(column, ".amps")
+		if other, ok := seats.KindOf(seat); amps && ok && other.Is(seats.Drains) && seat != r.Output {
+			further = true
+		}
+	}
+	return further
 }
 
 // number is a number in JSON that may not be known: then it is null, and never 0.
@@ -162,6 +186,8 @@ type Definition struct {
 	Needs Need
 	// AllSides is true for a figure of everything that feeds and drains the unit, unless the request names seats.
 	AllSides bool
+	// Pairs is true for a figure of one output while another is changed, whose seat against names.
+	Pairs bool
 	// Exact says why the figure has no uncertainty: what is counted is not measured. Empty: it has one.
 	Exact string
 	// Args are the numbers that can be given.

@@ -13,6 +13,12 @@
 //	at rest:
 //	  load.volts: {min: −0.1 V, max: 16 V}
 //
+// A unit with several outputs states those of each, by the seat that is to drain it:
+//
+//	outputs:
+//	  load: {title: radio, rated_volts: 12 V, rated_current: 2 A}
+//	  load2: {title: computer, rated_volts: 5 V, rated_current: 3 A}
+//
 // Of a battery it states the chemistry and the cells; what it does not say is then taken from [Chemistry]:
 //
 //	nameplate: gannet
@@ -32,6 +38,7 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/quantity"
+	"usherbench/core/seats"
 )
 
 // Nameplate is what a type of unit is rated for.
@@ -39,8 +46,11 @@ type Nameplate struct {
 	Name, Title, Maker, Model, Kind string
 	// Plant names the model of the unit for rehearsals; empty: one that is made from kind and ratings.
 	Plant string
-	// Ratings by name, as conditions and figures ask for them: nominal_line, rated_volts, rated_current …
+	// Ratings by name, as conditions and figures ask for them: nominal_line, rated_volts, rated_current … Those of one
+	// output of several have its seat before them: load2.rated_volts.
 	Ratings map[string]quantity.Quantity
+	// Outputs are what the unit gives where it has several outputs, in the order of the text.
+	Outputs []Output
 	// Windows are the safe setpoints by quantity of a run ("source.volts").
 	Windows map[string]Window
 	// AtRest are the plausible readings with every output off, by column: what a right and whole unit shows by itself.
@@ -52,6 +62,9 @@ type Nameplate struct {
 	Assumed map[string]string
 	Text    string
 }
+
+// Output is one of several outputs of a unit, by the seat that is to drain it.
+type Output struct{ Seat, Title string }
 
 // Window is a safe range, ends included, in SI.
 type Window struct{ Min, Max float64 }
@@ -85,7 +98,8 @@ func Parse(text []byte) (*Nameplate, error) {
 		"kind":      func(n document.Node) { p.Kind = n.Text() },
 		"chemistry": p.readChemistry,
 		"cells":     p.readCells,
-		"ratings":   p.readRatings,
+		"ratings":   func(n document.Node) { p.readRatings("", n) },
+		"outputs":   p.readOutputs,
 		"windows":   func(n document.Node) { p.Windows = readWindows(n) },
 		"at rest":   func(n document.Node) { p.AtRest = readWindows(n) },
 	}, "nameplate", "ratings")
@@ -99,8 +113,26 @@ func Parse(text []byte) (*Nameplate, error) {
 	return p, nil
 }
 
-func (p *Nameplate) readRatings(n document.Node) {
+// readOutputs reads what the unit gives at each of several outputs: a title, and ratings of its own.
+func (p *Nameplate) readOutputs(n document.Node) {
 	for _, e := range n.Entries() {
+		kind, ok := seats.KindOf(e.Key)
+		if !ok || !kind.Is(seats.Drains) {
+			e.At.Fail("%q is not a seat that drains an output, such as load2", e.Key)
+			continue
+		}
+		p.Outputs = append(p.Outputs, Output{Seat: e.Key})
+		p.readRatings(e.Key+".", e.Value)
+	}
+}
+
+// readRatings reads ratings, whose names get something before them.
+func (p *Nameplate) readRatings(of string, n document.Node) {
+	for _, e := range n.Entries() {
+		if e.Key == "title" && of != "" {
+			p.Outputs[len(p.Outputs)-1].Title = e.Value.Text()
+			continue
+		}
 		if !ratingName.MatchString(e.Key) {
 			e.At.Fail("%q is not a name of a rating; use small letters, digits and underscores", e.Key)
 			continue
@@ -113,7 +145,7 @@ func (p *Nameplate) readRatings(n document.Node) {
 		if kind, named := ratedQuantity(e.Key); named && q.Dim == quantity.Number && q.Value != 0 {
 			e.Value.Fail("%s has no unit; write %s: %s %s", e.Key, e.Key, e.Value.Text(), kind.Unit.Symbol)
 		}
-		p.Ratings[e.Key] = q
+		p.Ratings[of+e.Key] = q
 	}
 }
 

@@ -72,3 +72,19 @@ func TestMistakesOfANameplate(t *testing.T) {
 		assert.ErrorContains(t, err, words, text)
 	}
 }
+
+// Every output of several has ratings of its own, which have its seat before them.
+func TestAUnitWithSeveralOutputs(t *testing.T) {
+	p, err := Parse([]byte("nameplate: rails\nratings: {nominal_line: 24 V}\noutputs:\n" +
+		"  load: {title: radio, rated_volts: 12 V}\n  load2: {rated_volts: 5 V, rated_current: 3 A}\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []Output{{"load", "radio"}, {"load2", ""}}, p.Outputs)
+	assert.Equal(t, quantity.Of(5, "V"), p.Ratings["load2.rated_volts"])
+	assert.Equal(t, quantity.Of(3, "A"), p.Ratings["load2.rated_current"])
+	assert.NotContains(t, p.Ratings, "rated_volts")
+
+	_, err = Parse([]byte("nameplate: rails\nratings: {nominal_line: 24 V}\noutputs:\n  source: {rated_volts: 12 V}\n"))
+	assert.ErrorContains(t, err, `"source" is not a seat that drains an output, such as load2`)
+	_, err = Parse([]byte("nameplate: rails\nratings: {nominal_line: 24 V}\noutputs:\n  load2: {rated_volts: 12}\n"))
+	assert.ErrorContains(t, err, "rated_volts has no unit")
+}

@@ -63,9 +63,12 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		r.readPlace(&f, e)
 	}
 	r.checkFed(id, f)
-	if f.Definition.Needs == figure.Capture {
+	switch {
+	case f.Definition.Needs == figure.Capture:
 		r.checkCapture(n, &f)
-	} else {
+	case f.Definition.Pairs && against.Present():
+		r.seatName(against)
+	default:
 		r.checkRows(n, row, against, f)
 	}
 	if f.Definition.Unit == "" && !q.Present() {

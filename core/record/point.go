@@ -110,6 +110,20 @@ func Unlimited(p Point, seat string) error {
 	return nil
 }
 
+// Rating is what the nameplate states for an output; where it states that for no output, what it states for the unit.
+func (rec *Record) Rating(output, name string) (quantity.Quantity, bool) {
+	if q, ok := rec.Ratings[output+"."+name]; ok {
+		return q, true
+	}
+	for other := range rec.Ratings {
+		if strings.HasSuffix(other, "."+name) {
+			return quantity.Quantity{}, false
+		}
+	}
+	q, ok := rec.Ratings[name]
+	return q, ok
+}
+
 // Sets tells whether some point of a grid has a column among its setpoints.
 func (rec *Record) Sets(column string) bool {
 	return slices.ContainsFunc(rec.Points, func(p Point) bool {

@@ -33,6 +33,13 @@ type Steady interface {
 	Steady(joined Joined) Operating
 }
 
+// Branching is a unit with several outputs: the first is at its output terminals, the others at its further ones,
+// where what they give flows out.
+type Branching interface {
+	Unit
+	Outputs() int
+}
+
 // Waving is a unit of which it is known what its terminals see at every instant, between the operating points:
 // ripple, the ring after a step, what rushes in.
 type Waving interface {

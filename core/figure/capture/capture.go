@@ -9,6 +9,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/uncertainty"
 	"usherbench/core/waveform"
 )
@@ -202,7 +203,7 @@ func withRipple(p uncertainty.Peak, l waveform.Levels, noise, scale float64) unc
 
 // ratedVolts is what the nameplate says of the output.
 func (s shot) ratedVolts() (float64, error) {
-	q, ok := s.rec.Ratings["rated_volts"]
+	q, ok := s.rec.Rating(seats.DefaultOutput, "rated_volts")
 	if !ok {
 		return 0, record.Because(record.NoRating, "the nameplate does not state rated_volts")
 	}

@@ -5,6 +5,7 @@ package converter
 import (
 	"math"
 	"slices"
+	"strings"
 
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
@@ -27,6 +28,8 @@ var Figures = []figure.Definition{
 		Formula: loadRegulation},
 	{ID: "load-shift", Title: "Load shift", Unit: "mV", Least: math.Inf(-1), Most: math.Inf(1), Needs: figure.Grid,
 		Formula: loadShift},
+	{ID: "cross-regulation", Title: "Cross regulation", Unit: "%", Least: 0, Most: math.Inf(1), Needs: figure.Grid,
+		AllSides: true, Pairs: true, Formula: crossRegulation},
 	{ID: "output-accuracy", Title: "Output accuracy", Unit: "%", Least: math.Inf(-1), Most: math.Inf(1),
 		Needs:   figure.Grid,
 		Formula: outputAccuracy},
@@ -68,7 +71,8 @@ func loadSet(req figure.Request) string {
 	return seats.DefaultOutput + ".amps"
 }
 
-// placeOf completes a request with the nominal line and full load of the nameplate, except for the columns left
+// placeOf completes a request with the nominal line and full load of the nameplate, of every output of which it states
+// one, except for the columns left
 // open, and those that no point sets. A rating that is not stated does not matter where every point has the
 // same setpoint.
 func placeOf(rec *record.Record, req figure.Request, open ...string) (map[string]float64, error) {
@@ -76,19 +80,36 @@ func placeOf(rec *record.Record, req figure.Request, open ...string) (map[string
 	for column, value := range req.At {
 		place[column] = value
 	}
-	for column, rating := range map[string]string{lineSet(req): "nominal_line", loadSet(req): "rated_current"} {
+	type rating struct {
+		of     quantity.Quantity
+		stated bool
+		name   string
+	}
+	asked := map[string]rating{}
+	ask := func(column, output, name string) {
+		q, ok := rec.Rating(output, name)
+		asked[column] = rating{q, ok, name}
+	}
+	ask(lineSet(req), req.Output, "nominal_line")
+	ask(loadSet(req), strings.TrimSuffix(loadSet(req), ".amps"), "rated_current")
+	for _, output := range loads(rec) {
+		if _, own := rec.Ratings[output+".rated_current"]; own && output+".amps" != loadSet(req) {
+			ask(output+".amps", output, "rated_current")
+		}
+	}
+	for column, rating := range asked {
 		if _, given := place[column]; given || slices.Contains(open, column) || !rec.Sets(column) {
 			continue
 		}
-		if q, ok := rec.Ratings[rating]; ok {
-			place[column] = q.Value
+		if rating.stated {
+			place[column] = rating.of.Value
 			continue
 		}
 		grid := rec.PointsAt(nil, "")
 		for _, p := range grid {
 			if p.Place[column] != grid[0].Place[column] {
-				return nil, record.Because(record.NoRating, "the nameplate does not state %s; state it, or say at which %s", rating,
-					column)
+				return nil, record.Because(record.NoRating, "the nameplate does not state %s; state it, or say at which %s",
+					rating.name, column)
 			}
 		}
 	}
@@ -158,7 +179,7 @@ func loss(rec *record.Record, req figure.Request) (figure.Result, error) {
 // outputAccuracy is 100·(V − V_rated)/V_rated, signed. Where the request leaves line or load open by naming
 // the other, it is the point of largest magnitude.
 func outputAccuracy(rec *record.Record, req figure.Request) (figure.Result, error) {
-	rated, ok := rec.Ratings["rated_volts"]
+	rated, ok := rec.Rating(req.Output, "rated_volts")
 	switch {
 	case !ok:
 		return figure.Result{}, record.Because(record.NoRating, "the nameplate does not state rated_volts")

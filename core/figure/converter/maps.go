@@ -4,9 +4,9 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strings"
 
 	"usherbench/core/figure"
-	"usherbench/core/quantity"
 	"usherbench/core/record"
 )
 
@@ -188,10 +188,25 @@ func neighbours(all []measured, x float64, of func(measured) float64) (p about) 
 // shares are the loads of a weighted efficiency, as shares of full load.
 var shares = []float64{0.25, 0.5, 0.75, 1}
 
+// fullLoads is the full load of every output, as its setpoint.
+func fullLoads(rec *record.Record, req figure.Request) (full map[string]float64, ok bool) {
+	full = map[string]float64{}
+	for _, output := range loads(rec) {
+		if q, own := rec.Ratings[output+".rated_current"]; own {
+			full[output+".amps"] = q.Value
+		}
+	}
+	if len(full) > 0 {
+		return full, true
+	}
+	q, ok := rec.Ratings["rated_current"]
+	return map[string]float64{loadSet(req): q.Value}, ok
+}
+
 // weightedEfficiency is Σ w_i·η_i at 25, 50, 75 and 100 % of full load, at the nominal line unless another is
 // given.
 func weightedEfficiency(rec *record.Record, req figure.Request) (figure.Result, error) {
-	full, ok := rec.Ratings["rated_current"]
+	full, ok := fullLoads(rec, req)
 	if !ok {
 		return figure.Result{}, record.Because(record.NoRating, "the nameplate does not state rated_current")
 	}
@@ -207,7 +222,9 @@ func weightedEfficiency(rec *record.Record, req figure.Request) (figure.Result, 
 	var r figure.Result
 	for i, share := range shares {
 		at := req
-		at.At = figure.With(req.At, loadSet(req), share*full.Value)
+		for column, amps := range full {
+			at.At = figure.With(at.At, column, share*amps)
+		}
 		one, err := efficiency(rec, at)
 		if err != nil {
 			return r, err
@@ -220,6 +237,6 @@ func weightedEfficiency(rec *record.Record, req figure.Request) (figure.Result, 
 		}
 	}
 	r.At = req.At
-	r.Remarks = record.AddRemark(r.Remarks, "of "+quantity.Quantity{Value: full.Value, Dim: quantity.Current}.String())
+	r.Remarks = record.AddRemark(r.Remarks, "of "+strings.Join(record.PlaceWords(full), ", "))
 	return r, nil
 }

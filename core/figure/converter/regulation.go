@@ -2,6 +2,7 @@ package converter
 
 import (
 	"math"
+	"strings"
 
 	"usherbench/core/figure"
 	"usherbench/core/record"
@@ -71,9 +72,8 @@ func swept(rec *record.Record, req figure.Request, set, along, held string, held
 // leastHeld is a change, A or V, that is none where nobody says how good the instrument is.
 const leastHeld = 1e-3
 
-// regulation is 100·(max V − min V)/V_ref along the sweep. reference gives V_ref from the volts of all points.
-func (s sweep) regulation(reference func(volts []float64) float64) figure.Result {
-	top, bottom := 0, 0
+// ends are the points of the sweep with the highest and the lowest volts.
+func (s sweep) ends() (top, bottom int) {
 	for i, v := range s.volts {
 		if v > s.volts[top] {
 			top = i
@@ -82,7 +82,18 @@ func (s sweep) regulation(reference func(volts []float64) float64) figure.Result
 			bottom = i
 		}
 	}
-	f := func(x []float64) float64 { return 100 * (x[top] - x[bottom]) / math.Abs(reference(x)) }
+	return top, bottom
+}
+
+// regulation is 100·(max V − min V)/V_ref along the sweep. reference gives V_ref from the volts of all points.
+func (s sweep) regulation(reference func(volts []float64) float64) figure.Result {
+	top, bottom := s.ends()
+	return s.share(func(x []float64) float64 { return x[top] - x[bottom] }, reference)
+}
+
+// share is a span of the volts as a share of a reference, %.
+func (s sweep) share(span, reference func(volts []float64) float64) figure.Result {
+	f := func(x []float64) float64 { return 100 * span(x) / math.Abs(reference(x)) }
 	r := figure.Result{Request: figure.Request{At: s.place}, Value: f(s.volts), N: len(s.points)}
 	r.WithUncertainty(f, s.readings, s.stated)
 	if s.stated && r.Value <= r.U {
@@ -113,13 +124,13 @@ func (s sweep) referenceAt(at float64) (func([]float64) float64, error) {
 // nominal place between the points.
 func reference(rec *record.Record, req figure.Request, s sweep, set, rating string) (func([]float64) float64, error) {
 	if req.Reference == "rated" {
-		q, ok := rec.Ratings["rated_volts"]
+		q, ok := rec.Rating(req.Output, "rated_volts")
 		if !ok {
 			return nil, record.Because(record.NoRating, "the nameplate does not state rated_volts")
 		}
 		return func([]float64) float64 { return q.Value }, nil
 	}
-	q, ok := rec.Ratings[rating]
+	q, ok := rec.Rating(strings.TrimSuffix(set, ".amps"), rating)
 	if !ok {
 		return nil, record.Because(record.NoRating, "the nameplate does not state %s, to which the regulation refers", rating)
 	}

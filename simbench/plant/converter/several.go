@@ -49,7 +49,7 @@ var severalFaults = plant.Faults[*Several]{
 		}
 	},
 	WeakRegulation: func(s *Several) { s.Outputs[0].Cross[0] *= 5 },
-	LowEfficiency:  func(s *Several) { s.Outputs[1].Conduction += 0.25 },
+	LowEfficiency:  func(s *Several) { s.Outputs[1].Conduction += 0.45 },
 	LostOutput:     func(s *Several) { s.Outputs[len(s.Outputs)-1].Lost = true },
 	plant.DeadUnit: func(s *Several) { s.Dead = true },
 }
@@ -202,5 +202,10 @@ func (u *SeveralUnit) At(t float64, joined plant.Joined) plant.Operating {
 	return o
 }
 
+// Outputs implements plant.Branching.
+func (u *SeveralUnit) Outputs() int { return len(u.Supply.Outputs) }
+
 // Steady is the truth of the running unit.
-func (u *SeveralUnit) Steady(joined plant.Joined) plant.Operating { return u.Supply.Solve(joined, true) }
+func (u *SeveralUnit) Steady(joined plant.Joined) plant.Operating {
+	return u.Supply.Solve(joined, true)
+}
