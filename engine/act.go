@@ -61,6 +61,8 @@ func (r *liveRun) act(effects []stage.Effect) {
 				r.disarm()
 			case stage.Taken:
 				r.keepCapture(e.Capture)
+			case stage.Dropped:
+				r.recorder.DropCapture(e.Index)
 			case stage.Mark:
 				r.mark(e.Mark)
 			case stage.Point:

@@ -36,6 +36,7 @@ type scoping struct {
 // captureEvent is what happened to a capture; waves go with the last.
 type captureEvent struct {
 	event stage.Event
+	at    time.Time // when it was triggered, as far as that is known
 	waves []store.PackedWave
 }
 
@@ -48,6 +49,12 @@ func (r *liveRun) arm(e stage.Arm) {
 	events, engine := r.scope.events, r.bay.engine
 	engine.wg.Go(func() {
 		defer cancel()
+		fail := func(reason string) captureEvent {
+			if e.Shot < 0 { // what waits for a rare event ends no run
+				return captureEvent{event: stage.Captured{Shot: e.Shot, Missed: reason}}
+			}
+			return captureEvent{event: stage.Failed{Reason: reason}}
+		}
 		tell := func(event captureEvent) {
 			select {
 			case events <- event:
@@ -55,26 +62,26 @@ func (r *liveRun) arm(e stage.Arm) {
 			}
 		}
 		if x == nil {
-			tell(captureEvent{event: stage.Failed{Reason: "the bay has no seat " + e.Seat}})
+			tell(fail("the bay has no seat " + e.Seat))
 			return
 		}
 		c := capturing{channel: x.First().Channel, probes: probesOf(x), setup: e.Setup, factor: engine.timeFactor}
 		if err := c.channel.Arm(ctx, e.Setup, c.probes); err != nil {
-			tell(captureEvent{event: stage.Failed{Reason: "the scope could not be armed: " + err.Error()}})
+			tell(fail("the scope could not be armed: " + err.Error()))
 			return
 		}
 		tell(captureEvent{event: stage.Armed{Shot: e.Shot}})
-		waves, err := c.take(ctx)
+		waves, at, err := c.take(ctx)
 		var none *noTrigger
 		switch {
 		case errors.As(err, &none): // it may be the unit's fault
 			tell(captureEvent{event: stage.Captured{Shot: e.Shot, Missed: err.Error()}})
 			return
 		case err != nil:
-			tell(captureEvent{event: stage.Failed{Reason: err.Error()}})
+			tell(fail(err.Error()))
 			return
 		}
-		told := captureEvent{}
+		told := captureEvent{at: at}
 		captured := stage.Captured{Shot: e.Shot}
 		for _, w := range waves {
 			captured.Channels = append(captured.Channels, record.ChannelOf(w))
@@ -100,29 +107,42 @@ type capturing struct {
 	factor  float64 // of the bench's clock
 }
 
-// take waits for the trigger and fetches all channels.
-func (c capturing) take(ctx context.Context) ([]*waveform.Waveform, error) {
-	waits := time.Duration((c.setup.Within + c.setup.Span) / c.factor * float64(time.Second))
-	until := time.Now().Add(waits + outputs.JoinWait)
+// take waits for the trigger and fetches all channels; at is about when it came.
+func (c capturing) take(ctx context.Context) (waves []*waveform.Waveform, at time.Time, err error) {
+	until := time.Now().Add(c.waits() + outputs.JoinWait)
 	ticker := time.NewTicker(scopeEvery)
 	defer ticker.Stop()
 	for {
 		done, err := c.channel.Triggered(ctx)
 		switch {
 		case err != nil:
-			return nil, err
+			return nil, at, err
 		case done:
-			return c.fetch(ctx)
+			behind := (1 - c.setup.Before) * c.setup.Span / c.factor
+			at = time.Now().Add(-time.Duration(behind * float64(time.Second)))
+			waves, err = c.fetch(ctx)
+			return waves, at, err
 		case time.Now().After(until):
 			_ = c.channel.Disarm(ctx) // it is armed anew for whatever comes next
-			return nil, &noTrigger{c.setup.Within}
+			return nil, at, &noTrigger{c.setup.Within}
 		}
 		select {
 		case <-ctx.Done():
-			return nil, ctx.Err()
+			return nil, at, ctx.Err()
 		case <-ticker.C:
 		}
 	}
+}
+
+// longestWait is how long a scope waits that waits for what may never happen.
+const longestWait = 100 * 365 * 24 * time.Hour
+
+// waits is how long the trigger is waited for, wall time.
+func (c capturing) waits() time.Duration {
+	if math.IsInf(c.setup.Within, 1) {
+		return longestWait
+	}
+	return time.Duration((c.setup.Within + c.setup.Span) / c.factor * float64(time.Second))
 }
 
 func (c capturing) fetch(ctx context.Context) (waves []*waveform.Waveform, err error) {
@@ -162,7 +182,10 @@ func (r *liveRun) onCapture(e captureEvent) {
 		event.T = t
 		r.act(r.machine.Advance(event))
 	case stage.Captured:
-		event.T, r.scope.caught = t, e.waves
+		event.T, event.Triggered, r.scope.caught = t, t, e.waves
+		if !e.at.IsZero() {
+			event.Triggered = math.Max(r.at(e.at), 0)
+		}
 		r.act(r.machine.Advance(event))
 	case stage.Failed:
 		event.T = t
@@ -173,7 +196,7 @@ func (r *liveRun) onCapture(e captureEvent) {
 // keepCapture puts on record what was captured last.
 func (r *liveRun) keepCapture(c record.Capture) {
 	if err := r.recorder.Capture(c, r.scope.caught); err != nil {
-		r.bay.engine.log.Error("record a capture", "err", err)
+		r.mark(record.Mark{T: c.T, Kind: record.MarkBench, Label: fmt.Sprintf("a capture cannot be kept: %v", err)})
 	}
 	r.scope.caught = nil
 }
@@ -188,6 +211,11 @@ func (r *liveRun) disarm() {
 
 // scopes checks that what the procedure captures can be captured with the probes of the bay.
 func (p *preflight) scopes() {
+	for _, g := range p.program.Triggers {
+		if x := p.bay.seat(g.Seat); x != nil {
+			p.scopeStage(g.Name, x, g.Setup)
+		}
+	}
 	for _, s := range p.program.Stages {
 		c, ok := s.Action.(*kinds.Capture)
 		if !ok {

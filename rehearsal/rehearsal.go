@@ -234,6 +234,9 @@ func (r *rehearsal) act(effects []stage.Effect) {
 					r.counters.Split(r.now)
 				}
 			case stage.Arm:
+				if e.Shot < 0 {
+					continue // nothing rare happens to a model
+				}
 				r.scope.arm, r.scope.armed = &e, false
 			case stage.Disarm:
 				r.scope.arm = nil

@@ -62,7 +62,7 @@ func (r *rehearsal) captured(setup waveform.Setup) (waves []*waveform.Waveform, 
 		}
 		g := plant.Trigger{Level: t.Level, Falling: t.Falling,
 			Seen: func(at float64) float64 { return p.Seen(unit.Wave(at)) }}
-		trigger = g.Find(r.scope.armedAt, r.now, step, unit.Stirred())
+		trigger = g.Find(r.scope.armedAt, r.scope.armedAt, r.now, step, unit.Stirred())
 	}
 	switch {
 	case math.IsNaN(trigger) && r.now > r.scope.armedAt+setup.Within:

@@ -236,7 +236,7 @@ func (s *scope) look(now float64) {
 		mean := s.mean(probe.Seen, at, s.looked, s.inputs[s.source-1].ac)
 		g := plant.Trigger{Level: s.level * scopeFactors[probe.Unit], Falling: s.falling,
 			Seen: func(t float64) float64 { return probe.Seen(at(t)) - mean }}
-		s.trigger = g.Find(s.looked, now, s.step(), stirred)
+		s.trigger = g.Find(s.armed, s.looked, now, s.step(), stirred)
 		s.looked = now
 	})
 }

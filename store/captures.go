@@ -129,6 +129,7 @@ func unpackCodes(data []byte) ([]int16, error) {
 type capturePending struct {
 	row   captureRow
 	waves []waveRow
+	gone  bool // it is dropped
 }
 
 // Capture records a capture with its waveforms, one for each of its channels.
@@ -141,6 +142,13 @@ func (r *Recorder) Capture(c record.Capture, waves []PackedWave) error {
 	defer r.mu.Unlock()
 	r.captures = append(r.captures, p)
 	return nil
+}
+
+// DropCapture takes a capture from the record.
+func (r *Recorder) DropCapture(index int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.captures = append(r.captures, capturePending{row: captureRow{RunID: r.runID, Seq: index}, gone: true})
 }
 
 func pendingCapture(runID string, c record.Capture, waves []PackedWave) (capturePending, error) {
@@ -166,6 +174,12 @@ func writeCaptures(tx *gorm.DB, all []capturePending) error {
 	for _, c := range all {
 		if err := tx.Delete(&waveRow{}, "run_id = ? AND seq = ?", c.row.RunID, c.row.Seq).Error; err != nil {
 			return err
+		}
+		if c.gone {
+			if err := tx.Delete(&c.row).Error; err != nil {
+				return err
+			}
+			continue
 		}
 		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&c.row).Error; err != nil {
 			return err

@@ -87,6 +87,22 @@ func (c *Capture) Setup() waveform.Setup {
 	return s
 }
 
+// Shoots implements procedure.Shooting.
+func (c *Capture) Shoots() (seat string, setup waveform.Setup, why string) {
+	switch {
+	case len(c.Do)+len(c.Back) > 0:
+		why = "it sets something"
+	case c.Times > 1 || c.Settle > 0:
+		why = "it takes several"
+	}
+	for _, k := range c.Channels {
+		if k.Auto && why == "" {
+			why = "the range of " + k.Name + " is to be found by trying"
+		}
+	}
+	return c.Seat, c.Setup(), why
+}
+
 // FramesEvery implements procedure.Sampled.
 func (c *Capture) FramesEvery() float64 { return math.Max(c.Span/4, 5e-3) }
 

@@ -68,6 +68,8 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		r.checkCapture(n, &f)
 	case f.Definition.Pairs && against.Present():
 		r.seatName(against)
+	case slices.ContainsFunc(r.p.Triggers, func(g Trigger) bool { return g.Name == f.Stage && f.Stage != "" }):
+		n.Fail("%s is a trigger, of whose captures %s is no figure", f.Stage, f.ID)
 	default:
 		r.checkRows(n, row, against, f)
 	}
@@ -85,7 +87,8 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 // checkFed finds a figure for which no stage leaves behind what it needs.
 func (r *Reader) checkFed(id document.Node, f figure.Asked) {
 	needs := f.Definition.Needs
-	if slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.feeds(needs) }) {
+	if slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.feeds(needs) }) ||
+		needs == figure.Capture && len(r.p.Triggers) > 0 {
 		return
 	}
 	switch needs {
@@ -131,6 +134,11 @@ func (r *Reader) checkCapture(n document.Node, f *figure.Asked) {
 	for _, s := range r.p.Stages {
 		if c, ok := s.Action.(Capturing); ok {
 			channels[s.Name] = c.CapturedChannels()
+		}
+	}
+	for _, g := range r.p.Triggers {
+		for _, in := range g.Setup.Channels {
+			channels[g.Name] = append(channels[g.Name], in.Name)
 		}
 	}
 	stages := slices.Sorted(maps.Keys(channels))
@@ -249,6 +257,9 @@ func (r *Reader) stageName(n document.Node) string {
 		if !Control(s.Action) {
 			names = append(names, s.Name)
 		}
+	}
+	for _, g := range r.p.Triggers {
+		names = append(names, g.Name)
 	}
 	name := n.Text()
 	if !slices.Contains(names, name) {

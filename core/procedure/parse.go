@@ -116,7 +116,7 @@ func (r *Reader) read(root document.Node) {
 		"for":   r.readFor,
 	}
 	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "resume", "protect", "may trip",
-		"guards", "stages", "figures", "report"} {
+		"guards", "triggers", "stages", "figures", "report"} {
 		fields[key] = func(n document.Node) { parts[key] = n }
 	}
 	root.Fields(fields, "procedure", "for", "needs", "stages")
@@ -147,6 +147,9 @@ func (r *Reader) read(root document.Node) {
 	}
 	r.resolveJumps()
 	r.watchBattery()
+	for _, n := range parts["triggers"].Items() {
+		r.readTrigger(n)
+	}
 	for _, n := range parts["figures"].Items() {
 		r.readFigure(n)
 	}

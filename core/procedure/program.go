@@ -37,6 +37,7 @@ type Program struct {
 	// LostAfter is how long a guard's condition may stay unknown before it trips, s.
 	LostAfter float64
 	Guards    []Guard
+	Triggers  []Trigger
 	Stages    []Stage
 	// Protect is what hardware protections are set to before anything is energised, in SI: seat → "volts above"
 	// → value.

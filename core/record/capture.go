@@ -16,7 +16,10 @@ type Capture struct {
 	// Of counts the captures of one pass of its stage, from 1.
 	Of int `json:"of"`
 	// T is when it was triggered, s since the start of the run.
-	T        float64   `json:"t"`
+	T float64 `json:"t"`
+	// Beyond is how far it goes beyond the level that triggered it, or by how much it changes where none did, SI; 0 of
+	// what a stage captures.
+	Beyond   float64   `json:"beyond,omitempty"`
 	Channels []Channel `json:"channels"`
 }
 

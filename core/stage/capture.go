@@ -19,6 +19,9 @@ type Disarm struct{}
 // Taken puts on record what was captured last.
 type Taken struct{ record.Capture }
 
+// Dropped takes a capture from the record, since others are kept in its place.
+type Dropped struct{ Index int }
+
 // Armed says that a capture waits for its trigger.
 type Armed struct {
 	T    float64
@@ -27,15 +30,18 @@ type Armed struct {
 
 // Captured says what came of a capture: its channels, or why there are none.
 type Captured struct {
-	T        float64
-	Shot     int
-	Channels []record.Channel
-	Missed   string
+	T float64
+	// Triggered is about when it was triggered.
+	Triggered float64
+	Shot      int
+	Channels  []record.Channel
+	Missed    string
 }
 
 func (Arm) effect()     {}
 func (Disarm) effect()  {}
 func (Taken) effect()   {}
+func (Dropped) effect() {}
 func (Armed) event()    {}
 func (Captured) event() {}
 
@@ -47,12 +53,16 @@ type Capturing interface {
 
 // onCapture gives a stage that captures what came of it.
 func (m *Machine) onCapture(e Event, t float64) []Effect {
+	if captured, is := e.(Captured); is && captured.Shot < 0 {
+		return m.rareCaptured(captured)
+	}
 	r, ok := m.runner().(Capturing)
 	if !ok || m.state.Paused {
 		return nil
 	}
 	m.state.Now = max(m.state.Now, t)
 	if armed, is := e.(Armed); is {
+		m.disarmRare()
 		return m.follow(r.Armed(m, armed))
 	}
 	captured, _ := e.(Captured)

@@ -21,6 +21,7 @@ import (
 type Machine struct {
 	program *procedure.Program
 	guards  []*condition.Condition
+	rare    []*condition.Condition // of the capture triggers; nil: the scope has its own
 	stages  []Runner
 	derived []derived
 	state   state
@@ -59,8 +60,9 @@ type state struct {
 	// Events counts for each guard what it has had recorded.
 	Events map[int]int `json:"events,omitempty"`
 	Points int         `json:"points"`
-	// Captures counts those that were kept.
-	Captures int `json:"captures,omitempty"`
+	// Captures counts those that were kept, and Rare is what each capture trigger has had.
+	Captures int    `json:"captures,omitempty"`
+	Rare     []rare `json:"rare,omitempty"`
 	// Seen says that a frame was taken since the last pass of a loop began.
 	Seen bool `json:"seen,omitempty"`
 	// Read are the columns that have been read since the run began.
@@ -87,6 +89,13 @@ func New(program *procedure.Program) (*Machine, error) {
 		}
 		m.guards = append(m.guards, c)
 		m.state.Unknown, m.state.Warned = append(m.state.Unknown, -1), append(m.state.Warned, false)
+	}
+	for _, g := range program.Triggers {
+		c, err := program.TriggerCondition(g)
+		if err != nil {
+			return nil, fmt.Errorf("trigger %q: %w", g.When, err)
+		}
+		m.rare, m.state.Rare = append(m.rare, c), append(m.state.Rare, rare{})
 	}
 	for i, s := range program.Stages {
 		r, err := newRunner(program, s)
@@ -221,6 +230,9 @@ func (m *Machine) onFrame(f trace.Frame) []Effect {
 	m.state.Now, m.state.Seen = f.T, true
 	m.noteRead(f)
 	effects, tripped := m.watch(f)
+	if !tripped {
+		effects = append(effects, m.lookForRare(f)...)
+	}
 	if tripped || m.pending() || m.state.Paused {
 		return effects
 	}

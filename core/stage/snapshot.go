@@ -46,12 +46,13 @@ func Restore(program *procedure.Program, data []byte) (*Machine, error) {
 		return nil, fmt.Errorf("read snapshot: %w", err)
 	}
 	if s.State.Stage >= len(m.stages)+1 || len(s.Guards) != len(m.guards) || len(s.State.Unknown) != len(m.guards) ||
-		len(s.State.Warned) != len(m.guards) {
+		len(s.State.Warned) != len(m.guards) || len(s.State.Rare) != len(m.rare) {
 		return nil, fmt.Errorf("the snapshot is of another program")
 	}
 	fresh := m.state
 	m.state = s.State
 	m.state.fill(fresh)
+	m.disarmRare()
 	for i, d := range s.Derived {
 		if i < len(m.derived) {
 			m.derived[i].of.Restore(d)

@@ -41,20 +41,21 @@ type Trigger struct {
 // patience bounds how long behind a change a trigger is looked for, s.
 const patience = 60e-3
 
-// Find finds the first crossing between two times, in steps as fine as given: behind the first of them, and behind
-// each time at which something was stirred. NaN: there is none.
-func (g Trigger) Find(from, until, step float64, stirred []float64) float64 {
+// Find finds the first crossing between two times, in steps as fine as given: behind the time at which it began to wait,
+// and behind each at which something was stirred. What comes later is as what came before. NaN: there is none.
+func (g Trigger) Find(armed, from, until, step float64, stirred []float64) float64 {
 	sign := 1.0
 	if g.Falling {
 		sign = -1
 	}
 	step = math.Max(step, 1e-7)
-	for _, begin := range append([]float64{from}, stirred...) {
-		if begin < from {
-			continue
+	for _, began := range append([]float64{armed}, stirred...) {
+		begin := math.Max(began, from)
+		if begin > began { // it goes on from where it was looked at last
+			begin = math.Max(began, begin-step)
 		}
 		before := math.NaN()
-		for t := begin; t < math.Min(begin+patience, until); t += step {
+		for t := begin; t < math.Min(began+patience, until); t += step {
 			d := sign * (g.Seen(t) - g.Level)
 			if before < 0 && d >= 0 {
 				return t
