@@ -6,6 +6,7 @@ import (
 	"io"
 	"math"
 	"strconv"
+	"strings"
 
 	"github.com/guptarohit/asciigraph"
 	"github.com/spf13/cobra"
@@ -97,12 +98,15 @@ func (a *app) listCaptures(all []api.Capture) error {
 			if i == 0 {
 				row = []string{strconv.Itoa(c.Index), fmt.Sprintf("%s, %d", c.Stage, c.Of), report.Seconds(c.T)}
 			}
-			clipped := ""
+			var remarks []string
+			if i == 0 && c.Beyond != 0 {
+				remarks = append(remarks, inUnit(c.Beyond, k.Unit)+" beyond")
+			}
 			if k.Clipped {
-				clipped = "clipped"
+				remarks = append(remarks, "clipped")
 			}
 			rows = append(rows, append(row, k.Name, strconv.Itoa(k.Samples), inUnit(float64(k.Samples)*k.Step, "s"),
-				inUnit(k.Low, k.Unit), inUnit(k.High, k.Unit), clipped))
+				inUnit(k.Low, k.Unit), inUnit(k.High, k.Unit), strings.Join(remarks, ", ")))
 		}
 	}
 	return a.table(rows)

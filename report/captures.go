@@ -15,27 +15,28 @@ import (
 // capturePoints is how many stretches of a capture a picture on paper shows.
 const capturePoints = 600
 
-// CapturePictures draws the channels of the first capture of every stage that captures, with the band and the recovery
-// where these were asked for.
+// CapturePictures draws the channels of the first capture of every stage that captures, and of the worst of every capture
+// trigger, with the band and the recovery where these were asked for.
 func CapturePictures(ctx context.Context, s *store.Store, run store.Run, figures []procedure.Judged) ([]Picture,
 	error) {
 	all, err := s.Captures(run.ID)
 	if err != nil {
 		return nil, err
 	}
-	first := map[string]record.Capture{} // of the last pass of each stage
+	shown := map[string]record.Capture{} // of the last pass of each stage
 	var order []string
 	for _, c := range all {
-		if _, seen := first[c.Stage]; !seen {
+		before, seen := shown[c.Stage]
+		if !seen {
 			order = append(order, c.Stage)
 		}
-		if c.Of == 1 {
-			first[c.Stage] = c
+		if !seen || c.Beyond == 0 && c.Of == 1 || c.Beyond > before.Beyond {
+			shown[c.Stage] = c
 		}
 	}
 	var pictures []Picture
 	for _, stage := range order {
-		_, windows, err := s.CaptureWindow(ctx, run.ID, first[stage].Index, -math.MaxFloat64, math.MaxFloat64, capturePoints)
+		_, windows, err := s.CaptureWindow(ctx, run.ID, shown[stage].Index, -math.MaxFloat64, math.MaxFloat64, capturePoints)
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { api, type Capture, type CaptureWindow } from '../api'
+import { prefixed } from '../parts/prefixed'
 
 // Shown is a capture as it is drawn: of each channel the lowest and highest values, one after the other.
 export interface Shown {
@@ -11,8 +12,11 @@ export interface Shown {
 
 const most = 1600
 
-export const nameOf = (c: Capture, all: Capture[]) =>
-  all.some((o) => o !== c && o.stage === c.stage) ? `${c.stage}, ${c.of}` : c.stage
+// nameOf calls a capture by its stage, or by its trigger and how far it goes beyond its level.
+export const nameOf = (c: Capture, all: Capture[]) => {
+  const beyond = c.beyond ? ` · ${prefixed(c.beyond, c.channels[0]?.unit ?? '', 3)}` : ''
+  return (all.some((o) => o.index !== c.index && o.stage === c.stage) ? `${c.stage}, ${c.of}` : c.stage) + beyond
+}
 
 // useCaptures holds the captures of a run, and the visible part of those that are chosen at the resolution of the
 // screen.
