@@ -15,8 +15,8 @@ import (
 // capturePoints is how many stretches of a capture a picture on paper shows.
 const capturePoints = 600
 
-// CapturePictures draws the channels of the first capture of every stage that captures, and of the worst of every capture
-// trigger, with the band and the recovery where these were asked for.
+// CapturePictures draws the channels of the first capture of every stage that captures, and of the worst of every
+// capture trigger, with the band and the recovery where these were asked for.
 func CapturePictures(ctx context.Context, s *store.Store, run store.Run, figures []procedure.Judged) ([]Picture,
 	error) {
 	all, err := s.Captures(run.ID)

@@ -10,8 +10,8 @@ import (
 	"usherbench/core/waveform"
 )
 
-// Trigger has captures taken of what happens seldom, all through a run, whatever stage it is in. A stage that captures
-// goes before it.
+// Trigger has captures taken of what happens seldom, all through a run, whatever stage it is in. A stage that
+// captures goes before it.
 type Trigger struct {
 	// Name is that of its captures, as a stage's is of those that it takes.
 	Name, Note string
@@ -126,8 +126,8 @@ func (p *Program) TriggerCondition(g Trigger) (*condition.Condition, error) {
 	return condition.Compile(g.When, p.Scope)
 }
 
-// Beyond is how far a capture goes beyond the level that triggered it, or by how much its first channel changes where no
-// level did, with its unit.
+// Beyond is how far a capture goes beyond the level that triggered it, or by how much its first channel changes where
+// no level did, with its unit.
 func (g Trigger) Beyond(channels []record.Channel) (beyond float64, unit string) {
 	for _, c := range channels {
 		t := g.Setup.Trigger

@@ -62,7 +62,7 @@ func (m *Machine) lookForRare(f trace.Frame) (effects []Effect) {
 			holds := c.Evaluate(s) == condition.True
 			wanted, x.Holds = holds && !x.Holds, holds
 		}
-		if taken || !wanted || x.Armed || f.T < x.From {
+		if taken || !wanted || f.T < x.From || m.shooting(c == nil) {
 			continue
 		}
 		m.disarmRare()
@@ -72,6 +72,17 @@ func (m *Machine) lookForRare(f trace.Frame) (effects []Effect) {
 		effects = append(effects, Arm{Seat: spec.Seat, Setup: spec.Setup, Shot: m.shotOf(i)})
 	}
 	return effects
+}
+
+// shooting tells whether the scope is busy for a trigger: one that is to wait leaves it to whoever has it, one that
+// captures at once takes it from one that waits.
+func (m *Machine) shooting(waits bool) bool {
+	for i, x := range m.state.Rare {
+		if x.Armed && (waits || m.rare[i] != nil) {
+			return true
+		}
+	}
+	return false
 }
 
 // rareCaptured keeps what a trigger has captured, in place of one that is neither among the worst nor among the newest.

@@ -41,8 +41,8 @@ type Trigger struct {
 // patience bounds how long behind a change a trigger is looked for, s.
 const patience = 60e-3
 
-// Find finds the first crossing between two times, in steps as fine as given: behind the time at which it began to wait,
-// and behind each at which something was stirred. What comes later is as what came before. NaN: there is none.
+// Find finds the first crossing between two times, in steps as fine as given: behind the time at which it began to
+// wait, and behind each at which something was stirred. What comes later is as what came before. NaN: there is none.
 func (g Trigger) Find(armed, from, until, step float64, stirred []float64) float64 {
 	sign := 1.0
 	if g.Falling {
