@@ -103,8 +103,12 @@ func (b *Bay) outputOptions() outputs.Options {
 		Journal: func(what, detail, runID string) {
 			b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
 		}}
-	if w := b.engine.options.Warden; w != nil {
-		o.Energised = func(on bool) { w.Energised(b.name, on) }
+	warden, keep := b.engine.options.Warden, b.engine.mayBeOn.of(b.name, b.wg.Go)
+	o.Energised = func(on bool) {
+		if warden != nil {
+			warden.Energised(b.name, on)
+		}
+		keep(on)
 	}
 	return o
 }

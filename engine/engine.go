@@ -50,6 +50,7 @@ type Engine struct {
 	journal    *journal
 	tombstones tombstones
 	latches    latches
+	mayBeOn    mayBeOn
 
 	mu     sync.RWMutex // guards what follows
 	bays   map[string]*Bay
@@ -115,6 +116,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	}
 	if o.Data != "" {
 		e.tombstones.folder, e.latches.folder = filepath.Join(o.Data, "endings"), filepath.Join(o.Data, "held")
+		e.mayBeOn = mayBeOn{filepath.Join(o.Data, "on"), log}
 	}
 	keep, end := context.WithCancel(context.Background())
 	e.endJournal = end
@@ -234,8 +236,9 @@ func (e *Engine) goOnTrying(until <-chan struct{}) {
 	wg.Wait()
 }
 
-// makeSafeAgain makes safe the bays that had a live run, or an output that was switched on by hand, and tells what
-// became of each. Where the records cannot be read nobody knows, and the bay is made safe too; unread is why.
+// makeSafeAgain makes safe the bays that had a live run, an output that was switched on by hand, or one of which a file
+// beside the records tells that it may be on, and tells what became of each. Where the records cannot be read nobody
+// knows, and the bay is made safe too; unread is why.
 func (e *Engine) makeSafeAgain(runs []store.Run, unread error) map[string]offTime {
 	why := map[string][2]string{}
 	for _, r := range runs {
@@ -249,6 +252,8 @@ func (e *Engine) makeSafeAgain(runs []store.Run, unread error) map[string]offTim
 				errors.Join(unread, err).Error(), ""}
 		case on:
 			why[name] = [2]string{"an output that was switched on by hand was left behind", ""}
+		case e.mayBeOn.left(name):
+			why[name] = [2]string{"an output may have been left on, of which these records do not tell", ""}
 		}
 	}
 	off := map[string]offTime{}

@@ -111,6 +111,22 @@ func meetings() []kind {
 			return []Event{damaged, {At: dies, Kind: "kill both", For: 300 * time.Millisecond},
 				{At: at + damaged.For, Kind: "put a copy back"}}
 		}, nil},
+		// Something goes on after the copy of the records was made that is put in place when service and warden are dead.
+		{"older records", 2, func(d draw, s Scenario, _ []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 1500*time.Millisecond)
+			goesOn := Event{At: at + d.between(450*time.Millisecond, 600*time.Millisecond), Kind: "set by hand", Bay: bay.Name,
+				Words: "on"}
+			if d.chance(0.4) {
+				goesOn.Kind, goesOn.Words = "start", of(d, proceduresOf(bay.Layout))
+			}
+			return []Event{{At: at, Kind: "stop", Bay: bay.Name},
+				{At: at + 400*time.Millisecond, Kind: "damage records", Words: "flipped", For: 700 * time.Millisecond}, goesOn,
+				{At: at + d.between(800*time.Millisecond, time.Second), Kind: "kill both", For: 500 * time.Millisecond},
+				{At: at + 1100*time.Millisecond, Kind: "put a copy back"},
+				// Nobody sees what an end like the first one leaves on: who comes next is to have switched it off.
+				{At: at + d.between(1900*time.Millisecond, 2300*time.Millisecond), Kind: "kill service",
+					For: 200 * time.Millisecond}}
+		}, nil},
 		// What is done with the instruments of a bay stands still, and nothing else does.
 		{"stall of a bay", 2, func(d draw, s Scenario, _ []instrument) []Event {
 			return []Event{{At: d.between(began, s.Troubled), Kind: "stall of a bay", Bay: d.bay(s).Name,

@@ -73,6 +73,8 @@ var planted = []bug{
 		"return r, errors.Join(err, engine.MakeSafeUnread(c.Bench, dialects, log, options))\n\t}\n\tif c.Warden"},
 	{"a stop leaves on what is on by hand", "engine/bay.go", "if false && b.outputs.Energised() {\n\t\treturn b.safe",
 		"if b.outputs.Energised() {\n\t\treturn b.safe"},
+	{"that an output is on is told by the records only", "engine/engine.go", "case e.mayBeOn.left(name) && false:",
+		"case e.mayBeOn.left(name):"},
 	{"the rhythm of readings is taken from the first interval", "core/trace/rhythm.go",
 		"r.Seen = enough\n\t\tr.Usual = max(r.Usual, dt)\n\tcase r.Late(dt):",
 		"r.Seen++\n\t\tr.Usual = max(r.Usual, dt)\n\tcase r.Late(dt):\n\t\tr.Usual *= 2"},
