@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) export() *cobra.Command {
-	var format, layout, output, from, to string
+	var format, layout, output, from, to, excerpt string
 	var with []string
 	var r client.Range
 	c := &cobra.Command{
@@ -28,7 +28,8 @@ of a grid and each row of an acquire or seek. --with adds the time of day, the s
 or run, serial number and procedure to each frame. -o - writes to standard output.`,
 		Example: "  usher export last --format csv -o run.csv\n  usher export last --layout battery -o run.parquet\n  " +
 			"usher export 01K --format json -o - --from 12s --to 1min\n  " +
-			"usher export last --with clock,stage,setpoints -o run.csv\n  usher export last --layout points -o points.csv",
+			"usher export last --with clock,stage,setpoints -o run.csv\n" +
+			"  usher export last --excerpt dip -o dip.csv\n  usher export last --layout points -o points.csv",
 		PreRunE: func(*cobra.Command, []string) error {
 			if format == "" {
 				format = strings.TrimPrefix(filepath.Ext(output), ".")
@@ -48,10 +49,18 @@ or run, serial number and procedure to each frame. -o - writes to standard outpu
 				return usage("--with adds columns to the frames as they are recorded; leave --layout out, and choose another " +
 					"format than json")
 			}
+			if excerpt != "" && (from != "" || to != "") {
+				return usage("an excerpt has its own ends; leave --from and --to out")
+			}
 			r.With = with
 			return readBounds(from, to, "since the start, such as 90s or 2min", &r.From, &r.To)
 		},
-		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) (err error) {
+			if excerpt != "" {
+				if r.From, r.To, err = boundsOf(ctx, cl, args[0], excerpt); err != nil {
+					return err
+				}
+			}
 			return a.write(output, func(w io.Writer) error { return cl.ExportLayout(ctx, args[0], format, layout, r, w) })
 		}),
 	}
@@ -61,6 +70,7 @@ or run, serial number and procedure to each frame. -o - writes to standard outpu
 	c.Flags().StringVarP(&output, "output", "o", "-", "file to write; - is standard output")
 	c.Flags().StringVar(&from, "from", "", "begin, since the start of the run")
 	c.Flags().StringVar(&to, "to", "", "end, since the start of the run")
+	c.Flags().StringVar(&excerpt, "excerpt", "", "name of a part of the run that was kept")
 	return c
 }
 

@@ -172,7 +172,7 @@ func TestALostConnectionHidesReadoutsAndComesBack(t *testing.T) {
 
 // An hour at ten frames a second opens whole, and zooms to single frames.
 func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
-	h, ctx := open(t, servicetest.Options{}, api.Viewer)
+	h, ctx := open(t, servicetest.Options{}, api.Operator)
 	const frames = 36_000
 	ended := time.Now()
 	run := store.Run{ID: "01LONGRUN00000000000000000", Bay: "bay1", Serial: "TN-1", Procedure: "tern-soak", State: "done",
@@ -182,6 +182,9 @@ func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
 	r := h.Running.Store.NewRecorder(run.ID, run.Columns)
 	for k := range frames {
 		volts := 15 + float64(k%7)*1e-4
+		if k == 20_000 { // one dip in an hour
+			volts = 14.5
+		}
 		r.Frame(trace.Frame{T: float64(k) / 10, Values: []float64{volts, 6, volts * 6}})
 	}
 	require.NoError(t, r.Finish(map[string]any{"state": "done"}))
@@ -199,6 +202,23 @@ func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
 	}
 	do(t, ctx, Until(`document.body.innerText.includes('every frame')`))
 	do(t, ctx, Type(`.chart`, "0"), Until(`document.body.innerText.includes('least and largest of each stretch')`))
+
+	// The one dip is found from there in one action, and what lies about it is kept under a name.
+	arrow := func(shift string) Action {
+		return Script(`document.querySelector('.chart').dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight', ` +
+			`bubbles: true, shiftKey: ` + shift + `}))`)
+	}
+	do(t, ctx, Click(`[data-test=find]`), Visible(`[data-test=excursions] button`),
+		Until(`document.querySelector('[data-test=excursions]').innerText.includes('14.5 V')`),
+		Click(`[data-test=excursions] button`), Until(`document.body.innerText.includes('every frame')`),
+		arrow("false"), arrow("true"), arrow("true"), Visible(`input[name=excerpt]`), Type(`input[name=excerpt]`, "the dip"),
+		Click(`[data-test=keep]`), Until(`document.querySelector('[data-test=kept]')?.innerText.includes('the dip')`))
+	kept, err := h.Local.Excerpts(t.Context(), run.ID)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.InDelta(t, 2000, kept[0].From, 1.5)
+	assert.Greater(t, kept[0].To, kept[0].From)
+	do(t, ctx, Click(`[data-test=kept] .v-btn`), Until(`document.querySelector('[data-test=kept]') === null`))
 }
 
 func TestNothingOfTheConsoleComesFromElsewhere(t *testing.T) {

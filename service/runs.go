@@ -219,7 +219,11 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	pdf, err := report.PDF(document, append(pictures, captured...)...)
+	kept, err := report.ExcerptPictures(c.Request().Context(), s.store, run)
+	if err != nil {
+		return err
+	}
+	pdf, err := report.PDF(document, slices.Concat(pictures, captured, kept)...)
 	if err != nil {
 		return err
 	}

@@ -79,6 +79,7 @@ type route struct {
 // looks after the bays comes first.
 var heavy = []string{
 	"/api/v1/runs/:run/export", "/api/v1/runs/:run/captures/:capture/export", "/api/v1/runs/:run/statistics",
+	"/api/v1/runs/:run/excursions",
 	"/api/v1/runs/:run/captures/:capture/statistics",
 	"/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", judgementsPath,
@@ -177,6 +178,10 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/captures/:capture/export", api.Viewer, s.exportCapture, false},
 		{"GET", "/api/v1/runs/:run/captures/:capture/statistics", api.Viewer, s.captureStatistics, false},
 		{"GET", "/api/v1/runs/:run/statistics", api.Viewer, s.statistics, false},
+		{"GET", "/api/v1/runs/:run/excursions", api.Viewer, s.excursions, false},
+		{"GET", "/api/v1/runs/:run/excerpts", api.Viewer, s.excerpts, false},
+		{"PUT", "/api/v1/runs/:run/excerpts/:excerpt", api.Operator, s.putExcerpt, false},
+		{"DELETE", "/api/v1/runs/:run/excerpts/:excerpt", api.Operator, s.dropExcerpt, false},
 		{"GET", "/api/v1/runs/:run/export", api.Viewer, s.export, false},
 		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
 		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},

@@ -44,6 +44,9 @@ export type Rehearsal = Schemas['Rehearsal']
 export type RunRehearsal = Schemas['RunRehearsal']
 export type Difference = Schemas['Difference']
 export type Intervention = Schemas['Intervention']
+export type Excerpt = Schemas['Excerpt']
+export type ExcerptRequest = Schemas['ExcerptRequest']
+export type Excursion = Schemas['Excursion']
 export type Judgement = Schemas['Judgement']
 export type Waiting = Schemas['Waiting']
 export type Overlay = Schemas['Overlay']
@@ -212,6 +215,11 @@ export const api = {
         : one('runs', run, 'captures', String(capture), 'statistics')
     return request<Statistic[]>('GET', path + '?' + query)
   },
+  excursions: (run: string) => request<Excursion[]>('GET', one('runs', run, 'excursions')),
+  excerpts: (run: string) => request<Excerpt[]>('GET', one('runs', run, 'excerpts')),
+  putExcerpt: (run: string, name: string, e: ExcerptRequest) =>
+    request<Excerpt>('PUT', one('runs', run, 'excerpts', name), e),
+  dropExcerpt: (run: string, name: string) => request<void>('DELETE', one('runs', run, 'excerpts', name)),
   captures: (run: string) => request<Capture[]>('GET', one('runs', run, 'captures')),
   capture: (run: string, index: number, options: { from?: number; to?: number; points: number }) => {
     const query = new URLSearchParams({ points: String(options.points) })

@@ -5,6 +5,7 @@ import { api, type Judgement, type Run } from '../api'
 import DeviationsPanel from './DeviationsPanel.vue'
 import CapturesPanel from './CapturesPanel.vue'
 import CursorTable from './CursorTable.vue'
+import ExcerptsPanel from './ExcerptsPanel.vue'
 import FindingsList from '../parts/FindingsList.vue'
 import FiguresTable from '../parts/FiguresTable.vue'
 import PointsChart from './PointsChart.vue'
@@ -44,7 +45,11 @@ const showForetold = ref(false)
 // A mark is shown with some of the run around it.
 function goTo(t: number) {
   const around = Math.min(0.05 * (whole.value[1] - whole.value[0]), 4)
-  show(Math.max(t - around / 2, whole.value[0]), Math.min(t + around, whole.value[1]))
+  visit(t - around / 2, t + around)
+}
+// A part of the run is shown whole, and brought before the eyes.
+function visit(from: number, to: number) {
+  show(Math.max(from, whole.value[0]), Math.min(to, whole.value[1]))
   document.querySelector('.chart')?.scrollIntoView({ block: 'center' })
 }
 // A deviation is shown beside the rehearsal, with some of the run around it.
@@ -209,6 +214,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         </p>
         <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" :between="between" />
       </div>
+      <ExcerptsPanel :run="doc.id" :cursors="cursors" @look="visit" />
       <CapturesPanel :run="doc.id" :serial="doc.serial" :state="doc.state" />
       <DeviationsPanel v-if="rehearsal && doc.state !== 'live'" :rehearsal="rehearsal" @look="lookAt" />
       <div v-if="judgements.length" class="panel">
