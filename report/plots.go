@@ -2,6 +2,7 @@ package report
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"image/color"
 	"math"
@@ -16,9 +17,11 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 
 	"usherbench/api"
+	"usherbench/core/figure/converter"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -36,6 +39,8 @@ type Picture struct {
 	Plain bool
 	// Thin lines are drawn of what is dense.
 	Thin bool
+	// Surface is drawn as a map with contours in place of lines; nil: there is none.
+	Surface *converter.Surface
 	// Band is drawn behind the lines, from Min to Max; nil: none.
 	Band *api.OverlayBand
 }
@@ -63,7 +68,7 @@ func Pictures(doc api.Run) []Picture {
 			pictures = append(pictures, p)
 		}
 	}
-	return pictures
+	return append(pictures, efficiencyMaps(doc.Figures)...)
 }
 
 func picture(points []record.Point, c procedure.Curve) Picture {
@@ -99,17 +104,34 @@ func picture(points []record.Point, c procedure.Curve) Picture {
 	return p
 }
 
-// value is a quantity of a point in its unit; efficiency and loss are computed from the two powers.
+// value is a quantity of a point in its unit; efficiency and loss are computed from the powers of all inputs and
+// outputs.
 func value(p record.Point, of string) (float64, bool) {
-	in, out := p.Averages["source.watts"], p.Averages["load.watts"]
 	switch of {
 	case "efficiency":
-		return 100 * out.Mean / in.Mean, in.N > 0 && out.N > 0 && in.Mean > 0 && out.Mean > 0
+		in, out := watts(p, seats.Feeds), watts(p, seats.Drains)
+		return 100 * out / in, in > 0 && out > 0
 	case "loss":
-		return in.Mean - out.Mean, in.N > 0 && out.N > 0
+		in, out := watts(p, seats.Feeds), watts(p, seats.Drains)
+		return in - out, !math.IsNaN(in - out)
 	}
 	a, ok := p.Averages[of]
 	return a.Mean, ok && a.N > 0
+}
+
+// watts are those of all seats that have a role; NaN if there are none.
+func watts(p record.Point, role seats.Role) float64 {
+	sum, n := 0.0, 0
+	for column, a := range p.Averages {
+		seat, ok := strings.CutSuffix(column, ".watts")
+		if kind, known := seats.KindOf(seat); ok && known && kind.Is(role) && a.N > 0 {
+			sum, n = sum+a.Mean, n+1
+		}
+	}
+	if n == 0 {
+		return math.NaN()
+	}
+	return sum
 }
 
 func label(of string) string {
@@ -167,7 +189,7 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 	lines := plotter.NewGrid()
 	lines.Horizontal.Color, lines.Vertical.Color = grid, grid
 	pl.Add(lines)
-	if err := p.drawBand(pl); err != nil {
+	if err := errors.Join(p.drawBand(pl), p.drawSurface(pl)); err != nil {
 		return nil, err
 	}
 	for i, l := range p.Lines {
@@ -196,7 +218,9 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 			pl.Legend.Add(l.Label, line)
 		}
 	}
-	pad(&pl.Y)
+	if p.Surface == nil {
+		pad(&pl.Y)
+	}
 	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter),
 		vgimg.UseDPI(220))
 	pl.Draw(draw.New(canvas))
@@ -270,7 +294,8 @@ func ticks(least, most float64) []plot.Tick {
 	return all
 }
 
-// pad leaves some air above and below the curves, so that a flat one does not fill the picture with noise at its edge.
+// pad leaves some air above and below the curves, so that a flat one does not fill the picture with noise at its
+// edge.
 func pad(a *plot.Axis) {
 	span := a.Max - a.Min
 	if span <= 0 {
