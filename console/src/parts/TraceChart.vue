@@ -4,7 +4,8 @@ import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
 import { deviating, panelsOf, type Sharing } from './panels'
-import { dashes, fading, type Option, palette, quantityColor, save, svgOf, VChart } from './chart'
+import { dashes, fading, type Option, palette, quantityColor, VChart } from './chart'
+import { useSaving } from './saving'
 import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
 
 // A foretold line is what the rehearsal gave.
@@ -261,19 +262,12 @@ function key(e: KeyboardEvent) {
   e.preventDefault()
 }
 
-function savePNG() {
-  const t = palette(theme.global.current.value.dark)
-  const url = (chart.value as unknown as { getDataURL(o: object): string }).getDataURL({
-    type: 'png',
-    pixelRatio: 2,
-    backgroundColor: t.surface,
-  })
-  save(`${props.name}.png`, url)
-}
-function saveSVG() {
-  const text = svgOf(option.value, box.value?.clientWidth ?? 900, height.value)
-  save(`${props.name}.svg`, URL.createObjectURL(new Blob([text], { type: 'image/svg+xml' })))
-}
+const { savePNG, saveSVG } = useSaving(
+  chart,
+  option,
+  () => ({ width: box.value?.clientWidth ?? 900, height: height.value }),
+  () => props.name,
+)
 defineExpose({ savePNG, saveSVG })
 </script>
 

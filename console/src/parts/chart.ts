@@ -1,4 +1,4 @@
-import { LineChart } from 'echarts/charts'
+import { CustomChart, LineChart } from 'echarts/charts'
 import {
   AxisPointerComponent,
   DataZoomComponent,
@@ -17,6 +17,7 @@ import { drains, feeds, quantity } from './catalogue'
 import { type Tokens, tokens } from '../theme'
 
 use([
+  CustomChart,
   LineChart,
   AxisPointerComponent,
   DataZoomComponent,

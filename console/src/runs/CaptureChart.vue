@@ -2,7 +2,8 @@
 import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
-import { type Option, palette, save, svgOf, VChart } from '../parts/chart'
+import { type Option, palette, VChart } from '../parts/chart'
+import { useSaving } from '../parts/saving'
 import { onAxis, prefixed, prefixOf } from '../parts/prefixed'
 import type { Shown } from './captures'
 
@@ -190,15 +191,12 @@ function key(e: KeyboardEvent) {
   e.preventDefault()
 }
 
-function savePNG() {
-  const t = palette(theme.global.current.value.dark)
-  const picture = chart.value as unknown as { getDataURL(o: object): string }
-  save(`${props.name}.png`, picture.getDataURL({ type: 'png', pixelRatio: 2, backgroundColor: t.surface }))
-}
-function saveSVG() {
-  const text = svgOf(option.value, box.value?.clientWidth ?? 900, height.value)
-  save(`${props.name}.svg`, URL.createObjectURL(new Blob([text], { type: 'image/svg+xml' })))
-}
+const { savePNG, saveSVG } = useSaving(
+  chart,
+  option,
+  () => ({ width: box.value?.clientWidth ?? 900, height: height.value }),
+  () => props.name,
+)
 defineExpose({ savePNG, saveSVG })
 </script>
 

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 import { useTheme } from 'vuetify'
 
 import type { PlayedCurve, Point } from '../api'
+import { drains, feeds } from '../parts/catalogue'
 import { type Option, palette, VChart } from '../parts/chart'
 import { fixed, quantityOf, unitOf } from '../parts/format'
 
@@ -14,12 +15,18 @@ const theme = useTheme()
 const unit = (of: string) => (of === 'efficiency' ? '%' : of === 'loss' ? 'W' : unitOf(of))
 const words = (of: string) => of.replace('.', ' ').replace(/^./, (c) => c.toUpperCase())
 
+// watts are those of all seats that do something for the unit; null if there are none.
+function watts(p: Point, does: (seat: string) => boolean): number | null {
+  const all = Object.entries(p.averages).filter(([c, a]) => c.endsWith('.watts') && does(c.split('.')[0]!) && a.n > 0)
+  return all.length ? all.reduce((sum, [, a]) => sum + a.mean, 0) : null
+}
+
 function valueOf(p: Point, of: string): number | null {
-  const source = p.averages['source.watts']
-  const load = p.averages['load.watts']
-  if (of === 'efficiency')
-    return source && load && source.mean > 0 && load.mean > 0 ? (100 * load.mean) / source.mean : null
-  if (of === 'loss') return source && load ? source.mean - load.mean : null
+  if (of === 'efficiency' || of === 'loss') {
+    const [into, out] = [watts(p, feeds), watts(p, drains)]
+    if (into === null || out === null) return null
+    return of === 'loss' ? into - out : into > 0 && out > 0 ? (100 * out) / into : null
+  }
   const a = p.averages[of]
   return a && a.n > 0 ? a.mean : null
 }

@@ -8,6 +8,7 @@ import CursorTable from './CursorTable.vue'
 import ExcerptsPanel from './ExcerptsPanel.vue'
 import FindingsList from '../parts/FindingsList.vue'
 import FiguresTable from '../parts/FiguresTable.vue'
+import MapChart from './MapChart.vue'
 import PointsChart from './PointsChart.vue'
 import PointsTable from './PointsTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
@@ -115,6 +116,7 @@ const curves = computed(() => {
         { of: 'load.volts', by: 'load.amps', per: 'source.volts' },
       ]
 })
+const maps = computed(() => (doc.value?.figures ?? []).filter((f) => f.id === 'efficiency-map' && f.table))
 const marks = computed(() =>
   (doc.value?.marks ?? []).filter((m) => !['command', 'point-done', 'stage-end'].includes(m.kind)),
 )
@@ -235,6 +237,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
       </div>
       <RowsTable v-if="rows.length" :points="rows" />
       <div v-if="points.length || doc.played?.length" class="pictures">
+        <MapChart v-for="(f, i) in maps" :key="i" :table="f.table!" :title="f.title" :name="`${doc.serial}-${f.id}`" />
         <PointsChart
           v-for="c in curves"
           :key="c.of + c.by"

@@ -30,12 +30,13 @@ func TestASurfaceIsReadFromTheTableOfAMap(t *testing.T) {
 		assert.True(t, level > low && level < high)
 	}
 
-	_, ok = SurfaceOf(&figure.Table{Columns: make([]figure.TableColumn, 3), Rows: [][]any{{48.0, 4.0, 94.1}, {48.0, 8.0, 93.0}}})
+	_, ok = SurfaceOf(&figure.Table{Columns: make([]figure.TableColumn, 3),
+		Rows: [][]any{{48.0, 4.0, 94.1}, {48.0, 8.0, 93.0}}})
 	assert.False(t, ok, "one line only is a curve")
 	_, ok = SurfaceOf(nil)
 	assert.False(t, ok)
-	flat, ok := SurfaceOf(&figure.Table{Columns: make([]figure.TableColumn, 3), Rows: [][]any{{1.0, 1.0, 9.0}, {2.0, 1.0, 9.0},
-		{1.0, 2.0, 9.0}, {2.0, 2.0, 9.0}}})
+	flat, ok := SurfaceOf(&figure.Table{Columns: make([]figure.TableColumn, 3),
+		Rows: [][]any{{1.0, 1.0, 9.0}, {2.0, 1.0, 9.0}, {1.0, 2.0, 9.0}, {2.0, 2.0, 9.0}}})
 	require.True(t, ok)
 	assert.Empty(t, flat.Levels())
 }
