@@ -259,6 +259,10 @@ type ImportLog struct {
 	// Nameplate and Procedure give ratings, figures and limits; empty: none, and the usual figures of a battery.
 	Nameplate string `json:"nameplate,omitempty"`
 	Procedure string `json:"procedure,omitempty"`
+	// Capture says that it is a fast capture of volts, and perhaps amps, in equal steps; Stage is that of the procedure
+	// whose capture it stands for; empty: the first.
+	Capture bool   `json:"capture,omitempty"`
+	Stage   string `json:"stage,omitempty"`
 	// BeganAt is when the log began; null: not known.
 	BeganAt *time.Time `json:"beganAt,omitempty"`
 }

@@ -121,6 +121,7 @@ func take(s *store.Store, library Library, by string, request api.ImportLog) (st
 	if err != nil {
 		return store.Run{}, err
 	}
+	mapping.Capture = request.Capture
 	log, err := foreignlog.Read(strings.NewReader(request.Text), mapping)
 	if err != nil {
 		return bad(err)
@@ -144,6 +145,9 @@ func take(s *store.Store, library Library, by string, request api.ImportLog) (st
 	}
 	if err := giveTexts(library, &run, request, log); err != nil {
 		return run, err
+	}
+	if request.Capture {
+		return run, takeCapture(s, &run, request, log)
 	}
 	if doubt := log.Doubt(); doubt != "" && request.Mapping.DischargeIs == "" {
 		return bad(errors.New(doubt))
@@ -191,7 +195,11 @@ func giveTexts(library Library, run *store.Run, request api.ImportLog, log *fore
 		}
 		run.NameplateText = plate.Text
 	}
-	if run.ProcedureText == "" {
+	switch {
+	case run.ProcedureText != "":
+	case request.Capture:
+		run.ProcedureText = usualOfCapture(run.Nameplate, log)
+	default:
 		run.ProcedureText = usual(run.Nameplate, run.NameplateText, log)
 	}
 	if _, _, err := run.Program(); err != nil {

@@ -29,10 +29,12 @@ base, as a run on which figures, overlays and limits work. Columns and units are
 COLUMN:UNIT where the guess is wrong. What is given with --source is remembered, and used for the next log
 of that source. --look shows what would be read. Text in UTF-8, UTF-16 or Latin-1 and workbooks (.xlsx) are
 read; a row of units below the header, numbers with thousands set apart, words for an overload, and a last
-line that was cut off are understood.`,
+line that was cut off are understood. With --capture it is a fast capture in equal steps, which gets figures
+of ripple and transients, or those of the procedure for its stage.`,
 		Example: "  usher import charger.csv --serial GP-310 --nameplate gannet --look\n  usher import charger.csv " +
 			"--serial GP-310 --nameplate gannet --source 'deck charger' --amps 'I_bat:mA' --discharge-is positive\n  usher " +
-			"import night.xlsx --serial GP-310 --skip 12 --accuracy volts=0.05%+2mV,amps=0.1%+5mA",
+			"import night.xlsx --serial GP-310 --skip 12 --accuracy volts=0.05%+2mV,amps=0.1%+5mA\n" +
+			"  usher import step.csv --capture --serial TN-2208 --procedure tern-validation --stage 'load step up'",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			text, err := os.ReadFile(args[0])
 			if err != nil {
@@ -88,6 +90,8 @@ line that was cut off are understood.`,
 		}),
 	}
 	c.Flags().StringVar(&l.Serial, "serial", "", "serial number of the unit")
+	c.Flags().BoolVar(&l.Capture, "capture", false, "it is a fast capture: time and volts, perhaps amps, in equal steps")
+	c.Flags().StringVar(&l.Stage, "stage", "", "stage of the procedure that the capture stands for (default the first)")
 	c.Flags().StringVar(&l.Lot, "lot", "", "lot of the unit")
 	c.Flags().StringVar(&l.Nameplate, "nameplate", "", "nameplate of the unit, for its ratings")
 	c.Flags().StringVar(&l.Procedure, "procedure", "",

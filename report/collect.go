@@ -24,6 +24,7 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{},
 		Preflight: []api.PreflightFinding{}, Curves: []procedure.Curve{},
 	}
+	doc.Columns = []api.Column{} // of a capture alone there are none
 	for _, c := range run.Columns {
 		doc.Columns = append(doc.Columns, api.Column{Name: c, Unit: trace.UnitOf(c).Symbol})
 	}

@@ -35,6 +35,8 @@ type Mapping struct {
 	Skip int
 	// UnitRow says that a row of units stands below the header.
 	UnitRow bool
+	// Capture says that it is a fast capture: it may have no amps, and times below zero.
+	Capture bool
 	// Join goes on where the time goes back: the clock was set. Otherwise that is a mistake.
 	Join bool
 }
@@ -43,6 +45,8 @@ type Mapping struct {
 // Celsius is nil if it was not mapped. A number that is not there is NaN.
 type Log struct {
 	T, Volts, Amps, Celsius []float64
+	// First is the time of the first row in the file, s; 0 of a clock.
+	First float64
 	// Began is when the log began, if its times have a date.
 	Began time.Time
 	// Dropped counts rows that repeated the time of the row before, Heads those that repeated the header, Overloads the
@@ -112,13 +116,19 @@ func Read(text io.Reader, m Mapping) (*Log, error) {
 		return nil, fmt.Errorf("the log has %d rows with a time; %d are needed", len(log.T), FewestRows)
 	}
 	log.Began = r.began
+	if !r.time.clock {
+		log.First = r.first
+	}
 	return log, nil
 }
 
 // dropLast takes the last row away.
 func (l *Log) dropLast() {
 	n := len(l.T) - 1
-	l.T, l.Volts, l.Amps = l.T[:n], l.Volts[:n], l.Amps[:n]
+	l.T, l.Volts = l.T[:n], l.Volts[:n]
+	if l.Amps != nil {
+		l.Amps = l.Amps[:n]
+	}
 	if l.Celsius != nil {
 		l.Celsius = l.Celsius[:n]
 	}
@@ -199,7 +209,7 @@ func newReader(text io.Reader, m Mapping) (*reader, error) {
 	var errs [4]error
 	r.time, errs[0] = find(m.Time, "time", quantity.Time, true)
 	r.volts, errs[1] = find(m.Volts, "volts", quantity.Voltage, true)
-	r.amps, errs[2] = find(m.Amps, "amps", quantity.Current, true)
+	r.amps, errs[2] = find(m.Amps, "amps", quantity.Current, !m.Capture)
 	r.celsius, errs[3] = find(m.Celsius, "temperature", quantity.Temperature, false)
 	return r, errors.Join(errs[:]...)
 }
@@ -244,14 +254,17 @@ func (r *reader) take(log *Log, row []string) error {
 	if err != nil {
 		return err
 	}
-	amps, err := r.reading(log, row, r.amps, "amps")
-	if err != nil {
-		return err
+	if r.amps.at >= 0 {
+		amps, err := r.reading(log, row, r.amps, "amps")
+		if err != nil {
+			return err
+		}
+		if r.mapping.DischargePositive {
+			amps = -amps
+		}
+		log.Amps = append(log.Amps, amps)
 	}
-	if r.mapping.DischargePositive {
-		amps = -amps
-	}
-	log.T, log.Volts, log.Amps = append(log.T, t), append(log.Volts, volts), append(log.Amps, amps)
+	log.T, log.Volts = append(log.T, t), append(log.Volts, volts)
 	if r.celsius.at >= 0 {
 		celsius, err := r.reading(log, row, r.celsius, "temperature")
 		if err != nil {
@@ -354,6 +367,9 @@ func (r *reader) seconds(row []string) (float64, error) {
 	}
 	if !r.started {
 		r.first, r.started = t, true
+	}
+	if r.mapping.Capture { // whose steps may be as short as they like
+		return t - r.first, nil
 	}
 	return math.Round((t-r.first)*1e6) / 1e6, nil
 }

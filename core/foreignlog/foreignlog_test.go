@@ -1,6 +1,8 @@
 package foreignlog
 
 import (
+	"fmt"
+	"math"
 	"strings"
 	"testing"
 
@@ -113,4 +115,41 @@ func FuzzLook(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A capture has its own time base, down to picoseconds, and is kept to a sixty-thousandth of its range.
+func TestACaptureIsRead(t *testing.T) {
+	text := "time [ns];volts [mV]\n"
+	for k := range 50 {
+		text += fmt.Sprintf("%.3f;%.3f\n", -10+0.4*float64(k), 12*math.Sin(float64(k)/5))
+	}
+	first, err := Look(text, 0)
+	require.NoError(t, err)
+	m := first.Mapping
+	m.Time.Unit, m.Volts.Unit, m.Capture = "ns", "mV", true
+	log, err := Read(strings.NewReader(text), m)
+	require.NoError(t, err)
+	waves, err := log.Waveforms("output", "current")
+	require.NoError(t, err)
+	require.Len(t, waves, 1)
+	w := waves[0]
+	assert.InDelta(t, 0.4e-9, w.Step, 1e-18)
+	assert.InDelta(t, -10e-9, w.T0, 1e-18)
+	for k := range 50 {
+		assert.InDelta(t, 12e-3*math.Sin(float64(k)/5), w.At(k), 1e-6)
+	}
+	assert.False(t, w.Clipped(), "nobody knows where its range ends")
+
+	for words, bad := range map[string]string{
+		"equal steps": strings.Replace(text, "\n-9.600;", "\n-9.300;", 1),
+		"no value":    strings.Replace(text, "\n-9.600;2.384", "\n-9.600;", 1),
+	} {
+		log, err := Read(strings.NewReader(bad), m)
+		require.NoError(t, err)
+		_, err = log.Waveforms("output", "current")
+		assert.ErrorContains(t, err, words)
+	}
+	m.Capture = false
+	_, err = Read(strings.NewReader(text), m)
+	assert.ErrorContains(t, err, "should be the amps", "a log of a battery needs amps")
 }

@@ -63,11 +63,14 @@ func areNames(row []string, columns int) bool {
 func Look(text string, above int) (First, error) {
 	text = strings.TrimPrefix(text, "\ufeff")
 	lines := strings.SplitN(text, "\n", 200)
-	separator := separatorOf(lines)
+	separator := separatorOf(lines, 3)
 	skip := above
 	switch {
 	case above == 0:
-		skip = headerAt(lines, separator)
+		if skip = headerAt(lines, separator, 3); skip < 0 { // of a capture there may be time and volts only
+			separator = separatorOf(lines, 2)
+			skip = headerAt(lines, separator, 2)
+		}
 	case above >= len(lines)-1:
 		return First{}, fmt.Errorf("%d lines are to stand before the header, but the file has %d", above, len(lines))
 	case areUnits(fields(lines[above+1], separator)):
@@ -108,13 +111,13 @@ func fields(line string, separator rune) []string {
 	return row
 }
 
-// separatorOf is the separator that cuts most lines into the same number of columns, three at least.
-func separatorOf(lines []string) rune {
+// separatorOf is the separator that cuts most lines into the same number of columns, so many at least.
+func separatorOf(lines []string, columns int) rune {
 	best, most := ',', 0
 	for _, s := range []rune{';', '\t', ',', '|'} {
 		count := map[int]int{}
 		for _, line := range lines {
-			if n := strings.Count(line, string(s)); n >= 2 {
+			if n := strings.Count(line, string(s)); n >= columns-1 {
 				count[n]++
 			}
 		}
@@ -127,9 +130,9 @@ func separatorOf(lines []string) rune {
 	return best
 }
 
-// headerAt is the first line that has three names at least and a line with a number of the same length after
+// headerAt is the first line that has so many names at least and a line with a number of the same length after
 // it; −1: none.
-func headerAt(lines []string, separator rune) int {
+func headerAt(lines []string, separator rune, columns int) int {
 	at := func(i int) []string {
 		if i >= len(lines) {
 			return nil
@@ -138,7 +141,7 @@ func headerAt(lines []string, separator rune) int {
 	}
 	for i := range lines {
 		head, next := at(i), at(i+1)
-		if len(head) < 3 || len(head)-numbersIn(head)-count(head, "") < 3 || len(head) != len(next) {
+		if len(head) < columns || len(head)-numbersIn(head)-count(head, "") < columns || len(head) != len(next) {
 			continue
 		}
 		if n := numbersIn(next); n >= 2 || n == 1 && numbersIn(at(i+2)) >= 2 { // the first readings may be none
