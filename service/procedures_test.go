@@ -83,6 +83,8 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		serial = "GB-41"
 	case strings.HasPrefix(r.name, "gannet"):
 		serial = "GP-301"
+	case strings.HasPrefix(r.name, "dunlin"):
+		serial = "DN-601"
 	}
 	if r.name == "gannet-conditioning" { // after another procedure in the same bay: a pack that is as it was clipped in
 		serial = "GP-302"
@@ -125,7 +127,9 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay2", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
 		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil},
 			{"bay2", "tern-buoy-day", nil}}},
-		{8, []simbench.Layout{simbench.Scoped}, []ready{{"bay1", "tern-validation", nil}}},
+		{8, []simbench.Layout{simbench.Scoped, simbench.Outputs}, []ready{{"bay1", "tern-validation", nil},
+			{"bay2", "dunlin-outputs", nil}}},
+		{2, []simbench.Layout{simbench.Scoped}, []ready{{"bay1", "tern-watch", nil}}},
 		{60, []simbench.Layout{simbench.Metered}, []ready{{"bay1", "tern-warm-up", nil}}},
 		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack},
 			[]ready{

@@ -14,8 +14,8 @@ type Excursion struct {
 	Unlike float64 // how many times its usual scatter it is away
 }
 
-// The neighbourhood of a bucket, and what scatter is taken for at least: a share of the largest departure, since a
-// trace may have none, and a share of its value, below which nobody sees anything.
+// The neighbourhood of a bucket, and what scatter is taken for at least: the least step of the readings, and since a
+// trace may have none, a share of the largest departure and of its value, below which nobody sees anything.
 const (
 	neighbours   = 20 // on each side
 	leastScatter = 1e-3
@@ -51,6 +51,7 @@ func Excursions(buckets []Bucket, most int, apart float64, skip func(t float64) 
 		}
 	}
 	scatter := 1.4826 * median(slices.Clone(distances)) // of a normal distribution it is the standard deviation
+	scatter = math.Max(scatter, leastStep(buckets))
 	for i := range found {
 		least := math.Max(leastScatter*furthest, leastShare*math.Abs(found[i].Usual))
 		found[i].Unlike /= math.Max(math.Max(scatter, least), math.SmallestNonzeroFloat64)
@@ -67,6 +68,26 @@ func Excursions(buckets []Bucket, most int, apart float64, skip func(t float64) 
 		}
 	}
 	return out
+}
+
+// leastStep is by how much neighbours differ at least, where that is the step of an instrument's display: many do not
+// differ at all, and of those that do many differ by it.
+func leastStep(buckets []Bucket) float64 {
+	var steps []float64
+	for i := 1; i < len(buckets); i++ {
+		if step := math.Abs(buckets[i].Max - buckets[i-1].Max); step > 0 {
+			steps = append(steps, step)
+		}
+	}
+	if len(steps) == 0 || 4*len(steps) > 3*len(buckets) {
+		return 0
+	}
+	least := slices.Min(steps)
+	small := len(slices.DeleteFunc(steps, func(step float64) bool { return step > 1.5*least }))
+	if small < max(5, len(buckets)/50) {
+		return 0
+	}
+	return least
 }
 
 // median of what is present; NaN if nothing is. It sorts what it is given.

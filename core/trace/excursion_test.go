@@ -52,7 +52,7 @@ func TestWhatIsNoExcursion(t *testing.T) {
 	}
 	assert.Empty(t, Excursions(flat, 5, 1, never), "nothing happens")
 	assert.Empty(t, Excursions(nil, 5, 1, never))
-	flat[50].Min = 11
+	flat[50].Min, flat[50].Max = 11, 11
 	assert.Len(t, Excursions(flat, 5, 1, never), 1, "without scatter a dip is one too")
 	assert.Empty(t, Excursions(flat, 5, 1, func(t float64) bool { return t == 50 }), "what was commanded is none")
 	flat[20] = Bucket{T: 20, Min: math.NaN(), Max: math.NaN()}
@@ -60,4 +60,26 @@ func TestWhatIsNoExcursion(t *testing.T) {
 	flat[53].Min = 11.5
 	assert.Len(t, Excursions(flat, 5, 10, never), 1, "of places near each other the furthest")
 	assert.Len(t, Excursions(flat, 5, 1, never), 2)
+}
+
+// The last digit of a display that comes and goes is no excursion.
+func TestALastDigitIsNoExcursion(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 3))
+	buckets := make([]Bucket, 500)
+	for i := range buckets {
+		x := 47.997
+		switch rng.IntN(20) {
+		case 0:
+			x = 47.996
+		case 1:
+			x = 47.998
+		}
+		buckets[i] = Bucket{T: float64(i), Min: x, Max: x}
+	}
+	never := func(float64) bool { return false }
+	assert.Empty(t, Excursions(buckets, 5, 1, never))
+	buckets[300].Min, buckets[300].Max = 47.97, 47.97
+	found := Excursions(buckets, 5, 1, never)
+	require.Len(t, found, 1)
+	assert.Equal(t, 300.0, found[0].T)
 }
