@@ -87,11 +87,7 @@ func (s *Service) dropExcerpt(c *echo.Context) error {
 
 // excursions lists where the columns of a run go furthest from where they usually are.
 func (s *Service) excursions(c *echo.Context) error {
-	run, err := s.store.Run(c.Param("run"))
-	if err != nil {
-		return err
-	}
-	from, to, err := timeRange(c)
+	part, err := s.partAsked(c)
 	if err != nil {
 		return err
 	}
@@ -99,11 +95,7 @@ func (s *Service) excursions(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	var columns []string
-	if text := c.QueryParam("columns"); text != "" {
-		columns = strings.Split(text, ",")
-	}
-	all, err := archive.Excursions(c.Request().Context(), s.store, run, columns, from, to, most)
+	all, err := archive.Excursions(c.Request().Context(), s.store, part.run, part.columns, part.from, part.to, most)
 	if err != nil {
 		return err
 	}

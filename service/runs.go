@@ -79,11 +79,7 @@ func (s *Service) showRun(c *echo.Context) error {
 const defaultBuckets, mostBuckets = 1600, 8000
 
 func (s *Service) window(c *echo.Context) error {
-	run, err := s.store.Run(c.Param("run"))
-	if err != nil {
-		return err
-	}
-	from, to, err := timeRange(c)
+	part, err := s.partAsked(c)
 	if err != nil {
 		return err
 	}
@@ -91,15 +87,29 @@ func (s *Service) window(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	var columns []string
-	if names := c.QueryParam("columns"); names != "" {
-		columns = strings.Split(names, ",")
-	}
-	w, err := s.store.Window(c.Request().Context(), run, columns, from, to, n)
+	w, err := s.store.Window(c.Request().Context(), part.run, part.columns, part.from, part.to, n)
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, windowOf(run.ID, w))
+	return c.JSON(http.StatusOK, windowOf(part.run.ID, w))
+}
+
+// part is a part of a run that somebody asks for; columns nil: all.
+type part struct {
+	run      store.Run
+	columns  []string
+	from, to float64
+}
+
+func (s *Service) partAsked(c *echo.Context) (p part, err error) {
+	if p.run, err = s.store.Run(c.Param("run")); err != nil {
+		return p, err
+	}
+	if names := c.QueryParam("columns"); names != "" {
+		p.columns = strings.Split(names, ",")
+	}
+	p.from, p.to, err = timeRange(c)
+	return p, err
 }
 
 func windowOf(runID string, w store.Window) api.Window {

@@ -227,11 +227,11 @@ func againstRehearsal(ctx context.Context, url string) error {
 		shot("deviations.png"), chromedp.EmulateViewport(chromium.Width, chromium.Height))
 }
 
-// captured shows the load steps of a unit that rings, one over the other.
+// captured shows the load steps of a unit that rings, one over the other, and below them its efficiency map.
 func captured(ctx context.Context, url string) error {
 	const button = `[...document.querySelectorAll('[data-test=captures] .list button')].find((b) => ` +
 		`b.innerText.includes('%s')).dispatchEvent(new MouseEvent('click', {shiftKey: %t, bubbles: true}))`
-	return chromedp.Do(ctx, chromedp.EmulateViewport(chromium.Width, chromium.Height), chromedp.Navigate(url),
+	return chromedp.Do(ctx, chromedp.EmulateViewport(chromium.Width, 2*chromium.Height), chromedp.Navigate(url),
 		theme("light"), chromedp.Navigate(url+"/runs"), chromium.Visible(`[data-test=runs] tbody tr`),
 		chromium.Script(`[...document.querySelectorAll('[data-test=runs] tbody tr')].find((r) => `+
 			`r.textContent.includes('TN-2220') && r.textContent.includes('tern-validation')).click()`),
