@@ -19,6 +19,7 @@ const plates = ref<string[]>([])
 const error = ref<unknown>(null)
 const busy = ref(false)
 const above = ref('')
+const capture = ref(false)
 const accuracy = ref({ volts: '', amps: '' })
 const quantities = ['time', 'volts', 'amps', 'celsius'] as const
 const signs = [
@@ -70,6 +71,7 @@ async function see() {
     })
     mapping.value = look.value.mapping
     above.value = String(mapping.value.skip ?? 0)
+    capture.value = !mapping.value.amps?.column // a log of a battery has amps
   } catch (e) {
     error.value = e
   }
@@ -92,6 +94,7 @@ async function bring() {
       serial: serial.value.trim(),
       lot: lot.value.trim(),
       nameplate: nameplate.value ?? '',
+      capture: capture.value,
     })
     await router.push({ name: 'run', params: { run: run.id } })
   } catch (e) {
@@ -174,6 +177,13 @@ async function bring() {
           placeholder="0.1 % + 5 mA"
           hide-details
           density="compact"
+        />
+        <v-checkbox
+          v-model="capture"
+          label="A fast capture, in equal steps"
+          hide-details
+          density="compact"
+          data-test="as-capture"
         />
         <v-checkbox v-model="mapping.join" label="Join where the clock was set" hide-details density="compact" />
         <v-select
