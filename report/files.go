@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/parquet-go/parquet-go"
+	"github.com/parquet-go/parquet-go/compress/zstd"
 	"github.com/xuri/excelize/v2"
 
 	"usherbench/store"
@@ -87,7 +88,8 @@ func WriteParquet(ctx context.Context, w io.Writer, s *store.Store, run store.Ru
 	for i, path := range schema.Columns() {
 		place[path[0]] = i
 	}
-	out := parquet.NewWriter(w, schema, parquet.Compression(&parquet.Zstd), parquet.KeyValueMetadata("serial", run.Serial),
+	own := &zstd.Codec{} // the library's is one for all, and keeps encoders over the end of who made them
+	out := parquet.NewWriter(w, schema, parquet.Compression(own), parquet.KeyValueMetadata("serial", run.Serial),
 		parquet.KeyValueMetadata("lot", run.Lot),
 		parquet.KeyValueMetadata("run", run.ID), parquet.KeyValueMetadata("procedure",
 			fmt.Sprintf("%s revision %d", run.Procedure, run.Revision)),
