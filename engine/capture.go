@@ -22,6 +22,7 @@ import (
 // of a capture may take to come.
 const (
 	scopeEvery  = 10 * time.Millisecond
+	seldomEvery = 50 * time.Millisecond // of what it may wait for all night
 	fetchWithin = time.Minute
 )
 
@@ -110,7 +111,11 @@ type capturing struct {
 // take waits for the trigger and fetches all channels; at is about when it came.
 func (c capturing) take(ctx context.Context) (waves []*waveform.Waveform, at time.Time, err error) {
 	until := time.Now().Add(c.waits() + outputs.JoinWait)
-	ticker := time.NewTicker(scopeEvery)
+	every := scopeEvery
+	if math.IsInf(c.setup.Within, 1) {
+		every = seldomEvery
+	}
+	ticker := time.NewTicker(every)
 	defer ticker.Stop()
 	for {
 		done, err := c.channel.Triggered(ctx)

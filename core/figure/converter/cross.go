@@ -86,7 +86,8 @@ func crossRegulation(rec *record.Record, req figure.Request) (figure.Result, err
 }
 
 func pairWords(req figure.Request) string {
-	return strings.Trim(req.Output+" and "+req.Against, " and")
+	named := slices.DeleteFunc([]string{req.Output, req.Against}, func(seat string) bool { return seat == "" })
+	return strings.Join(named, " and ")
 }
 
 // crossed is the figure of one pair.

@@ -84,6 +84,8 @@ func TestCrossRegulationIsUndetermined(t *testing.T) {
 	assert.Equal(t, "no-point", code(noFull, figure.Request{Output: "load2", Against: "load",
 		At: map[string]float64{"load2.amps": 1}}))
 	assert.Equal(t, "no-point", code(noFull, figure.Request{Output: "load3"}))
+	none := compute(noFull, figure.Request{ID: "cross-regulation", Output: "load", Against: "load"})
+	assert.Equal(t, "no grid sets the loads of load and load", none.Undetermined.Sentence)
 }
 
 // One meter reads all points: its gain and its offset cost little, and the stated intervals hold the truth.
