@@ -41,7 +41,7 @@ var rules = []struct {
 		regexp.MustCompile(`^github.com/alecthomas/participle/v2`)},
 	{"core", regexp.MustCompile(`^core/`), regexp.MustCompile(`^gonum.org/`)},
 	{"simbench/plant", regexp.MustCompile(`^(core/|simbench/plant)`), regexp.MustCompile(`^gonum.org/`)},
-	{"simbench", regexp.MustCompile(`^(core|simbench)/|^instrument/transport/memory$`), nil},
+	{"simbench", regexp.MustCompile(`^(core|simbench)/|^instrument/transport/(memory|hislip|session|vxi11)$`), nil},
 	{"rehearsal/shelf", regexp.MustCompile(`^(core/|api$|archive$|store$|rehearsal$)`), regexp.MustCompile(`^$`)},
 	{"rehearsal", regexp.MustCompile(`^(core/|simbench/(plant|units)$)`), regexp.MustCompile(`^gonum.org/`)},
 	{"tables", regexp.MustCompile(`^core/`),

@@ -55,9 +55,11 @@ type OverlayRequest struct {
 	// Over is the x axis: time, charge, state or cycle, or a column as load.volts, over which a sweep up and the sweep
 	// back are curves of their own.
 	Over string `json:"over,omitempty"`
-	// Half is charge, discharge, both, run for the whole run, or points for its settled operating points; empty:
-	// discharge, and over a column run.
+	// Half is charge, discharge, both, run for the whole run, points for its settled operating points, or excerpts for
+	// what was kept of it under names; empty: discharge, over a column run, and excerpts where one is named.
 	Half string `json:"half,omitempty"`
+	// Excerpt is the name of the excerpts that are drawn; empty: all of a run.
+	Excerpt string `json:"excerpt,omitempty"`
 	// Mark aligns time at the first mark with this label; Level at the first crossing of a level of the quantity,
 	// in its unit.
 	Mark  string   `json:"mark,omitempty"`
@@ -99,6 +101,8 @@ type OverlayCurve struct {
 	X      []float64 `json:"x"`
 	Y      []float64 `json:"y"`
 	Serial string    `json:"serial"`
+	// Excerpt is the name of what was kept of the run; empty: the curve is of none.
+	Excerpt string `json:"excerpt,omitempty"`
 }
 
 // OverlayBand is min, max and mean at places of the common range.

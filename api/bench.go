@@ -155,6 +155,8 @@ type Discovery struct {
 	// Serial looks at the serial devices of the service's machine, with these baud rates; empty: 9600 and 115200.
 	Serial bool  `json:"serial,omitempty"`
 	Bauds  []int `json:"bauds,omitempty"`
+	// Announced asks those that announce themselves on the networks of the service's machine by mDNS.
+	Announced bool `json:"announced,omitempty"`
 	// Addresses are asked as they are.
 	Addresses []string `json:"addresses,omitempty"`
 	// Dialect names the one that is expected: its question is asked, and where nobody answers what may be wrong with the

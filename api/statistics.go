@@ -17,3 +17,16 @@ type Statistic struct {
 	// Frequency is the dominant one of a capture, Hz.
 	Frequency *float64 `json:"frequency,omitempty"`
 }
+
+// Makeup is what a channel of a capture is made of over a window: its frequencies, and its values.
+type Makeup struct {
+	Name string `json:"name"`
+	Unit string `json:"unit"`
+	// Hertz and Amplitudes are the lines of the spectrum of what alternates, as sines have them, through a Hann window;
+	// of lines that are close to each other the strongest.
+	Hertz      []float64 `json:"hertz"`
+	Amplitudes []float64 `json:"amplitudes"`
+	// Values are the middles of the bars of its histogram, Shares the share of the samples in each.
+	Values []float64 `json:"values"`
+	Shares []float64 `json:"shares"`
+}

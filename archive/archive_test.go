@@ -258,7 +258,7 @@ func TestAnOverlaySaysWhatCannotBeDrawn(t *testing.T) {
 	}{
 		{api.OverlayRequest{}, "name runs, a lot or a serial number"},
 		{api.OverlayRequest{Lot: "shelf", Over: "colour"}, `over is "colour"; choose`},
-		{api.OverlayRequest{Lot: "shelf", Half: "run", Over: api.OverCharge}, "a whole run is drawn over time"},
+		{api.OverlayRequest{Lot: "shelf", Half: "run", Over: api.OverCharge}, "a whole run or an excerpt is drawn over time"},
 		{api.OverlayRequest{Lot: "attic"}, "no run that has ended was found"},
 	} {
 		_, err := archive.Overlay(t.Context(), s, c.request)

@@ -28,8 +28,9 @@ const (
 
 // What is drawn of a run beside its charges and discharges.
 const (
-	wholeRun  = "run"
-	itsPoints = "points"
+	wholeRun    = "run"
+	itsPoints   = "points"
+	itsExcerpts = "excerpts"
 )
 
 // leastPart is the share of the largest half-cycle of its kind that another of the run must have moved to be drawn.
@@ -87,10 +88,14 @@ func (l *laid) complete() error {
 		return nil
 	}
 	column := strings.Contains(r.Over, ".")
-	if column && r.Half == "" {
+	switch {
+	case r.Half != "":
+	case r.Excerpt != "":
+		r.Half = itsExcerpts
+	case column:
 		r.Half = wholeRun
 	}
-	err := word(&r.Half, "half", "discharge", "charge", "both", wholeRun, itsPoints)
+	err := word(&r.Half, "half", "discharge", "charge", "both", wholeRun, itsPoints, itsExcerpts)
 	if !column {
 		err = errors.Join(err, word(&r.Over, "over", api.OverTime, api.OverCharge, api.OverState, api.OverCycle))
 	}
@@ -102,9 +107,11 @@ func (l *laid) complete() error {
 			api.ErrBadRequest)
 	case len(r.Runs) == 0 && r.Lot == "" && r.Serial == "":
 		return fmt.Errorf("%w: name runs, a lot or a serial number", api.ErrBadRequest)
-	case r.Half == wholeRun && !column && r.Over != api.OverTime:
-		return fmt.Errorf("%w: a whole run is drawn over time or a column; choose half: discharge or charge for %s",
-			api.ErrBadRequest, r.Over)
+	case r.Excerpt != "" && r.Half != itsExcerpts:
+		return fmt.Errorf("%w: an excerpt is named, but half is %q; leave that out", api.ErrBadRequest, r.Half)
+	case (r.Half == wholeRun || r.Half == itsExcerpts) && !column && r.Over != api.OverTime:
+		return fmt.Errorf("%w: a whole run or an excerpt is drawn over time or a column; choose half: discharge or charge "+
+			"for %s", api.ErrBadRequest, r.Over)
 	}
 	return nil
 }
@@ -158,7 +165,7 @@ func (l *laid) relabel() {
 	for _, run := range l.runs {
 		started[run.ID] = run.StartedAt
 	}
-	for _, half := range []string{"discharge", "charge", wholeRun, itsPoints} {
+	for _, half := range []string{"discharge", "charge", wholeRun, itsPoints, itsExcerpts} {
 		var of []int // the curves of one half: those of two halves are told apart by how they are drawn
 		for i, c := range l.infos {
 			if c.Half == half {
@@ -167,6 +174,7 @@ func (l *laid) relabel() {
 		}
 		labels := overlay.Distinct(len(of), func(i int) string { return l.infos[of[i]].Label }, []func(int) string{
 			func(i int) string { return l.infos[of[i]].Group },
+			func(i int) string { return l.infos[of[i]].Excerpt },
 			func(i int) string { return started[l.infos[of[i]].Run].Format("01-02 15:04") },
 			func(i int) string { return l.infos[of[i]].Run },
 			func(i int) string { return fmt.Sprintf("#%d", l.infos[of[i]].Pass) },
@@ -187,6 +195,8 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 		return err
 	}
 	switch {
+	case l.request.Half == itsExcerpts:
+		return l.excerpts(run, rec)
 	case l.request.Half == itsPoints:
 		return l.overColumn(run, itsPoints, pointsOf(rec, l.request.Over, l.quantity(run)))
 	case l.request.Half == wholeRun && l.request.Over == api.OverTime:
@@ -317,29 +327,6 @@ func (l *laid) aligned(run store.Run, c overlay.Curve, began float64) (overlay.C
 		return c, fmt.Errorf("it has no mark %q", l.request.Mark)
 	}
 	return c.Shifted(marks[i].T - began), nil
-}
-
-// whole draws a quantity over the whole run, as many places as a screen shows.
-func (l *laid) whole(ctx context.Context, run store.Run) error {
-	q := l.quantity(run)
-	w, err := l.store.Window(ctx, run, []string{q}, 0, math.MaxFloat64, drawPlaces)
-	if err != nil {
-		return err
-	}
-	unit := trace.UnitOf(q)
-	var c overlay.Curve
-	for _, b := range w.Buckets[0] {
-		c.X, c.Y = append(c.X, b.T), append(c.Y, (b.Min+b.Max)/2/unit.Factor)
-	}
-	if c = c.Rising(); len(c.X) < 2 {
-		return fmt.Errorf("it has no record of %s", q)
-	}
-	l.out.XLabel, l.out.XUnit, l.out.YLabel, l.out.YUnit = "time", "s", q, unit.Symbol
-	if c, err = l.aligned(run, c, 0); err != nil {
-		return err
-	}
-	l.take(run, wholeRun, 1, c)
-	return nil
 }
 
 func (l *laid) take(run store.Run, half string, pass int, c overlay.Curve) {

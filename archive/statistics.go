@@ -67,19 +67,45 @@ func ofSeries(column string, s trace.Series, rec *record.Record) api.Statistic {
 // CaptureStatistics are those of every channel of a capture over a window, s from the trigger, from every sample.
 func CaptureStatistics(ctx context.Context, s *store.Store, run store.Run, index int,
 	from, to float64) ([]api.Statistic, error) {
+	return ofCapture(ctx, s, run, index, from, to, ofWave)
+}
+
+// ofCapture tells something of every channel of a capture over a window, s from the trigger.
+func ofCapture[T any](ctx context.Context, s *store.Store, run store.Run, index int, from, to float64,
+	of func(*waveform.Waveform) T) ([]T, error) {
 	captured, _, err := s.CaptureWindow(ctx, run.ID, index, 0, 0, 2)
 	if err != nil {
 		return nil, err
 	}
-	all := []api.Statistic{}
+	all := []T{}
 	for _, channel := range captured.Channels {
 		w, err := s.Waveform(ctx, run.ID, index, channel.Name)
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, ofWave(w.Between(w.Index(from), max(w.Index(math.Nextafter(to, math.Inf(1))), w.Index(from)))))
+		all = append(all, of(w.Between(w.Index(from), max(w.Index(math.Nextafter(to, math.Inf(1))), w.Index(from)))))
 	}
 	return all, nil
+}
+
+// How many lines of a spectrum and bars of a histogram a picture has at most.
+const (
+	mostSpectrumLines = 800
+	mostBars          = 256
+)
+
+// CaptureMakeup gives spectrum and histogram of every channel of a capture over a window, s from the trigger.
+func CaptureMakeup(ctx context.Context, s *store.Store, run store.Run, index int, from, to float64) ([]api.Makeup,
+	error) {
+	return ofCapture(ctx, s, run, index, from, to, func(w *waveform.Waveform) api.Makeup {
+		m := api.Makeup{Name: w.Channel, Unit: w.Unit, Hertz: []float64{}, Amplitudes: []float64{}, Values: []float64{},
+			Shares: []float64{}}
+		if w.Len() > 1 {
+			m.Hertz, m.Amplitudes = w.Spectrum().Reduced(mostSpectrumLines)
+			m.Values, m.Shares = w.Bars(mostBars)
+		}
+		return m
+	})
 }
 
 func ofWave(w *waveform.Waveform) api.Statistic {

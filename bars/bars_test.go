@@ -8,6 +8,8 @@ import (
 	"slices"
 	"testing"
 	"time"
+
+	"usherbench/service"
 )
 
 // bar is one line of the result.
@@ -35,6 +37,7 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
+	service.KeepRhythm()
 	code := m.Run()
 	if len(results) > 0 {
 		fmt.Printf("\n%-44s %14s   %-14s\n", "bar", "measured", "target")

@@ -21,6 +21,7 @@ import (
 // Bounds of a discovery.
 const (
 	identifyWithin = time.Second
+	announceWithin = time.Second // is listened for announcements
 	mostAddresses  = 4096
 	atOnce         = 64
 )
@@ -60,8 +61,20 @@ func (b *Bench) Discover(ctx context.Context, where api.Discovery) ([]api.Found,
 			lines = append(lines, line)
 		}
 	}
+	if where.Announced {
+		announced, err := transport.Announced(ctx, announceWithin)
+		if err != nil {
+			return nil, err
+		}
+		for _, address := range announced {
+			lines = append(lines, []string{address})
+		}
+		if len(lines) == 0 {
+			return []api.Found{}, nil
+		}
+	}
 	if len(lines) == 0 || len(lines) > mostAddresses {
-		return nil, fmt.Errorf("%w: %d places to look at; name 1 to %d hosts with ports, addresses, or serial",
+		return nil, fmt.Errorf("%w: %d places to look at; name 1 to %d hosts with ports, addresses, serial, or announced",
 			api.ErrBadRequest,
 			len(lines), mostAddresses)
 	}

@@ -20,17 +20,23 @@ import (
 // captures lists the captures of a run, draws one, or writes its samples.
 func (a *app) captures() *cobra.Command {
 	var output, from, to string
+	var spectrum, histogram bool
 	r := client.Open()
 	c := &cobra.Command{
 		Use: "captures RUN [NUMBER]", Short: "List the captures of a run, draw one or write its samples",
 		Args: cobra.RangeArgs(1, 2),
 		Long: `List the captures of a run; with the number of one draw its channels, or write its samples as CSV with -o.
+With --spectrum or --histogram it is the frequencies or the values of them, over the part between --from and --to.
 Times count from the trigger. RUN is an id, a unique beginning of one, or last.`,
 		Example: "  usher captures last\n  usher captures last 2 --from -100us --to 1ms\n" +
-			"  usher captures 01K 0 -o start.csv",
+			"  usher captures 01K 0 -o start.csv\n  usher captures last 1 --spectrum\n" +
+			"  usher captures last 1 --histogram -o values.csv",
 		PreRunE: func(_ *cobra.Command, args []string) error {
-			if len(args) == 1 && (output != "" || from != "" || to != "") {
+			if len(args) == 1 && (output != "" || from != "" || to != "" || spectrum || histogram) {
 				return usage("say which capture by its number; usher captures %s lists them", args[0])
+			}
+			if spectrum && histogram {
+				return usage("say --spectrum or --histogram; they are two pictures")
 			}
 			if len(args) == 2 {
 				if n, err := strconv.Atoi(args[1]); err != nil || n < 0 {
@@ -51,6 +57,19 @@ Times count from the trigger. RUN is an id, a unique beginning of one, or last.`
 			if err != nil {
 				return err
 			}
+			if spectrum || histogram {
+				all, err := cl.CaptureMakeup(ctx, args[0], n, r)
+				switch {
+				case err != nil:
+					return err
+				case output != "":
+					return a.write(output, func(w io.Writer) error { return report.WriteMakeup(w, all, spectrum) })
+				case a.json:
+					return a.printJSON(all)
+				}
+				a.drawMakeup(all, spectrum)
+				return nil
+			}
 			if output != "" {
 				return a.write(output, func(w io.Writer) error { return cl.ExportCapture(ctx, args[0], n, r, w) })
 			}
@@ -63,6 +82,8 @@ Times count from the trigger. RUN is an id, a unique beginning of one, or last.`
 		}),
 	}
 	c.Flags().StringVarP(&output, "output", "o", "", "file for the samples as CSV; - is standard output")
+	c.Flags().BoolVar(&spectrum, "spectrum", false, "its frequencies")
+	c.Flags().BoolVar(&histogram, "histogram", false, "how often each value occurs")
 	c.Flags().StringVar(&from, "from", "", "begin, from the trigger")
 	c.Flags().StringVar(&to, "to", "", "end, from the trigger")
 	return c
@@ -136,6 +157,32 @@ func (a *app) drawCapture(w api.CaptureWindow) {
 		fmt.Fprintf(a.out, "\n%s, %s   %s to %s\n%s\n", t.Name, t.Unit, inUnit(first, "s"), inUnit(last, "s"),
 			asciigraph.PlotMany(data, asciigraph.Height(plottedHeight), asciigraph.Width(plottedWidth),
 				asciigraph.Precision(3)))
+	}
+}
+
+// drawMakeup draws the spectrum of each channel over the logarithm of the frequency, in powers of ten of its unit, or
+// its histogram.
+func (a *app) drawMakeup(all []api.Makeup, spectrum bool) {
+	for _, m := range all {
+		x, y, what, unit := m.Values, m.Shares, "shares of the samples", m.Unit
+		if spectrum {
+			x, y, what, unit = nil, nil, "powers of ten of "+m.Unit, "Hz"
+			for i, amplitude := range m.Amplitudes {
+				if amplitude > 0 {
+					x, y = append(x, math.Log10(m.Hertz[i])), append(y, math.Log10(amplitude))
+				}
+			}
+		}
+		if len(x) < 2 {
+			continue
+		}
+		first, last := x[0], x[len(x)-1]
+		data := along(x, y, first, last, math.Max)
+		if spectrum {
+			first, last = m.Hertz[0], m.Hertz[len(m.Hertz)-1]
+		}
+		fmt.Fprintf(a.out, "\n%s, %s   %s to %s\n%s\n", m.Name, what, inUnit(first, unit), inUnit(last, unit),
+			asciigraph.Plot(data, asciigraph.Height(plottedHeight), asciigraph.Width(plottedWidth), asciigraph.Precision(2)))
 	}
 }
 

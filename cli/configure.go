@@ -253,7 +253,7 @@ func (a *app) benchScan() *cobra.Command {
 	c := &cobra.Command{
 		Use: "scan [ADDRESS …]", Short: "Ask who answers at the named places, and nowhere else", Args: cobra.ArbitraryArgs,
 		Example: "  usher bench scan --hosts 192.168.1.20,192.168.1.21 --ports 5025,502\n  usher bench scan --serial " +
-			"--bauds 9600,115200\n  usher bench scan usbtmc:///dev/usbtmc0",
+			"--bauds 9600,115200\n  usher bench scan --mdns\n  usher bench scan usbtmc:///dev/usbtmc0",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			where.Addresses = args
 			found, err := cl.Discover(ctx, where)
@@ -273,6 +273,8 @@ func (a *app) benchScan() *cobra.Command {
 	}
 	c.Flags().StringSliceVar(&where.Hosts, "hosts", nil, "hosts to look at, with every port of --ports")
 	c.Flags().IntSliceVar(&where.Ports, "ports", nil, "ports to look at")
+	c.Flags().BoolVar(&where.Announced, "mdns", false,
+		"look at the instruments that announce themselves on the networks of the service's machine")
 	c.Flags().BoolVar(&where.Serial, "serial", false, "look at the serial devices of the service's machine")
 	c.Flags().IntSliceVar(&where.Bauds, "bauds", nil, "baud rates to try on serial devices (default 9600 and 115200)")
 	return c

@@ -26,13 +26,14 @@ func (a *app) overlay() *cobra.Command {
 	c := &cobra.Command{
 		Use: "overlay [RUN …]", Short: "Lay the curves of runs over each other", Args: cobra.ArbitraryArgs,
 		Long: `Lay the curves of runs over each other: their half-cycles over time, charge, share
-of the charge or cycle, whole runs over time, or runs and their settled points over any of their columns, as
-amps over volts; aligned at a mark or at a level. A sweep up and the sweep back are curves of their own. It
-prints the picture with the band, the figures with their spread, and the differences from the first run. Two
-sets, --before and --after, are compared with the significance of each difference.`,
+of the charge or cycle, whole runs or their excerpts over time, or runs, excerpts and their settled points over
+any of their columns, as amps over volts; aligned at a mark or at a level. A sweep up and the sweep back are
+curves of their own. It prints the picture with the band, the figures with their spread, and the differences from
+the first run. Two sets, --before and --after, are compared with the significance of each difference.`,
 		Example: "  usher overlay --lot C-2026-11 --over charge\n  usher overlay --before 01KA --after 01KB --over charge " +
 			"--report before-after.pdf\n  usher overlay 01KA 01KB --half run --quantity thermo.celsius\n" +
-			"  usher overlay 01KA 01KB --half points --over load.amps --quantity load.volts",
+			"  usher overlay 01KA 01KB --half points --over load.amps --quantity load.volts\n" +
+			"  usher overlay 01KA 01KB --excerpt dip --quantity load.volts",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			r.Runs = args
 			if err := a.sets(ctx, cl, &r, before, after); err != nil {
@@ -63,8 +64,9 @@ sets, --before and --after, are compared with the significance of each differenc
 	c.Flags().StringVar(&r.Serial, "serial", "", "every run of this unit")
 	c.Flags().StringVar(&r.Procedure, "procedure", "", "only runs of this procedure")
 	c.Flags().StringVar(&r.Over, "over", api.OverTime, "x axis: time, charge, state or cycle, or a column")
-	c.Flags().StringVar(&r.Half, "half", "", "discharge, charge, both, run for the whole run, or points for its settled "+
-		"points (default discharge; over a column run)")
+	c.Flags().StringVar(&r.Half, "half", "", "discharge, charge, both, run for the whole run, points for its settled "+
+		"points, or excerpts for what was kept of it (default discharge; over a column run)")
+	c.Flags().StringVar(&r.Excerpt, "excerpt", "", "only the excerpts of this name")
 	c.Flags().StringVar(&r.Quantity, "quantity", "", "column on the y axis (default the volts, and over them the amps)")
 	c.Flags().StringVar(&r.Mark, "mark", "", "align time at the first mark with this label")
 	c.Flags().Float64Var(&level, "level", math.NaN(),

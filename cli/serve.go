@@ -56,6 +56,7 @@ USHER_LOG_LEVEL, USHER_TIME_FACTOR), and these override the file.`,
 				return err
 			}
 			comeFirst(log)
+			service.KeepRhythm()
 			guard, err := wardenCommand(noWarden)
 			if err != nil {
 				return err

@@ -74,6 +74,9 @@ What can stand around a unit (--layouts, one for each bay):
 	c.Flags().IntVar(&o.BasePort, "port", defaultSimbenchPort, "first port; 0 takes free ones")
 	c.Flags().Float64Var(&o.TimeFactor, "time-factor", 1, "speed of the bench's clock; the service needs the same")
 	c.Flags().BoolVar(&o.Ideal, "ideal", false, "leave noise, instrument errors and rounding out")
+	c.Flags().StringVar(&o.Over, "over", "tcp", "how stand-ins that take text messages are reached: "+
+		strings.Join(simbench.Ways(), ", "))
+	c.Flags().BoolVar(&o.Announce, "announce", false, "announce these stand-ins by mDNS, on this computer only")
 	c.Flags().BoolVar(&o.OneConnection, "one-connection", false, "every instrument takes one connection only")
 	c.Flags().StringVar(&configFile, "write-config", "", "write a configuration for usher serve to this file")
 

@@ -42,3 +42,8 @@ func (c *Client) Capture(ctx context.Context, run string, index int, s Stretch, 
 func (c *Client) ExportCapture(ctx context.Context, run string, index int, s Stretch, w io.Writer) error {
 	return c.download(ctx, one("runs", run, "captures", strconv.Itoa(index), "export"), s.query(), w)
 }
+
+// CaptureMakeup gives the spectrum and the histogram of every channel of a capture over a part of it.
+func (c *Client) CaptureMakeup(ctx context.Context, run string, index int, s Stretch) ([]api.Makeup, error) {
+	return get[[]api.Makeup](ctx, c, one("runs", run, "captures", strconv.Itoa(index), "makeup"), s.query())
+}

@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/bench"
 	"usherbench/client"
 	. "usherbench/console/chromium"
 	"usherbench/service/servicetest"
@@ -167,4 +169,31 @@ stages: [{name: fill, charge: {amps: 0.1 C, time: 2 min}}]
 		runs, err := h.Local.Runs(t.Context(), client.RunFilter{Serial: "GP-321"})
 		return err == nil && len(runs) == 1
 	}, 20*time.Second, 50*time.Millisecond)
+}
+
+// Whoever changes a bay by its form keeps what the form does not show, and says what the probes of a scope see.
+func TestProbesAreSaidInTheFormOfABay(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Scoped}, Change: func(c *bench.Config) {
+		b := c.Bays["bay1"]
+		b.Seats["source"] = api.SeatConfig{Instrument: "supply1", Channel: 1, Defaults: map[string]string{"amps": "1 A"}}
+	}}, api.Admin)
+	before, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	known := len(before.Bays["bay1"].Seats["scope"].Probes)
+	require.NotZero(t, known)
+	const last = `[...document.querySelectorAll('.probe')].at(-1)`
+	do(t, ctx, Visit(h.Running.URL+"/bench"), Click(`[data-test=edit-bay1]`), Visible(`[data-test=add-probe]`),
+		Click(`[data-test=add-probe]`), Until(fmt.Sprintf(`document.querySelectorAll('.probe').length === %d`, known+1)),
+		Script(last+`.setAttribute('data-test', 'new-probe')`),
+		Fill(`[data-test=new-probe] input`, "shunt"), Fill(`[data-test=new-probe] input[type=number]`, "50"),
+		Click(`[data-test=save-bay]`), Until(`document.querySelector('[data-test=bays]').innerText.includes('shunt')`))
+	after, err := h.Local.BenchConfig(t.Context())
+	require.NoError(t, err)
+	seats := after.Bays["bay1"].Seats
+	assert.Equal(t, map[string]string{"amps": "1 A"}, seats["source"].Defaults)
+	assert.Len(t, seats["scope"].Probes, known+1)
+	assert.Equal(t, 50.0, seats["scope"].Probes["shunt"].Factor)
+	for name, p := range before.Bays["bay1"].Seats["scope"].Probes {
+		assert.Equal(t, p.Factor, seats["scope"].Probes[name].Factor, name)
+	}
 }

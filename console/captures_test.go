@@ -48,6 +48,9 @@ func TestCapturesAreShown(t *testing.T) {
 		Script(panel+`.querySelector('.chart').dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight',
 			shiftKey: true, bubbles: true}))`), // away from the first
 		Until(panel+`.innerText.includes('effective')`),
+		Click(`[data-test=way-spectrum]`), Until(panel+`.innerText.includes('load: strongest at')`),
+		Click(`[data-test=way-histogram]`), Until(panel+`.innerText.includes('load: most often about')`),
+		Click(`[data-test=way-time]`), Visible(`[data-test=capture-cursors]`),
 		Script(panel+`.querySelectorAll('.list button')[1].dispatchEvent(new MouseEvent('click', {shiftKey: true,
 			bubbles: true}))`),
 		Until(panel+`.querySelectorAll('.list [aria-pressed=true]').length === 2`))

@@ -203,6 +203,15 @@ func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
 	do(t, ctx, Until(`document.body.innerText.includes('every frame')`))
 	do(t, ctx, Type(`.chart`, "0"), Until(`document.body.innerText.includes('least and largest of each stretch')`))
 
+	shows := func(what string) Action {
+		return Until(`document.querySelector('.chart').getAttribute('aria-label').includes('` + what + `')`)
+	}
+	draw := func(reference string) Action { // while its menu opens, it moves
+		return Script(`document.querySelector('[data-test=reference-` + reference + `]').click()`)
+	}
+	do(t, ctx, shows("Volts (V)"), Click(`[data-test=reference]`), Visible(`[data-test=reference-mean]`), draw("mean"),
+		shows("Deviation of volts from the mean (V)"), Click(`[data-test=reference]`), draw("values"), shows("Volts (V)"))
+
 	// The one dip is found from there in one action, and what lies about it is kept under a name.
 	arrow := func(shift string) Action {
 		return Script(`document.querySelector('.chart').dispatchEvent(new KeyboardEvent('keydown', {key: 'ArrowRight', ` +

@@ -22,7 +22,8 @@ import (
 // of a capture may take to come.
 const (
 	scopeEvery  = 10 * time.Millisecond
-	seldomEvery = 50 * time.Millisecond // of what it may wait for all night
+	seldomEvery = 50 * time.Millisecond  // of what it may wait for all night
+	netEvery    = 500 * time.Millisecond // of what says by itself when it is there
 	fetchWithin = time.Minute
 )
 
@@ -111,8 +112,15 @@ type capturing struct {
 // take waits for the trigger and fetches all channels; at is about when it came.
 func (c capturing) take(ctx context.Context) (waves []*waveform.Waveform, at time.Time, err error) {
 	until := time.Now().Add(c.waits() + outputs.JoinWait)
+	requests, err := c.channel.Requests(ctx)
+	if err != nil {
+		return nil, at, err
+	}
 	every := scopeEvery
-	if math.IsInf(c.setup.Within, 1) {
+	switch {
+	case requests != nil:
+		every = netEvery
+	case math.IsInf(c.setup.Within, 1):
 		every = seldomEvery
 	}
 	ticker := time.NewTicker(every)
@@ -134,6 +142,7 @@ func (c capturing) take(ctx context.Context) (waves []*waveform.Waveform, at tim
 		select {
 		case <-ctx.Done():
 			return nil, at, ctx.Err()
+		case <-requests:
 		case <-ticker.C:
 		}
 	}

@@ -86,7 +86,8 @@ func OpenAt(name string, a transport.Address, d *dialect.Dialect) (*Instrument, 
 	if a.Registers() != (d.Protocol == dialect.Registers) {
 		return nil, fmt.Errorf("address %q: dialect %s speaks %s, which this transport does not carry; use %s", a,
 			d.Name, d.Protocol,
-			map[bool]string{true: "modbus-rtu or modbus-tcp", false: "tcp, serial or usbtmc"}[d.Protocol == dialect.Registers])
+			map[bool]string{true: "modbus-rtu or modbus-tcp",
+				false: "tcp, hislip, vxi11, serial or usbtmc"}[d.Protocol == dialect.Registers])
 	}
 	if d.Protocol == dialect.Registers {
 		i.tongue.tongue = &registers{modbus.New(a, d.Within, d.Pause)}

@@ -48,6 +48,24 @@ func (c *Channel) Arm(ctx context.Context, setup waveform.Setup, probes map[stri
 	return c.carryOut(ctx, c.Number, step{"arm", s.Arm, 0})
 }
 
+// Requests has an armed instrument say by itself when its samples are there: the channel gets something then. Nil: it
+// has to be asked, as its dialect or the way to it cannot do that.
+func (c *Channel) Requests(ctx context.Context) (<-chan struct{}, error) {
+	words, ok := c.tongue.tongue.(*texts)
+	if !ok || !c.Dialect.Scope.Request.Exists() {
+		return nil, nil
+	}
+	requests, err := words.client.Requests(ctx)
+	if err == nil && requests != nil {
+		select {
+		case <-requests: // of an earlier capture
+		default:
+		}
+		err = c.carryOut(ctx, c.Number, step{"have it request service", c.Dialect.Scope.Request, 0})
+	}
+	return requests, c.wrap("have it request service", err)
+}
+
 // step is one setter with its value; one that the dialect has not is left out.
 type step struct {
 	doing  string

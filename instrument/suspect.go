@@ -15,9 +15,10 @@ import (
 	"usherbench/instrument/transport"
 )
 
-// Bounds of a suspicion: how long an answer to one guess may take, and up to which unit of a line is asked.
+// Bounds of a suspicion: how long an answer to one guess may take, whatever the dialect says (which may be what is
+// wrong, and a computer that is busy answers late), and up to which unit of a line is asked.
 const (
-	guessWithin = 300 * time.Millisecond
+	guessWithin = 600 * time.Millisecond
 	mostGuessed = 16
 )
 
@@ -42,7 +43,7 @@ func suspectEnd(ctx context.Context, a transport.Address, d *dialect.Dialect) st
 			continue
 		}
 		other := *d
-		other.Send, other.Receive, other.Within, other.Greeting = end, end[len(end)-1:], min(guessWithin, d.Within), nil
+		other.Send, other.Receive, other.Within, other.Greeting = end, end[len(end)-1:], guessWithin, nil
 		i, err := OpenAt("guess", a, &other)
 		if err != nil {
 			return ""
@@ -74,7 +75,7 @@ func suspectUnit(ctx context.Context, a transport.Address, d *dialect.Dialect) s
 		if unit == a.Unit {
 			continue
 		}
-		c := modbus.New(a.WithUnit(unit), min(guessWithin, d.Within), d.Pause)
+		c := modbus.New(a.WithUnit(unit), guessWithin, d.Pause)
 		_, err := c.Read(ctx, ask.Input, uint16(ask.Address), 1)
 		_ = c.Close() // it was only asked
 		if refused := new(modbus.Exception); err == nil || errors.As(err, &refused) && !refused.NobodyThere() {

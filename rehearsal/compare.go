@@ -118,8 +118,11 @@ type Actual struct {
 	Marks    []record.Mark
 	Duration float64
 	Ending   stage.Ending // empty while it goes on
-	Traces   []Trace
-	Figures  []procedure.Judged
+	// TimeFactor is how many times as fast the clock of its bench ran; 0: as fast as any. What instruments take of the
+	// time takes so much more of the bench's.
+	TimeFactor float64
+	Traces     []Trace
+	Figures    []procedure.Judged
 	// Accuracy is how far a reading may be off by its instrument's specification, SI.
 	Accuracy func(column string, x float64) float64
 }
@@ -324,6 +327,13 @@ func around(s trace.Series, at, slack float64) Band {
 	return band
 }
 
+// What a stage may take longer or shorter than foretold, s of the bench's time, and s of everybody's for what
+// instruments take to be set, armed and read, of which a rehearsal knows nothing.
+const (
+	stageSlack   = 0.75
+	answersSlack = 0.25
+)
+
 // stageDeviations are stages that took much longer or shorter than foretold. What waits for people is left out.
 func (f *Foretold) stageDeviations(run Actual) (all []Deviation) {
 	for i, s := range run.Spans {
@@ -341,7 +351,8 @@ func (f *Foretold) stageDeviations(run Actual) (all []Deviation) {
 			}
 		}
 		took := s.T1 - s.T0
-		if slack := 1 + 0.1*band.High; took < band.Low-slack || took > band.High+slack {
+		slack := stageSlack + answersSlack*math.Max(run.TimeFactor, 1) + 0.1*band.High
+		if took < band.Low-slack || took > band.High+slack {
 			all = append(all, Deviation{What: "stage", T0: s.T0, T1: s.T1, Words: fmt.Sprintf("%q took %s, foretold were %s",
 				s.Name, show(took, quantity.Time),
 				words(band, quantity.Time))})

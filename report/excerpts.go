@@ -30,10 +30,19 @@ func ExcerptPictures(ctx context.Context, s *store.Store, run store.Run) ([]Pict
 	return pictures, nil
 }
 
+// noteOf is what was written about an excerpt, with its name; empty: nothing.
+func noteOf(e store.Excerpt) string {
+	if e.Note == "" {
+		return ""
+	}
+	return e.Name + ": " + e.Note
+}
+
 // excerptPicture draws one column, so that a small dip is seen beside what swings far; nothing of one without
 // readings.
 func excerptPicture(e store.Excerpt, column string, buckets []trace.Bucket) []Picture {
-	p := Picture{Title: fmt.Sprintf("%s: %s", e.Name, label(column)), XLabel: "s since the start",
+	p := Picture{Title: fmt.Sprintf("%s: %s", e.Name, label(column)), Note: noteOf(e),
+		XLabel: "s since the start",
 		YLabel: fmt.Sprintf("%s (%s)", label(column), trace.UnitOf(column).Symbol), Plain: true, Thin: true}
 	line := Line{}
 	for _, b := range buckets {

@@ -252,6 +252,15 @@ func (p page) pictures(all []Picture) error {
 	}
 	const width, height, gap = 85.0, 58.0, 4.0
 	p.section("Curves")
+	told := map[string]bool{"": true}
+	for _, picture := range all {
+		if !told[picture.Note] {
+			told[picture.Note] = true
+			p.font("", 8.5, mutedColor)
+			p.MultiCell(inner, 4.5, picture.Note, "", "L", false)
+			p.Ln(1)
+		}
+	}
 	for i, picture := range all {
 		png, err := picture.PNG(width, height)
 		if err != nil {

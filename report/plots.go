@@ -34,11 +34,15 @@ type Line struct {
 // Picture is a curve request evaluated over the points of a run.
 type Picture struct {
 	Title, XLabel, YLabel string
-	Lines                 []Line
+	// Note is what somebody has written about it; several pictures may share one.
+	Note  string
+	Lines []Line
 	// Plain lines have no dots: they are drawn from many places.
 	Plain bool
 	// Thin lines are drawn of what is dense.
 	Thin bool
+	// Log is for logarithmic axes, where there is nothing at or below 0: the units of x and of y; nil: they are linear.
+	Log []string
 	// Surface is drawn as a map with contours in place of lines; nil: there is none.
 	Surface *converter.Surface
 	// Band is drawn behind the lines, from Min to Max; nil: none.
@@ -153,6 +157,21 @@ func axis(of string) string {
 	return fmt.Sprintf("%s (%s)", label(of), unit)
 }
 
+// powers are the ticks of a logarithmic axis: at the powers of ten, in a unit.
+func powers(symbol string) plot.Ticker {
+	unit, err := quantity.ParseUnit(symbol)
+	return plot.TickerFunc(func(low, high float64) (all []plot.Tick) {
+		for e := math.Ceil(math.Log10(low) - 1e-9); e <= math.Log10(high)+1e-9; e++ {
+			q := quantity.Quantity{Value: math.Pow(10, e)}
+			if err == nil {
+				q.Dim = unit.Dim
+			}
+			all = append(all, plot.Tick{Value: q.Value, Label: q.Format(2)})
+		}
+		return all
+	})
+}
+
 // lineStyle is how a line is drawn.
 type lineStyle struct {
 	color color.RGBA
@@ -186,6 +205,10 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 	pl.Legend.TextStyle.Font, pl.Legend.TextStyle.Color = sans(8), ink
 	pl.Legend.Top, pl.Legend.ThumbnailWidth, pl.Legend.Padding = p.falls(), vg.Points(24), vg.Points(1)
 	pl.X.Tick.Marker, pl.Y.Tick.Marker = plot.TickerFunc(ticks), plot.TickerFunc(ticks)
+	for i, symbol := range p.Log {
+		a := []*plot.Axis{&pl.X, &pl.Y}[i]
+		a.Scale, a.Tick.Marker = plot.LogScale{}, powers(symbol)
+	}
 	lines := plotter.NewGrid()
 	lines.Horizontal.Color, lines.Vertical.Color = grid, grid
 	pl.Add(lines)
@@ -218,7 +241,7 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 			pl.Legend.Add(l.Label, line)
 		}
 	}
-	if p.Surface == nil {
+	if p.Surface == nil && p.Log == nil {
 		pad(&pl.Y)
 	}
 	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter),

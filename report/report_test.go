@@ -22,6 +22,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/record"
 	"usherbench/core/trace"
+	"usherbench/core/waveform"
 	"usherbench/store"
 )
 
@@ -106,7 +107,9 @@ func document() api.Run {
 }
 
 func TestTheReportSaysEverythingItMust(t *testing.T) {
-	pdf, err := PDF(document())
+	kept := store.Excerpt{Name: "the dip", Note: "somebody opened a door", From: 1, To: 3}
+	dip := excerptPicture(kept, "load.volts", []trace.Bucket{{T: 1, Min: 15, Max: 15}, {T: 2, Min: 14.2, Max: 15}})
+	pdf, err := PDF(document(), append(dip, dip...)...)
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "report.pdf")
 	require.NoError(t, os.WriteFile(path, pdf, 0o600))
@@ -119,6 +122,7 @@ func TestTheReportSaysEverythingItMust(t *testing.T) {
 		assert.Contains(t, string(text), want)
 	}
 	assert.NotContains(t, string(text), "not shown")
+	assert.Equal(t, 1, strings.Count(string(text), "the dip: somebody opened a door"), "what was written about an excerpt")
 }
 
 func TestALongReportStaysWithinThreePages(t *testing.T) {
@@ -200,4 +204,49 @@ func TestMissingReadingsAreEmptyInCSVAndNullInJSON(t *testing.T) {
 	require.NoError(t, json.Unmarshal(out.Bytes(), &doc))
 	assert.Nil(t, doc.Frames[1][1])
 	assert.Equal(t, 2.0, *doc.Frames[1][2])
+}
+
+// Of a ripple the spectrum is drawn on logarithmic axes, and the histogram.
+func TestOfARippleSpectrumAndHistogramAreDrawn(t *testing.T) {
+	w := &waveform.Waveform{Channel: "output", Unit: "V", Step: 1e-7, Scale: 1e-5, Codes: make([]int16, 4000)}
+	for i := range w.Codes {
+		w.Codes[i] = int16(1000 * math.Sin(float64(i)/10))
+	}
+	pictures := makeupPictures("ripple", w)
+	require.Len(t, pictures, 2)
+	assert.Equal(t, []string{"Hz", "V"}, pictures[0].Log)
+	for _, p := range pictures {
+		_, err := p.PNG(85, 58)
+		require.NoError(t, err, p.Title)
+	}
+	assert.Contains(t, pictures[1].XLabel, "mV")
+	w.Codes = w.Codes[:1]
+	for _, p := range makeupPictures("ripple", w) {
+		_, err := p.PNG(85, 58)
+		require.NoError(t, err, "of next to nothing")
+	}
+}
+
+// Of a start it is drawn when the output begins to rise and when it has risen.
+func TestDelayAndRiseOfAStartAreMarked(t *testing.T) {
+	w := &waveform.Waveform{Channel: "output", Unit: "V", T0: -5e-3, Step: 1e-5, Scale: 1e-3, Codes: make([]int16, 4500)}
+	for i := range w.Codes {
+		w.Codes[i] = int16(15000*math.Min(math.Max((w.Time(i)-1e-3)/20e-3, 0), 1) + float64(i%2))
+	}
+	figures := []procedure.Judged{
+		{Result: figure.Result{Request: figure.Request{ID: "rise-time", Stage: "start"}, Value: 16e-3}},
+		{Result: figure.Result{Request: figure.Request{ID: "startup-delay", Stage: "start", Channel: "output"}, Value: 3e-3}},
+		{Result: figure.Result{Request: figure.Request{ID: "rise-time", Stage: "other"}, Value: 1}},
+		{Result: figure.Result{Request: figure.Request{ID: "rise-time", Stage: "start", Channel: "input"}, Value: 2}},
+	}
+	p := Picture{Lines: []Line{{X: []float64{-5, 40}, Y: []float64{0, 15}}}, Plain: true, Thin: true}
+	p.drawStart(w, 1e-3, asked(figures, "start", "output", "rise-time", "startup-delay"))
+	require.Len(t, p.Lines, 3)
+	assert.Equal(t, "has risen after 16 ms", p.Lines[1].Label)
+	assert.InDelta(t, 19, p.Lines[1].X[0], 0.1, "ms at nine tenths")
+	assert.Equal(t, "begins after 3 ms", p.Lines[2].Label)
+	assert.InDelta(t, 3, p.Lines[2].X[0], 0.1)
+	png, err := p.PNG(85, 58)
+	require.NoError(t, err)
+	require.NotEmpty(t, png)
 }

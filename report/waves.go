@@ -6,6 +6,7 @@ import (
 	"io"
 	"strconv"
 
+	"usherbench/api"
 	"usherbench/core/waveform"
 )
 
@@ -35,6 +36,28 @@ func WriteWaves(to io.Writer, waves []*waveform.Waveform) error {
 		}
 		if _, err := w.Write(append(line, '\n')); err != nil {
 			return err
+		}
+	}
+	return w.Flush()
+}
+
+// WriteMakeup writes the spectrum, or the histogram, of the channels of one capture as CSV: a row a line or a bar.
+func WriteMakeup(to io.Writer, all []api.Makeup, spectrum bool) error {
+	w := bufio.NewWriter(to)
+	if spectrum {
+		fmt.Fprintln(w, "channel,frequency [Hz],amplitude,unit")
+	} else {
+		fmt.Fprintln(w, "channel,value,unit,share")
+	}
+	for _, m := range all {
+		if spectrum {
+			for i, f := range m.Hertz {
+				fmt.Fprintf(w, "%s,%.9g,%.7g,%s\n", m.Name, f, m.Amplitudes[i], m.Unit)
+			}
+			continue
+		}
+		for i, x := range m.Values {
+			fmt.Fprintf(w, "%s,%.7g,%s,%.7g\n", m.Name, x, m.Unit, m.Shares[i])
 		}
 	}
 	return w.Flush()

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"net/http"
@@ -119,11 +120,20 @@ func (s *Service) statistics(c *echo.Context) error {
 
 // captureStatistics tells what every channel of a capture is over a part of it.
 func (s *Service) captureStatistics(c *echo.Context) error {
+	return ofCapture(s, c, archive.CaptureStatistics)
+}
+
+// captureMakeup gives the spectrum and the histogram of every channel of a capture over a part of it.
+func (s *Service) captureMakeup(c *echo.Context) error { return ofCapture(s, c, archive.CaptureMakeup) }
+
+// ofCapture answers with something of every channel of a capture over a part of it.
+func ofCapture[T any](s *Service, c *echo.Context, tell func(ctx context.Context, s *store.Store, run store.Run,
+	index int, from, to float64) ([]T, error)) error {
 	run, index, from, to, err := s.captureAsked(c)
 	if err != nil {
 		return err
 	}
-	all, err := archive.CaptureStatistics(c.Request().Context(), s.store, run, index, from, to)
+	all, err := tell(c.Request().Context(), s.store, run, index, from, to)
 	if err != nil {
 		return err
 	}

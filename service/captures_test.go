@@ -265,3 +265,41 @@ func capturesOf(t *testing.T, h *servicetest.House, doc api.Run) {
 	_, err = h.Local.Capture(t.Context(), doc.ID, 77, client.Open(), 10)
 	assert.Equal(t, 404, problemOf(t, err).Status)
 }
+
+// What a capture of a ripple is made of: its strongest line is the converter's own frequency, and the bars of its
+// histogram hold all samples.
+func TestWhatACaptureIsMadeOf(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Scoped}})
+		h.Push(`procedure: rippling
+for: any
+needs: {source: {volts: 48 V, amps: 5 A}, load: {volts: 15 V, amps: 8 A}, scope: {}}
+stages:
+  - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 8 A, output: on}}
+  - hold: {for: 1 s}
+  - capture: {channels: {output: {range: 400 mV, coupling: ac}}, span: 1 ms, samples: 50000}
+`)
+		doc := h.Ended(h.Start("bay1", "rippling", "TN-1"))
+		require.Equal(t, "done", doc.State, doc.Reason)
+		all, err := h.Local.CaptureMakeup(t.Context(), doc.ID, 0, client.Open())
+		require.NoError(t, err)
+		require.Len(t, all, 1)
+		m := all[0]
+		strongest := slices.Index(m.Amplitudes, slices.Max(m.Amplitudes))
+		unit, err := converter.Tern("TN-1", plant.Healthy)
+		require.NoError(t, err)
+		assert.InEpsilon(t, unit.Fine.Frequency, m.Hertz[strongest], 5e-3)
+		assert.Equal(t, "V", m.Unit)
+		sum := 0.0
+		for _, x := range m.Shares {
+			sum += x
+		}
+		assert.InDelta(t, 1, sum, 1e-9)
+		assert.Less(t, m.Values[len(m.Values)-1]-m.Values[0], 0.4)
+		part, err := h.Local.CaptureMakeup(t.Context(), doc.ID, 0, client.Stretch{From: 0, To: 100e-6})
+		require.NoError(t, err)
+		assert.Greater(t, part[0].Hertz[0], 5*m.Hertz[0], "a tenth of the time resolves a tenth as finely")
+		_, err = h.Local.CaptureMakeup(t.Context(), doc.ID, 7, client.Open())
+		assert.Equal(t, 404, problemOf(t, err).Status)
+	})
+}

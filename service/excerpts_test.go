@@ -3,6 +3,7 @@ package service_test
 import (
 	"bytes"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -92,6 +93,26 @@ func TestTheSecondThatMatters(t *testing.T) {
 				assert.Contains(t, out.String(), "14.2")
 			}
 		}
+		_, err = operator.PutExcerpt(t.Context(), run.ID, "before it", api.ExcerptRequest{From: dip.T - 60.5,
+			To: dip.T - 59.5})
+		require.NoError(t, err)
+		laid, err := operator.Overlay(t.Context(), api.OverlayRequest{Runs: []string{run.ID}, Half: "excerpts",
+			Quantity: "load.volts", Over: api.OverTime})
+		require.NoError(t, err)
+		require.Len(t, laid.Curves, 2)
+		assert.Equal(t, []string{"before it", "the dip"}, []string{laid.Curves[0].Excerpt, laid.Curves[1].Excerpt})
+		assert.Contains(t, laid.Curves[1].Label, "the dip", "excerpts of a run are told apart by their names")
+		assert.Len(t, laid.Curves[1].X, 11, "every frame, from the begin of the excerpt")
+		assert.InDelta(t, 0.5, laid.Curves[1].X[slices.Index(laid.Curves[1].Y, slices.Min(laid.Curves[1].Y))], 1e-6)
+		require.Len(t, laid.Differences, 1)
+		assert.InDelta(t, -0.8, *laid.Differences[0].Largest, 0.02)
+		one, err := operator.Overlay(t.Context(), api.OverlayRequest{Runs: []string{run.ID}, Excerpt: "the dip",
+			Quantity: "load.volts"})
+		require.NoError(t, err)
+		assert.Len(t, one.Curves, 1)
+		_, err = operator.Overlay(t.Context(), api.OverlayRequest{Runs: []string{run.ID}, Excerpt: "the dip", Half: "charge"})
+		assert.Equal(t, 400, problemOf(t, err).Status)
+		require.NoError(t, operator.DropExcerpt(t.Context(), run.ID, "before it"))
 		for _, wrong := range []api.ExcerptRequest{{From: 5, To: 5}, {From: 30_000, To: 30_001}, {From: -3, To: 2},
 			{From: 1, To: 2, Note: strings.Repeat("x", 2001)}} {
 			_, err := operator.PutExcerpt(t.Context(), run.ID, "wrong", wrong)

@@ -80,7 +80,7 @@ type route struct {
 var heavy = []string{
 	"/api/v1/runs/:run/export", "/api/v1/runs/:run/captures/:capture/export", "/api/v1/runs/:run/statistics",
 	"/api/v1/runs/:run/excursions",
-	"/api/v1/runs/:run/captures/:capture/statistics",
+	"/api/v1/runs/:run/captures/:capture/statistics", "/api/v1/runs/:run/captures/:capture/makeup",
 	"/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", judgementsPath,
 	"/api/v1/rehearsals", "/api/v1/runs/:run/rehearsal", "/api/v1/tables", "/api/v1/tables/export",
@@ -177,6 +177,7 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/captures/:capture", api.Viewer, s.capture, false},
 		{"GET", "/api/v1/runs/:run/captures/:capture/export", api.Viewer, s.exportCapture, false},
 		{"GET", "/api/v1/runs/:run/captures/:capture/statistics", api.Viewer, s.captureStatistics, false},
+		{"GET", "/api/v1/runs/:run/captures/:capture/makeup", api.Viewer, s.captureMakeup, false},
 		{"GET", "/api/v1/runs/:run/statistics", api.Viewer, s.statistics, false},
 		{"GET", "/api/v1/runs/:run/excursions", api.Viewer, s.excursions, false},
 		{"GET", "/api/v1/runs/:run/excerpts", api.Viewer, s.excerpts, false},

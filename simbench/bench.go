@@ -13,6 +13,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/hashicorp/mdns"
+
 	"usherbench/simbench/plant"
 )
 
@@ -35,6 +37,10 @@ type Options struct {
 	// Memory has every instrument listen in memory under its name after this prefix, and nothing on sockets and
 	// serial lines: for a bench in simulated time. Empty: on sockets and serial lines.
 	Memory string
+	// Over is how stand-ins that take text messages are reached: "tcp", "hislip" or "vxi11"; empty: tcp.
+	Over string
+	// Announce has stand-ins that take text messages announce themselves by mDNS, on this computer only.
+	Announce bool
 	// Faulty names units that have a fault: serial number → fault.
 	Faulty map[string]string
 }
@@ -53,6 +59,7 @@ type Bench struct {
 	folder               string // of the serial lines
 	port                 int
 	admin                *admin
+	announcing           []*mdns.Server
 }
 
 // Wiring says which channels fill the seats of a bay.
@@ -95,6 +102,9 @@ func Start(o Options) (*Bench, error) {
 	if o.TimeFactor == 0 {
 		o.TimeFactor = 1
 	}
+	if err := o.check(); err != nil {
+		return nil, err
+	}
 	for _, l := range o.Layouts {
 		if _, err := l.plan(); err != nil {
 			return nil, err
@@ -129,6 +139,9 @@ func (b *Bench) build() error {
 		if err := b.buildBay(i, layout); err != nil {
 			return err
 		}
+	}
+	if b.options.Announce {
+		return b.announce()
 	}
 	return nil
 }
@@ -192,6 +205,9 @@ func (b *Bench) Close() error {
 	var errs []error
 	for _, i := range b.instruments {
 		errs = append(errs, i.close())
+	}
+	for _, a := range b.announcing {
+		errs = append(errs, a.Shutdown())
 	}
 	if b.folder != "" {
 		errs = append(errs, os.RemoveAll(b.folder))

@@ -20,6 +20,7 @@ type Instrument struct {
 	Name, Address string
 	Kind          string // "supply", "load", "cycler" …
 	kind          standIn
+	texts         bool // it takes text messages
 	server        interface{ serve(conn io.ReadWriteCloser) }
 	health        *health
 	listener      net.Listener
@@ -38,6 +39,10 @@ func (b *Bench) listen(name string, kind standIn, h *health, server interface{ s
 	}
 	i := &Instrument{Name: name, Kind: kind.name, kind: kind, listener: listener, server: server,
 		Address: listener.Addr().Network() + "://" + listener.Addr().String(), health: h, conns: map[net.Conn]bool{}}
+	if texts, ok := server.(*interpreter); ok {
+		i.texts = true
+		b.reachOver(i, texts)
+	}
 	if b.options.Memory != "" {
 		i.delay = answersAfter
 	}

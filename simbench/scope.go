@@ -76,6 +76,7 @@ func newScope(serial string, ideal bool, f *fixture) *scope {
 			s.inputs[i].gain, s.inputs[i].shifted = 0, 0
 		}
 	}
+	s.busy = func() bool { return s.state() == "WAIT" }
 	s.timeBase()
 	s.vertical()
 	s.triggering()

@@ -20,9 +20,15 @@ type interpreter struct {
 	reset    func()
 	commands []command
 	errors   []string
-	events   byte // standard event status register
-	health   *health
-	before   string // the answer to the question before
+	// events is the standard event status register; eventMask and requestMask say what of it becomes a bit of the
+	// status byte, and what of that requests service.
+	events, eventMask, requestMask byte
+	busy                           func() bool // an operation is under way; nil: never
+	completes                      bool        // it is to be an event that none is
+	requesting                     bool        // service
+	requests                       uint64      // how often it was
+	health                         *health
+	before                         string // the answer to the question before
 }
 
 // command is a header with what it does. Exactly one of set and query may be nil.
@@ -117,9 +123,10 @@ func (in *interpreter) execute(message string) string {
 		header, rest, _ := strings.Cut(unit, " ")
 		header = strings.ToUpper(header)
 		if strings.HasPrefix(header, "*") {
-			if answer, ok := in.common(header); ok {
+			if answer, ok := in.common(header, rest); ok {
 				answers = append(answers, answer)
 			}
+			in.statusByte() // what it changed may request service
 			continue
 		}
 		absolute := strings.HasPrefix(header, ":")
@@ -176,7 +183,8 @@ func (in *interpreter) one(words []string, question bool, rest string) (string, 
 	return "", errHeader
 }
 
-func (in *interpreter) common(header string) (string, bool) {
+func (in *interpreter) common(header, rest string) (string, bool) {
+	in.settle()
 	switch header {
 	case "*IDN?":
 		if in.health.now() == WrongIdentity {
@@ -186,21 +194,22 @@ func (in *interpreter) common(header string) (string, bool) {
 	case "*OPC?":
 		return "1", true
 	case "*OPC":
-		in.events |= eventOperationComplete
+		in.completes = true
+		in.settle()
+	case "*ESE":
+		in.eventMask = in.mask(rest)
+	case "*SRE":
+		in.requestMask = in.mask(rest)
 	case "*ESR?":
 		events := in.events
 		in.events = 0
 		return strconv.Itoa(int(events)), true
 	case "*STB?":
-		status := 0
-		if len(in.errors) > 0 {
-			status |= 1 << 2
-		}
-		return strconv.Itoa(status), true
+		return strconv.Itoa(int(in.statusByte())), true
 	case "*TST?":
 		return "0", true
 	case "*CLS":
-		in.errors, in.events = nil, 0
+		in.errors, in.events, in.completes = nil, 0, false
 	case "*RST":
 		in.reset()
 	case "*WAI":
@@ -208,6 +217,55 @@ func (in *interpreter) common(header string) (string, bool) {
 		in.push(errHeader)
 	}
 	return "", false
+}
+
+// mask reads the mask of a register.
+func (in *interpreter) mask(text string) byte {
+	x, err := strconv.ParseUint(strings.TrimSpace(text), 10, 8)
+	if err != nil {
+		in.push(errParameter)
+	}
+	return byte(x)
+}
+
+// settle makes an event of an operation that is over.
+func (in *interpreter) settle() {
+	if in.completes && (in.busy == nil || !in.busy()) {
+		in.events |= eventOperationComplete
+		in.completes = false
+	}
+}
+
+// The bits of the status byte of IEEE 488.2.
+const (
+	statusErrors  = 1 << 2
+	statusEvents  = 1 << 5
+	statusRequest = 1 << 6
+)
+
+// status is the status byte, and how often service was requested.
+func (in *interpreter) status() (status byte, requests uint64) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	return in.statusByte(), in.requests
+}
+
+func (in *interpreter) statusByte() (status byte) {
+	in.settle()
+	if len(in.errors) > 0 {
+		status |= statusErrors
+	}
+	if in.events&in.eventMask != 0 {
+		status |= statusEvents
+	}
+	before := in.requesting
+	if in.requesting = status&in.requestMask != 0; in.requesting {
+		status |= statusRequest
+	}
+	if in.requesting && !before {
+		in.requests++
+	}
+	return status
 }
 
 func (in *interpreter) push(err error) {

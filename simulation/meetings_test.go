@@ -127,6 +127,19 @@ func meetings() []kind {
 				{At: at + d.between(1900*time.Millisecond, 2300*time.Millisecond), Kind: "kill service",
 					For: 200 * time.Millisecond}}
 		}, nil},
+		// A bay is configured anew while nobody knows whether one of its outputs is off.
+		{"configured with an alarm", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
+			bay, at := d.bay(s), d.between(began, 2*time.Second)
+			for _, i := range standingIn(bay, all) {
+				if slices.Contains(i.faults, simbench.StuckOutput) && len(events) == 0 {
+					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Whole: true,
+						Fault: of(d, []simbench.InstrumentFault{simbench.Hang, simbench.StuckOutput}), For: 6 * time.Second})
+				}
+			}
+			return append(events, Event{At: at + 100*time.Millisecond, Kind: "stop", Bay: bay.Name},
+				Event{At: at + d.between(3500*time.Millisecond, 4500*time.Millisecond), Kind: "configure", Bay: bay.Name,
+					Words: "looked"})
+		}, nil},
 		// What is done with the instruments of a bay stands still, and nothing else does.
 		{"stall of a bay", 2, func(d draw, s Scenario, _ []instrument) []Event {
 			return []Event{{At: d.between(began, s.Troubled), Kind: "stall of a bay", Bay: d.bay(s).Name,

@@ -141,6 +141,11 @@ func people() []kind {
 		}},
 		{"configure", 2, at("configure"), func(h *house, e Event) {
 			h.ask("configure", e.Bay, func(ctx context.Context, c *client.Client) error {
+				if e.Words == "looked" { // at outputs of which nobody knows whether they are off
+					if _, err := c.Looked(ctx, e.Bay); err != nil {
+						return err
+					}
+				}
 				config, err := c.BenchConfig(ctx)
 				if err != nil {
 					return err

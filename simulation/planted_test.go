@@ -75,6 +75,8 @@ var planted = []bug{
 		"if b.outputs.Energised() {\n\t\treturn b.safe"},
 	{"that an output is on is told by the records only", "engine/engine.go", "case e.mayBeOn.left(name) && false:",
 		"case e.mayBeOn.left(name):"},
+	{"a bay that is configured anew forgets its alarm", "engine/renew.go", "strays, _ = nil, b",
+		"strays = b.outputs.TakeOver(before.outputs)"},
 	{"the rhythm of readings is taken from the first interval", "core/trace/rhythm.go",
 		"r.Seen = enough\n\t\tr.Usual = max(r.Usual, dt)\n\tcase r.Late(dt):",
 		"r.Seen++\n\t\tr.Usual = max(r.Usual, dt)\n\tcase r.Late(dt):\n\t\tr.Usual *= 2"},

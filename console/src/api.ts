@@ -12,6 +12,7 @@ export type Point = Schemas['Point']
 export type Mark = Schemas['Mark']
 export type Window = Schemas['Window']
 export type Statistic = Schemas['Statistic']
+export type Makeup = Schemas['Makeup']
 export type Capture = Schemas['Capture']
 export type CaptureWindow = Schemas['CaptureWindow']
 export type Frames = Schemas['Frames']
@@ -215,6 +216,12 @@ export const api = {
         : one('runs', run, 'captures', String(capture), 'statistics')
     return request<Statistic[]>('GET', path + '?' + query)
   },
+  captureMakeup: (run: string, capture: number, view?: [number, number]) =>
+    request<Makeup[]>(
+      'GET',
+      one('runs', run, 'captures', String(capture), 'makeup') +
+        (view ? '?' + new URLSearchParams({ from: String(view[0]), to: String(view[1]) }) : ''),
+    ),
   excursions: (run: string) => request<Excursion[]>('GET', one('runs', run, 'excursions')),
   excerpts: (run: string) => request<Excerpt[]>('GET', one('runs', run, 'excerpts')),
   putExcerpt: (run: string, name: string, e: ExcerptRequest) =>

@@ -136,7 +136,7 @@ func parse(text string) (*orExpr, error) {
 	if depth := nesting(text); depth > 40 {
 		return nil, &Error{1, "the condition nests more than 40 parentheses; simplify it"}
 	}
-	tree, err := parser().ParseString("", text)
+	tree, err := conditions.tree(text, func() (*orExpr, error) { return parser().ParseString("", text) })
 	if err == nil {
 		return tree, nil
 	}
@@ -171,7 +171,7 @@ func parseSum(text string) (*sumExpr, error) {
 	if len(text) > longestText || nesting(text) > 40 {
 		return nil, &Error{1, "the expression is too long or nests too deep"}
 	}
-	tree, err := sumParser().ParseString("", text)
+	tree, err := expressions.tree(text, func() (*sumExpr, error) { return sumParser().ParseString("", text) })
 	if err == nil {
 		return tree, nil
 	}

@@ -1,6 +1,7 @@
 package kinds
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -162,7 +163,7 @@ func readCapture(r *procedure.Reader, common *procedure.Common, n document.Node)
 	if trigger.Present() {
 		c.readTrigger(trigger)
 	}
-	c.Within = usualWithin
+	c.Within = cmp.Or(common.Stage.Within, usualWithin)
 	if c.Times > 1 && len(c.Do) > 0 && len(c.Back) == 0 {
 		n.Fail("what is done several times must be undone between; say with back what is set before each")
 	}

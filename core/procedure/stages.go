@@ -198,7 +198,9 @@ func (r *Reader) Until(c *Common, n document.Node) {
 // Within reads the bound of a wait, if there is one.
 func (r *Reader) Within(c *Common, n document.Node) {
 	if n.Present() {
-		c.within, c.Stage.Within = n, r.Value(n, quantity.Time)
+		if c.within, c.Stage.Within = n, r.Value(n, quantity.Time); c.Stage.Within < 0 {
+			n.Fail("a time within which something comes is not less than 0")
+		}
 	}
 }
 

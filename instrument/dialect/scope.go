@@ -21,6 +21,8 @@ type Scope struct {
 	// Source, Level, Rising and Falling set the trigger; Now takes none.
 	Source, Level, Rising, Falling, Now Setter
 	Arm, Stop                           Setter
+	// Request has the instrument request service when the samples are there, sent behind Arm.
+	Request Setter
 	// Done asks whether the samples are there.
 	Done Query
 	// Scale gives what Gives names, in this order: start and step of the time, and what makes volts of a code.
@@ -81,9 +83,10 @@ func (r *reader) readScope(n document.Node) {
 			n.Fields(map[string]func(document.Node){"channel": plain(&s.Source), "level": factored(&s.Level),
 				"rising": plain(&s.Rising), "falling": plain(&s.Falling), "now": plain(&s.Now)}, "channel", "level", "now")
 		},
-		"done":  func(n document.Node) { s.Done = r.yesNo(n, "yes", "no") },
-		"scale": func(n document.Node) { s.Scale = r.readScale(n) },
-		"data":  func(n document.Node) { s.Data = r.readData(n) },
+		"service request": plain(&s.Request),
+		"done":            func(n document.Node) { s.Done = r.yesNo(n, "yes", "no") },
+		"scale":           func(n document.Node) { s.Scale = r.readScale(n) },
+		"data":            func(n document.Node) { s.Data = r.readData(n) },
 		"codes": func(n document.Node) {
 			n.Fields(map[string]func(document.Node){
 				"lowest":  func(n document.Node) { s.Lowest = int16(n.Whole(-32768, 32767)) },

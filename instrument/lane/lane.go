@@ -18,17 +18,18 @@ type Lane struct {
 	taken  bool
 	urgent []chan struct{}
 	usual  []chan struct{}
+	giveUp func() // release, made once
 }
 
 // Take waits for the lane, and returns what gives it back. The error is why the context ended.
 func (l *Lane) Take(ctx context.Context) (release func(), err error) {
-	turn := l.join(messages.IsUrgent(ctx))
+	turn, release := l.join(messages.IsUrgent(ctx))
 	if turn == nil {
-		return l.release, nil
+		return release, nil
 	}
 	select {
 	case <-turn:
-		return l.release, nil
+		return release, nil
 	case <-ctx.Done():
 	}
 	if !l.leave(turn) { // the turn came in the same instant
@@ -44,12 +45,15 @@ func (l *Lane) Enter() (leave func()) {
 }
 
 // join takes the lane if it is free, or else a place in the queue.
-func (l *Lane) join(urgent bool) (turn chan struct{}) {
+func (l *Lane) join(urgent bool) (turn chan struct{}, release func()) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.giveUp == nil {
+		l.giveUp = l.release
+	}
 	if !l.taken {
 		l.taken = true
-		return nil
+		return nil, l.giveUp
 	}
 	turn = make(chan struct{}, 1)
 	if urgent {
@@ -57,7 +61,7 @@ func (l *Lane) join(urgent bool) (turn chan struct{}) {
 	} else {
 		l.usual = append(l.usual, turn)
 	}
-	return turn
+	return turn, l.giveUp
 }
 
 // leave gives up a place in the queue; false: the turn has come.

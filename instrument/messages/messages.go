@@ -55,25 +55,24 @@ func (t *Trace) Connected() {
 	t.connects++
 }
 
-// Note keeps an exchange that began at a time and ends now.
-func (t *Trace) Note(at time.Time, message, answer string, err error) {
-	e := Exchange{At: at, Message: clip(message), Answer: clip(answer), Latency: time.Since(at)}
-	if err != nil {
-		e.Error = err.Error()
-	}
+// Note keeps an exchange that began at a time and ends now, and returns when that is.
+func (t *Trace) Note(at time.Time, message, answer string, err error) (ended time.Time) {
+	latency := time.Since(at)
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if len(t.ring) < remembered {
+		t.ring = append(t.ring, Exchange{})
+	}
+	e := &t.ring[t.next] // written where it stays: this is part of every exchange
+	t.next = (t.next + 1) % remembered
+	e.At, e.Message, e.Answer, e.Latency, e.Error = at, clip(message), clip(answer), latency, ""
 	t.messages++
 	t.newest, t.failed = at, err
 	if err != nil {
+		e.Error = err.Error()
 		t.errors++
 	}
-	if len(t.ring) < remembered {
-		t.ring = append(t.ring, e)
-		return
-	}
-	t.ring[t.next] = e
-	t.next = (t.next + 1) % remembered
+	return at.Add(latency)
 }
 
 func clip(s string) string {

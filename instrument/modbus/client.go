@@ -81,7 +81,7 @@ func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint
 	if err := context.Cause(ctx); err != nil {
 		return nil, err
 	}
-	if _, err := c.Connect(ctx, wire.Within(ctx, c.within)); err != nil {
+	if err := c.Connect(ctx, wire.Within(ctx, c.within)); err != nil {
 		return nil, err
 	}
 	if shared, ok := c.Link.(transport.Turns); ok {
@@ -105,7 +105,7 @@ func (c *Client) do(ctx context.Context, pdu []byte, shown string) (words []uint
 	if err != nil && !errors.As(err, &refused) {
 		err = c.Lose(shown, err)
 	} else {
-		c.Well()
+		c.Well(time.Now())
 	}
 	answer := "ok"
 	if len(words) > 0 {

@@ -5,6 +5,7 @@ package scpi
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -51,6 +52,7 @@ type Request struct {
 type Client struct {
 	wire.Wire
 	options Options
+	ends    string // the characters with which an answer may end
 
 	// The wire's lane guards what follows.
 	reader *bufio.Reader
@@ -58,6 +60,7 @@ type Client struct {
 	until  time.Time // the deadline in force
 	chosen string    // the last Select that was sent on this connection
 	ready  time.Time // when the next message may be sent
+	now    time.Time // when the clock was looked at last, which costs: the message that comes next is sent then
 }
 
 const (
@@ -103,7 +106,7 @@ func New(address transport.Address, o Options) *Client {
 	if o.Receive == "" {
 		o.Receive = "\n"
 	}
-	return &Client{Wire: wire.Wire{Address: address}, options: o}
+	return &Client{Wire: wire.Wire{Address: address}, options: o, ends: "\r\n" + o.Receive}
 }
 
 // Query sends a message and returns its answer without terminator; of a block its data.
@@ -125,16 +128,14 @@ func (c *Client) Command(ctx context.Context, r Request) error {
 	}
 	defer release()
 	if c.options.ErrorQuery == "" {
-		at := time.Now()
 		err := c.send(r.Message)
-		c.Trace.Note(at, r.Message, "", err)
+		c.now = c.Trace.Note(c.now, r.Message, "", err)
 		return err
 	}
 	query := Request{Message: r.Message + ";:" + c.options.ErrorQuery}
 	if !c.options.Joined {
-		at := time.Now()
 		err := c.send(r.Message)
-		c.Trace.Note(at, r.Message, "", err)
+		c.now = c.Trace.Note(c.now, r.Message, "", err)
 		if err != nil {
 			return err
 		}
@@ -149,6 +150,25 @@ func (c *Client) Command(ctx context.Context, r Request) error {
 		return errors.Join(err, &InstrumentError{r.Message, queue})
 	}
 	return nil
+}
+
+// Requests tells whenever the instrument has requested service over the connection that it has now; nil: it cannot do
+// that over its transport.
+func (c *Client) Requests(ctx context.Context) (<-chan struct{}, error) {
+	release, err := c.begin(ctx, Request{})
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	link, can := c.Link.(transport.Requester)
+	if !can {
+		return nil, nil
+	}
+	requests, err := link.Requests()
+	if err != nil {
+		return nil, c.Lose("", err)
+	}
+	return requests, nil
 }
 
 // Errors reads the error queue until it is empty.
@@ -192,9 +212,12 @@ func (c *Client) begin(ctx context.Context, r Request) (release func(), err erro
 		leave()
 		return nil, err
 	}
-	release = func() {
-		done()
-		leave()
+	release = leave
+	if done != nil {
+		release = func() {
+			done()
+			leave()
+		}
 	}
 	if err := context.Cause(ctx); err != nil {
 		release()
@@ -203,7 +226,8 @@ func (c *Client) begin(ctx context.Context, r Request) (release func(), err erro
 	return release, nil
 }
 
-// prepare does what must come before a message, when it is its turn.
+// prepare does what must come before a message, when it is its turn. release is what must be done after it; nil:
+// nothing.
 func (c *Client) prepare(ctx context.Context, r Request) (release func(), err error) {
 	if err := context.Cause(ctx); err != nil {
 		return nil, err
@@ -211,7 +235,6 @@ func (c *Client) prepare(ctx context.Context, r Request) (release func(), err er
 	if err := c.connect(ctx, r.Within); err != nil {
 		return nil, err
 	}
-	release = func() {}
 	if shared, ok := c.Link.(transport.Turns); ok {
 		if release, err = shared.Turn(ctx); err != nil {
 			return nil, c.Lose("", err)
@@ -221,34 +244,50 @@ func (c *Client) prepare(ctx context.Context, r Request) (release func(), err er
 	if stale := c.reader.Buffered(); stale > 0 { // an answer that nobody asked for must not answer this question
 		_, _ = c.reader.Discard(stale)
 	}
-	done := release
-	if c.options.Pause > 0 {
-		release = func() {
-			c.ready = time.Now().Add(c.options.Pause)
-			done()
-		}
+	if err = c.setDeadline(ctx, r.Within); err != nil {
+		err = c.Lose("", err)
+	} else {
+		err = c.choose(r.Select)
 	}
-	if err := c.setDeadline(ctx, r.Within); err != nil {
+	if err != nil && release != nil {
 		release()
-		return nil, c.Lose("", err)
 	}
-	c.wait()
-	if r.Select != "" && r.Select != c.chosen {
-		if err := c.send(r.Select); err != nil {
+	return c.thenPause(release), err
+}
+
+// thenPause begins the pause between messages after one, before others have their turn.
+func (c *Client) thenPause(release func()) func() {
+	if c.options.Pause == 0 {
+		return release
+	}
+	return func() {
+		c.ready = time.Now().Add(c.options.Pause)
+		if release != nil {
 			release()
-			return nil, err
 		}
-		c.chosen = r.Select
-		c.wait()
 	}
-	return release, nil
+}
+
+// choose sends what chooses the channel, if another was chosen last.
+func (c *Client) choose(channel string) error {
+	c.wait()
+	if channel == "" || channel == c.chosen {
+		return nil
+	}
+	if err := c.send(channel); err != nil {
+		return err
+	}
+	c.chosen = channel
+	c.wait()
+	return nil
 }
 
 // wait keeps the pause between messages.
 func (c *Client) wait() {
 	if c.options.Pause > 0 {
 		time.Sleep(time.Until(c.ready))
-		c.ready = time.Now().Add(c.options.Pause)
+		c.now = time.Now()
+		c.ready = c.now.Add(c.options.Pause)
 	}
 }
 
@@ -261,7 +300,7 @@ func (c *Client) send(message string) error {
 }
 
 func (c *Client) exchange(r Request) (answer string, err error) {
-	at, length := time.Now(), 0
+	length := 0
 	if err = c.send(r.Message); err == nil {
 		if r.Block {
 			answer, err = c.data(r, &length)
@@ -276,9 +315,9 @@ func (c *Client) exchange(r Request) (answer string, err error) {
 	if r.Block && err == nil {
 		shown = fmt.Sprintf("(block of %d bytes)", length)
 	}
-	c.Trace.Note(at, r.Message, shown, err)
+	c.now = c.Trace.Note(c.now, r.Message, shown, err)
 	if err == nil {
-		c.Well()
+		c.Well(c.now)
 	}
 	return answer, err
 }
@@ -309,7 +348,7 @@ func (c *Client) line() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return strings.TrimRight(string(line), "\r\n"+c.options.Receive), nil
+	return string(bytes.TrimRight(line, c.ends)), nil
 }
 
 func (c *Client) readLong(head []byte, last byte) ([]byte, error) {

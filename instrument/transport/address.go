@@ -3,13 +3,16 @@ package transport
 import (
 	"fmt"
 	"maps"
+	"net"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 
 	"usherbench/core/document"
+	"usherbench/instrument/transport/hislip"
 	"usherbench/instrument/transport/memory"
+	"usherbench/instrument/transport/vxi11"
 )
 
 // The schemes of addresses.
@@ -17,6 +20,8 @@ const (
 	TCP       = "tcp"
 	Serial    = "serial"
 	USBTMC    = "usbtmc"
+	VXI11     = "vxi11"
+	HiSLIP    = "hislip"
 	ModbusRTU = "modbus-rtu"
 	ModbusTCP = "modbus-tcp"
 	// Memory is a part of this process; the option "as" says which of the other schemes it stands in for.
@@ -31,8 +36,12 @@ type Address struct {
 	// Host is host:port, of the network schemes; of Memory the name of who listens.
 	Host string
 	// Path is the device, of the others. A path by id (/dev/serial/by-id/…) finds an adapter again that was
-	// plugged in elsewhere.
+	// plugged in elsewhere. Of VXI11 and HiSLIP it is a slash and the part of the host, such as "/inst0".
 	Path string
+	// Mapped tells that Host is a port mapper's, which tells the port of the instrument (VXI11).
+	Mapped bool
+	// Lock tells that nobody else may use the instrument meanwhile (VXI11, HiSLIP).
+	Lock bool
 	// Unit is the instrument's number on a shared line or behind a gateway; 0: none.
 	Unit int
 	// Line says how a serial line is set.
@@ -78,6 +87,7 @@ func (a Address) IsSerial() bool { return a.As == Serial || a.As == ModbusRTU }
 
 var examples = map[string]string{
 	TCP: "tcp://192.168.1.20:5025", Serial: "serial:///dev/ttyUSB0?baud=9600", USBTMC: "usbtmc:///dev/usbtmc0",
+	VXI11: "vxi11://192.168.1.20/inst0", HiSLIP: "hislip://192.168.1.20/hislip0",
 	ModbusRTU: "modbus-rtu:///dev/ttyUSB1?baud=9600&unit=3", ModbusTCP: "modbus-tcp://192.168.1.30:502?unit=1",
 	Memory: "memory://supply1",
 }
@@ -89,7 +99,7 @@ const (
 )
 
 var optionsOf = map[string][]string{
-	TCP: {}, USBTMC: {}, ModbusTCP: {"unit"},
+	TCP: {}, USBTMC: {}, ModbusTCP: {"unit"}, VXI11: {"lock", "portmapper"}, HiSLIP: {"lock"},
 	Serial:    {"baud", "data", "parity", "stop", "flow", "unit"},
 	ModbusRTU: {"baud", "data", "parity", "stop", "flow", "unit"},
 	Memory:    {"as", "baud", "data", "parity", "stop", "flow", "unit"},
@@ -100,6 +110,8 @@ var optionsOf = map[string][]string{
 //	tcp://HOST:PORT
 //	serial:///dev/…?baud=9600&data=8&parity=none&stop=1&flow=none&unit=1
 //	usbtmc:///dev/usbtmc0
+//	vxi11://HOST/inst0?lock=yes&portmapper=111, vxi11://HOST:PORT/inst0 without a port mapper
+//	hislip://HOST/hislip0?lock=yes
 //	modbus-rtu:///dev/…?unit=3&baud=9600…
 //	modbus-tcp://HOST:PORT?unit=1
 //	memory://NAME?as=modbus-tcp&unit=1, of a part of this process
@@ -137,6 +149,10 @@ func Parse(text string) (Address, error) {
 		if u.Hostname() == "" || err != nil || port < 1 || port > 65535 || strings.Trim(u.Path, "/") != "" {
 			return fail("a host and a port are needed, like %s", examples[u.Scheme])
 		}
+	case VXI11, HiSLIP:
+		if !a.readPart(u, query) {
+			return fail("a host and one of its parts are needed, like %s", examples[u.Scheme])
+		}
 	case Memory:
 		if a.Host = u.Host; a.Host == "" || strings.Trim(u.Path, "/") != "" {
 			return fail("the name of a part of this process is needed, like %s", examples[u.Scheme])
@@ -151,6 +167,26 @@ func Parse(text string) (Address, error) {
 		return fail("%w", err)
 	}
 	return a, nil
+}
+
+// readPart reads where a part of a host is that is reached over VXI-11 or HiSLIP; false if that is not said.
+func (a *Address) readPart(u *url.URL, query url.Values) bool {
+	port, part := strconv.Itoa(hislip.Port), "hislip0"
+	if u.Scheme == VXI11 {
+		port, part, a.Mapped = strconv.Itoa(vxi11.PortmapPort), "inst0", u.Port() == ""
+	}
+	if query.Has("portmapper") {
+		port = query.Get("portmapper")
+	}
+	if u.Port() != "" {
+		port = u.Port()
+	}
+	if name := strings.Trim(u.Path, "/"); name != "" {
+		part = name
+	}
+	a.Host, a.Path, a.Lock = net.JoinHostPort(u.Hostname(), port), "/"+part, query.Get("lock") == "yes"
+	n, err := strconv.Atoi(port)
+	return u.Hostname() != "" && err == nil && n >= 1 && n <= 65535 && !strings.ContainsAny(part, "/ ")
 }
 
 func (a *Address) readOptions(query url.Values) error {
@@ -193,6 +229,7 @@ func (a *Address) readOptions(query url.Values) error {
 		a.Unit = 1
 	}
 	for _, err := range []error{
+		word("lock", new(string), "yes", "no"), whole("portmapper", new(int), 1, 65535),
 		whole("unit", &a.Unit, 1, most), whole("baud", &a.Line.Baud, 50, 4_000_000), whole("data", &a.Line.DataBits, 5, 8),
 		word("parity", &a.Line.Parity, "none", "even", "odd", "mark", "space"), word("stop", &a.Line.StopBits, "1", "1.5",
 			"2"),

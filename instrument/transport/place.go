@@ -58,7 +58,7 @@ func (a Address) Place() string {
 	case a.Scheme == Memory:
 		where = fmt.Sprintf("memory of process %d: %s", os.Getpid(), a.Host)
 	case a.Host != "":
-		where = hostPlace(a.Host)
+		where = hostPlace(a.Host) + a.Path
 	default:
 		if device, err := filepath.EvalSymlinks(a.Path); err == nil {
 			where = device

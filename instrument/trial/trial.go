@@ -119,7 +119,7 @@ func (t *trial) step(name string, at dialect.Place, try func() (what, remedy str
 }
 
 var (
-	noise   = regexp.MustCompile(`instrument \S+: |(?:tcp|serial|usbtmc|modbus-rtu|modbus-tcp)://\S+: `)
+	noise   = regexp.MustCompile(`instrument \S+: |(?:tcp|serial|usbtmc|hislip|vxi11|modbus-rtu|modbus-tcp)://\S+: `)
 	timeout = regexp.MustCompile(`(?:read tcp \S+: )?i/o timeout`)
 )
 

@@ -41,15 +41,18 @@ type Wire struct {
 	wellAt    time.Time // when the instrument has answered last
 }
 
-// Connect connects if there is no connection; fresh tells that there was none.
-func (w *Wire) Connect(ctx context.Context, by time.Time) (fresh bool, err error) {
+// Connected tells whether there is a connection, as far as is known.
+func (w *Wire) Connected() bool { return w.Link != nil }
+
+// Connect connects if there is no connection.
+func (w *Wire) Connect(ctx context.Context, by time.Time) error {
 	switch {
 	case w.closed:
-		return false, ErrClosed
-	case w.Link != nil:
-		return false, nil
+		return ErrClosed
+	case w.Connected():
+		return nil
 	case time.Now().Before(w.notBefore) && !messages.IsUrgent(ctx):
-		return false, fmt.Errorf("%s is not connected: %w", w.Address, w.lastError)
+		return fmt.Errorf("%s is not connected: %w", w.Address, w.lastError)
 	}
 	dial, cancel := context.WithDeadline(ctx, by)
 	defer cancel()
@@ -58,11 +61,29 @@ func (w *Wire) Connect(ctx context.Context, by time.Time) (fresh bool, err error
 	if err != nil {
 		w.Trace.Note(at, "(connect)", "", err)
 		w.putOff(err)
-		return false, err
+		return err
+	}
+	if err := w.clear(link, by); err != nil {
+		err = errors.Join(err, link.Close())
+		w.Trace.Note(at, "(clear)", "", err)
+		w.putOff(err)
+		return err
 	}
 	w.Trace.Connected()
 	w.Link, w.notBefore = link, time.Time{}
-	return true, nil
+	return nil
+}
+
+// clear has an instrument forget what was left of an exchange that failed, where the link can ask for that.
+func (w *Wire) clear(link transport.Link, by time.Time) error {
+	clearer, can := link.(transport.Clearer)
+	if !can || w.failures == 0 {
+		return nil
+	}
+	if err := link.SetDeadline(by); err != nil {
+		return err
+	}
+	return clearer.Clear()
 }
 
 // Within is when an exchange must be over that may take so long.
@@ -74,8 +95,8 @@ func Within(ctx context.Context, within time.Duration) time.Time {
 	return by
 }
 
-// Well says that the instrument has answered.
-func (w *Wire) Well() { w.failures, w.wellAt = 0, time.Now() }
+// Well says when the instrument has answered.
+func (w *Wire) Well(at time.Time) { w.failures, w.wellAt = 0, at }
 
 // Lose closes the connection after an exchange that failed; shown is the message, empty if there was none.
 func (w *Wire) Lose(shown string, err error) error {

@@ -47,7 +47,7 @@ type Shelf struct {
 
 // New makes a shelf above the records; library gives the procedures that others use.
 func New(s *store.Store, library procedure.Library) *Shelf {
-	return &Shelf{store: s, library: library, working: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1))}
+	return &Shelf{store: s, library: library, working: make(chan struct{}, max(1, runtime.NumCPU()-1))}
 }
 
 // Rehearse runs a draft on the model of its unit. The same draft is computed once and kept. Rehearsals leave
@@ -274,7 +274,7 @@ func (s *Shelf) actual(ctx context.Context, run store.Run, program *procedure.Pr
 		return rehearsal.Actual{}, err
 	}
 	duration := run.Duration
-	a := rehearsal.Actual{Figures: figures}
+	a := rehearsal.Actual{Figures: figures, TimeFactor: run.TimeFactor}
 	if run.State != store.Live {
 		a.Ending = stage.Ending(run.State)
 	} else if duration, _, err = s.store.Recorded(run.ID); err != nil {

@@ -51,6 +51,10 @@ type Options struct {
 	// Sockets has everything on real sockets and serial lines, in real time; otherwise the test must be in a bubble of
 	// simulated time ([Simulated]), and the parts of the house are connected in memory.
 	Sockets bool
+	// Over is how stand-ins that take text messages are reached ([simbench.Ways]); it needs Sockets.
+	Over string
+	// Announce has them announce themselves by mDNS.
+	Announce bool
 	// Empty leaves the scenario's nameplates and procedures out.
 	Empty bool
 	// Change changes the configuration before the service starts.
@@ -72,7 +76,8 @@ func Start(t testing.TB, o Options) *House {
 	faulty := demo.FaultyUnits()
 	maps.Copy(faulty, o.Faulty)
 	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor,
-		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: faulty, Memory: memoryOf(o)})
+		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: faulty, Memory: memoryOf(o), Over: o.Over,
+		Announce: o.Announce})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })
 	config := demo.Config(bench, o.TimeFactor)

@@ -12,7 +12,9 @@ import Readout from '../parts/Readout.vue'
 import RunControls from './RunControls.vue'
 import StartForm from './StartForm.vue'
 import StateChip from '../parts/StateChip.vue'
+import ReferenceMenu from '../parts/ReferenceMenu.vue'
 import TraceChart from '../parts/TraceChart.vue'
+import type { Reference } from '../parts/panels'
 import { useLiveCurves } from '../parts/curves'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
@@ -39,11 +41,12 @@ watch(rehearsal, (r) => {
   again.value = Math.max(20, (r?.duration ?? 0) / 40)
 })
 const showForetold = ref(true)
-const all = computed(() =>
-  showForetold.value
-    ? [...lines.value, ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column))]
-    : lines.value,
-)
+const reference = ref<Reference>('')
+const all = computed(() => [
+  ...lines.value,
+  ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column)),
+])
+const drawn = computed(() => (showForetold.value || reference.value === 'rehearsal' ? all.value : lines.value))
 const until = computed(() =>
   showForetold.value && running.value
     ? Math.max(newest.value, Math.min(rehearsal.value?.t.at(-1) ?? 0, newest.value * 2 + 60))
@@ -198,9 +201,11 @@ async function guarded(act: () => Promise<unknown>) {
                 @click="showForetold = !showForetold"
                 >{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn
               >
+              <ReferenceMenu v-model="reference" :lines="all" />
             </div>
             <TraceChart
-              :lines="all"
+              :lines="drawn"
+              :reference="reference"
               :from="0"
               :to="newest"
               :until="until"
@@ -265,6 +270,7 @@ async function guarded(act: () => Promise<unknown>) {
 }
 .tools {
   display: flex;
+  gap: 8px;
   align-items: baseline;
 }
 .signal {

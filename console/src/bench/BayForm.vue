@@ -2,7 +2,7 @@
 import { computed, reactive, ref } from 'vue'
 
 import { api, type BayConfig, type BenchConfig, type Dialect, type SeatConfig } from '../api'
-import { catalogue } from '../parts/catalogue'
+import { catalogue, seatKind } from '../parts/catalogue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
@@ -10,7 +10,14 @@ import ProblemNote from '../parts/ProblemNote.vue'
 const props = defineProps<{ config: BenchConfig; dialects: Dialect[]; may: boolean }>()
 const emit = defineEmits<{ changed: [] }>()
 const kinds = computed(() => catalogue.seats.map((k) => k.name))
-type Row = { seat: string; channels: { instrument: string; channel: number }[]; gang: string; before: SeatConfig }
+type Probe = { name: string; channel: number; factor: number; unit: 'V' | 'A' }
+type Row = {
+  seat: string
+  channels: { instrument: string; channel: number }[]
+  gang: string
+  probes: Probe[]
+  before: SeatConfig
+}
 const editing = ref<string | null>(null)
 const form = reactive({ name: '', title: '', rows: [] as Row[] })
 const error = ref<unknown>(null)
@@ -32,6 +39,12 @@ function edit(name: string) {
     seat,
     gang: s.gang || 'parallel',
     before: s,
+    probes: Object.entries(s.probes ?? {}).map(([probe, p]) => ({
+      name: probe,
+      channel: p.channel || 1,
+      factor: p.factor || 1,
+      unit: p.unit || 'V',
+    })),
     channels: channelsOf(s).map((c) => ({ instrument: c.instrument, channel: c.channel || 1 })),
   }))
   if (!form.rows.length) addSeat()
@@ -43,6 +56,7 @@ function addSeat() {
     seat,
     gang: 'parallel',
     before: {},
+    probes: [],
     channels: [{ instrument: Object.keys(props.config.instruments)[0] ?? '', channel: 1 }],
   })
 }
@@ -51,6 +65,23 @@ function gang(r: Row) {
   if (last)
     r.channels.push({ instrument: last.instrument, channel: Math.min(last.channel + 1, mostChannels(last.instrument)) })
 }
+// A seat that captures says by its probes what the channels of its scope see.
+const captures = (r: Row) => seatKind(r.seat)?.roles.includes('captures') ?? false
+function addProbe(r: Row) {
+  const channel = Math.max(0, ...r.probes.map((p) => p.channel)) + 1
+  r.probes.push({
+    name: '',
+    channel: Math.min(channel, mostChannels(r.channels[0]?.instrument ?? '')),
+    factor: 1,
+    unit: 'V',
+  })
+}
+const probesOf = (r: Row) =>
+  r.probes.length
+    ? Object.fromEntries(
+        r.probes.map((p) => [p.name.trim(), { channel: p.channel, factor: Number(p.factor), unit: p.unit }]),
+      )
+    : undefined
 const mostChannels = (instrument: string) =>
   props.dialects.find((d) => d.name === props.config.instruments[instrument]?.dialect)?.channels ?? 1
 
@@ -61,8 +92,8 @@ async function save() {
     const before = props.config.bays[form.name] ?? { seats: {} }
     const seats = Object.fromEntries(
       form.rows.map((r) => {
-        const { sensors, defaults, imbalance } = r.before
-        const rest = { sensors, defaults, imbalance }
+        const rest: SeatConfig = { ...r.before, probes: probesOf(r) }
+        for (const key of ['instrument', 'channel', 'gang', 'channels'] as const) delete rest[key]
         return [
           r.seat,
           r.channels.length > 1
@@ -107,7 +138,10 @@ async function remove(name: string) {
           <td>
             <span v-for="(s, seat) in b.seats" :key="seat" class="seat"
               ><span class="muted">{{ seat }}</span> {{ words(s)
-              }}<span v-if="Object.keys(s.sensors ?? {}).length" class="muted"> · sensor</span></span
+              }}<span v-if="Object.keys(s.sensors ?? {}).length" class="muted"> · sensor</span
+              ><span v-if="Object.keys(s.probes ?? {}).length" class="muted">
+                · probes at {{ Object.keys(s.probes ?? {}).join(', ') }}</span
+              ></span
             >
           </td>
           <td class="muted">{{ config.origin[`bays.${name}`] === 'file' ? 'from the file' : 'changed here' }}</td>
@@ -117,7 +151,7 @@ async function remove(name: string) {
         </tr>
       </tbody>
     </table>
-    <v-dialog :model-value="editing !== null" max-width="720" @update:model-value="editing = null">
+    <v-dialog :model-value="editing !== null" max-width="820" @update:model-value="editing = null">
       <v-card class="pa-5">
         <h2>{{ editing ? `Change ${editing}` : 'Add a bay' }}</h2>
         <div class="row">
@@ -156,6 +190,22 @@ async function remove(name: string) {
               hide-details
               density="compact"
             />
+            <div v-for="(p, k) in r.probes" :key="'probe' + k" class="probe">
+              <v-text-field v-model="p.name" label="Probe at" placeholder="output" hide-details density="compact" />
+              <v-select
+                v-model="p.channel"
+                :items="Array.from({ length: mostChannels(r.channels[0]?.instrument ?? '') }, (_, n) => n + 1)"
+                label="Channel"
+                hide-details
+                density="compact"
+              />
+              <v-text-field v-model="p.factor" type="number" step="any" label="Factor" hide-details density="compact" />
+              <v-select v-model="p.unit" :items="['V', 'A']" label="Unit" hide-details density="compact" />
+              <v-btn size="small" :aria-label="`Remove the probe ${p.name}`" @click="r.probes.splice(k, 1)">×</v-btn>
+            </div>
+            <v-btn v-if="captures(r)" size="small" class="mt-2" data-test="add-probe" @click="addProbe(r)"
+              >Add a probe</v-btn
+            >
           </div>
           <div>
             <v-btn size="small" @click="gang(r)">Gang</v-btn>
@@ -202,6 +252,13 @@ async function remove(name: string) {
 .seatrow {
   grid-template-columns: 130px 1fr auto;
   align-items: start;
+}
+.probe {
+  display: grid;
+  grid-template-columns: 1fr 104px 84px 92px auto;
+  gap: 6px;
+  align-items: center;
+  margin-top: 10px;
 }
 .channels .row:first-child {
   margin-top: 0;

@@ -75,7 +75,7 @@ const add = () =>
 const choices = computed(() => dialects.value.map((d) => ({ title: `${d.name} · ${d.title}`, value: d.name })))
 
 // Discovery asks only at the places that are named.
-const places = reactive({ hosts: '', ports: '5025', serial: false })
+const places = reactive({ hosts: '', ports: '5025', serial: false, announced: false })
 const answers = ref<Found[] | null>(null)
 const scan = () =>
   attempt('scan', async () => {
@@ -84,6 +84,7 @@ const scan = () =>
       hosts: list(places.hosts),
       ports: places.hosts ? list(places.ports).map(Number) : [],
       serial: places.serial,
+      announced: places.announced,
     })
   })
 function take(f: Found) {
@@ -210,11 +211,16 @@ const open = (i: Instrument) => void router.push({ name: 'instrument', params: {
           />
           <v-text-field v-model="places.ports" label="Ports" hide-details density="compact" />
           <v-checkbox v-model="places.serial" label="Serial devices" hide-details density="compact" />
-          <v-btn type="submit" :loading="busy === 'scan'" :disabled="!places.hosts.trim() && !places.serial"
+          <v-checkbox v-model="places.announced" label="Announced on the network" hide-details density="compact" />
+          <v-btn
+            type="submit"
+            :loading="busy === 'scan'"
+            :disabled="!places.hosts.trim() && !places.serial && !places.announced"
             >Look</v-btn
           >
         </div>
-        <table v-if="answers" class="plain mt-3">
+        <p v-if="answers && !answers.length" class="muted mt-3">Nothing announced itself.</p>
+        <table v-else-if="answers" class="plain mt-3">
           <tbody>
             <tr v-for="f in answers" :key="f.address">
               <td>{{ f.address }}</td>

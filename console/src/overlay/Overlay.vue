@@ -19,6 +19,7 @@ const form = ref({
   procedure: text('procedure'),
   over: text('over', 'charge'),
   half: text('half', 'discharge'),
+  excerpt: text('excerpt'),
   quantity: text('quantity'),
   level: text('level'),
   mark: text('mark'),
@@ -47,14 +48,16 @@ const halves = [
   { title: 'both', value: 'both' },
   { title: 'whole runs', value: 'run' },
   { title: 'settled points', value: 'points' },
+  { title: 'excerpts', value: 'excerpts' },
 ]
 const ready = computed(() => runs.value.length > 0 || form.value.lot.trim() !== '' || form.value.serial.trim() !== '')
 const request = computed<OverlayRequest>(() => ({
   ...(runs.value.length ? { runs: runs.value } : { lot: form.value.lot.trim(), serial: form.value.serial.trim() }),
   procedure: form.value.procedure.trim(),
-  over: form.value.half === 'run' && !isColumn.value ? 'time' : form.value.over,
+  over: ['run', 'excerpts'].includes(form.value.half) && !isColumn.value ? 'time' : form.value.over,
   quantity: form.value.quantity,
   half: form.value.half,
+  ...(form.value.half === 'excerpts' && form.value.excerpt.trim() ? { excerpt: form.value.excerpt.trim() } : {}),
   mark: form.value.mark.trim(),
   most: Number(form.value.most) || 0,
   ...(form.value.level.trim() && Number.isFinite(Number(form.value.level)) ? { level: Number(form.value.level) } : {}),
@@ -121,6 +124,14 @@ async function report() {
       <v-text-field v-if="!runs.length" v-model="form.serial" label="or serial number" hide-details density="compact" />
       <v-text-field v-if="!runs.length" v-model="form.procedure" label="Procedure" hide-details density="compact" />
       <v-select v-model="form.half" :items="halves" label="Show" hide-details density="compact" />
+      <v-text-field
+        v-if="form.half === 'excerpts'"
+        v-model="form.excerpt"
+        label="Only of this name"
+        name="excerpt"
+        hide-details
+        density="compact"
+      />
       <v-select v-model="form.over" :items="drawn" label="Drawn" name="over" hide-details density="compact" />
       <v-select
         v-model="form.quantity"

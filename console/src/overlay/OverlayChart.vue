@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
 import type { Overlay } from '../api'
-import { type Option, palette, save, svgOf, VChart } from '../parts/chart'
+import { type Option, palette, save, svgOf, pointedAt, VChart } from '../parts/chart'
 import { short } from '../parts/format'
 
 // Runs differ by lightness and by their label at the end of the curve; two sets by colour and dash as well.
@@ -80,12 +80,7 @@ const option = computed<Option>(() => {
     textStyle: { fontFamily: 'Inter Variable' },
     grid: { left: 64, right: 96, top: 34, bottom: 48 },
     tooltip: {
-      trigger: 'axis',
-      confine: true,
-      transitionDuration: 0,
-      backgroundColor: t.raised,
-      borderColor: t.line,
-      textStyle: { color: t.ink, fontSize: 12 },
+      ...pointedAt(t),
       formatter: (raw: unknown) => {
         const items = (raw as { seriesName: string; value: [number, number]; marker: string }[]).filter(
           (p) => !p.seriesName.startsWith('band'),

@@ -3,8 +3,8 @@ import { computed, ref } from 'vue'
 import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
-import { deviating, panelsOf, type Sharing } from './panels'
-import { dashes, fading, type Option, palette, quantityColor, VChart } from './chart'
+import { deviating, panelsOf, type Reference, type Sharing } from './panels'
+import { dashes, fading, type Option, palette, quantityColor, pointedAt, VChart } from './chart'
 import { useSaving } from './saving'
 import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
 
@@ -26,10 +26,10 @@ const props = defineProps<{
   // deviations are stretches in which a column left what was foretold.
   deviations?: { column?: string; t0: number; t1: number }[]
   live?: boolean
-  // sharing says which traces share a panel; absent: those that can be seen beside each other. deviation draws each
-  // less its mean over the view.
+  // sharing says which traces share a panel; absent: those that can be seen beside each other. reference is what they
+  // are drawn less of.
   sharing?: Sharing
-  deviation?: boolean
+  reference?: Reference
   // until is how far the axis of a live picture reaches beyond now, where something is foretold.
   until?: number
   name: string
@@ -43,11 +43,16 @@ const box = ref<HTMLElement | null>(null)
 const panelHeight = 165
 const panelGap = 34
 const visible = computed<[number, number]>(() => props.view ?? [props.from, props.to])
+const drawn = computed(() => deviating(props.lines, visible.value, props.reference ?? ''))
+// What is drawn, in words.
+const label = computed(() => {
+  const columns = drawn.value.filter((l) => !l.foretold).map((l) => l.column)
+  return `Curves of ${columns.join(', ')}: ${panels.value.map((p) => p.title).join('; ')}`
+})
 // A live picture keeps its panels while it grows.
 const panels = computed(() =>
-  panelsOf(props.lines, visible.value, props.sharing ?? (props.live ? 'together' : 'auto'), props.deviation ?? false),
+  panelsOf(drawn.value, visible.value, props.sharing ?? (props.live ? 'together' : 'auto'), props.reference ?? ''),
 )
-const drawn = computed(() => (props.deviation ? deviating(props.lines, visible.value) : props.lines))
 const panelOf = (column: string) =>
   Math.max(
     panels.value.findIndex((p) => p.columns.includes(column)),
@@ -127,12 +132,7 @@ const option = computed<Option>(() => {
     })),
     axisPointer: { link: [{ xAxisIndex: 'all' }], lineStyle: { color: t.muted } },
     tooltip: {
-      trigger: 'axis',
-      confine: true,
-      transitionDuration: 0,
-      backgroundColor: t.raised,
-      borderColor: t.line,
-      textStyle: { color: t.ink, fontSize: 12 },
+      ...pointedAt(t),
       formatter: (raw: unknown) => {
         const items = raw as { axisValue: number; seriesName: string; value: [number, number | null]; marker: string }[]
         const rows = items
@@ -277,10 +277,7 @@ defineExpose({ savePNG, saveSVG })
     class="chart"
     tabindex="0"
     role="img"
-    :aria-label="`Curves of ${lines
-      .filter((l) => !l.foretold)
-      .map((l) => l.column)
-      .join(', ')}`"
+    :aria-label="label"
     @keydown="key"
     @pointerdown.capture="pressedAt = $event.clientX"
     @dblclick="emit('view', from, to)"

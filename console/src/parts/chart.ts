@@ -44,10 +44,20 @@ export function dashes(seat: string): 'solid' | number[] {
   return patterns[(number - 1) % patterns.length]!
 }
 
-// quantityColor is the colour that a quantity has everywhere.
+// pointedAt is how every chart tells what the pointer is at.
+export const pointedAt = (t: Tokens) => ({
+  trigger: 'axis' as const,
+  confine: true,
+  transitionDuration: 0,
+  backgroundColor: t.raised,
+  borderColor: t.line,
+  textStyle: { color: t.ink, fontSize: 12 },
+})
+
 // fading tells the phases of a quantity apart: the first is full, the third is faint.
 export const fading = (part: string) => ({ '2': 0.7, '3': 0.45 })[part[0] ?? ''] ?? 1
 
+// quantityColor is the colour that a quantity has everywhere.
 export function quantityColor(name: string, t: Tokens): string {
   const token = quantity(name)?.colour ?? 'muted'
   return token in t ? t[token as keyof Tokens] : t.muted

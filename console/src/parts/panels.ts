@@ -47,16 +47,17 @@ function hidden(lines: Line[], from: number, to: number): string[] {
     .map((e) => e.column)
 }
 
-const named = (name: string, columns: string[], all: number, deviation: boolean) => {
+const named = (name: string, columns: string[], all: number, reference: Reference) => {
   const q = quantity(name)
   const of = columns.length < all ? ` of ${columns.map(seatOf).join(', ')}` : ''
   const plain = q?.title ?? name
-  const what = (deviation ? `Deviation of ${plain.toLowerCase()}` : plain) + of
+  const from = reference === 'mean' || reference === 'rehearsal' ? `the ${reference}` : seatOf(reference)
+  const what = reference ? `Deviation of ${plain.toLowerCase()}${of} from ${from}` : plain + of
   return q?.unit ? `${what} (${q.unit})` : what
 }
 
 // panelsOf puts lines into panels, in the order of the catalogue.
-export function panelsOf(lines: Line[], view: [number, number], sharing: Sharing, deviation: boolean): Panel[] {
+export function panelsOf(lines: Line[], view: [number, number], sharing: Sharing, reference: Reference): Panel[] {
   return catalogue.quantities
     .filter((q) => q.charted)
     .flatMap((q) => {
@@ -64,19 +65,50 @@ export function panelsOf(lines: Line[], view: [number, number], sharing: Sharing
       const columns = [...new Set(own.map((l) => l.column))]
       if (!columns.length) return []
       const alone =
-        sharing === 'apart'
-          ? columns
-          : sharing === 'auto' && columns.length > 1 && !deviation
-            ? hidden(own, view[0], view[1])
-            : []
+        sharing === 'apart' ? columns : sharing === 'auto' && columns.length > 1 ? hidden(own, view[0], view[1]) : []
       const shared = columns.filter((c) => !alone.includes(c))
       const groups = [...(shared.length ? [shared] : []), ...alone.map((c) => [c])]
-      return groups.map((g) => ({ quantity: q.name, columns: g, title: named(q.name, g, columns.length, deviation) }))
+      return groups.map((g) => ({ quantity: q.name, columns: g, title: named(q.name, g, columns.length, reference) }))
     })
 }
 
-// deviating are lines less their mean over the view.
-export function deviating(lines: Line[], [from, to]: [number, number]): Line[] {
+// What traces are drawn less of: nothing, each its mean over the view, what its rehearsal gave, or another trace of the
+// same quantity, by its column.
+export type Reference = '' | 'mean' | 'rehearsal' | (string & {})
+
+type Point = [number, number | null]
+
+// references are what lines can be drawn less of, with words for them.
+export function references(lines: Line[]): { value: Reference; title: string }[] {
+  const columns = [...new Set(lines.filter((l) => !l.foretold).map((l) => l.column))]
+  const shared = columns.filter((c) => columns.some((other) => other !== c && quantityOf(other) === quantityOf(c)))
+  return [
+    { value: '', title: 'Values' },
+    { value: 'mean', title: 'Deviation from the mean of the view' },
+    ...(lines.some((l) => l.foretold) ? [{ value: 'rehearsal', title: 'Deviation from the rehearsal' }] : []),
+    ...shared.map((c) => ({ value: c, title: `Deviation from ${c}` })),
+  ]
+}
+
+// deviating are the lines less a reference; those that have none are left out.
+export function deviating(lines: Line[], view: [number, number], reference: Reference): Line[] {
+  if (!reference) return lines
+  if (reference === 'mean') return lessMean(lines, view)
+  const own = lines.filter((l) => !l.foretold)
+  const of =
+    reference === 'rehearsal'
+      ? (l: Line) => lines.find((x) => x.foretold && x.column === l.column)
+      : (l: Line) =>
+          l.column !== reference && quantityOf(l.column) === quantityOf(reference)
+            ? own.find((x) => x.column === reference)
+            : undefined
+  return own.flatMap((l) => {
+    const from = of(l)
+    return from ? [{ ...l, data: less(l.data, from.data) }] : []
+  })
+}
+
+function lessMean(lines: Line[], [from, to]: [number, number]): Line[] {
   const means = new Map<string, number>()
   for (const l of lines.filter((x) => !x.foretold)) {
     const values = l.data.filter(([t, x]) => x !== null && t >= from && t <= to).map(([, x]) => x!)
@@ -84,6 +116,18 @@ export function deviating(lines: Line[], [from, to]: [number, number]): Line[] {
   }
   return lines.map((l) => {
     const mean = means.get(l.column) ?? 0
-    return { ...l, data: l.data.map(([t, x]): [number, number | null] => [t, x === null ? null : x - mean]) }
+    return { ...l, data: l.data.map(([t, x]): Point => [t, x === null ? null : x - mean]) }
+  })
+}
+
+// less is one trace less another, which is taken to go straight between its points; nothing where either has nothing.
+function less(data: Point[], from: Point[]): Point[] {
+  let k = 0
+  return data.map(([t, x]): Point => {
+    while (k + 1 < from.length && from[k + 1]![0] <= t) k++
+    const [t0, x0] = from[k] ?? [NaN, null]
+    const [t1, x1] = from[k + 1] ?? [t0, x0]
+    if (x === null || x0 === null || x1 === null || t < t0 || t > t1) return [t, null]
+    return [t, x - (t1 > t0 ? x0 + ((x1 - x0) * (t - t0)) / (t1 - t0) : x0)]
   })
 }

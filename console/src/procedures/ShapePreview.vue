@@ -3,7 +3,7 @@ import { computed, nextTick, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useTheme } from 'vuetify'
 
 import type { OutlineStage, OutlineTrack } from '../api'
-import { type Option, palette, quantityColor, VChart } from '../parts/chart'
+import { type Option, palette, quantityColor, pointedAt, VChart } from '../parts/chart'
 import { fieldsOf, movable, timeText, withField, withPhrase } from './document'
 import { clock, quantityOf } from '../parts/format'
 
@@ -49,12 +49,7 @@ const option = computed<Option>(() => {
     textStyle: { fontFamily: 'Inter Variable' },
     grid: { left: 58, right: 22, top: 28, bottom: 28 },
     tooltip: {
-      trigger: 'axis',
-      confine: true,
-      transitionDuration: 0,
-      backgroundColor: t.raised,
-      borderColor: t.line,
-      textStyle: { color: t.ink, fontSize: 12 },
+      ...pointedAt(t),
       formatter: (raw: unknown) => {
         const p = (raw as { value: [number, number] }[])[0]
         return p ? `${clock(p.value[0], end.value)}: <b>${p.value[1].toFixed(3)}</b> ${props.track.unit}` : ''

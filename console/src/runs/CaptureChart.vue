@@ -2,7 +2,7 @@
 import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
-import { type Option, palette, VChart } from '../parts/chart'
+import { type Option, palette, pointedAt, VChart } from '../parts/chart'
 import { useSaving } from '../parts/saving'
 import { onAxis, prefixed, prefixOf } from '../parts/prefixed'
 import type { Shown } from './captures'
@@ -72,12 +72,7 @@ const option = computed<Option>(() => {
     })),
     axisPointer: { link: [{ xAxisIndex: 'all' }], lineStyle: { color: t.muted } },
     tooltip: {
-      trigger: 'axis',
-      confine: true,
-      transitionDuration: 0,
-      backgroundColor: t.raised,
-      borderColor: t.line,
-      textStyle: { color: t.ink, fontSize: 12 },
+      ...pointedAt(t),
       formatter: (raw: unknown) => {
         const items = raw as { axisValue: number; seriesId: string; seriesName: string; value: [number, number] }[]
         const rows = items.map((p) => {

@@ -5,12 +5,21 @@ import { api } from '../api'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { prefixed } from '../parts/prefixed'
 import CaptureChart from './CaptureChart.vue'
+import MakeupChart from './MakeupChart.vue'
 import { nameOf, useCaptures } from './captures'
 import { useStatistics } from './statistics'
 
 const props = defineProps<{ run: string; serial: string; state: string }>()
 const { all, chosen, shown, whole, view, error, choose, show, refresh } = useCaptures(toRef(props, 'run'))
 const chart = ref<InstanceType<typeof CaptureChart> | null>(null)
+const makeup = ref<InstanceType<typeof MakeupChart> | null>(null)
+// What is shown of the channels: their values over time, their frequencies, or how often each value occurs.
+const ways = [
+  { value: 'time', title: 'Over time' },
+  { value: 'spectrum', title: 'Spectrum' },
+  { value: 'histogram', title: 'Histogram' },
+] as const
+const way = ref<(typeof ways)[number]['value']>('time')
 const cursors = ref<[number | null, number | null]>([null, null])
 watch(() => props.state, refresh)
 watch(chosen, () => (cursors.value = [null, null]))
@@ -76,11 +85,23 @@ const apart = computed(() => {
       <h2>Captures</h2>
       <span class="muted">{{ about }}</span>
       <span class="grow" />
+      <v-btn
+        v-for="w in ways"
+        :key="w.value"
+        size="small"
+        :variant="way === w.value ? 'flat' : 'outlined'"
+        :color="way === w.value ? 'primary' : undefined"
+        :aria-pressed="way === w.value"
+        :data-test="`way-${w.value}`"
+        @click="way = w.value"
+        >{{ w.title }}</v-btn
+      >
       <v-btn size="small" :disabled="!view" @click="show(whole[0], whole[1])">Whole capture</v-btn>
       <v-btn size="small" :disabled="cursors[0] === null" @click="cursors = [null, null]">Clear cursors</v-btn>
-      <v-btn size="small" @click="chart?.savePNG()">PNG</v-btn>
-      <v-btn size="small" @click="chart?.saveSVG()">SVG</v-btn>
-      <v-btn v-if="first !== undefined" size="small" :href="api.captureURL(run, first, view?.[0], view?.[1])"
+      <v-btn size="small" @click="(chart ?? makeup)?.savePNG()">PNG</v-btn>
+      <v-btn size="small" @click="(chart ?? makeup)?.saveSVG()">SVG</v-btn>
+      <v-btn v-if="makeup" size="small" @click="makeup.saveCSV()">CSV</v-btn>
+      <v-btn v-else-if="first !== undefined" size="small" :href="api.captureURL(run, first, view?.[0], view?.[1])"
         >CSV of the view</v-btn
       >
     </div>
@@ -97,8 +118,17 @@ const apart = computed(() => {
       >
     </div>
     <ProblemNote :error="error" />
+    <MakeupChart
+      v-if="way !== 'time' && first !== undefined"
+      ref="makeup"
+      :run="run"
+      :capture="first"
+      :view="view"
+      :of="way"
+      :name="`${serial}-capture-${first}`"
+    />
     <CaptureChart
-      v-if="shown.length"
+      v-else-if="shown.length"
       ref="chart"
       :shown="shown"
       :from="whole[0]"
@@ -109,7 +139,7 @@ const apart = computed(() => {
       @view="show"
       @pick="pick"
     />
-    <p class="muted hint">
+    <p v-if="way === 'time'" class="muted hint">
       Wheel zooms, drag pans, double click shows the whole capture. Click sets cursor A, then B. Shift with a click on a
       name lays it over the others, aligned at the trigger.
     </p>

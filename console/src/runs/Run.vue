@@ -15,8 +15,9 @@ import ProblemNote from '../parts/ProblemNote.vue'
 import RowsTable from './RowsTable.vue'
 import RunFacts from './RunFacts.vue'
 import StateChip from '../parts/StateChip.vue'
+import ReferenceMenu from '../parts/ReferenceMenu.vue'
 import TraceChart from '../parts/TraceChart.vue'
-import type { Sharing } from '../parts/panels'
+import type { Reference, Sharing } from '../parts/panels'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
 import { useStatistics } from './statistics'
@@ -37,7 +38,7 @@ const sharings: { value: Sharing; title: string }[] = [
   { value: 'apart', title: 'One for each trace' },
 ]
 const sharing = ref<Sharing>('auto')
-const deviation = ref(false)
+const reference = ref<Reference>('')
 
 const between = useStatistics(() => props.run, cursors)
 
@@ -63,11 +64,11 @@ const { rehearsal, lines: foretold } = useForetold(
   computed(() => doc.value?.id),
   computed(() => doc.value?.state),
 )
-const drawn = computed(() =>
-  showForetold.value
-    ? [...lines.value, ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column))]
-    : lines.value,
-)
+const all = computed(() => [
+  ...lines.value,
+  ...foretold.value.filter((f) => lines.value.some((l) => l.column === f.column)),
+])
+const drawn = computed(() => (showForetold.value || reference.value === 'rehearsal' ? all.value : lines.value))
 
 async function load() {
   try {
@@ -185,9 +186,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
                 @click="sharing = s.value"
               /> </v-list
           ></v-menu>
-          <v-btn size="small" :aria-pressed="deviation" @click="deviation = !deviation">{{
-            deviation ? 'Values' : 'Deviations'
-          }}</v-btn>
+          <ReferenceMenu v-model="reference" :lines="all" />
           <v-btn size="small" :disabled="!view" @click="show(whole[0], whole[1])">Whole run</v-btn>
           <v-btn size="small" :disabled="cursors[0] === null" @click="cursors = [null, null]">Clear cursors</v-btn>
           <v-btn size="small" @click="chart?.savePNG()">PNG</v-btn>
@@ -206,7 +205,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           :marks="marks"
           :cursors="cursors"
           :sharing="sharing"
-          :deviation="deviation"
+          :reference="reference"
           :name="`${doc.serial}-${doc.id}`"
           @view="show"
           @pick="pick"
