@@ -38,6 +38,8 @@ type tongue interface {
 	ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error)
 	// read answers a query with numbers in SI, in the order of what it gives, without those that are skipped.
 	read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error
+	// codes fetches the codes of a waveform that has so many; 0: they come with their number.
+	codes(ctx context.Context, d *dialect.Dialect, q dialect.Samples, channel, samples int) ([]int16, error)
 	errors(ctx context.Context) ([]string, error)
 	trace() *messages.Trace
 	// giveUp closes the connection because what comes over it cannot be relied on; it is made again when it is needed.

@@ -2,18 +2,24 @@ package instrument
 
 import (
 	"context"
+	"encoding/binary"
+	"fmt"
 	"strconv"
 	"strings"
 
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/messages"
 	"usherbench/instrument/modbus"
+	"usherbench/instrument/scpi"
 )
 
 // registers speaks Modbus.
 type registers struct{ client *modbus.Client }
 
 func (t *registers) set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, channel int, value float64) error {
+	if s.Numbered {
+		value = float64(channel)
+	}
 	words, err := s.Register.Form.Encode(value / s.Factor)
 	if err != nil {
 		return err
@@ -79,6 +85,45 @@ func (t *registers) read(ctx context.Context, d *dialect.Dialect, q dialect.Quer
 		first = last
 	}
 	return nil
+}
+
+// codes reads a waveform window by window.
+func (t *registers) codes(ctx context.Context, d *dialect.Dialect, q dialect.Samples, channel, samples int) ([]int16,
+	error) {
+	codes := scpi.Codes{Format: *q.Block}
+	bytes := samples * q.Block.Size()
+	codes.Begin(bytes)
+	for page, left := 0, (bytes+1)/2; left > 0; page++ {
+		from := d.At(q.Register, channel)
+		if q.Page.Exists() {
+			if err := t.set(ctx, d, q.Page, channel, float64(page)); err != nil {
+				return nil, err
+			}
+		} else {
+			from += page * q.Window
+		}
+		window := min(q.Window, left)
+		if from+window > 1<<16 {
+			return nil, fmt.Errorf("%d samples reach beyond the last register; name the page of a window", samples)
+		}
+		for done := 0; done < window; {
+			words, err := t.client.Read(ctx, q.Register.Input, uint16(from+done), min(window-done, modbus.MostRead))
+			if err != nil {
+				return nil, err
+			}
+			part := make([]byte, 0, 2*len(words))
+			for _, w := range words {
+				part = binary.BigEndian.AppendUint16(part, w)
+			}
+			if _, err := codes.Write(part[:min(len(part), bytes)]); err != nil {
+				return nil, err
+			}
+			bytes -= len(part)
+			done += len(words)
+		}
+		left -= window
+	}
+	return codes.All()
 }
 
 func (t *registers) errors(context.Context) ([]string, error) { return nil, nil }

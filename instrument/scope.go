@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"strings"
 
 	"usherbench/core/waveform"
 	"usherbench/instrument/dialect"
-	"usherbench/instrument/messages"
 )
 
 // Probe is what joins a channel of a scope to the unit: what it sees there is Factor times the volts at the
@@ -30,7 +28,7 @@ func (c *Channel) Arm(ctx context.Context, setup waveform.Setup, probes map[stri
 	if _, err := c.Identify(ctx); err != nil { // nobody has spoken to it since the last capture
 		return err
 	}
-	steps := []step{{"stop", s.Stop, 0}, {"set the span", s.Span, setup.Span},
+	steps := []step{plain("stop", s.Stop), {"set the span", s.Span, setup.Span},
 		{"set the samples", s.Samples, float64(setup.Samples)}, {"set what lies before the trigger", s.Before, setup.Before}}
 	for _, st := range steps {
 		if err := c.carryOut(ctx, c.Number, st); err != nil {
@@ -45,7 +43,7 @@ func (c *Channel) Arm(ctx context.Context, setup waveform.Setup, probes map[stri
 	if err := c.setTrigger(ctx, setup, probes); err != nil {
 		return err
 	}
-	return c.carryOut(ctx, c.Number, step{"arm", s.Arm, 0})
+	return c.carryOut(ctx, c.Number, plain("arm", s.Arm))
 }
 
 // Requests has an armed instrument say by itself when its samples are there: the channel gets something then. Nil: it
@@ -61,7 +59,7 @@ func (c *Channel) Requests(ctx context.Context) (<-chan struct{}, error) {
 		case <-requests: // of an earlier capture
 		default:
 		}
-		err = c.carryOut(ctx, c.Number, step{"have it request service", c.Dialect.Scope.Request, 0})
+		err = c.carryOut(ctx, c.Number, plain("have it request service", c.Dialect.Scope.Request))
 	}
 	return requests, c.wrap("have it request service", err)
 }
@@ -72,6 +70,9 @@ type step struct {
 	setter dialect.Setter
 	value  float64
 }
+
+// plain is a step that is sent as its dialect has it.
+func plain(doing string, s dialect.Setter) step { return step{doing, s, s.Word} }
 
 func (c *Channel) carryOut(ctx context.Context, number int, s step) error {
 	if !s.setter.Exists() {
@@ -90,7 +91,7 @@ func (c *Channel) setInput(ctx context.Context, in waveform.Input, p Probe) erro
 			return c.wrap("capture", fmt.Errorf("%s cannot be coupled for AC by dialect %s", in.Name, c.Dialect.Name))
 		}
 	}
-	band := step{"take the filter away", s.Full, 0}
+	band := plain("take the filter away", s.Full)
 	if in.Bandwidth > 0 && s.Limit.Exists() {
 		band = step{"filter", s.Limit, in.Bandwidth}
 	}
@@ -98,7 +99,7 @@ func (c *Channel) setInput(ctx context.Context, in waveform.Input, p Probe) erro
 	if in.AC {
 		offset = 0
 	}
-	for _, st := range []step{{"couple", coupling, 0}, band,
+	for _, st := range []step{plain("couple", coupling), band,
 		{"set the range", s.Range, s.RangeFor(in.Range / math.Abs(p.Factor))}, {"set the offset", s.Offset, offset}} {
 		if err := c.carryOut(ctx, p.Channel, st); err != nil {
 			return err
@@ -110,7 +111,7 @@ func (c *Channel) setInput(ctx context.Context, in waveform.Input, p Probe) erro
 func (c *Channel) setTrigger(ctx context.Context, setup waveform.Setup, probes map[string]Probe) error {
 	s, t := c.Dialect.Scope, setup.Trigger
 	if t == nil {
-		return c.carryOut(ctx, c.Number, step{"trigger at once", s.Now, 0})
+		return c.carryOut(ctx, c.Number, plain("trigger at once", s.Now))
 	}
 	p := probes[t.Channel]
 	slope := s.Rising
@@ -120,7 +121,7 @@ func (c *Channel) setTrigger(ctx context.Context, setup waveform.Setup, probes m
 	if !slope.Exists() {
 		return c.wrap("capture", fmt.Errorf("dialect %s has no message for this slope", c.Dialect.Name))
 	}
-	for _, st := range []step{{"choose the trigger", s.Source, 0}, {"set the slope", slope, 0},
+	for _, st := range []step{plain("choose the trigger", s.Source), plain("set the slope", slope),
 		{"set the level", s.Level, t.Level / p.Factor}} {
 		if err := c.carryOut(ctx, p.Channel, st); err != nil {
 			return err
@@ -137,7 +138,7 @@ func (c *Channel) Triggered(ctx context.Context) (bool, error) {
 
 // Disarm gives a capture up.
 func (c *Channel) Disarm(ctx context.Context) error {
-	return c.carryOut(ctx, c.Number, step{"stop", c.Dialect.Scope.Stop, 0})
+	return c.carryOut(ctx, c.Number, plain("stop", c.Dialect.Scope.Stop))
 }
 
 // Fetch gets the waveform of one channel.
@@ -148,15 +149,15 @@ func (c *Channel) Fetch(ctx context.Context, in waveform.Input, p Probe) (*wavef
 
 func (c *Channel) fetch(ctx context.Context, in waveform.Input, p Probe) (*waveform.Waveform, error) {
 	d, s := c.Dialect, c.Dialect.Scope
-	words, ok := c.tongue.tongue.(*texts)
-	if !ok {
-		return nil, errors.New("waveforms come as blocks of messages")
-	}
 	scale, err := c.scale(ctx, p.Channel)
 	if err != nil {
 		return nil, err
 	}
-	codes, err := words.codes(ctx, d, s.Data, p.Channel)
+	samples := 0
+	if n := scale[dialect.ScaleSamples]; n > 0 {
+		samples = int(math.Min(n, float64(s.Most)))
+	}
+	codes, err := c.tongue.codes(ctx, d, s.Data, p.Channel, samples)
 	if err != nil {
 		return nil, err
 	}
@@ -180,23 +181,16 @@ func (c *Channel) fetch(ctx context.Context, in waveform.Input, p Probe) (*wavef
 
 // scale asks how codes are to be read.
 func (c *Channel) scale(ctx context.Context, channel int) (map[string]float64, error) {
-	q := c.Dialect.Scope.Scale
-	text, err := c.tongue.ask(ctx, c.Dialect, dialect.Query{Message: q.Message, Within: q.Within}, channel)
-	if err != nil {
+	q, scale := c.Dialect.Scope.Scale, map[string]float64{}
+	values := make([]float64, len(q.Gives))
+	if err := c.tongue.read(ctx, c.Dialect, q, channel, values); err != nil {
 		return nil, err
 	}
-	parts := strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ';' })
-	if len(parts) < len(q.Gives) {
-		return nil, fmt.Errorf("the answer %s has %d parts, but %d were expected", messages.Excerpt(text), len(parts),
-			len(q.Gives))
-	}
-	scale := map[string]float64{}
-	for i, name := range q.Gives {
-		if name == "skip" {
-			continue
-		}
-		if scale[name], err = parseNumber(parts[i]); err != nil {
-			return nil, err
+	k := 0
+	for _, g := range q.Gives {
+		if g.Quantity != "" {
+			scale[g.Quantity] = values[k]
+			k++
 		}
 	}
 	return scale, nil

@@ -36,9 +36,9 @@ func (t *texts) request(d *dialect.Dialect, q dialect.Query, channel int) scpi.R
 }
 
 // codes answers a query with the integers of a block.
-func (t *texts) codes(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) ([]int16, error) {
+func (t *texts) codes(ctx context.Context, d *dialect.Dialect, q dialect.Samples, channel, _ int) ([]int16, error) {
 	codes := scpi.Codes{Format: *q.Block}
-	r := t.request(d, q, channel)
+	r := t.request(d, q.Query, channel)
 	r.Data = codes.Begin
 	if _, err := t.client.Query(ctx, r); err != nil {
 		return nil, err

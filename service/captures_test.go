@@ -303,3 +303,51 @@ stages:
 		assert.Equal(t, 404, problemOf(t, err).Status)
 	})
 }
+
+// A digitiser with registers captures what a scope with blocks does, window by window.
+func TestADigitiserWithRegisters(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Scoped, simbench.Digitised}})
+		h.Push(`procedure: stepping
+for: any
+needs: {source: {volts: 48 V, amps: 5 A}, load: {volts: 15 V, amps: 8 A}, scope: {}}
+stages:
+  - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 2 A, output: on}}
+  - hold: {for: 1 s}
+  - capture:
+      channels: {output: {range: 4 V, offset: 15 V, bandwidth: 20 kHz}, load: {range: 20 A, offset: 5 A}}
+      span: 4 ms
+      samples: 5001
+      trigger: {channel: load, level: 4 A}
+      do: {load: {amps: 6 A}}
+`)
+		var captured [][]api.Statistic
+		for _, bay := range []string{"bay1", "bay2"} {
+			doc := h.Ended(h.Start(bay, "stepping", "TN-1"))
+			require.Equal(t, "done", doc.State, doc.Reason)
+			all, err := h.Local.Captures(t.Context(), doc.ID)
+			require.NoError(t, err)
+			require.Len(t, all, 1)
+			statistics, err := h.Local.CaptureStatistics(t.Context(), doc.ID, 0, client.Open())
+			require.NoError(t, err)
+			captured = append(captured, statistics)
+		}
+		require.Len(t, captured[1], 2)
+		for k, with := range captured[1] {
+			without := captured[0][k]
+			full := map[string]float64{"output": 4, "load": 20}[with.Name]
+			assert.Equal(t, 5001, with.N, with.Name)
+			assert.InDelta(t, *without.Mean, *with.Mean, 0.03**without.Mean+0.01*full, with.Name)
+			assert.InDelta(t, *without.Largest-*without.Least, *with.Largest-*with.Least, 0.1*full, with.Name)
+		}
+		asked, err := h.Local.Exchanges(t.Context(), "register-scope2", 1000)
+		require.NoError(t, err)
+		pages := map[string]bool{}
+		for _, x := range asked {
+			if strings.HasPrefix(x.Message, "write 3 = ") {
+				pages[x.Message] = true
+			}
+		}
+		assert.Len(t, pages, 42, "5001 samples in windows of 120")
+	})
+}

@@ -118,7 +118,7 @@ func scopeEffectOf(fault simbench.InstrumentFault) effect {
 }
 
 func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {
-	if kind == "scope" {
+	if strings.HasSuffix(kind, "scope") {
 		return scopeEffectOf(fault)
 	}
 	switch fault {
@@ -214,7 +214,7 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(cellFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
-	case simbench.Scoped:
+	case simbench.Scoped, simbench.Digitised:
 		h.Push(scopeFaults)
 	default:
 		h.Push(fmt.Sprintf(converterFaults, "", ""))

@@ -23,6 +23,7 @@ const (
 	Charged      Layout = "charged"
 	SideBySide   Layout = "side-by-side"
 	Scoped       Layout = "scoped"
+	Digitised    Layout = "digitised"
 	Outputs      Layout = "outputs"
 )
 
@@ -80,6 +81,8 @@ func layouts() []plan {
 			standIns: join((*Bench).addLoad, (*Bench).addAnalyser)}),
 		module(plan{name: Scoped, about: "as metered, with a scope whose probes are at input and output",
 			standIns: join((*Bench).addSupply, (*Bench).addLoad, (*Bench).addAnalyser, (*Bench).addThermo, (*Bench).addScope)}),
+		module(plan{name: Digitised, about: "as converter, with a digitiser with registers at input and output",
+			standIns: join((*Bench).addSupply, (*Bench).addLoad, (*Bench).addRegisterScope)}),
 		{name: Outputs, about: "a supply at a unit with three outputs, and a load at each",
 			unit: "dunlin", serial: "DN", first: 601,
 			standIns: join((*Bench).addSupply, (*Bench).addLoad, (*Bench).addFurtherLoads)},

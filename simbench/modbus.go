@@ -73,13 +73,19 @@ type registerServer struct {
 	device registers
 	health *health
 	delay  time.Duration // the slow processor of the low-cost kind
+	mute   bool          // what was asked last is not answered
 }
 
 func (s *registerServer) answer(pdu []byte) []byte {
 	s.turn <- struct{}{}
 	defer func() { <-s.turn }()
 	time.Sleep(s.delay)
-	return respond(s.device, pdu)
+	s.mute = false
+	answer := respond(s.device, pdu)
+	if s.mute {
+		return nil
+	}
+	return answer
 }
 
 // serve answers frames of TCP on a connection.
@@ -101,6 +107,9 @@ func (s *registerServer) serve(conn io.ReadWriteCloser) {
 		answer := s.answer(pdu)
 		if !s.health.pass() {
 			return
+		}
+		if answer == nil {
+			continue
 		}
 		if s.health.now() == Garbage {
 			answer = []byte{0x55, 0xAA}
@@ -159,7 +168,7 @@ func (s *registerServer) serveLine(line io.ReadWriter) {
 			continue
 		}
 		answer := s.answer(request[1 : len(request)-2])
-		if !s.health.pass() {
+		if !s.health.pass() || answer == nil {
 			continue
 		}
 		out := seal(append([]byte{s.unit}, answer...))

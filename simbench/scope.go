@@ -198,16 +198,22 @@ func (s *scope) triggering() {
 		return errParameter
 	}, nil)
 	s.on("ACQuire:STARt", func([]string, int) error {
-		s.armed, s.trigger = s.fixture.plantTime(), math.NaN()
-		s.looked = s.armed
+		s.arm()
 		return nil
 	}, nil)
 	s.on("ACQuire:ABORt", func([]string, int) error {
-		s.armed, s.trigger = math.NaN(), math.NaN()
+		s.disarm()
 		return nil
 	}, nil)
 	s.on("ACQuire:STATe", nil, func(int) (string, error) { return s.state(), nil })
 }
+
+func (s *scope) arm() {
+	s.armed, s.trigger = s.fixture.plantTime(), math.NaN()
+	s.looked = s.armed
+}
+
+func (s *scope) disarm() { s.armed, s.trigger = math.NaN(), math.NaN() }
 
 // state looks for the trigger.
 func (s *scope) state() string {

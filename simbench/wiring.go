@@ -127,16 +127,28 @@ func (b *Bench) addAmmeters(j joint) error {
 
 // addScope puts the probes of a scope at input and output.
 func (b *Bench) addScope(j joint) error {
-	f, w, n := j.fixture, j.wiring, j.number
-	s := newScope(fmt.Sprintf("O4-%04d", 900+n), b.options.Ideal, f)
-	name := fmt.Sprintf("scope%d", n)
-	w.Seats["scope"] = []Channel{{name, 1}}
+	s := newScope(fmt.Sprintf("O4-%04d", 900+j.number), b.options.Ideal, j.fixture)
+	name := fmt.Sprintf("scope%d", j.number)
+	j.wiring.probe(name)
+	return b.listen(name, scopeKind, s.health, &s.interpreter)
+}
+
+// addRegisterScope puts the probes of a digitiser with registers at input and output.
+func (b *Bench) addRegisterScope(j joint) error {
+	s := newRegisterScope(fmt.Sprintf("D2-%04d", 950+j.number), b.options.Ideal, j.fixture)
+	name := fmt.Sprintf("register-scope%d", j.number)
+	j.wiring.probe(name)
+	return b.listenRegisters(name, registerScopeKind, &s.registerServer)
+}
+
+// probe has a scope see what there is to see of the unit.
+func (w *Wiring) probe(instrument string) {
+	w.Seats["scope"] = []Channel{{instrument, 1}}
 	probes := map[string]Probe{}
 	for i, p := range plant.Probes() {
 		probes[p.Name] = Probe{Channel: i + 1, Factor: scopeFactors[p.Unit], Unit: p.Unit}
 	}
 	w.Probes = map[string]map[string]Probe{"scope": probes}
-	return b.listen(name, scopeKind, s.health, &s.interpreter)
 }
 
 // numbered is the name of a seat of which a bay has several: meter, meter2, meter3 …
@@ -196,7 +208,12 @@ func (b *Bench) addSerialLoad(j joint) error {
 
 func (b *Bench) addRegistersTCP(j joint) error {
 	l, name := b.newRegisterLoad(j)
-	if err := b.listen(name, registerLoadKind, l.health, &l.registerServer); err != nil {
+	return b.listenRegisters(name, registerLoadKind, &l.registerServer)
+}
+
+// listenRegisters has registers on a socket.
+func (b *Bench) listenRegisters(name string, kind standIn, s *registerServer) error {
+	if err := b.listen(name, kind, s.health, s); err != nil {
 		return err
 	}
 	last := b.instruments[len(b.instruments)-1]

@@ -147,8 +147,9 @@ type Setter struct {
 	// Factor is the SI value of the unit in which the number is sent.
 	Factor  float64
 	Numbers *Numbers
-	// Word is what a register takes for a word.
-	Word float64
+	// Word is what a register takes for a word; Numbered: the number of the channel.
+	Word     float64
+	Numbered bool
 	// Settle is waited for after it was set.
 	Settle time.Duration
 	Within time.Duration
@@ -164,6 +165,8 @@ type Register struct {
 	Input   bool
 	Form    modbus.Form
 	Text    int // length of a text in registers; 0: a number
+	// Common is where it is for every channel.
+	Common bool
 	// Several writes a single register with function 16, One with function 6, which cannot write more.
 	Several, One bool
 }
@@ -284,7 +287,12 @@ func (d *Dialect) FillChannel(message string, channel int) string {
 }
 
 // At moves a register to those of a channel.
-func (d *Dialect) At(r *Register, channel int) int { return r.Address + (channel-1)*d.Stride }
+func (d *Dialect) At(r *Register, channel int) int {
+	if r.Common {
+		return r.Address
+	}
+	return r.Address + (channel-1)*d.Stride
+}
 
 // clone copies what a derived dialect may change.
 func (d *Dialect) clone() *Dialect {

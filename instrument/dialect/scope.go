@@ -2,10 +2,12 @@ package dialect
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"usherbench/core/document"
 	"usherbench/core/quantity"
+	"usherbench/instrument/modbus"
 	"usherbench/instrument/scpi"
 )
 
@@ -25,10 +27,10 @@ type Scope struct {
 	Request Setter
 	// Done asks whether the samples are there.
 	Done Query
-	// Scale gives what Gives names, in this order: start and step of the time, and what makes volts of a code.
-	Scale ScaleQuery
-	// Data gives the codes of a channel as a block.
-	Data Query
+	// Scale gives start and step of the time, and what makes volts of a code ([ScaleStart] …).
+	Scale Query
+	// Data gives the codes of a channel.
+	Data Samples
 	// Ranges that a channel has, V, increasing. Lowest and Highest are the codes at the ends of each.
 	Ranges          []float64
 	Lowest, Highest int16
@@ -40,12 +42,12 @@ type Scope struct {
 	Stated           bool
 }
 
-// ScaleQuery is a question whose answer is a list of numbers with names.
-type ScaleQuery struct {
-	Message string
-	Gives   []string
-	Within  time.Duration
-	Place   Place
+// Samples is how the codes of a channel are fetched: as the block that answers a question, or in registers, in a window
+// of so many that Page moves: 0 is the first of it. Without Page all of them follow each other.
+type Samples struct {
+	Query
+	Window int
+	Page   Setter
 }
 
 // What a scale is made of.
@@ -54,16 +56,14 @@ const (
 	ScaleStep  = "step"  // between two samples, s
 	ScaleZero  = "zero"  // volts of the code 0
 	ScaleCode  = "code"  // volts of a step of the code
+	// ScaleSamples is how many there are, which a block says by itself.
+	ScaleSamples = "samples"
 )
 
-var scaleParts = []string{ScaleStart, ScaleStep, ScaleZero, ScaleCode, "skip"}
+var scaleParts = []string{ScaleStart, ScaleStep, ScaleZero, ScaleCode, ScaleSamples}
 
 // readScope reads how waveforms are captured.
 func (r *reader) readScope(n document.Node) {
-	if r.d.Protocol == Registers {
-		n.Fail("waveforms are fetched as blocks of messages; registers have none")
-		return
-	}
 	s := &Scope{Lowest: -32768, Highest: 32767, Most: 10_000}
 	factored := func(to *Setter) func(document.Node) {
 		return func(n document.Node) { *to = r.setter(n, "scope", quantity.Unit{Factor: 1}) }
@@ -110,39 +110,83 @@ func (r *reader) readScope(n document.Node) {
 			})
 		},
 	}, "span", "range", "trigger", "arm", "done", "scale", "data", "ranges")
+	delete(r.d.Ask, "scope") // nothing of it is read back
 	if s.Lowest >= s.Highest {
 		n.Fail("the lowest code lies below the highest")
 	}
 	r.d.Scope = s
 }
 
-func (r *reader) readScale(n document.Node) ScaleQuery {
-	q := ScaleQuery{Place: r.place(n)}
-	n.Fields(map[string]func(document.Node){
-		"message": func(n document.Node) { q.Message = r.message(n, false) },
-		"within":  func(n document.Node) { q.Within = span(n, time.Millisecond, time.Minute) },
-		"gives": func(n document.Node) {
-			for _, item := range n.Items() {
-				q.Gives = append(q.Gives, item.Word(scaleParts...))
+// readScale reads how a waveform's numbers are asked for: one answer that gives them, or a register for each.
+func (r *reader) readScale(n document.Node) Query {
+	q, needed := Query{Place: r.place(n)}, scaleParts[:4]
+	part := func(name string) Reading {
+		return Reading{Quantity: strings.TrimPrefix(name, "skip"), Factor: 1, Bit: -1}
+	}
+	if r.d.Protocol == Registers {
+		needed = scaleParts
+		fields := map[string]func(document.Node){}
+		for _, name := range scaleParts {
+			fields[name] = func(n document.Node) {
+				reading := part(name)
+				reading.Register = r.register(n)
+				q.Gives = append(q.Gives, reading)
 			}
-		},
-	}, "message", "gives")
-	for _, part := range scaleParts[:4] {
-		if len(q.Gives) > 0 && !slices.Contains(q.Gives, part) {
-			n.Fail("the scale of a waveform needs %s; name under gives what the answer holds", part)
+		}
+		n.Fields(fields)
+	} else {
+		n.Fields(map[string]func(document.Node){
+			"message": func(n document.Node) { q.Message = r.message(n, false) },
+			"within":  func(n document.Node) { q.Within = span(n, time.Millisecond, time.Minute) },
+			"gives": func(n document.Node) {
+				for _, item := range n.Items() {
+					q.Gives = append(q.Gives, part(item.Word(append(slices.Clone(scaleParts), "skip")...)))
+				}
+			},
+		}, "message", "gives")
+	}
+	for _, name := range needed {
+		given := slices.ContainsFunc(q.Gives, func(g Reading) bool { return g.Quantity == name })
+		if len(q.Gives) > 0 && !given {
+			n.Fail("the scale of a waveform needs %s; name what gives it", name)
 		}
 	}
 	return q
 }
 
-func (r *reader) readData(n document.Node) Query {
-	q := Query{Place: r.place(n), Block: &scpi.Format{}}
-	n.Fields(map[string]func(document.Node){
-		"message":    func(n document.Node) { q.Message = r.message(n, false) },
-		"within":     func(n document.Node) { q.Within = span(n, time.Millisecond, time.Minute) },
+// register reads where a number stands that is only read.
+func (r *reader) register(n document.Node) *Register {
+	register, fields := r.registerFields()
+	n.Fields(fields)
+	if register.Address < 0 {
+		n.Fail("name the register: {input: 10, as: float32}, or register for a holding register")
+	}
+	register.fits(n, 0)
+	return register
+}
+
+func (r *reader) readData(n document.Node) Samples {
+	q := Samples{Query: Query{Place: r.place(n), Block: &scpi.Format{}}, Window: modbus.MostRead}
+	fields := map[string]func(document.Node){
 		"of":         func(n document.Node) { q.Block.Of = n.Word("int16", "int8", "uint8") },
 		"byte order": func(n document.Node) { q.Block.Low = n.Word("big", "little") == "little" },
-	}, "message", "of")
+	}
+	if r.d.Protocol == Messages {
+		fields["message"] = func(n document.Node) { q.Message = r.message(n, false) }
+		fields["within"] = func(n document.Node) { q.Within = span(n, time.Millisecond, time.Minute) }
+		n.Fields(fields, "message", "of")
+		return q
+	}
+	register, places := r.registerFields()
+	for _, key := range []string{"register", "input", "stride"} {
+		fields[key] = places[key]
+	}
+	fields["window"] = func(n document.Node) { q.Window = n.Whole(1, 1<<16) }
+	fields["page"] = func(n document.Node) { q.Page = r.setter(n, "scope", quantity.Unit{Factor: 1}) }
+	n.Fields(fields, "of")
+	if q.Register = register; register.Address < 0 {
+		n.Fail("name the first register of the samples: {input: 1000, window: 120, page: {register: 3}, of: int16}")
+	}
 	return q
 }
 

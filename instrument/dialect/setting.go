@@ -158,7 +158,11 @@ func (r *reader) plainSetter(n document.Node) Setter {
 		return s
 	}
 	register, fields := r.registerFields()
-	fields["value"] = func(n document.Node) { s.Word = float64(n.Whole(0, 65535)) }
+	fields["value"] = func(n document.Node) {
+		if s.Numbered = n.Text() == "channel"; !s.Numbered {
+			s.Word = float64(n.Whole(0, 65535))
+		}
+	}
 	n.Fields(fields, "value")
 	if register.Address < 0 {
 		n.Fail("name the register: {register: 3, value: 0}")
@@ -177,6 +181,7 @@ func (r *reader) registerFields() (*Register, map[string]func(document.Node)) {
 		"register": func(n document.Node) { register.Address = n.Whole(0, 65535) },
 		"input":    func(n document.Node) { register.Address, register.Input = n.Whole(0, 65535), true },
 		"as":       func(n document.Node) { register.Form.As = n.Word(modbus.Forms()...) },
+		"stride":   func(n document.Node) { register.Common = n.Word("none") == "none" },
 		"words":    func(n document.Node) { register.Form.LowFirst = n.Word("high first", "low first") == "low first" },
 		"function": func(n document.Node) {
 			register.Several = n.Word("6", "16") == "16"

@@ -1,13 +1,11 @@
 package scpi
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"math"
-	"slices"
 	"strconv"
 	"strings"
 )
@@ -40,26 +38,15 @@ func (c *Client) block(begin func(length int) io.Writer) error {
 	if err != nil || length < 0 || length > longestBlock {
 		return fmt.Errorf("the length of the block, %q, is not a number up to %d", head, longestBlock)
 	}
-	to, part := begin(length), make([]byte, min(length, partOfBlock))
-	for left := length; left > 0; left -= len(part) {
-		part = part[:min(left, len(part))]
-		if _, err := io.ReadFull(c.reader, part); err != nil {
-			return err
-		}
-		if _, err := to.Write(part); err != nil {
-			return err
-		}
+	if _, err := io.CopyN(begin(length), c.reader, int64(length)); err != nil {
+		return err
 	}
 	_, err = c.line() // the terminator
 	return err
 }
 
-const (
-	// partOfBlock is how much of a block is read at once: what the processor has at hand.
-	partOfBlock = 128 << 10
-	// atOnce is how much memory is taken on the word of an instrument.
-	atOnce = 8 << 20
-)
+// atOnce is how much memory is taken on the word of an instrument.
+const atOnce = 8 << 20
 
 // skipTo drops bytes before a mark; an answer that has no block shows what came instead.
 func (c *Client) skipTo(mark byte) error {
@@ -82,6 +69,9 @@ type Format struct {
 	Of  string // float32, float64, int16, int8, uint8
 	Low bool   // the least significant byte comes first
 }
+
+// Size is how long a number is, bytes; 0: it is none.
+func (f Format) Size() int { return sizes[f.Of] }
 
 // Sizes of the numbers of a block, bytes.
 var sizes = map[string]int{"float32": 4, "float64": 8, "int16": 2, "int8": 1, "uint8": 1}
@@ -111,72 +101,4 @@ func (f Format) Numbers(data string) ([]float64, error) {
 		}
 	}
 	return numbers, nil
-}
-
-// Codes collects the integers of a block as its data come ([Request.Data]). The zero value of a format is ready.
-type Codes struct {
-	Format
-	got  []int16
-	rest []byte // of a number that has not come whole
-}
-
-// Begin forgets what was collected before.
-func (c *Codes) Begin(length int) io.Writer {
-	c.got, c.rest = make([]int16, 0, min(length, atOnce)/max(sizes[c.Of], 1)), nil
-	return c
-}
-
-func (c *Codes) Write(data []byte) (int, error) {
-	written := len(data)
-	if len(c.rest) > 0 {
-		data = append(c.rest, data...)
-	}
-	size := sizes[c.Of]
-	if size == 0 || size > 2 {
-		return 0, fmt.Errorf("%w: %s is no code", ErrBlockSize, c.Of)
-	}
-	n := len(data) / size
-	c.rest = bytes.Clone(data[n*size:])
-	c.got = slices.Grow(c.got, n)
-	c.decode(c.got[len(c.got):len(c.got)+n], data)
-	c.got = c.got[:len(c.got)+n]
-	return written, nil
-}
-
-// decode fills codes; of two bytes there are millions, which go four at a time.
-func (c *Codes) decode(codes []int16, data []byte) {
-	switch {
-	case c.Of == "int8":
-		for i := range codes {
-			codes[i] = int16(int8(data[i]))
-		}
-	case c.Of == "uint8":
-		for i := range codes {
-			codes[i] = int16(data[i])
-		}
-	case c.Low:
-		for ; len(codes) >= 4; codes, data = codes[4:], data[8:] {
-			x := binary.LittleEndian.Uint64(data)
-			codes[0], codes[1], codes[2], codes[3] = int16(x), int16(x>>16), int16(x>>32), int16(x>>48)
-		}
-		for i := range codes {
-			codes[i] = int16(binary.LittleEndian.Uint16(data[2*i:]))
-		}
-	default:
-		for ; len(codes) >= 4; codes, data = codes[4:], data[8:] {
-			x := binary.BigEndian.Uint64(data)
-			codes[0], codes[1], codes[2], codes[3] = int16(x>>48), int16(x>>32), int16(x>>16), int16(x)
-		}
-		for i := range codes {
-			codes[i] = int16(binary.BigEndian.Uint16(data[2*i:]))
-		}
-	}
-}
-
-// All are the codes of the whole block.
-func (c *Codes) All() ([]int16, error) {
-	if len(c.rest) > 0 {
-		return nil, fmt.Errorf("%w: %d bytes of %s", ErrBlockSize, len(c.got)*sizes[c.Of]+len(c.rest), c.Of)
-	}
-	return c.got, nil
 }
