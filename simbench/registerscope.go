@@ -1,9 +1,9 @@
 package simbench
 
 import (
+	"encoding/binary"
+	"math"
 	"time"
-
-	"usherbench/instrument/modbus"
 )
 
 var registerScopeKind = standIn{"register-scope",
@@ -16,7 +16,7 @@ var registerScopeKind = standIn{"register-scope",
 //	        20–21 range, V   22–23 offset, V   24 AC   25 filter, kHz, 0: none   (each channel 200 further on)
 //	        900–905 model, text
 //	input   0 state: 0 idle, 1 waiting, 2 done   4–7 start, s   8–11 step, s   12–13 samples
-//	        20–21 volts of the code 0   22–23 volts of a step   60–179 samples of the page   (each channel 200 further on)
+//	        20–21 volts of the code 0   22–23 volts of a step   60–179 samples of the page   (channels as above)
 type registerScope struct {
 	registerServer
 	*scope
@@ -32,13 +32,6 @@ const (
 	registerScopeMost   = 20_000
 	registerScopeDelay  = time.Millisecond
 	registerScopeModel  = "SIM-D2 4CH12B"
-)
-
-// Forms of what fills several registers.
-var (
-	single = modbus.Form{As: "float32"}
-	double = modbus.Form{As: "float64"}
-	count  = modbus.Form{As: "uint32"}
 )
 
 func newRegisterScope(serial string, ideal bool, f *fixture) *registerScope {
@@ -62,22 +55,24 @@ func (s *registerScope) writeRegister(address, value uint16) byte {
 	return 0
 }
 
-// number is what was written from an address on.
-func (s *registerScope) number(form modbus.Form, address int) float64 {
-	return form.Decode(s.written[address : address+form.Registers()])
+// whole is the number of 32 bits that was written from an address on, and float the one of single precision.
+func (s *registerScope) whole(address int) uint32 {
+	return uint32(s.written[address])<<16 | uint32(s.written[address+1])
 }
+
+func (s *registerScope) float(address int) float64 { return float64(math.Float32frombits(s.whole(address))) }
 
 // start takes over what was written, and arms.
 func (s *registerScope) start() byte {
-	s.span, s.samples, s.before = s.number(single, 4), int(s.number(count, 6)), s.number(single, 8)
-	s.source, s.falling, s.level = int(s.written[1]), s.written[2] == 1, s.number(single, 10)
+	s.span, s.samples, s.before = s.float(4), int(s.whole(6)), s.float(8)
+	s.source, s.falling, s.level = int(s.written[1]), s.written[2] == 1, s.float(10)
 	if !(s.span >= 1e-6 && s.span <= 1000) || s.samples < 10 || s.samples > registerScopeMost || s.source > len(s.kept) ||
 		!(s.before >= 0 && s.before <= 1) {
 		return illegalValue
 	}
 	for k := range s.kept {
 		at, in := 20+k*registerScopeStride, &s.inputs[k]
-		in.full, in.offset = max(s.number(single, at), 1e-3), s.number(single, at+2)
+		in.full, in.offset = max(s.float(at), 1e-3), s.float(at+2)
 		in.ac, in.limit = s.written[at+4] == 1, 1e3*float64(s.written[at+5])
 		s.kept[k] = nil
 	}
@@ -89,19 +84,21 @@ func (s *registerScope) readRegister(input bool, address uint16) (uint16, bool) 
 	if !input {
 		return s.readHolding(address)
 	}
-	part := func(form modbus.Form, x float64, from uint16) (uint16, bool) {
-		words, err := form.Encode(x)
-		return words[address-from], err == nil
+	double := func(x float64, from uint16) (uint16, bool) {
+		raw := binary.BigEndian.AppendUint64(nil, math.Float64bits(x))
+		return binary.BigEndian.Uint16(raw[2*(address-from):]), true
 	}
+	word := func(bits uint32, from uint16) (uint16, bool) { return uint16(bits >> (16 * (1 - (address - from)))), true }
+	single := func(x float64, from uint16) (uint16, bool) { return word(math.Float32bits(float32(x)), from) }
 	switch {
 	case address == 0:
 		return map[string]uint16{"WAIT": 1, "DONE": 2}[s.state()], true
 	case address >= 4 && address < 8:
-		return part(double, -s.before*s.span, 4)
+		return double(-s.before*s.span, 4)
 	case address >= 8 && address < 12:
-		return part(double, s.step(), 8)
+		return double(s.step(), 8)
 	case address >= 12 && address < 14:
-		return part(count, float64(s.samples), 12)
+		return word(uint32(s.samples), 12)
 	}
 	channel := int(address / registerScopeStride)
 	if channel >= len(s.kept) {
@@ -110,9 +107,9 @@ func (s *registerScope) readRegister(input bool, address uint16) (uint16, bool) 
 	in, at := &s.inputs[channel], address%registerScopeStride
 	switch first := uint16(20 + channel*registerScopeStride); {
 	case at >= 20 && at < 22:
-		return part(single, in.offset, first)
+		return single(in.offset, first)
 	case at >= 22 && at < 24:
-		return part(single, in.full/(1<<16), first+2)
+		return single(in.full/(1<<16), first+2)
 	case at >= registerScopeWindow && at < registerScopeWindow+registerScopePage:
 		return s.sample(channel, int(s.written[3])*registerScopePage+int(at)-registerScopeWindow)
 	}
