@@ -60,7 +60,9 @@ func (s *registerScope) whole(address int) uint32 {
 	return uint32(s.written[address])<<16 | uint32(s.written[address+1])
 }
 
-func (s *registerScope) float(address int) float64 { return float64(math.Float32frombits(s.whole(address))) }
+func (s *registerScope) float(address int) float64 {
+	return float64(math.Float32frombits(s.whole(address)))
+}
 
 // start takes over what was written, and arms.
 func (s *registerScope) start() byte {
@@ -88,7 +90,9 @@ func (s *registerScope) readRegister(input bool, address uint16) (uint16, bool) 
 		raw := binary.BigEndian.AppendUint64(nil, math.Float64bits(x))
 		return binary.BigEndian.Uint16(raw[2*(address-from):]), true
 	}
-	word := func(bits uint32, from uint16) (uint16, bool) { return uint16(bits >> (16 * (1 - (address - from)))), true }
+	word := func(bits uint32, from uint16) (uint16, bool) {
+		return uint16(bits >> (16 * (1 - (address - from)))), true
+	}
 	single := func(x float64, from uint16) (uint16, bool) { return word(math.Float32bits(float32(x)), from) }
 	switch {
 	case address == 0:
