@@ -72,6 +72,14 @@ type SeatConfig struct {
 	Defaults map[string]string `mapstructure:"defaults" yaml:"defaults,omitempty" json:"defaults,omitempty"`
 	// Probes say what the channels of a scope see, by the name that procedures use: {output: {channel: 1, factor: 10}}.
 	Probes map[string]ProbeConfig `mapstructure:"probes" yaml:"probes,omitempty" json:"probes,omitempty"`
+	// Leads are those to the unit; where the seat does not sense remotely, its volts and watts are corrected for them.
+	Leads *LeadsConfig `mapstructure:"leads" yaml:"leads,omitempty" json:"leads,omitempty"`
+}
+
+// LeadsConfig is the resistance of both leads of a seat together, known to ± Within, Ω.
+type LeadsConfig struct {
+	Ohms   float64 `mapstructure:"ohms" yaml:"ohms" json:"ohms"`
+	Within float64 `mapstructure:"within" yaml:"within" json:"within"`
 }
 
 // ProbeConfig joins a channel of a scope to the unit: what it sees there is factor times the volts at the connector.

@@ -259,6 +259,11 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 	if kind.Is(seats.Captures) && len(s.Probes) == 0 {
 		fail("say what its channels see: probes: {output: {channel: 1, factor: 10}}")
 	}
+	if s.Leads != nil {
+		if err := checkLeads(*s.Leads, kind, d); err != nil {
+			fail("leads: %w", err)
+		}
+	}
 	for _, q := range slices.Sorted(maps.Keys(s.Defaults)) {
 		if q == seats.Output {
 			fail("defaults: an output is not switched on by default; take it away")
@@ -269,6 +274,25 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 		}
 	}
 	return errs
+}
+
+// mostLeads bounds the resistance of leads, Ω.
+const mostLeads = 100
+
+// checkLeads checks what the leads of a seat are said to have.
+func checkLeads(l api.LeadsConfig, kind seats.Kind, d *dialect.Dialect) error {
+	if _, senses := kind.Choice(seats.Sensed); !senses {
+		return fmt.Errorf("a %s carries no current of the unit through leads at which it reads volts; take them away", kind.Name)
+	}
+	switch {
+	case !(l.Ohms > 0 && l.Ohms <= mostLeads):
+		return fmt.Errorf("ohms is the resistance of both leads together, above 0 and up to %d Ω", mostLeads)
+	case !(l.Within > 0 && l.Within <= l.Ohms):
+		return errors.New("within is how well that is known, ± Ω, above 0 and up to ohms: nobody knows it exactly")
+	case !slices.Contains(d.Gives(), "amps"):
+		return errors.New("its instrument reads no amps, by which volts could be corrected")
+	}
+	return nil
 }
 
 // mostProbe bounds the factor of a probe.

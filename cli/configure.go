@@ -127,15 +127,17 @@ func (a *app) benchRemove() *cobra.Command {
 func (a *app) benchBay() *cobra.Command {
 	var b api.BayConfig
 	var interval, lostAfter, handFor string
-	var probes []string
+	var probes, leads []string
 	c := &cobra.Command{
 		Use: "bay BAY SEAT=INSTRUMENT[:CHANNEL] …", Short: "Say what fills the seats of a bay", Args: cobra.MinimumNArgs(2),
 		Long: `Say what fills the seats of a bay, in place of what did. Several channels joined by
 + work as one in parallel (setpoints shared, readings summed), joined by ++ in series. --probe says what a
-channel of a scope sees: NAME=CHANNEL:FACTOR, with A behind the factor for a current.`,
+channel of a scope sees: NAME=CHANNEL:FACTOR, with A behind the factor for a current. --leads says the
+resistance of both leads of a seat together and what it is known to, SEAT=OHMS:WITHIN: volts that are not sensed
+at the unit are corrected for them. SEAT=0 takes the correction away.`,
 		Example: "  usher bench bay bay1 source=psu1:1 load=load1\n  usher bench bay bay2 source=psu1:1+psu1:2 load=load2 " +
 			"--title \"High current\"\n  usher bench bay bay3 source=psu2 scope=scope1 --probe output=1:10 " +
-			"--probe current=2:100A",
+			"--probe current=2:100A\n  usher bench bay bay1 source=psu1 load=load1 --leads load=0.012:0.001",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			config, err := cl.BenchConfig(ctx)
 			if err != nil {
@@ -169,6 +171,9 @@ channel of a scope sees: NAME=CHANNEL:FACTOR, with A behind the factor for a cur
 			if err := putProbes(b.Seats, probes); err != nil {
 				return err
 			}
+			if err := putLeads(b.Seats, leads); err != nil {
+				return err
+			}
 			config, err = cl.PutBay(ctx, args[0], b)
 			if err != nil || a.json {
 				return a.jsonOr(config, err)
@@ -179,6 +184,7 @@ channel of a scope sees: NAME=CHANNEL:FACTOR, with A behind the factor for a cur
 	}
 	c.Flags().StringVar(&b.Title, "title", "", "what people call it")
 	c.Flags().StringArrayVar(&probes, "probe", nil, "what a channel of the scope sees, NAME=CHANNEL:FACTOR")
+	c.Flags().StringArrayVar(&leads, "leads", nil, "resistance of the leads of a seat, SEAT=OHMS:WITHIN")
 	c.Flags().StringVar(&interval, "interval", "", "between frames, 20ms")
 	c.Flags().StringVar(&lostAfter, "lost-after", "", "how long an instrument may be silent, 2s")
 	c.Flags().StringVar(&handFor, "hand-for", "", "after how long without a word outputs that are on by hand go off, 30m")
@@ -219,6 +225,31 @@ func putProbes(filled map[string]api.SeatConfig, probes []string) error {
 		seat.Probes[probe] = p
 	}
 	filled[name] = seat
+	return nil
+}
+
+// putLeads says what the leads of seats have: "load=0.012:0.001".
+func putLeads(filled map[string]api.SeatConfig, leads []string) error {
+	for _, text := range leads {
+		name, rest, _ := strings.Cut(text, "=")
+		seat, ok := filled[name]
+		if !ok {
+			return usage("--leads %q: the bay has no seat %q; write it like load=0.012:0.001", text, name)
+		}
+		ohms, within, _ := strings.Cut(rest, ":")
+		var l api.LeadsConfig
+		var err error
+		if l.Ohms, err = strconv.ParseFloat(ohms, 64); err == nil && l.Ohms != 0 {
+			l.Within, err = strconv.ParseFloat(within, 64)
+		}
+		if err != nil {
+			return usage("--leads %q: write it like load=0.012:0.001, in ohms", text)
+		}
+		if seat.Leads = &l; l.Ohms == 0 {
+			seat.Leads = nil
+		}
+		filled[name] = seat
+	}
 	return nil
 }
 

@@ -76,6 +76,7 @@ What can stand around a unit (--layouts, one for each bay):
 	c.Flags().BoolVar(&o.Ideal, "ideal", false, "leave noise, instrument errors and rounding out")
 	c.Flags().StringVar(&o.Over, "over", "tcp", "how stand-ins that take text messages are reached: "+
 		strings.Join(simbench.Ways(), ", "))
+	c.Flags().Float64Var(&o.LoadLeads, "load-leads", 0, "resistance of the leads to each load, ohms")
 	c.Flags().BoolVar(&o.Announce, "announce", false, "announce these stand-ins by mDNS, on this computer only")
 	c.Flags().BoolVar(&o.OneConnection, "one-connection", false, "every instrument takes one connection only")
 	c.Flags().StringVar(&configFile, "write-config", "", "write a configuration for usher serve to this file")

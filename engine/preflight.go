@@ -145,6 +145,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 		for _, choice := range x.Kind.Choices {
 			p.choice(ctx, x, choice)
 		}
+		p.leads(ctx, x)
 		p.interlock(ctx, x)
 	}
 	if err := p.unit(ctx); err != nil {

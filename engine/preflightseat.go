@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/core/seats"
 	"usherbench/engine/outputs"
 )
@@ -41,6 +42,35 @@ func (p *preflight) choice(ctx context.Context, x *outputs.Seat, choice seats.Ch
 	default:
 		p.blocks(choice.Name, "use another instrument, or say in its dialect what it "+choice.Name,
 			"the procedure asks that %s %s, but nobody can tell %s so", x.Name, works[choice.Name][want], x.Channels())
+	}
+}
+
+// sensed says where a seat will read its volts: what its bay has as default, what the procedure asks for, or as it is.
+func (p *preflight) sensed(ctx context.Context, x *outputs.Seat) string {
+	if word := x.Config.Defaults[seats.Sensed]; word != "" {
+		return word
+	}
+	i := slices.IndexFunc(p.program.Seats, func(s procedure.Seat) bool { return s.Name == x.Name })
+	if i >= 0 && p.program.Seats[i].Choices[seats.Sensed] != "" {
+		return p.program.Seats[i].Choices[seats.Sensed]
+	}
+	if built := x.First().Dialect.Built[seats.Sensed]; built != "" {
+		return built
+	}
+	word, _, _ := x.First().Word(ctx, seats.Sensed) // who does not say it reads at its own terminals
+	return word
+}
+
+// leads says for what the readings of a seat will be corrected.
+func (p *preflight) leads(ctx context.Context, x *outputs.Seat) {
+	l := x.Config.Leads
+	switch {
+	case l == nil:
+	case p.sensed(ctx, x) == "remote":
+		p.fine("leads", "%s senses at the unit, so that its volts are not corrected for its leads", x.Name)
+	default:
+		p.fine("leads", "volts of %s are corrected for leads of %s ± %s", x.Name, show(l.Ohms, quantity.Resistance),
+			show(l.Within, quantity.Resistance))
 	}
 }
 

@@ -58,6 +58,10 @@ func accuracyWords(column string, spec uncertainty.Spec) string {
 		}
 		ranges = append(ranges, words)
 	}
+	if len(spec) > 0 && spec[0].Leads.Ohms > 0 {
+		ohms := func(x float64) string { return quantity.Quantity{Value: x, Dim: quantity.Resistance}.Format(4) }
+		ranges = append(ranges, "corrected for leads of "+ohms(spec[0].Leads.Ohms)+" ± "+ohms(spec[0].Leads.Within))
+	}
 	return strings.Join(ranges, "; ")
 }
 

@@ -41,6 +41,8 @@ type Options struct {
 	Over string
 	// Announce has stand-ins that take text messages announce themselves by mDNS, on this computer only.
 	Announce bool
+	// LoadLeads is the resistance of the leads between a unit and every load, Ω, at whose far end the load reads.
+	LoadLeads float64
 	// Faulty names units that have a fault: serial number → fault.
 	Faulty map[string]string
 }

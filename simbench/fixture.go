@@ -15,8 +15,9 @@ import (
 type fixture struct {
 	name     string
 	clock    clock
-	standard string // the unit that is in place when nothing else is said
-	series   bool   // what feeds it stands in series, not in parallel
+	standard string  // the unit that is in place when nothing else is said
+	leads    float64 // to every load, Ω
+	series   bool    // what feeds it stands in series, not in parallel
 	mu       sync.Mutex
 	feeds    []*feed
 	drains   []*drain
@@ -279,6 +280,7 @@ func (x *drain) operating() plant.Operating {
 	case all.Level > 0 && all.Mode != plant.ConstantVoltage:
 		o.Output.Amps *= x.load.Level / all.Level
 	}
+	o.Output.Volts -= f.leads * o.Output.Amps
 	return o
 }
 

@@ -20,7 +20,8 @@ func (b *Bench) buildBay(i int, layout Layout) error {
 	if err != nil {
 		return err
 	}
-	f := &fixture{name: fmt.Sprintf("bay%d", i+1), clock: b.clock, series: p.series, standard: p.unit}
+	f := &fixture{name: fmt.Sprintf("bay%d", i+1), clock: b.clock, series: p.series, leads: b.options.LoadLeads,
+		standard: p.unit}
 	if p.charger != nil {
 		own := p.charger()
 		f.charger = &own

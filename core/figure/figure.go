@@ -147,9 +147,10 @@ type TableColumn struct {
 }
 
 // The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that
-// its 0 is one that was measured.
+// its 0 is one that was measured, and that readings were corrected for the leads of an instrument.
 const (
 	NotStated = "accuracy not stated"
+	Corrected = "corrected for leads"
 	TrueZero  = "a true 0"
 )
 
@@ -161,6 +162,9 @@ func (r *Result) WithUncertainty(f func([]float64) float64, readings []uncertain
 	}
 	e := uncertainty.Propagate(f, readings)
 	r.U, r.K = e.U, e.K
+	if slices.ContainsFunc(readings, func(x uncertainty.Reading) bool { return x.Leads.Ohms > 0 }) {
+		r.Remarks = record.AddRemark(r.Remarks, Corrected)
+	}
 }
 
 // KnownBy adds U from the windows that an account has, or the remark that an accuracy is not stated.
@@ -171,6 +175,9 @@ func (r *Result) KnownBy(l *record.Ledger, f func(charge, energy []float64) floa
 		return
 	}
 	r.U, r.K = e.U, e.K
+	if l.Corrected() {
+		r.Remarks = record.AddRemark(r.Remarks, Corrected)
+	}
 	if share := l.GapShare(f, e.U); share > 0 {
 		r.Remarks = record.AddRemark(r.Remarks, fmt.Sprintf("%s %% of U² is from gaps", quantity.Digits(100*share, 2)))
 	}

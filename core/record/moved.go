@@ -3,6 +3,7 @@ package record
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 
 	"usherbench/core/uncertainty"
@@ -182,27 +183,31 @@ func (l *Ledger) enter(r uncertainty.Reading, apply func(off float64, charge, en
 	l.readings, l.apply = append(l.readings, r), append(l.apply, apply)
 }
 
-// spec is the range of a reading; without one the figure has no uncertainty.
-func (l *Ledger) spec(column string, x float64) uncertainty.Range {
-	r, stated := l.rec.Specs[column].Find(x)
+// input is a reading with its instrument; without an accuracy the figure has no uncertainty.
+func (l *Ledger) input(column string, x, amps float64) uncertainty.Reading {
+	r, stated := l.rec.Input(column, x, amps)
 	l.stated = l.stated && stated
 	return r
+}
+
+// Corrected tells whether something was corrected for the leads of its instrument.
+func (l *Ledger) Corrected() bool {
+	return slices.ContainsFunc(l.readings, func(r uncertainty.Reading) bool { return r.Leads.Ohms > 0 })
 }
 
 func (l *Ledger) add(i int, m Moved) {
 	averaged := math.Sqrt(math.Max(float64(m.N), 1))
 	for k, a := range m.battery.Through {
-		r := l.spec(a.Column, m.means[k])
-		l.enter(uncertainty.Reading{Value: m.means[k], Group: groupOf(a.Column, r), Gain: r.Reading, Offset: r.Offset,
-			Noise: uncertainty.Resolution(r.Resolution) / averaged}, func(off float64, charge, energy []float64) {
+		r := l.input(a.Column, m.means[k], 0)
+		r.Noise, r.Resolution = uncertainty.Resolution(r.Resolution)/averaged, 0
+		l.enter(r, func(off float64, charge, energy []float64) {
 			charge[i] += off * m.Seconds()
 			energy[i] += off * m.Seconds() * m.Volts
 		})
 	}
-	v := l.spec(m.battery.VoltsColumn, m.Volts)
-	l.enter(uncertainty.Reading{Value: m.Volts, Group: groupOf(m.battery.VoltsColumn, v), Gain: v.Reading,
-		Offset: v.Offset, Noise: uncertainty.Resolution(v.Resolution) / averaged},
-		func(off float64, _, energy []float64) { energy[i] += off * m.Charge })
+	v := l.input(m.battery.VoltsColumn, m.Volts, m.Amps)
+	v.Noise, v.Resolution = uncertainty.Resolution(v.Resolution)/averaged, 0
+	l.enter(v, func(off float64, _, energy []float64) { energy[i] += off * m.Charge })
 	if m.Gaps.Within > 0 {
 		l.enter(uncertainty.Reading{Group: fmt.Sprintf("gaps of %d", i), Offset: m.Gaps.Within},
 			func(off float64, charge, energy []float64) {
@@ -218,11 +223,11 @@ func (l *Ledger) add(i int, m Moved) {
 			})
 	}
 	if x := m.crossing; x != nil && x.Slope != 0 && x.Left == 0 {
-		r := l.spec(m.battery.VoltsColumn, x.Volts)
+		r := l.input(m.battery.VoltsColumn, x.Volts, x.Amps)
+		r.Noise = x.Noise
 		// Volts that read too high by so much come to a falling level so much later.
 		later := -1 / x.Slope
-		l.enter(uncertainty.Reading{Value: x.Volts, Group: groupOf(m.battery.VoltsColumn, r), Gain: r.Reading,
-			Offset: r.Offset, Noise: x.Noise, Resolution: r.Resolution}, func(off float64, charge, energy []float64) {
+		l.enter(r, func(off float64, charge, energy []float64) {
 			charge[i] += off * later * x.Amps
 			energy[i] += off * later * x.Amps * x.Volts
 		})

@@ -186,9 +186,30 @@ func groupOf(column string, r uncertainty.Range) string { return fmt.Sprintf("%s
 // has no accuracy.
 func (rec *Record) Reading(p Point, column string) (reading uncertainty.Reading, stated bool) {
 	a := p.Averages[column]
-	r, stated := rec.Specs[column].Find(a.Mean)
-	return uncertainty.Reading{
-		Value: a.Mean, Group: groupOf(column, r), Gain: r.Reading, Offset: r.Offset, Noise: a.SE,
-		Resolution: r.Resolution, N: a.N,
-	}, stated
+	reading, stated = rec.Input(column, a.Mean, p.Averages[seatOf(column)+".amps"].Mean)
+	reading.Noise, reading.N = a.SE, a.N
+	return reading, stated
+}
+
+// Input makes the input of an uncertainty, without its noise, from a value of a column while a current flowed through
+// the seat; stated is false where the column has no accuracy. Whoever needs a reading with its instrument asks here.
+func (rec *Record) Input(column string, value, amps float64) (reading uncertainty.Reading, stated bool) {
+	r, stated := rec.Specs[column].Find(value)
+	perOhm := amps
+	if strings.HasSuffix(column, ".watts") {
+		perOhm *= amps
+	}
+	return r.Input(groupOf(column, r), value, perOhm), stated
+}
+
+// seatOf is the seat of a column.
+func seatOf(column string) string {
+	seat, _, _ := strings.Cut(column, ".")
+	return seat
+}
+
+// Corrected tells whether a column is corrected for the leads of its instrument.
+func (rec *Record) Corrected(column string) bool {
+	spec := rec.Specs[column]
+	return len(spec) > 0 && spec[0].Leads.Ohms > 0
 }

@@ -30,8 +30,24 @@ func (rec *Record) Commands() []float64 { return rec.commands() }
 // ReadingOf makes the input of an uncertainty from a window of a column about a value of it; stated is false where
 // the column has no accuracy.
 func (rec *Record) ReadingOf(column string, w trace.Series, value float64) (reading uncertainty.Reading, stated bool) {
-	r, stated := rec.Specs[column].Find(value)
+	reading, stated = rec.Input(column, value, rec.through(column, w))
 	a, _ := trace.SettledAverage(w, 0) // of fewer than three readings nothing is known but their step
-	return uncertainty.Reading{Value: value, Group: groupOf(column, r), Gain: r.Reading, Offset: r.Offset, Noise: a.SE,
-		N: a.N, Resolution: r.Resolution}, stated
+	reading.Noise, reading.N = a.SE, a.N
+	return reading, stated
+}
+
+// through is the mean current of a seat in a window of one of its columns, A; 0 where nobody needs it.
+func (rec *Record) through(column string, w trace.Series) float64 {
+	if !rec.Corrected(column) || len(w.T) == 0 {
+		return 0
+	}
+	amps, err := rec.Trace(seatOf(column)+".amps", w.T[0], w.T[len(w.T)-1])
+	if err != nil {
+		return 0
+	}
+	mean, err := amps.Mean()
+	if err != nil {
+		return 0
+	}
+	return mean
 }

@@ -70,6 +70,9 @@ type Reading struct {
 	Noise, Resolution float64
 	// N is how many readings Noise was estimated from; 0 means that it is known exactly.
 	N int
+	// Leads is what the reading is corrected for, PerOhm what it changes by for each ohm of them.
+	Leads  Leads
+	PerOhm float64
 }
 
 // Expanded is the uncertainty of a figure.
@@ -80,9 +83,9 @@ type Expanded struct {
 }
 
 // Propagate gives the expanded uncertainty of y = f(x) for the readings x. With c_γ = Σ(∂f/∂x_i)·x_i and
-// c_ω = Σ∂f/∂x_i over a group,
+// c_ω = Σ∂f/∂x_i over a group, and c_R = Σ(∂f/∂x_i)·(∂x_i/∂R) over the readings that are corrected for the same leads R,
 //
-//	u² = Σ_groups (c_γ·γ_max)²/3 + (c_ω·ω_max)²/3 + Σ_i (∂f/∂x_i·u_ν)²
+//	u² = Σ_groups (c_γ·γ_max)²/3 + (c_ω·ω_max)²/3 + Σ_leads (c_R·a_R)²/3 + Σ_i (∂f/∂x_i·u_ν)²
 //
 // where u_ν is the noise of a reading, or its step q as a rectangle, q/√12, whichever is larger,
 // so that the gain of one instrument cancels in a ratio of its readings and its offset in a difference. f must
@@ -96,7 +99,8 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	}
 	type group struct{ gain, offset, gainMax, offsetMax float64 }
 	groups := map[string]*group{}
-	var order []string
+	leads, known := map[string]float64{}, map[string]float64{}
+	var order, corrected []string
 	var noise []Normal
 	var rectangles []float64
 	for i, r := range readings {
@@ -120,6 +124,13 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 		g.gain += c * r.Value
 		g.offset += c
 		g.gainMax, g.offsetMax = max(g.gainMax, r.Gain), max(g.offsetMax, r.Offset)
+		if r.Leads.Within > 0 {
+			if _, met := leads[r.Leads.Of]; !met {
+				corrected = append(corrected, r.Leads.Of)
+			}
+			leads[r.Leads.Of] += c * r.PerOhm
+			known[r.Leads.Of] = max(known[r.Leads.Of], r.Leads.Within)
+		}
 		switch {
 		case c == 0:
 		case r.Noise <= Resolution(r.Resolution)*(1+1e-9) && r.Resolution > 0:
@@ -134,6 +145,11 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 			if a > 0 {
 				rectangles = append(rectangles, a)
 			}
+		}
+	}
+	for _, name := range corrected {
+		if a := math.Abs(leads[name]) * known[name]; a > 0 {
+			rectangles = append(rectangles, a)
 		}
 	}
 	return Expand(rectangles, noise)

@@ -22,6 +22,17 @@ type Range struct {
 	Offset float64 `json:"offset"`
 	// Resolution is the step of a reading.
 	Resolution float64 `json:"resolution"`
+	// Leads is what the reading is corrected for.
+	Leads Leads `json:"leads,omitzero"`
+}
+
+// Leads are those between an instrument and a unit, by whose resistance readings are corrected. Readings of one name
+// share the error of the correction.
+type Leads struct {
+	Of string `json:"of"`
+	// Ohms is the resistance of both leads together, known to ± Within as a rectangle, Ω.
+	Ohms   float64 `json:"ohms"`
+	Within float64 `json:"within"`
 }
 
 // Find is the smallest range that holds the reading. Above every range it is the largest, and ok is false: the
@@ -50,6 +61,22 @@ func (s Spec) Scaled(factor float64) Spec {
 		scaled[i].Resolution *= math.Abs(factor)
 	}
 	return scaled
+}
+
+// Behind is the specification of a reading that is corrected for leads.
+func (s Spec) Behind(leads Leads) Spec {
+	corrected := slices.Clone(s)
+	for i := range corrected {
+		corrected[i].Leads = leads
+	}
+	return corrected
+}
+
+// Input is a reading in this range as an input of an uncertainty, without its noise. perOhm is what the reading changes
+// by for each ohm of its leads: the amps for volts, their square for watts.
+func (r Range) Input(group string, value, perOhm float64) Reading {
+	return Reading{Value: value, Group: group, Gain: r.Reading, Offset: r.Offset, Resolution: r.Resolution,
+		Leads: r.Leads, PerOhm: perOhm}
 }
 
 // Bound is the half-width a of the rectangle in which the error of a reading lies.

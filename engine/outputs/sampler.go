@@ -304,10 +304,20 @@ func (s *Sampler) fill(values []float64, take bool) (taken Taken) {
 	return taken
 }
 
-// value is one quantity of a seat: the readings of its channels joined, and what a sensor makes of them.
+// value is one quantity of a seat, at the unit: the readings of its channels joined, and what a sensor makes of them.
 func (s *Sampler) value(x *Seat, p place) float64 {
-	v := s.raw(x, p.from)
-	if sensor, ok := x.Config.Sensors[p.quantity]; ok {
+	return x.atUnit(p.quantity, s.sensed(x, p.quantity, p.from), func() float64 {
+		from := "amps"
+		if sensor := x.Config.Sensors["amps"]; sensor.From != "" {
+			from = sensor.From
+		}
+		return s.sensed(x, "amps", from)
+	})
+}
+
+func (s *Sampler) sensed(x *Seat, quantity, from string) float64 {
+	v := s.raw(x, from)
+	if sensor, ok := x.Config.Sensors[quantity]; ok {
 		return sensor.Value(v)
 	}
 	return v

@@ -35,7 +35,9 @@ type Seat struct {
 	turn      atomic.Int64 // how often it was switched
 	trip      atomic.Pointer[Trip]
 	one       oneVoltage
-	uneven    time.Time // since when the members have shared unevenly; owned by the sampler's caller
+	// remote says that it reads its volts at the ends of its own sense leads.
+	remote atomic.Bool
+	uneven time.Time // since when the members have shared unevenly; owned by the sampler's caller
 }
 
 func newSeat(name string, c api.SeatConfig, instruments map[string]*instrument.Instrument) *Seat {
@@ -44,6 +46,7 @@ func newSeat(name string, c api.SeatConfig, instruments map[string]*instrument.I
 	for _, ref := range c.All() {
 		x.Members = append(x.Members, newMember(x, instruments[ref.Instrument].Channel(max(ref.Channel, 1), kind.Name)))
 	}
+	x.Senses(x.First().Dialect.Built[seats.Sensed])
 	x.Gives = slices.Clone(x.Members[0].gives)
 	for _, q := range kind.Reads {
 		if !slices.Contains(x.Gives, q) && x.First().phasesOf(q) != nil {
@@ -118,6 +121,9 @@ func (x *Seat) ReadSpec(q string) uncertainty.Spec {
 	if corrected && sensor.Scale != 0 {
 		spec = spec.Scaled(sensor.Scale)
 	}
+	if leads := x.Leads(); leads.Ohms > 0 && (q == "volts" || q == "watts") {
+		spec = spec.Behind(leads)
+	}
 	return spec
 }
 
@@ -146,6 +152,9 @@ func (x *Seat) apply(ctx context.Context, s procedure.Setting) error {
 		if err := x.send(ctx, level); err != nil {
 			return err
 		}
+	}
+	if s.Quantity == seats.Sensed {
+		x.Senses(s.Word)
 	}
 	return nil
 }

@@ -53,6 +53,8 @@ type Options struct {
 	Sockets bool
 	// Over is how stand-ins that take text messages are reached ([simbench.Ways]); it needs Sockets.
 	Over string
+	// LoadLeads is the resistance of the leads to every load, Ω.
+	LoadLeads float64
 	// Announce has them announce themselves by mDNS.
 	Announce bool
 	// Empty leaves the scenario's nameplates and procedures out.
@@ -77,7 +79,7 @@ func Start(t testing.TB, o Options) *House {
 	maps.Copy(faulty, o.Faulty)
 	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor,
 		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: faulty, Memory: memoryOf(o), Over: o.Over,
-		Announce: o.Announce})
+		Announce: o.Announce, LoadLeads: o.LoadLeads})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })
 	config := demo.Config(bench, o.TimeFactor)

@@ -203,10 +203,10 @@ func crossed(rec *record.Record, req figure.Request, charge bool) (figure.Result
 		return r, nil
 	}
 	r.Value = at(x.T)
-	spec, stated := rec.Specs[b.VoltsColumn].Find(level)
-	r.WithUncertainty(func(v []float64) float64 { return v[0] / x.Slope },
-		[]uncertainty.Reading{{Value: level, Group: b.VoltsColumn, Gain: spec.Reading, Offset: spec.Offset, Noise: x.Noise,
-			Resolution: spec.Resolution}}, stated && x.Slope != 0)
+	reading, stated := rec.Input(b.VoltsColumn, level, x.Amps)
+	reading.Noise = x.Noise
+	r.WithUncertainty(func(v []float64) float64 { return v[0] / x.Slope }, []uncertainty.Reading{reading},
+		stated && x.Slope != 0)
 	return r, nil
 }
 

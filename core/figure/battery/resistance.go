@@ -1,7 +1,6 @@
 package battery
 
 import (
-	"fmt"
 	"math"
 	"sort"
 
@@ -110,13 +109,12 @@ type steps struct {
 // after, then the amps of each ammeter before and after.
 func stepInputs(rec *record.Record, b, rest *record.Battery, at float64) steps {
 	s := steps{stated: true}
-	enter := func(column string, before []float64, after float64) (step float64) {
+	enter := func(column string, before []float64, after float64, amps [2]float64) (step float64) {
 		mean, spread := meanOf(before), deviation(before)
-		for _, x := range []float64{mean, after} {
-			spec, ok := rec.Specs[column].Find(x)
+		for k, x := range []float64{mean, after} {
+			reading, ok := rec.Input(column, x, amps[k])
 			s.stated = s.stated && ok
-			reading := uncertainty.Reading{Value: x, Group: fmt.Sprintf("%s to %g", column, spec.To), Gain: spec.Reading,
-				Offset: spec.Offset, Resolution: spec.Resolution, Noise: spread}
+			reading.Noise = spread
 			if len(s.readings)%2 == 0 {
 				reading.Noise, reading.N = spread/math.Sqrt(float64(len(before))), len(before)
 			}
@@ -124,11 +122,12 @@ func stepInputs(rec *record.Record, b, rest *record.Battery, at float64) steps {
 		}
 		return after - mean
 	}
-	s.du = enter(b.VoltsColumn, rest.Volts, trace.Series{T: b.T, X: b.Volts}.At(at))
+	s.du = enter(b.VoltsColumn, rest.Volts, trace.Series{T: b.T, X: b.Volts}.At(at),
+		[2]float64{meanOf(rest.Amps), trace.Series{T: b.T, X: b.Amps}.At(at)})
 	spec, _ := rec.Specs[b.VoltsColumn].Find(rest.Volts[0])
 	s.noise = math.Max(deviation(rest.Volts), uncertainty.Resolution(spec.Resolution))
 	for k, a := range b.Through {
-		s.di += enter(a.Column, rest.Through[k].Amps, trace.Series{T: b.T, X: a.Amps}.At(at))
+		s.di += enter(a.Column, rest.Through[k].Amps, trace.Series{T: b.T, X: a.Amps}.At(at), [2]float64{})
 	}
 	return s
 }
@@ -191,14 +190,12 @@ const (
 // instant is what the volts were at a time, from the frames next to it, and how well it is known there.
 func instant(rec *record.Record, b *record.Battery, at float64, degree int) (value float64, r uncertainty.Reading,
 	stated bool) {
-	value, r.Noise = trace.Series{T: b.T, X: b.Volts}.Instant(at, degree)
-	r.N = max(len(b.T)-degree, 0)
+	value, noise := trace.Series{T: b.T, X: b.Volts}.Instant(at, degree)
+	r, stated = rec.Input(b.VoltsColumn, value, trace.Series{T: b.T, X: b.Amps}.At(at))
+	r.Noise, r.N = noise, max(len(b.T)-degree, 0)
 	if math.IsNaN(r.Noise) { // of few frames it is what neighbours differ by
 		r.Noise, r.N = voltsNoise(b.Volts), 0
 	}
-	spec, stated := rec.Specs[b.VoltsColumn].Find(value)
-	r.Value, r.Group = value, fmt.Sprintf("%s to %g", b.VoltsColumn, spec.To)
-	r.Gain, r.Offset, r.Resolution = spec.Reading, spec.Offset, spec.Resolution
 	return value, r, stated
 }
 
@@ -307,9 +304,8 @@ func restVoltage(rec *record.Record, req figure.Request) (figure.Result, error) 
 	if line, err := longer.Slope(); err == nil && math.Abs(line.Slope) <= settledPerCell*float64(max(rec.Series, 1)) {
 		r.Remarks = append(r.Remarks, "settled")
 	}
-	spec, stated := rec.Specs[b.VoltsColumn].Find(r.Value)
-	r.WithUncertainty(func(x []float64) float64 { return x[0] },
-		[]uncertainty.Reading{{Value: r.Value, Group: b.VoltsColumn, Gain: spec.Reading, Offset: spec.Offset,
-			Noise: deviation(w.X) / math.Sqrt(float64(w.Len())), N: w.Len(), Resolution: spec.Resolution}}, stated)
+	reading, stated := rec.Input(b.VoltsColumn, r.Value, 0)
+	reading.Noise, reading.N = deviation(w.X)/math.Sqrt(float64(w.Len())), w.Len()
+	r.WithUncertainty(func(x []float64) float64 { return x[0] }, []uncertainty.Reading{reading}, stated)
 	return r, nil
 }

@@ -59,8 +59,8 @@ func droppedOut(rec *record.Record, req figure.Request) (d droppingOut, err erro
 		lower, also := rec.Reading(s.points[i], req.Input+".volts")
 		// The output's own uncertainty moves the crossing along the slope between the two points.
 		slope := (above - below) / math.Max(s.along[i+1]-s.along[i], 1e-12)
-		level := uncertainty.Reading{Value: 0, Group: "output", Offset: s.readings[i].Gain*d.level + s.readings[i].Offset,
-			Noise: s.readings[i].Noise, N: s.readings[i].N, Resolution: s.readings[i].Resolution}
+		level := s.readings[i]
+		level.Value, level.Group, level.Gain, level.Offset = 0, "output", 0, level.Gain*d.level+level.Offset
 		d.result.WithUncertainty(func(x []float64) float64 { return (1-share)*x[0] + share*x[1] + x[2]/slope },
 			[]uncertainty.Reading{upper, lower, level}, stated && also && s.stated)
 		return d, nil
