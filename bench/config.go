@@ -282,7 +282,8 @@ const mostLeads = 100
 // checkLeads checks what the leads of a seat are said to have.
 func checkLeads(l api.LeadsConfig, kind seats.Kind, d *dialect.Dialect) error {
 	if _, senses := kind.Choice(seats.Sensed); !senses {
-		return fmt.Errorf("a %s carries no current of the unit through leads at which it reads volts; take them away", kind.Name)
+		return fmt.Errorf("a %s carries no current of the unit through leads at which it reads volts; take them away",
+			kind.Name)
 	}
 	switch {
 	case !(l.Ohms > 0 && l.Ohms <= mostLeads):

@@ -34,6 +34,9 @@ func ReadSetting(d *dialect.Dialect, seat, q, value string) (procedure.Setting, 
 	if parsed.Dim != kind.Unit.Dim {
 		return s, fmt.Errorf("%q is %s, but %s.%s takes %s", value, parsed.Dim, seat, q, kind.Unit.Dim)
 	}
+	if err := kind.MayBe(parsed.Value); err != nil {
+		return s, fmt.Errorf("%s.%s: %w", seat, q, err)
+	}
 	s.Value = parsed.Value
 	return s, nil
 }

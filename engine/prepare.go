@@ -22,6 +22,9 @@ func (r *liveRun) prepareChannels(ctx context.Context) error {
 			if err := m.StopProgram(ctx); err != nil {
 				return err
 			}
+			if err := m.Count(ctx); err != nil {
+				return err
+			}
 			for _, name := range slices.Sorted(maps.Keys(r.program.Protect[x.Name])) {
 				if _, ok := m.Dialect.Protect[name]; !ok {
 					continue // preflight has warned

@@ -208,6 +208,14 @@ func (c *Channel) Protect(ctx context.Context, protection string, value float64)
 	return c.set(ctx, "protect "+protection, s, value)
 }
 
+// Count has an instrument begin anew to count charge and energy, where it does that by itself.
+func (c *Channel) Count(ctx context.Context) error {
+	if !c.Dialect.Count.Exists() {
+		return nil
+	}
+	return c.set(ctx, "begin to count", c.Dialect.Count, c.Dialect.Count.Word)
+}
+
 // ClearTrip frees a protection that tripped, where the dialect can.
 func (c *Channel) ClearTrip(ctx context.Context) error {
 	if !c.Dialect.ClearTrip.Exists() {

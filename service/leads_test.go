@@ -20,7 +20,10 @@ for: any
 needs: {source: {volts: 48 V, amps: 5 A}, load: {volts: 15 V, amps: 8 A}}
 stages:
   - set: {source: {volts: 48 V, amps: 5 A, output: on}, load: {mode: current, amps: 1 A, output: on}}
-  - grid: {over: [{set: source.volts, values: [48 V]}, {set: load.amps, values: [1 A, 4 A, 8 A]}], settle: 500 ms, average: 500 ms}
+  - grid:
+      over: [{set: source.volts, values: [48 V]}, {set: load.amps, values: [1 A, 4 A, 8 A]}]
+      settle: 500 ms
+      average: 500 ms
   - name: full
     hold: {for: 1 s}
 figures:

@@ -6,7 +6,6 @@ import (
 	"math"
 	"slices"
 	"strconv"
-	"time"
 
 	"usherbench/simbench/plant"
 )
@@ -18,13 +17,13 @@ type analyser struct {
 	interpreter
 	volts, amps, watts drawn
 	fixture            *fixture
-	since              time.Time // when the integration began
-	at                 time.Time
+	at                 float64 // when it looked last, by the plant's clock
 	charge, energy     float64
+	averages           int // readings of which each is the mean
 }
 
 func newAnalyser(serial string, ideal bool, f *fixture) *analyser {
-	a := &analyser{fixture: f, since: time.Now()}
+	a := &analyser{fixture: f, at: f.plantTime(), averages: 1}
 	a.health, a.reset = newHealth(), func() {}
 	a.identity = "Usher Bench,SIM-A1," + serial + ",1.0"
 	errors := newErrorSource(serial, ideal)
@@ -32,40 +31,71 @@ func newAnalyser(serial string, ideal bool, f *fixture) *analyser {
 	number := func(header string, d drawn, truth func(plant.Operating) float64) {
 		a.on(header, nil, func(int) (string, error) {
 			a.integrate()
-			return a.shown(d, truth(f.operating())), nil
+			return a.averaged(d, truth(f.operating())), nil
 		})
 	}
+	a.on("AVERage:COUNt", func(args []string, _ int) error {
+		n, err := strconv.Atoi(args[0])
+		if err != nil {
+			return errParameter
+		}
+		if n < 1 || n > mostAverages {
+			return errRange
+		}
+		a.averages = n
+		return nil
+	}, func(int) (string, error) { return strconv.Itoa(a.averages), nil })
 	number("MEASure:VOLTage", a.volts, func(o plant.Operating) float64 { return a.health.volts(o.Line.Volts) })
 	number("MEASure:CURRent", a.amps, func(o plant.Operating) float64 { return o.Line.Amps })
 	number("MEASure:POWer", a.watts, func(o plant.Operating) float64 { return o.Line.Watts() })
 	a.on("MEASure:FREQuency", nil, func(int) (string, error) { return "0.000", nil }) // of direct current
 	a.on("MEASure:FACTor", nil, func(int) (string, error) { return "1.0000", nil })
 	a.on("INTegrate:STARt", func([]string, int) error {
-		a.since, a.at, a.charge, a.energy = time.Now(), time.Time{}, 0, 0
+		a.at, a.charge, a.energy = f.plantTime(), 0, 0
 		return nil
 	}, nil)
 	a.on("INTegrate:CHARge", nil, func(int) (string, error) {
 		a.integrate()
-		return strconv.FormatFloat(a.charge/3600, 'f',
-			6, 64), nil
+		return strconv.FormatFloat(a.charge/3600, 'f', totalDigits, 64), nil
 	})
 	a.on("INTegrate:ENERgy", nil, func(int) (string, error) {
 		a.integrate()
-		return strconv.FormatFloat(a.energy/3600, 'f',
-			6, 64), nil
+		return strconv.FormatFloat(a.energy/3600, 'f', totalDigits, 64), nil
 	})
 	return a
 }
 
-// integrate adds what flowed since the last look.
-func (a *analyser) integrate() {
-	now := time.Now()
-	o := a.fixture.operating()
-	if !a.at.IsZero() {
-		dt := now.Sub(a.at).Seconds() * a.fixture.clock.factor
-		a.charge += o.Line.Amps * dt
-		a.energy += o.Line.Volts * o.Line.Amps * dt
+// mostAverages bounds the readings of which one is the mean; totalDigits are those of a total in Ah or Wh.
+const (
+	mostAverages = 256
+	totalDigits  = 9
+)
+
+// averaged shows the mean of as many readings as it is told to take, with the digits of one.
+func (a *analyser) averaged(d drawn, truth float64) string {
+	if a.averages == 1 || a.health.number() != "" {
+		return a.shown(d, truth)
 	}
+	sum := 0.0
+	for range a.averages {
+		sum += d.read(truth)
+	}
+	return d.show(sum / float64(a.averages))
+}
+
+// integrate adds what flowed since the last look, as one who looks all the time.
+func (a *analyser) integrate() {
+	now := a.fixture.plantTime()
+	a.fixture.waves(func(at func(t float64) plant.Operating, _ []float64) {
+		const looks = 32
+		step := (now - a.at) / looks
+		for k := range looks {
+			if o := at(a.at + (float64(k)+0.5)*step); step > 0 {
+				a.charge += o.Line.Amps * step
+				a.energy += o.Line.Watts() * step
+			}
+		}
+	})
 	a.at = now
 }
 

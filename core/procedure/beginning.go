@@ -16,6 +16,8 @@ func (p *Program) Beginning(seat string, can func(q, word string) bool,
 			continue
 		case q == seats.Mode:
 			s.Word = seats.BeginsIn
+		case seats.BeginsAtOne(q):
+			s.Value = 1
 		case kind.BeginsAtMost(q):
 			if s.Value, known = p.needed(seat, q); !known {
 				s.Value, known = most(q)

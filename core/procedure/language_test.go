@@ -237,6 +237,6 @@ func TestALimitBeginsWithinTheWindow(t *testing.T) {
 			func(string) (float64, bool) { return 80, true }) {
 			begins[s.Quantity] = s.Value
 		}
-		assert.Equal(t, map[string]float64{"volts": want, "floor": 0, "amps": 0}, begins, needs)
+		assert.Equal(t, map[string]float64{"volts": want, "floor": 0, "amps": 0, "averages": 1}, begins, needs)
 	}
 }

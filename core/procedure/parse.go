@@ -344,6 +344,9 @@ func (r *Reader) Bounded(n document.Node, seat Seat, q string, value float64) {
 	column := seat.Name + "." + q
 	kind, _ := quantity.KindOf(q)
 	show := func(x float64) string { return quantity.Quantity{Value: x, Dim: kind.Unit.Dim}.String() }
+	if err := kind.MayBe(value); err != nil {
+		n.Fail("%s", err)
+	}
 	if value < 0 && !seat.Kind.Signed(q) {
 		n.Fail("%s = %s: a setpoint is not negative", column, show(value))
 	}

@@ -1,6 +1,8 @@
 package quantity
 
 import (
+	"fmt"
+	"math"
 	"slices"
 	"strings"
 )
@@ -19,6 +21,8 @@ type Kind struct {
 	// Read is true for what an instrument may give, Set for what it may be set to, Counted for what is integrated from
 	// every frame.
 	Read, Set, Counted bool
+	// Whole is true for what is set to a whole number from 1 on.
+	Whole bool
 	// Parts are what the whole has; Part is which of them this is.
 	Parts Parts
 	Part  Part
@@ -66,6 +70,8 @@ var table = []Kind{
 	{Name: "dbv", Unit: unit("dBV"), Title: "Level over 1 V", Decimals: 2, Colour: "muted", Read: true},
 	{Name: "charge", Unit: unit("Ah"), Title: "Charge", Decimals: 4, Colour: "charge", Counted: true, Charted: true},
 	{Name: "energy", Unit: unit("Wh"), Title: "Energy", Decimals: 3, Colour: "charge", Counted: true},
+	// How many readings an instrument makes one of.
+	{Name: "averages", Unit: Unit{"", Number, 1}, Title: "Averages", Colour: "muted", Set: true, Whole: true},
 	{Name: "limited", Unit: Unit{"", Number, 1}, Title: "In its limit", Colour: "muted"},
 }
 
@@ -89,6 +95,14 @@ func Names(is func(Kind) bool) (names []string) {
 		}
 	}
 	return names
+}
+
+// MayBe refuses a value that the quantity cannot be set to by its nature.
+func (k Kind) MayBe(value float64) error {
+	if k.Whole && (value < 1 || value != math.Trunc(value)) {
+		return fmt.Errorf("%s are a whole number from 1 on, not %g", k.Name, value)
+	}
+	return nil
 }
 
 // KindOf looks up a quantity of a seat by its word, or a part of one: "volts", "charge", "volts.2", "amps.h5" …

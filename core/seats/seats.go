@@ -65,6 +65,12 @@ func (k Kind) BeginsAtMost(q string) bool {
 	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains)
 }
 
+// BeginsAtOne tells whether a number stands at 1 when a run begins: every reading is one of its own.
+func BeginsAtOne(q string) bool {
+	kind, _ := quantity.KindOf(q)
+	return kind.Whole
+}
+
 // BeginsIn is the mode in which a seat begins that has several.
 const BeginsIn = "current"
 
@@ -95,6 +101,9 @@ const (
 	Off = "off"
 )
 
+// Averages is how many readings an instrument makes one of, where it can.
+const Averages = "averages"
+
 // Mode is the setting that says what a seat keeps constant.
 const Mode = "mode"
 
@@ -116,17 +125,17 @@ func ModeOf(level string) string {
 var kinds = []Kind{
 	// A cycler charges with positive amps and discharges with negative ones.
 	{Name: "cycler", Roles: Feeds | Drains, Reads: []string{"volts", "amps", "limited", "celsius"},
-		Sets: []string{Mode, "volts", "floor", "amps", Output}, Must: []string{"amps", Output}, Modes: modes[:2],
+		Sets: []string{Mode, "volts", "floor", "amps", Averages, Output}, Must: []string{"amps", Output}, Modes: modes[:2],
 		Choices: []Choice{sense}},
 	{Name: "load", Roles: Drains, Reads: []string{"volts", "amps"},
-		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Output}, Must: []string{Output}, Modes: modes,
+		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Averages, Output}, Must: []string{Output}, Modes: modes,
 		Choices: []Choice{sense}},
 	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"},
-		Sets: []string{"volts", "amps", Output}, Must: []string{"volts", Output},
+		Sets: []string{"volts", "amps", Averages, Output}, Must: []string{"volts", Output},
 		Choices: []Choice{sense}},
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
-		"hertz"}, Choices: []Choice{measures}},
-	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}},
+		"hertz"}, Sets: []string{Averages}, Choices: []Choice{measures}},
+	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
 	// A switch joins what it stands between while it is on. It reads nothing.
 	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
 	// A scope captures what its probes see. It gives no readings.

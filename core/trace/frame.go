@@ -38,7 +38,8 @@ type seatCounter struct {
 	volts, amps, watts, charge, energy int
 	lastT, lastAmps, lastWatts         float64
 	q, e                               float64
-	measured                           bool // watts are read, not computed
+	measured                           bool   // watts are read, not computed
+	chargeTotal, energyTotal           *total // what its instrument counts by itself; nil: nothing
 }
 
 // Derived lists the columns that [Counters] computes for a seat that reads volts and amps.
@@ -71,6 +72,20 @@ func (c *Counters) Measured(seat string) {
 	}
 }
 
+// Totalled says that an instrument counts a column of charge or energy by itself: its total stands there, and what that
+// grows by is what is counted. Where it is missing, or began anew, the readings bridge it.
+func (c *Counters) Totalled(column string) {
+	at := c.columns.Index(column)
+	for i := range c.seats {
+		switch s := &c.seats[i]; at {
+		case s.charge:
+			s.chargeTotal = &total{}
+		case s.energy:
+			s.energyTotal = &total{}
+		}
+	}
+}
+
 // Split says that something was set at time t: readings are no straight line across it, each side keeps its
 // nearest value up to it.
 func (c *Counters) Split(t float64) { c.split = t }
@@ -99,6 +114,8 @@ func (c *Counters) Continue(all map[string]Counted) {
 	for i := range c.seats {
 		if x, ok := all[c.columns[c.seats[i].charge]]; ok {
 			c.seats[i].q, c.seats[i].e, c.seats[i].lastAmps, c.seats[i].lastWatts = x.Charge, x.Energy, Missing, Missing
+			c.seats[i].chargeTotal.forget()
+			c.seats[i].energyTotal.forget()
 		}
 	}
 }
@@ -142,8 +159,12 @@ func (c *Counters) Fill(f Frame) {
 			if c.split > s.lastT && c.split < f.T {
 				before, after = c.split-s.lastT, f.T-c.split
 			}
-			s.q += s.lastAmps*before + amps*after
-			s.e += s.lastWatts*before + watts*after
+			dq, de := s.lastAmps*before+amps*after, s.lastWatts*before+watts*after
+			s.q += s.chargeTotal.grown(f.Values[s.charge], dq)
+			s.e += s.energyTotal.grown(f.Values[s.energy], de)
+		} else {
+			s.chargeTotal.begin(f.Values[s.charge])
+			s.energyTotal.begin(f.Values[s.energy])
 		}
 		s.lastT, s.lastAmps, s.lastWatts = f.T, amps, watts
 		f.Values[s.charge] = counted(s.q)

@@ -8,8 +8,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// What leads are known to is one error for all readings behind them: it goes by the current, and cancels in a difference
-// at one current.
+// What leads are known to is one error for all readings behind them: it goes by the current, and cancels in a
+// difference at one current.
 func TestLeadsAreOneErrorForAllReadingsBehindThem(t *testing.T) {
 	behind := func(volts, amps, within float64) Reading {
 		return Range{To: 100, Leads: Leads{"load", 0.05, within}}.Input("volts", volts, amps)

@@ -109,6 +109,12 @@ func (s *Sampler) Counters() *trace.Counters {
 		if slices.Contains(x.Gives, "watts") {
 			c.Measured(x.Name)
 		}
+		for _, q := range x.Gives {
+			kind, _ := quantity.KindOf(q)
+			if kind.Counted && !(q == "energy" && x.Leads().Ohms > 0) { // that is counted before the leads
+				c.Totalled(x.Name + "." + q)
+			}
+		}
 	}
 	return c
 }

@@ -98,7 +98,8 @@ func (x *Seat) Joined(q string, readings []float64) float64 {
 	switch {
 	case len(readings) == 1:
 		return readings[0]
-	case q == "watts", x.Gang == api.GangSeries && q == "volts", x.Gang == api.GangParallel && q == "amps":
+	case q == "watts", q == "energy", x.Gang == api.GangSeries && q == "volts",
+		x.Gang == api.GangParallel && (q == "amps" || q == "charge"):
 		return sum
 	case q == "limited", q == "celsius":
 		return most

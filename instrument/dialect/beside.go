@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 
+	"usherbench/core/quantity"
 	"usherbench/core/seats"
 )
 
@@ -50,7 +51,8 @@ func (d *Dialect) beside(kind seats.Kind) *Dialect {
 func (q Query) only(kind seats.Kind) Query {
 	q.Gives = slices.Clone(q.Gives)
 	for i, g := range q.Gives {
-		if g.Quantity != "" && !kind.CanRead(g.Quantity) {
+		counted, _ := quantity.KindOf(g.Quantity)
+		if g.Quantity != "" && !kind.CanRead(g.Quantity) && !counted.Counted {
 			q.Gives[i] = Reading{Bit: -1, Register: g.Register}
 		}
 	}

@@ -59,6 +59,8 @@ type Dialect struct {
 	Confirm Query
 	// Protect holds the hardware protections by name: "volts above", "amps above", "watts above", "volts below".
 	Protect map[string]Setter
+	// Count clears what the instrument counts of charge and energy by itself, and has it count.
+	Count Setter
 	// ClearTrip frees a protection that tripped; Tripped asks for it.
 	ClearTrip Setter
 	Tripped   Query

@@ -134,6 +134,7 @@ func (r *reader) fields() map[string]func(document.Node) {
 		"interlock": func(n document.Node) { d.Interlock = r.yesNo(n, "open", "closed") },
 		"watchdog":  r.readWatchdog,
 		"program":   r.readProgram,
+		"count":     func(n document.Node) { d.Count = r.plainSetter(n) },
 		"make safe": func(n document.Node) { d.MakeSafe = []Setter{r.plainSetter(n)} },
 		"ranges": func(n document.Node) {
 			n.Fields(map[string]func(document.Node){
@@ -196,6 +197,8 @@ func (r *reader) readAbsent(n document.Node) {
 			d.Watchdog = Watchdog{}
 		case name == "interlock":
 			d.Interlock = Query{}
+		case name == "count":
+			d.Count = Setter{}
 		case name == "program":
 			d.Program = Program{}
 		case name == "errors":
@@ -328,6 +331,10 @@ func (r *reader) complete(root document.Node) {
 		if v.Words[seats.Output] != nil && !v.Confirm.Exists() {
 			root.Fail(`an output can be switched, but nothing reads back whether it is on; add confirm, which make safe ` +
 				`trusts: confirm: {message: "OUTP?", "on": "1", "off": "0"}`)
+		}
+		if v.Count.Exists() && !slices.Contains(v.Gives(), "charge") && !slices.Contains(v.Gives(), "energy") {
+			root.Fail("as a %s it is told to count, but nothing reads the charge or energy that it counts; add them to read",
+				seat)
 		}
 		if !kind.HasOutput() && v.Words[seats.Output] != nil {
 			root.Fail("a %s has no output; take output away, or name another seat", seat)
