@@ -83,7 +83,8 @@ type Expanded struct {
 }
 
 // Propagate gives the expanded uncertainty of y = f(x) for the readings x. With c_γ = Σ(∂f/∂x_i)·x_i and
-// c_ω = Σ∂f/∂x_i over a group, and c_R = Σ(∂f/∂x_i)·(∂x_i/∂R) over the readings corrected for the same leads R,
+// c_ω = Σ∂f/∂x_i over a group, and c_R = Σ(∂f/∂x_i)·(∂x_i/∂R) over the readings that are corrected for
+// leads R of one name,
 //
 //	u² = Σ_groups (c_γ·γ_max)²/3 + (c_ω·ω_max)²/3 + Σ_leads (c_R·a_R)²/3 + Σ_i (∂f/∂x_i·u_ν)²
 //
