@@ -175,6 +175,8 @@ type Bay struct {
 	Adjustable []Adjustable `json:"adjustable,omitempty"`
 	// Readings by column, in the column's unit; a missing reading is null.
 	Readings map[string]*float64 `json:"readings"`
+	// Rated is what columns read when the unit works as it is rated, in their units, as far as its nameplate says.
+	Rated map[string]float64 `json:"rated,omitempty"`
 	// ReadAt is when the readings were taken.
 	ReadAt time.Time `json:"readAt"`
 	// FrameRate is frames a second of bench time over the last second.
@@ -299,6 +301,8 @@ type Run struct {
 	Curves      []procedure.Curve  `json:"curves"`
 	// Played are the curves that are drawn from the frames of what was played.
 	Played []PlayedCurve `json:"played,omitempty"`
+	// Rated is what columns read when the unit works as it is rated, in their units, as far as its nameplate says.
+	Rated map[string]float64 `json:"rated,omitempty"`
 	// Accuracies are those by which the figures have their uncertainty.
 	Accuracies []Accuracy `json:"accuracies,omitempty"`
 	// Breaks are the times in which the service was away.

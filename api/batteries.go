@@ -68,7 +68,16 @@ type OverlayRequest struct {
 	Most int `json:"most,omitempty"`
 	// Reference is the run that the differences refer to; empty: the first.
 	Reference string `json:"reference,omitempty"`
+	// Less is what every curve is drawn less of: LessMean of all, or LessReference, the curve of the reference; empty:
+	// nothing.
+	Less string `json:"less,omitempty"`
 }
+
+// What curves may be drawn less of.
+const (
+	LessMean      = "mean"
+	LessReference = "reference"
+)
 
 // Overlay is curves of several runs on one picture.
 type Overlay struct {

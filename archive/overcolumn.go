@@ -119,7 +119,15 @@ func Played(program *procedure.Program, rec *record.Record) (all []api.PlayedCur
 // playedOf is one curve over a played stage; efficiency and loss are those of the powers of its frames.
 func playedOf(rec *record.Record, asked procedure.Curve, span record.Span) (overlay.Curve, error) {
 	if asked.Of != "efficiency" && asked.Of != "loss" {
-		return framesOf(rec, asked.By, asked.Of, span.T0, span.T1)
+		c, err := framesOf(rec, asked.By, asked.Of, span.T0, span.T1)
+		if asked.LessColumn() == "" || err != nil {
+			return c, err
+		}
+		less, err := framesOf(rec, asked.By, asked.LessColumn(), span.T0, span.T1)
+		for k := range less.Y { // of the same frames
+			c.Y[k] -= less.Y[k]
+		}
+		return c, err
 	}
 	in, err := framesOf(rec, asked.By, "source.watts", span.T0, span.T1)
 	if err != nil {

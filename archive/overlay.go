@@ -68,6 +68,7 @@ func Overlay(ctx context.Context, s *store.Store, request api.OverlayRequest) (a
 		}
 	}
 	l.relabel()
+	l.deviate()
 	l.band()
 	l.thin()
 	if err := l.tables(); err != nil {
@@ -98,6 +99,9 @@ func (l *laid) complete() error {
 	err := word(&r.Half, "half", "discharge", "charge", "both", wholeRun, itsPoints, itsExcerpts)
 	if !column {
 		err = errors.Join(err, word(&r.Over, "over", api.OverTime, api.OverCharge, api.OverState, api.OverCycle))
+	}
+	if r.Less != "" {
+		err = errors.Join(err, word(&r.Less, "less", api.LessMean, api.LessReference))
 	}
 	switch {
 	case err != nil:
@@ -337,9 +341,7 @@ func (l *laid) take(run store.Run, half string, pass int, c overlay.Curve) {
 }
 
 // first is the curves of the half that comes first in the picture: discharges and charges have no band together.
-func (l *laid) first() []overlay.Curve {
-	half := ""
-	var all []overlay.Curve
+func (l *laid) first() (half string, all []overlay.Curve) {
 	for i, c := range l.curves {
 		if half == "" || l.infos[i].Half == "discharge" && half != "discharge" && l.request.Half == "both" {
 			half, all = l.infos[i].Half, nil
@@ -348,23 +350,83 @@ func (l *laid) first() []overlay.Curve {
 			all = append(all, c)
 		}
 	}
-	return all
+	return half, all
+}
+
+// reference is the curve of the run that differences refer to, of one half.
+func (l *laid) reference(half string) (reference overlay.Curve) {
+	first := true
+	for i, c := range l.curves {
+		named := l.request.Reference != "" && strings.HasPrefix(l.infos[i].Run, l.request.Reference)
+		if l.infos[i].Half == half && (first || named) {
+			reference, first = c, false
+		}
+		if l.infos[i].Half == half && named {
+			break
+		}
+	}
+	return reference
+}
+
+// deviate has every curve be its deviation from the mean of its half, or from that of the reference. What has nothing
+// in common with that is left out.
+func (l *laid) deviate() {
+	if l.request.Less == "" || len(l.curves) == 0 {
+		return
+	}
+	from := map[string]overlay.Curve{}
+	for i := range l.curves {
+		half := l.infos[i].Half
+		if _, known := from[half]; known {
+			continue
+		}
+		from[half] = l.reference(half)
+		if l.request.Less == api.LessMean {
+			from[half] = l.mean(half)
+		}
+	}
+	words := "from the mean"
+	if l.request.Less == api.LessReference {
+		words = "from " + from[l.infos[0].Half].Label
+	}
+	var curves []overlay.Curve
+	var infos []api.OverlayCurve
+	for i, c := range l.curves {
+		if c = c.Deviation(from[l.infos[i].Half]); len(c.X) < 2 {
+			l.out.Left = append(l.out.Left, api.OverlayLeft{Run: l.infos[i].Run, Label: c.Label,
+				Why: "it has nothing in common with what the others are drawn less of"})
+			continue
+		}
+		curves, infos = append(curves, c), append(infos, l.infos[i])
+	}
+	l.curves, l.infos = curves, infos
+	l.out.YLabel = "deviation of " + l.out.YLabel + " " + words
+}
+
+// mean is the mean of the curves of one half, at places of their common range.
+func (l *laid) mean(half string) overlay.Curve {
+	var all []overlay.Curve
+	for i, c := range l.curves {
+		if l.infos[i].Half == half {
+			all = append(all, c)
+		}
+	}
+	band, err := overlay.BandOf(all, drawPlaces)
+	if err != nil {
+		return overlay.Curve{}
+	}
+	return overlay.Curve{X: band.X, Y: band.Mean}
 }
 
 func (l *laid) band() {
-	all := l.first()
+	half, all := l.first()
 	if len(all) < 2 {
 		return
 	}
 	if b, err := overlay.BandOf(all, bandPlaces); err == nil {
 		l.out.Band = &api.OverlayBand{X: b.X, Min: b.Min, Max: b.Max, Mean: b.Mean, Widest: b.Widest, At: b.At}
 	}
-	reference := all[0]
-	for i, c := range l.curves {
-		if l.request.Reference != "" && strings.HasPrefix(l.infos[i].Run, l.request.Reference) {
-			reference = c
-		}
-	}
+	reference := l.reference(half)
 	l.out.Reference = reference.Label
 	for _, d := range overlay.Differences(reference, all) {
 		if d.Label == reference.Label {

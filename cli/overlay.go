@@ -33,7 +33,8 @@ the first run. Two sets, --before and --after, are compared with the significanc
 		Example: "  usher overlay --lot C-2026-11 --over charge\n  usher overlay --before 01KA --after 01KB --over charge " +
 			"--report before-after.pdf\n  usher overlay 01KA 01KB --half run --quantity thermo.celsius\n" +
 			"  usher overlay 01KA 01KB --half points --over load.amps --quantity load.volts\n" +
-			"  usher overlay 01KA 01KB --excerpt dip --quantity load.volts",
+			"  usher overlay 01KA 01KB --excerpt dip --quantity load.volts\n" +
+			"  usher overlay 01KA 01KB --half run --quantity load.volts --less mean",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			r.Runs = args
 			if err := a.sets(ctx, cl, &r, before, after); err != nil {
@@ -73,6 +74,8 @@ the first run. Two sets, --before and --after, are compared with the significanc
 		"align at the first crossing of this level, in the unit of the y axis")
 	c.Flags().IntVar(&r.Most, "most", 0, "draw this many labels at most; band and tables are of all")
 	c.Flags().StringVar(&r.Reference, "reference", "", "run that the differences refer to (default the first)")
+	c.Flags().StringVar(&r.Less, "less", "", "draw every curve as its deviation: from the mean of all, or from the "+
+		"reference (mean, reference)")
 	c.Flags().StringSliceVar(&before, "before", nil, "runs of the first set")
 	c.Flags().StringSliceVar(&after, "after", nil, "runs of the second set")
 	c.Flags().StringVar(&data, "csv", "", "write the curves to this file")

@@ -49,6 +49,7 @@ type app struct {
 	server   string
 	data     string
 	json     bool
+	less     string // what watched curves are drawn less of
 }
 
 // Main runs the command line and returns the exit code.

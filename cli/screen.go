@@ -3,12 +3,14 @@ package cli
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 	"github.com/guptarohit/asciigraph"
+	"gonum.org/v1/gonum/stat"
 
 	"usherbench/api"
 	"usherbench/client"
@@ -59,6 +61,8 @@ func (v *view) key(m tea.KeyPressMsg) tea.Cmd {
 	case name == "ctrl+c" || name == "esc" || name == "q" && !asks:
 		v.left = true
 		return tea.Quit
+	case name == "d" && !asks:
+		v.less = reductions[(slices.Index(reductions, v.less)+1)%len(reductions)]
 	case !asks:
 	case name == "enter":
 		text, reply := v.typed, v.reply
@@ -90,8 +94,8 @@ func (v *view) draw() string {
 	stale := v.lost != nil || time.Since(v.heard) > staleAfter
 	b.WriteString(v.head(stale) + "\n\n" + v.readouts(stale) + "\n\n")
 	rows := max((v.height-18)/2, 4)
-	b.WriteString(v.curve([]string{"source.volts", "load.volts"}, "V", rows, voltsStyle) + "\n")
-	b.WriteString(v.curve([]string{"source.amps", "load.amps"}, "A", rows, ampsStyle) + "\n")
+	b.WriteString(v.curves("volts", "V", rows, voltsStyle) + "\n")
+	b.WriteString(v.curves("amps", "A", rows, ampsStyle) + "\n")
 	b.WriteString(v.foot())
 	return b.String()
 }
@@ -134,6 +138,26 @@ func (v *view) readouts(stale bool) string {
 	return strings.Join(blocks, "\n")
 }
 
+// What the curves of a terminal are drawn less of, in the order in which a key goes through them.
+var reductions = []string{"", lessMean, lessRated}
+
+const lessMean, lessRated = "mean", "rated"
+
+// curves draws a quantity of source and load: on common axes, or as their deviations, each on axes of its own, since
+// what is small at one would not be seen beside what is large at the other.
+func (v *view) curves(q, unit string, rows int, style lipgloss.Style) string {
+	columns := []string{"source." + q, "load." + q}
+	if v.less == "" {
+		return v.curve(columns, unit, rows, style)
+	}
+	var parts []string
+	for i, c := range columns {
+		share := (rows + 1 - i) / len(columns)
+		parts = append(parts, v.deviation(c, unit, max(share-1, 2), style))
+	}
+	return strings.Join(parts, "\n")
+}
+
 // curve draws the traces that are there on common axes.
 func (v *view) curve(columns []string, unit string, rows int, style lipgloss.Style) string {
 	var data [][]float64
@@ -146,19 +170,58 @@ func (v *view) curve(columns []string, unit string, rows int, style lipgloss.Sty
 	if len(data) == 0 {
 		return mutedStyle.Render(unit+": no frames yet") + strings.Repeat("\n", rows)
 	}
-	colors := []asciigraph.AnsiColor{asciigraph.Gray, asciigraph.SteelBlue}
+	colors := append([]asciigraph.AnsiColor{asciigraph.Gray}, colorOf(unit))
+	return style.Render(unit) + mutedStyle.Render("  "+strings.Join(names, " (grey) and ")+v.span()) + "\n" +
+		v.plot(data, rows, "%7.2f", 0, roundTop(data, rows-1), colors[2-len(data):])
+}
+
+// deviation draws one trace less its mean, or less what it is rated for.
+func (v *view) deviation(column, unit string, rows int, style lipgloss.Style) string {
+	xs := v.traces[column]
+	from, words, known := stat.Mean(present(xs), nil), "its mean", true
+	if v.less == lessRated {
+		from, known = v.bay.Rated[column]
+		in := trace.UnitOf(column)
+		words = "rated " + quantity.Quantity{Value: from * in.Factor, Dim: in.Dim}.String()
+	}
+	if len(xs) < 2 || !known {
+		why := "no frames yet"
+		if !known {
+			why = "the nameplate does not say what it is rated for"
+		}
+		return mutedStyle.Render(column+": "+why) + strings.Repeat("\n", rows)
+	}
+	off, far := make([]float64, len(xs)), make([]float64, len(xs))
+	for i, x := range xs {
+		off[i], far[i] = x-from, math.Abs(x-from)
+	}
+	top := roundTop([][]float64{far}, max((rows-1)/2, 1))
+	return style.Render(unit) + mutedStyle.Render("  deviation of "+column+" from "+words+v.span()) + "\n" +
+		v.plot([][]float64{off}, rows, "%+7.4f", -top, top, []asciigraph.AnsiColor{colorOf(unit)})
+}
+
+// present are the values that are there.
+func present(xs []float64) []float64 { return slices.DeleteFunc(slices.Clone(xs), math.IsNaN) }
+
+func colorOf(unit string) asciigraph.AnsiColor {
 	if unit == "A" {
-		colors[1] = asciigraph.Orange
+		return asciigraph.Orange
 	}
-	plot := asciigraph.PlotMany(data, asciigraph.Height(rows-1), asciigraph.Width(max(v.width-14, 20)),
-		asciigraph.YAxisValueFormatter(func(x float64) string { return fmt.Sprintf("%7.2f", x) }),
-		asciigraph.SeriesColors(colors[2-len(data):]...), asciigraph.LowerBound(0),
-		asciigraph.UpperBound(roundTop(data, rows-1)))
-	span := ""
+	return asciigraph.SteelBlue
+}
+
+func (v *view) span() string {
 	if n := len(v.t); n > 1 {
-		span = fmt.Sprintf("   %s to %s", report.Seconds(v.t[0]), report.Seconds(v.t[n-1]))
+		return fmt.Sprintf("   %s to %s", report.Seconds(v.t[0]), report.Seconds(v.t[n-1]))
 	}
-	return style.Render(unit) + mutedStyle.Render("  "+strings.Join(names, " (grey) and ")+span) + "\n" + plot
+	return ""
+}
+
+func (v *view) plot(data [][]float64, rows int, form string, low, high float64,
+	colors []asciigraph.AnsiColor) string {
+	return asciigraph.PlotMany(data, asciigraph.Height(max(rows-1, 1)), asciigraph.Width(max(v.width-14, 20)),
+		asciigraph.YAxisValueFormatter(func(x float64) string { return fmt.Sprintf(form, x) }),
+		asciigraph.SeriesColors(colors...), asciigraph.LowerBound(low), asciigraph.UpperBound(high))
 }
 
 // roundTop is the upper end of an axis whose rows are round numbers apart.
@@ -206,6 +269,6 @@ func (v *view) foot() string {
 		b.WriteString(mutedStyle.Render("Enter answers; Esc leaves, the run goes on"))
 		return b.String()
 	}
-	b.WriteString(mutedStyle.Render("q leaves; the run goes on"))
+	b.WriteString(mutedStyle.Render("d draws deviations; q leaves; the run goes on"))
 	return b.String()
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -68,6 +69,21 @@ func TestTheWatchViewShowsWhatItHears(t *testing.T) {
 	for _, line := range strings.Split(text, "\n") {
 		assert.LessOrEqual(t, len([]rune(line)), v.width, line)
 	}
+
+	press := func() { v.key(tea.KeyPressMsg{Code: 'd', Text: "d"}) }
+	v.bay.Rated = map[string]float64{"source.volts": 48}
+	press()
+	assert.Contains(t, drawn(v), "deviation of source.volts from its mean")
+	assert.Contains(t, drawn(v), "deviation of load.amps from its mean")
+	press()
+	assert.Contains(t, drawn(v), "deviation of source.volts from rated 48 V")
+	assert.Contains(t, drawn(v), "load.amps: the nameplate does not say what it is rated for")
+	for _, line := range strings.Split(drawn(v), "\n") {
+		assert.LessOrEqual(t, len([]rune(line)), v.width, line)
+	}
+	assert.LessOrEqual(t, strings.Count(drawn(v), "\n"), v.height)
+	press()
+	assert.NotContains(t, drawn(v), "deviation of")
 
 	next := liveBay()
 	next.Run = &api.RunSummary{ID: "01B", Serial: "TN-2209"}

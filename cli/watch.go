@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,13 +23,19 @@ import (
 
 func (a *app) watch() *cobra.Command {
 	var strict bool
+	var less string
 	c := &cobra.Command{
 		Use: "watch BAY|RUN", Short: "Show live curves, readouts and progress", Args: cobra.ExactArgs(1),
 		Long: `Watch a bay, or the bay of a live run. In a terminal it draws live curves; otherwise
 it prints a line a second. A watched run is shown until it ends, and the exit code is its outcome. q leaves;
-the run goes on.`,
-		Example: "  usher watch bay1\n  usher watch last",
+the run goes on; d draws the curves as their deviations from their means, from what they are rated for, and as they
+are.`,
+		Example: "  usher watch bay1\n  usher watch last --less rated",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			if !slices.Contains(reductions, less) {
+				return usage("--less %q: choose mean or rated", less)
+			}
+			a.less = less
 			if _, err := cl.Bay(ctx, args[0]); err == nil {
 				return a.watchBay(ctx, cl, args[0], "")
 			} else if p := new(api.Problem); !errors.As(err, &p) || p.Status != 404 {
@@ -42,6 +49,8 @@ the run goes on.`,
 		}),
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "count marginal as a failure in the exit code")
+	c.Flags().StringVar(&less, "less", "", "draw the curves as their deviation from their mean, or from what they are "+
+		"rated for (mean, rated)")
 	return c
 }
 
@@ -52,6 +61,7 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 		return err
 	}
 	v := newView(bayNow)
+	v.less = a.less
 	out, isFile := a.out.(*os.File)
 	if !isFile || !term.IsTerminal(int(out.Fd())) || a.json {
 		return a.watchLines(ctx, cl, bay, run, v)
@@ -157,6 +167,7 @@ type view struct {
 	failed string // why the last answer was refused
 	signal string
 	heard  time.Time
+	less   string // what the curves are drawn less of
 	width  int
 	height int
 }

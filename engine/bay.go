@@ -60,6 +60,7 @@ type Bay struct {
 	prompt     *stage.Ask                  // what the operator is asked
 	adjustable []api.Adjustable            // what may be changed during the run
 	windows    map[string]nameplate.Window // bounds of manual control
+	rated      map[string]float64          // what columns read when the unit works as it is rated
 	net        handNet                     // over what is on by hand
 	looked     time.Time                   // when a person last stated that the outputs are off in spite of an alarm
 }
@@ -197,7 +198,7 @@ func (b *Bay) Status() api.Bay {
 	s := api.Bay{
 		Name: b.name, Title: b.config.Title, State: b.state, Alarm: alarm, Run: b.last, Progress: b.progress,
 		Guards: b.guards, Stages: slices.Clone(b.stages), Prompt: b.prompt, Adjustable: b.adjustable,
-		ReadAt: b.readAt, FrameRate: b.rate.rate, Readings: map[string]*float64{},
+		ReadAt: b.readAt, Rated: b.rated, FrameRate: b.rate.rate, Readings: map[string]*float64{},
 	}
 	if s.Title == "" {
 		s.Title = b.name

@@ -128,9 +128,10 @@ func (b *Bay) controls(x *outputs.Seat) []api.Control {
 
 // boundBy bounds the steppers of manual control by the windows of the nameplate of the bay's last unit.
 func (b *Bay) boundBy(text string) {
-	b.windows, b.net.bounds = nil, nil
+	b.windows, b.net.bounds, b.rated = nil, nil, nil
 	if plate, err := nameplate.Parse([]byte(text)); text != "" && err == nil {
 		b.windows, b.net.bounds = plate.Windows, boundsByHand(plate)
+		b.rated = plate.RatedOf(b.sampler.Columns)
 	}
 }
 

@@ -4,10 +4,13 @@ package report
 
 import (
 	"fmt"
+	"slices"
 
 	"usherbench/api"
 	"usherbench/archive"
+	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
@@ -27,6 +30,9 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	doc.Columns = []api.Column{} // of a capture alone there are none
 	for _, c := range run.Columns {
 		doc.Columns = append(doc.Columns, api.Column{Name: c, Unit: trace.UnitOf(c).Symbol})
+	}
+	if plate, err := nameplate.Parse([]byte(run.NameplateText)); run.NameplateText != "" && err == nil {
+		doc.Rated = plate.RatedOf(run.Columns)
 	}
 	doc.Instruments = append(doc.Instruments, run.Instruments...)
 	doc.Preflight = append(doc.Preflight, run.Preflight...)
@@ -51,12 +57,34 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	if doc.Accuracies, err = accuraciesOf(run); err != nil {
 		return doc, err
 	}
-	program, rec, err := archive.Record(s, run)
-	if err == nil && program.Curves != nil {
-		doc.Curves = program.Curves
+	doc.Curves = curvesOf(nil, doc.Points)
+	if program, rec, err := archive.Record(s, run); err == nil {
+		doc.Curves = curvesOf(program.Curves, doc.Points)
 		if run.Frames <= mostPlayed {
-			doc.Played = archive.Played(program, rec)
+			lockouts := archive.Lockouts(rec, doc.Figures)
+			doc.Played = append(archive.Played(program, rec), lockouts...)
+			for _, c := range lockouts {
+				if !slices.Contains(doc.Curves, c.Curve) {
+					doc.Curves = append(doc.Curves, c.Curve)
+				}
+			}
 		}
 	}
 	return doc, nil
 }
+
+// curvesOf are the curves that a run's procedure asks for, or the usual ones where it asks for none and has points.
+func curvesOf(asked []procedure.Curve, points []record.Point) []procedure.Curve {
+	onGrid := func(p record.Point) bool { return p.Row == "" }
+	switch {
+	case len(asked) > 0:
+		return slices.Clone(asked)
+	case slices.ContainsFunc(points, onGrid):
+		return slices.Clone(usualCurves)
+	}
+	return []procedure.Curve{}
+}
+
+// usualCurves are drawn for a run with points whose procedure asks for no curves.
+var usualCurves = []procedure.Curve{{Of: "efficiency", By: "load.amps", Per: "source.volts"},
+	{Of: "load.volts", By: "load.amps", Per: "source.volts"}}

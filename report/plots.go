@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"gonum.org/v1/gonum/floats"
+	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/plotter"
@@ -41,6 +43,8 @@ type Picture struct {
 	Plain bool
 	// Thin lines are drawn of what is dense.
 	Thin bool
+	// Between has the legend stand halfway up, where lines run along the top and the bottom.
+	Between bool
 	// Log is for logarithmic axes, where there is nothing at or below 0: the units of x and of y; nil: they are linear.
 	Log []string
 	// Surface is drawn as a map with contours in place of lines; nil: there is none.
@@ -49,25 +53,18 @@ type Picture struct {
 	Band *api.OverlayBand
 }
 
-// defaultCurves are drawn for a run with points whose procedure asks for no curves.
-var defaultCurves = []procedure.Curve{{Of: "efficiency", By: "load.amps", Per: "source.volts"},
-	{Of: "load.volts", By: "load.amps", Per: "source.volts"}}
-
 // Pictures evaluates the curves that a run's procedure asks for.
 func Pictures(doc api.Run) []Picture {
-	curves := doc.Curves
-	if len(curves) == 0 {
-		curves = defaultCurves
-	}
 	points := slices.DeleteFunc(slices.Clone(doc.Points), func(p record.Point) bool { return p.Row != "" })
 	var pictures []Picture
-	for _, c := range curves {
+	for _, c := range doc.Curves {
 		p := picture(points, c)
 		for _, played := range doc.Played {
 			if played.Curve == c {
-				p.Lines, p.Plain = append(p.Lines, Line{Label: played.Label, X: played.X, Y: played.Y}), true
+				p.Lines, p.Plain = append(p.Lines, Line{Label: played.Label, X: played.X, Y: slices.Clone(played.Y)}), true
 			}
 		}
+		p.deviates(c, doc.Rated)
 		if len(p.Lines) > 0 {
 			pictures = append(pictures, p)
 		}
@@ -76,13 +73,20 @@ func Pictures(doc api.Run) []Picture {
 }
 
 func picture(points []record.Point, c procedure.Curve) Picture {
-	p := Picture{Title: fmt.Sprintf("%s by %s", label(c.Of), strings.ToLower(label(c.By))), XLabel: axis(c.By),
-		YLabel: axis(c.Of)}
+	p := Picture{Title: titleOf(c, label(c.Of)), XLabel: axis(c.By), YLabel: axis(c.Of)}
+	if c.Title != "" { // what is drawn is no points of a grid
+		p.Between = true
+		return p
+	}
 	lines := map[float64]*Line{}
 	var order []float64
 	for _, point := range points {
 		x, okX := value(point, c.By)
 		y, okY := value(point, c.Of)
+		if less := c.LessColumn(); less != "" {
+			from, ok := value(point, less)
+			y, okY = y-from, okY && ok
+		}
 		if !okX || !okY {
 			continue
 		}
@@ -106,6 +110,41 @@ func picture(points []record.Point, c procedure.Curve) Picture {
 		p.Lines = append(p.Lines, *lines[key])
 	}
 	return p
+}
+
+func titleOf(c procedure.Curve, of string) string {
+	if c.Title != "" {
+		return c.Title
+	}
+	return fmt.Sprintf("%s by %s", of, strings.ToLower(label(c.By)))
+}
+
+// deviates draws the lines as their deviation, where the curve asks for that.
+func (p *Picture) deviates(c procedure.Curve, rated map[string]float64) {
+	if c.Less == "" {
+		return
+	}
+	from := label(c.Less)
+	switch c.Less {
+	case procedure.LessMean:
+		from = "the mean"
+	case procedure.LessRated:
+		unit := trace.UnitOf(c.Of)
+		from = "rated " + quantity.Quantity{Value: rated[c.Of] * unit.Factor, Dim: unit.Dim}.String()
+	}
+	for _, l := range p.Lines {
+		base := 0.0
+		switch c.Less {
+		case procedure.LessRated:
+			base = rated[c.Of]
+		case procedure.LessMean:
+			base = stat.Mean(l.Y, nil)
+		}
+		floats.AddConst(-base, l.Y)
+	}
+	p.Title = titleOf(c, label(c.Of)+" less "+from)
+	of := axis(c.Of)
+	p.YLabel = "Deviation of " + strings.ToLower(of[:1]) + of[1:]
 }
 
 // value is a quantity of a point in its unit; efficiency and loss are computed from the powers of all inputs and
@@ -204,6 +243,9 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 	}
 	pl.Legend.TextStyle.Font, pl.Legend.TextStyle.Color = sans(8), ink
 	pl.Legend.Top, pl.Legend.ThumbnailWidth, pl.Legend.Padding = p.falls(), vg.Points(24), vg.Points(1)
+	if p.Between {
+		pl.Legend.Top, pl.Legend.YOffs = false, vg.Length(height/3)*vg.Millimeter
+	}
 	pl.X.Tick.Marker, pl.Y.Tick.Marker = plot.TickerFunc(ticks), plot.TickerFunc(ticks)
 	for i, symbol := range p.Log {
 		a := []*plot.Axis{&pl.X, &pl.Y}[i]

@@ -145,6 +145,7 @@ func TestALongReportStaysWithinThreePages(t *testing.T) {
 
 func TestPicturesHaveACurveForEachLine(t *testing.T) {
 	doc := document()
+	doc.Curves = curvesOf(nil, doc.Points)
 	pictures := Pictures(doc)
 	require.Len(t, pictures, 2)
 	assert.Equal(t, "Efficiency by load amps", pictures[0].Title)
@@ -158,6 +159,23 @@ func TestPicturesHaveACurveForEachLine(t *testing.T) {
 	picture, err := png.Decode(bytes.NewReader(data))
 	require.NoError(t, err)
 	assert.Greater(t, picture.Bounds().Dx(), 500)
+
+	values := pictures[1].Lines[0].Y
+	doc.Rated = map[string]float64{"load.volts": 15}
+	doc.Curves = []procedure.Curve{{Of: "load.volts", Less: "rated", By: "load.amps", Per: "source.volts"},
+		{Of: "load.volts", Less: "mean", By: "load.amps", Per: "source.volts"},
+		{Of: "source.volts", Less: "load.volts", By: "load.amps", Per: "source.volts"}}
+	deviations := Pictures(doc)
+	require.Len(t, deviations, 3)
+	assert.Equal(t, "Load volts less rated 15 V by load amps", deviations[0].Title)
+	assert.Equal(t, "Deviation of load volts (V)", deviations[0].YLabel)
+	assert.InDelta(t, values[0]-15, deviations[0].Lines[0].Y[0], 1e-9)
+	sum := 0.0
+	for _, y := range deviations[1].Lines[0].Y {
+		sum += y
+	}
+	assert.InDelta(t, 0, sum, 1e-9)
+	assert.InDelta(t, 36-values[0], deviations[2].Lines[0].Y[0], 0.5)
 
 	doc.Curves = []procedure.Curve{{Of: "loss", By: "load.amps"}, {Of: "moon.phase", By: "load.amps"}}
 	pictures = Pictures(doc)

@@ -52,6 +52,22 @@ func TestAnOverlayOverAColumn(t *testing.T) {
 		assert.Len(t, labels, 4, "%v", labels)
 		assert.Equal(t, []string{"load.amps", "A", "load.volts", "V"}, []string{o.XLabel, o.XUnit, o.YLabel, o.YUnit})
 
+		for _, less := range []string{api.LessMean, api.LessReference} {
+			d, err := h.Local.Overlay(t.Context(), api.OverlayRequest{Runs: runs, Over: "load.amps", Half: "points", Less: less})
+			require.NoError(t, err)
+			require.Len(t, d.Curves, 4)
+			assert.Contains(t, d.YLabel, "deviation of load.volts from")
+			for k, c := range d.Curves {
+				for i, y := range c.Y {
+					assert.InDelta(t, 0, y, 0.03, "%s at %g", c.Label, c.X[i])
+				}
+				assert.Equal(t, o.Curves[k].Label, c.Label)
+			}
+			assert.Equal(t, o.Differences[0].Largest == nil, d.Differences[0].Largest == nil)
+		}
+		_, err = h.Local.Overlay(t.Context(), api.OverlayRequest{Runs: runs, Over: "load.amps", Half: "points", Less: "much"})
+		assert.ErrorContains(t, err, "choose mean, reference")
+
 		o, err = h.Local.Overlay(t.Context(), api.OverlayRequest{Runs: runs[:1], Over: "load.volts"})
 		require.NoError(t, err)
 		assert.Equal(t, "load.amps", o.YLabel, "over its volts stand its amps, of all frames")

@@ -70,6 +70,17 @@ func (c Curve) Rising() Curve {
 	return out
 }
 
+// Deviation is how far the curve lies from another, where both are.
+func (c Curve) Deviation(from Curve) Curve {
+	out := Curve{Label: c.Label, Group: c.Group}
+	for k, x := range c.X {
+		if y := c.Y[k] - from.At(x); !math.IsNaN(y) {
+			out.X, out.Y = append(out.X, x), append(out.Y, y)
+		}
+	}
+	return out
+}
+
 // Thinned keeps about n places: of each of n/2 parts the least and the greatest y, and both ends, so that
 // nothing that stands out is lost.
 func (c Curve) Thinned(n int) Curve {

@@ -80,7 +80,7 @@ func (p *Program) Reads() []string {
 		named = append(append(named, f.Quantity), f.Of...)
 	}
 	for _, c := range p.Curves {
-		named = append(named, c.Of, c.By, c.Per)
+		named = append(named, c.Of, c.LessColumn(), c.By, c.Per)
 	}
 	// What is no column is computed from some: the efficiency of a curve.
 	named = slices.DeleteFunc(named, func(name string) bool { return p.Columns.Index(name) < 0 })

@@ -10,9 +10,11 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/figure"
+	"usherbench/core/nameplate"
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/trace"
 )
 
 // readFigure reads a figure that is asked for, with its limit.
@@ -311,27 +313,49 @@ func (r *Reader) readLimit(n document.Node, asked figure.Asked) *outcome.Limit {
 	return &limit
 }
 
-var curveForm = regexp.MustCompile(`^(\S+) by (\S+?)(?: per (\S+))?$`)
+var curveForm = regexp.MustCompile(`^(\S+)(?: less (\S+))? by (\S+?)(?: per (\S+))?$`)
 
 func (r *Reader) readCurve(n document.Node) {
 	m := curveForm.FindStringSubmatch(n.Text())
 	if m == nil {
-		n.Fail("a curve reads like: efficiency by load.amps per source.volts")
+		n.Fail("a curve reads like: efficiency by load.amps per source.volts, or load.volts less rated by load.amps")
 		return
 	}
-	c := Curve{Of: m[1], By: m[2], Per: m[3]}
+	c := Curve{Of: m[1], Less: m[2], By: m[3], Per: m[4]}
 	if !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.feeds(figure.Grid) || s.charted() }) {
 		n.Fail("a curve is drawn from the points of a grid or the frames of what is played, but no stage is one of these")
 	}
 	if c.Of != "efficiency" && c.Of != "loss" && !r.hasColumn(c.Of) {
 		n.Fail("%s", UnknownName(c.Of, append(slices.Clone(r.p.Columns), "efficiency", "loss")))
 	}
+	r.checkLess(n, c)
 	for _, column := range []string{c.By, c.Per} {
 		if column != "" && !r.hasColumn(column) {
 			n.Fail("%s", UnknownName(column, r.p.Columns))
 		}
 	}
 	r.p.Curves = append(r.p.Curves, c)
+}
+
+// checkLess checks what a curve is drawn less of.
+func (r *Reader) checkLess(n document.Node, c Curve) {
+	switch c.Less {
+	case "", LessMean:
+	case LessRated:
+		if r.plate == nil {
+			n.Fail("the procedure is for any unit, so nothing is rated; write less mean, or name a nameplate under for")
+		} else if _, stated := nameplate.Rated(r.plate.Ratings, c.Of); !stated {
+			n.Fail("nameplate %s does not say what %s is rated for", r.plate.Name, c.Of)
+		}
+	default:
+		switch {
+		case !r.hasColumn(c.Less):
+			n.Fail("%s", UnknownName(c.Less, append(slices.Clone(r.p.Columns), LessRated, LessMean)))
+		case trace.UnitOf(c.Less).Dim != trace.UnitOf(c.Of).Dim:
+			n.Fail("%s is %s, and %s is %s: one cannot be drawn less the other", c.Of, trace.UnitOf(c.Of).Dim, c.Less,
+				trace.UnitOf(c.Less).Dim)
+		}
+	}
 }
 
 // percentForgotten asks whether a limit that is a hundred times too far was meant in percent.

@@ -57,7 +57,7 @@ func TestAProcedureIsResolved(t *testing.T) {
 	require.NotNil(t, p.Figures[0].Limit)
 	assert.InDelta(t, 93, p.Figures[0].Limit.Min, 1e-12, "limits are in the figure's unit")
 	assert.True(t, math.IsInf(p.Figures[0].Limit.Max, 1))
-	assert.Equal(t, procedure.Curve{"efficiency", "load.amps", "source.volts"}, p.Curves[0])
+	assert.Equal(t, procedure.Curve{Of: "efficiency", By: "load.amps", Per: "source.volts"}, p.Curves[0])
 }
 
 func TestParametersCanBeGiven(t *testing.T) {
@@ -105,6 +105,10 @@ func TestMistakesAreFoundWhereTheyStand(t *testing.T) {
 		{"a key twice", "title: Efficiency", "title: a\ntitle: Efficiency", `already defined`},
 		{"curve in an odd form", "efficiency by load.amps per source.volts", "efficiency over load.amps",
 			"a curve reads like"},
+		{"curve less what nobody rates", "efficiency by load.amps per", "source.amps less rated by load.amps per",
+			"does not say what source.amps is rated for"},
+		{"curve less another dimension", "efficiency by load.amps per", "load.volts less load.amps by load.amps per",
+			"one cannot be drawn less the other"},
 		{"stage name of a figure", "stage: no load", "stage: no loud", `did you mean "no load"?`},
 		{"negative setpoint", "amps: 0 A, output", "amps: -1 A, output", "not negative"},
 	} {

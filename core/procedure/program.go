@@ -210,11 +210,29 @@ type FigureRequest struct {
 	Limit *outcome.Limit
 }
 
-// Curve is a picture for the report: a figure or quantity over a column, a curve for each value of another.
+// Curve is a picture for the report: a figure or quantity over a column, a curve for each value of another. With Less
+// it is drawn as its deviation: from what the unit is rated for, from the mean of each curve, or from another column.
 type Curve struct {
-	Of  string `json:"of"`
-	By  string `json:"by"`
-	Per string `json:"per,omitempty"`
+	// Title says what is drawn where that is not said by the columns.
+	Title string `json:"title,omitempty"`
+	Of    string `json:"of"`
+	Less  string `json:"less,omitempty"`
+	By    string `json:"by"`
+	Per   string `json:"per,omitempty"`
+}
+
+// What a curve may be drawn less of, beside another column.
+const (
+	LessRated = "rated"
+	LessMean  = "mean"
+)
+
+// LessColumn is the column that the curve is drawn less of; empty: none.
+func (c Curve) LessColumn() string {
+	if c.Less == LessRated || c.Less == LessMean {
+		return ""
+	}
+	return c.Less
 }
 
 // Scope resolves names in conditions: columns of the run, parameters and ratings.

@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strings"
 
+	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
@@ -112,16 +113,7 @@ func Unlimited(p Point, seat string) error {
 
 // Rating is what the nameplate states for an output; where it states that for no output, what it states for the unit.
 func (rec *Record) Rating(output, name string) (quantity.Quantity, bool) {
-	if q, ok := rec.Ratings[output+"."+name]; ok {
-		return q, true
-	}
-	for other := range rec.Ratings {
-		if strings.HasSuffix(other, "."+name) {
-			return quantity.Quantity{}, false
-		}
-	}
-	q, ok := rec.Ratings[name]
-	return q, ok
+	return nameplate.RatingOf(rec.Ratings, output, name)
 }
 
 // Sets tells whether some point of a grid has a column among its setpoints.

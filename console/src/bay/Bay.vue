@@ -201,11 +201,12 @@ async function guarded(act: () => Promise<unknown>) {
                 @click="showForetold = !showForetold"
                 >{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn
               >
-              <ReferenceMenu v-model="reference" :lines="all" />
+              <ReferenceMenu v-model="reference" :lines="all" :rated="bay.rated ?? {}" />
             </div>
             <TraceChart
               :lines="drawn"
               :reference="reference"
+              :rated="bay.rated ?? {}"
               :from="0"
               :to="newest"
               :until="until"

@@ -1,15 +1,25 @@
+<script lang="ts">
+// What a tile's miniature curve shows.
+export type Shown = 'amps' | 'volts' | 'rated' | 'mean'
+</script>
+
 <script setup lang="ts">
 import { computed } from 'vue'
 
 import type { Bay } from '../api'
 import { drains } from '../parts/catalogue'
-import { columnsOf, seconds, timeOfDay } from '../parts/format'
+import { columnsOf, seconds, short, timeOfDay } from '../parts/format'
 import MiniCurve from './MiniCurve.vue'
 import Readout from '../parts/Readout.vue'
 import StageBar from './StageBar.vue'
 import StateChip from '../parts/StateChip.vue'
 
-const props = defineProps<{ bay: Bay; fresh: boolean; curve: (number | null)[] }>()
+const props = defineProps<{
+  bay: Bay
+  fresh: boolean
+  curve: Record<'amps' | 'volts', (number | null)[]>
+  shown: Shown
+}>()
 
 const live = computed(() => props.bay.state === 'live' || props.bay.state === 'ending')
 // An idle bay shows how its last run came out, until it is made ready for the next.
@@ -23,6 +33,25 @@ const edge = computed(() => {
 })
 const output = computed(() => props.bay.seats.find((s) => drains(s.name))?.name ?? props.bay.seats[0]?.name ?? '')
 const columns = computed(() => columnsOf(output.value, props.bay.readings).slice(0, 3))
+// The curve, with what it says of itself: a deviation has a scale of its own, so its width is told.
+const mini = computed(() => {
+  if (props.shown === 'amps' || props.shown === 'volts') {
+    const label = `${output.value} ${props.shown} over the last frames`
+    return { values: props.curve[props.shown], color: `var(--${props.shown})`, label, said: '' }
+  }
+  const volts = props.curve.volts
+  const present = volts.filter((x): x is number => x !== null)
+  const mean = present.reduce((sum, x) => sum + x, 0) / present.length
+  const from = props.shown === 'mean' ? mean : props.bay.rated?.[`${output.value}.volts`]
+  if (from === undefined || !present.length)
+    return { values: [], color: '', label: '', said: 'The nameplate rates no volts' }
+  const values = volts.map((x) => (x === null ? null : x - from))
+  const [low, high] = [Math.min(...present) - from, Math.max(...present) - from]
+  const base = props.shown === 'mean' ? 'their mean' : `rated ${short(from)} V`
+  const said = `${output.value} volts ${signed(low)} to ${signed(high)} V from ${base}`
+  return { values, color: 'var(--volts)', label: said, said }
+})
+const signed = (x: number) => (x < 0 ? '−' : '+') + Math.abs(x).toFixed(3)
 const value = (column: string) => (props.fresh ? props.bay.readings[column] : null)
 const what = computed(() => {
   const p = props.bay.progress
@@ -44,13 +73,13 @@ const when = computed(() => {
     </div>
     <div class="row read"><Readout v-for="c in columns" :key="c" :column="c" :value="value(c)" /></div>
     <p v-if="bay.alarm" class="alarm">{{ bay.alarm }}</p>
-    <MiniCurve
-      v-else-if="curve.length > 1"
-      :values="curve"
-      color="var(--amps)"
-      :label="`${output} amps over the last frames`"
-    />
-    <div v-else class="empty muted">{{ live ? 'Waiting for frames' : 'Clip a unit in and start a run' }}</div>
+    <div v-else-if="mini.values.length > 1" class="mini">
+      <span v-if="mini.said" class="said muted">{{ mini.said }}</span>
+      <MiniCurve :values="mini.values" :color="mini.color" :label="mini.label" />
+    </div>
+    <div v-else class="empty muted">
+      {{ mini.said && curve.volts.length ? mini.said : live ? 'Waiting for frames' : 'Clip a unit in and start a run' }}
+    </div>
     <StageBar :bay="bay" />
     <div class="row muted">
       <span>{{ what }}</span><span class="grow" /><span class="nowrap">{{ when }}</span>
@@ -110,6 +139,13 @@ const when = computed(() => {
   height: 70px;
   display: grid;
   place-items: center;
+}
+.mini {
+  display: grid;
+  gap: 2px;
+}
+.said {
+  font-size: 12px;
 }
 .alarm {
   color: var(--fail);

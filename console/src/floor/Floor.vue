@@ -2,7 +2,7 @@
 import { computed, onUnmounted, reactive, ref } from 'vue'
 
 import { api, type Frames } from '../api'
-import BayTile from './BayTile.vue'
+import BayTile, { type Shown } from './BayTile.vue'
 import FirstSteps from './FirstSteps.vue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
 import EmptyPlace from '../parts/EmptyPlace.vue'
@@ -17,15 +17,32 @@ const error = ref<unknown>(null)
 
 // The last frames of each bay, for the miniature curves.
 const kept = 160
-const curves = reactive(new Map<string, { run: string; values: (number | null)[] }>())
+type Curve = Record<'amps' | 'volts', (number | null)[]>
+const curves = reactive(new Map<string, { run: string; of: Curve }>())
 const unlisten = live.listen({
   frames(f: Frames) {
-    const i = Math.max(f.columns.indexOf('load.amps'), 0)
     const before = curves.get(f.bay)
-    const values = before?.run === f.run ? before.values : []
-    curves.set(f.bay, { run: f.run, values: [...values, ...(f.values[i] ?? [])].slice(-kept) })
+    const column = (q: keyof Curve) => {
+      const seat = ['load', 'cycler', 'source'].find((s) => f.columns.includes(`${s}.${q}`))
+      const fresh = f.values[f.columns.indexOf(`${seat}.${q}`)] ?? []
+      return [...(before?.run === f.run ? before.of[q] : []), ...fresh].slice(-kept)
+    }
+    curves.set(f.bay, { run: f.run, of: { amps: column('amps'), volts: column('volts') } })
   },
 })
+
+// What the miniature curves show, kept in this browser.
+const shows: { value: Shown; title: string }[] = [
+  { value: 'amps', title: 'Amps' },
+  { value: 'volts', title: 'Volts' },
+  { value: 'rated', title: 'Deviation of volts from rated' },
+  { value: 'mean', title: 'Deviation of volts from their mean' },
+]
+const shown = ref<Shown>(shows.find((s) => s.value === localStorage.getItem('floor-curve'))?.value ?? 'amps')
+function show(what: Shown) {
+  shown.value = what
+  localStorage.setItem('floor-curve', what)
+}
 onUnmounted(unlisten)
 
 const liveCount = computed(() => live.list.filter((b) => b.state === 'live').length)
@@ -51,6 +68,22 @@ async function stopAll() {
         {{ energised ? `outputs on or not yet confirmed off: ${energised}` : 'every output confirmed off' }}</span
       ><span v-else class="muted">whether outputs are on is not known here now</span>
       <span class="grow" />
+      <v-menu v-if="live.list.length"
+        ><template #activator="{ props: menu }"
+          ><v-btn v-bind="menu" variant="text" data-test="floor-curve">{{
+            shows.find((s) => s.value === shown)?.title
+          }}</v-btn></template
+        >
+        <v-list density="compact">
+          <v-list-item
+            v-for="s in shows"
+            :key="s.value"
+            :title="s.title"
+            :active="shown === s.value"
+            :data-test="`floor-curve-${s.value}`"
+            @click="show(s.value)"
+          /> </v-list
+      ></v-menu>
       <ConfirmButton
         stops
         label="Stop all and make safe"
@@ -82,7 +115,8 @@ async function stopAll() {
         :key="b.name"
         :bay="b"
         :fresh="live.connected"
-        :curve="curves.get(b.name)?.values ?? []"
+        :curve="curves.get(b.name)?.of ?? { amps: [], volts: [] }"
+        :shown="shown"
       />
     </div>
   </div>

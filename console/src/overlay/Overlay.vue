@@ -24,6 +24,7 @@ const form = ref({
   level: text('level'),
   mark: text('mark'),
   most: text('most', '12'),
+  less: text('less'),
 })
 const runs = ref(list('runs'))
 const after = ref(list('after'))
@@ -50,6 +51,11 @@ const halves = [
   { title: 'settled points', value: 'points' },
   { title: 'excerpts', value: 'excerpts' },
 ]
+const reductions = [
+  { title: 'values', value: '' },
+  { title: 'deviation from the mean', value: 'mean' },
+  { title: 'deviation from the first', value: 'reference' },
+]
 const ready = computed(() => runs.value.length > 0 || form.value.lot.trim() !== '' || form.value.serial.trim() !== '')
 const request = computed<OverlayRequest>(() => ({
   ...(runs.value.length ? { runs: runs.value } : { lot: form.value.lot.trim(), serial: form.value.serial.trim() }),
@@ -60,6 +66,7 @@ const request = computed<OverlayRequest>(() => ({
   ...(form.value.half === 'excerpts' && form.value.excerpt.trim() ? { excerpt: form.value.excerpt.trim() } : {}),
   mark: form.value.mark.trim(),
   most: Number(form.value.most) || 0,
+  ...(form.value.less ? { less: form.value.less as 'mean' | 'reference' } : {}),
   ...(form.value.level.trim() && Number.isFinite(Number(form.value.level)) ? { level: Number(form.value.level) } : {}),
   ...(after.value.length
     ? { groups: Object.fromEntries(runs.value.map((r) => [r, after.value.includes(r) ? 'after' : 'before'])) }
@@ -86,7 +93,7 @@ async function draw() {
   }
 }
 watch(
-  () => [form.value.over, form.value.half, form.value.most, form.value.quantity],
+  () => [form.value.over, form.value.half, form.value.most, form.value.quantity, form.value.less],
   () => void draw(),
 )
 void draw()
@@ -124,6 +131,14 @@ async function report() {
       <v-text-field v-if="!runs.length" v-model="form.serial" label="or serial number" hide-details density="compact" />
       <v-text-field v-if="!runs.length" v-model="form.procedure" label="Procedure" hide-details density="compact" />
       <v-select v-model="form.half" :items="halves" label="Show" hide-details density="compact" />
+      <v-select
+        v-model="form.less"
+        :items="reductions"
+        label="As"
+        hide-details
+        density="compact"
+        data-test="overlay-less"
+      />
       <v-text-field
         v-if="form.half === 'excerpts'"
         v-model="form.excerpt"

@@ -2,12 +2,12 @@
 import { computed } from 'vue'
 
 import type { Line } from './TraceChart.vue'
-import { type Reference, references } from './panels'
+import { type Rated, type Reference, references } from './panels'
 
 // What the traces of a picture are drawn less of, so that a small deviation is seen beside a large swing.
-const props = defineProps<{ lines: Line[] }>()
+const props = defineProps<{ lines: Line[]; rated: Rated }>()
 const reference = defineModel<Reference>({ required: true })
-const choices = computed(() => references(props.lines))
+const choices = computed(() => references(props.lines, props.rated))
 </script>
 
 <template>

@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
-import { deviating, panelsOf, type Reference, type Sharing } from './panels'
+import { deviating, panelsOf, type Rated, type Reference, type Sharing } from './panels'
 import { dashes, fading, type Option, palette, quantityColor, pointedAt, VChart } from './chart'
 import { useSaving } from './saving'
 import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
@@ -30,6 +30,7 @@ const props = defineProps<{
   // are drawn less of.
   sharing?: Sharing
   reference?: Reference
+  rated?: Rated
   // until is how far the axis of a live picture reaches beyond now, where something is foretold.
   until?: number
   name: string
@@ -43,7 +44,7 @@ const box = ref<HTMLElement | null>(null)
 const panelHeight = 165
 const panelGap = 34
 const visible = computed<[number, number]>(() => props.view ?? [props.from, props.to])
-const drawn = computed(() => deviating(props.lines, visible.value, props.reference ?? ''))
+const drawn = computed(() => deviating(props.lines, visible.value, props.reference ?? '', props.rated ?? {}))
 // What is drawn, in words.
 const label = computed(() => {
   const columns = drawn.value.filter((l) => !l.foretold).map((l) => l.column)

@@ -51,7 +51,12 @@ const named = (name: string, columns: string[], all: number, reference: Referenc
   const q = quantity(name)
   const of = columns.length < all ? ` of ${columns.map(seatOf).join(', ')}` : ''
   const plain = q?.title ?? name
-  const from = reference === 'mean' || reference === 'rehearsal' ? `the ${reference}` : seatOf(reference)
+  const from =
+    reference === 'mean' || reference === 'rehearsal'
+      ? `the ${reference}`
+      : reference === 'rated'
+        ? 'what is rated'
+        : seatOf(reference)
   const what = reference ? `Deviation of ${plain.toLowerCase()}${of} from ${from}` : plain + of
   return q?.unit ? `${what} (${q.unit})` : what
 }
@@ -72,28 +77,39 @@ export function panelsOf(lines: Line[], view: [number, number], sharing: Sharing
     })
 }
 
-// What traces are drawn less of: nothing, each its mean over the view, what its rehearsal gave, or another trace of the
-// same quantity, by its column.
-export type Reference = '' | 'mean' | 'rehearsal' | (string & {})
+// What traces are drawn less of: nothing, each its mean over the view, what the unit is rated for, what its rehearsal
+// gave, or another trace of the same quantity, by its column.
+export type Reference = '' | 'mean' | 'rated' | 'rehearsal' | (string & {})
+
+// Rated is what columns read when the unit works as it is rated.
+export type Rated = Record<string, number>
 
 type Point = [number, number | null]
 
 // references are what lines can be drawn less of, with words for them.
-export function references(lines: Line[]): { value: Reference; title: string }[] {
+export function references(lines: Line[], rated: Rated): { value: Reference; title: string }[] {
   const columns = [...new Set(lines.filter((l) => !l.foretold).map((l) => l.column))]
   const shared = columns.filter((c) => columns.some((other) => other !== c && quantityOf(other) === quantityOf(c)))
   return [
     { value: '', title: 'Values' },
     { value: 'mean', title: 'Deviation from the mean of the view' },
+    ...(columns.some((c) => c in rated)
+      ? [{ value: 'rated', title: 'Deviation from what the unit is rated for' }]
+      : []),
     ...(lines.some((l) => l.foretold) ? [{ value: 'rehearsal', title: 'Deviation from the rehearsal' }] : []),
     ...shared.map((c) => ({ value: c, title: `Deviation from ${c}` })),
   ]
 }
 
 // deviating are the lines less a reference; those that have none are left out.
-export function deviating(lines: Line[], view: [number, number], reference: Reference): Line[] {
+export function deviating(lines: Line[], view: [number, number], reference: Reference, rated: Rated): Line[] {
   if (!reference) return lines
   if (reference === 'mean') return lessMean(lines, view)
+  if (reference === 'rated')
+    return lines.flatMap((l) => {
+      const at = rated[l.column]
+      return at === undefined ? [] : [{ ...l, data: l.data.map(([t, x]): Point => [t, x === null ? null : x - at]) }]
+    })
   const own = lines.filter((l) => !l.foretold)
   const of =
     reference === 'rehearsal'

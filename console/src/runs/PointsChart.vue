@@ -5,11 +5,20 @@ import { useTheme } from 'vuetify'
 import type { PlayedCurve, Point } from '../api'
 import { drains, feeds } from '../parts/catalogue'
 import { type Option, palette, VChart } from '../parts/chart'
-import { fixed, quantityOf, unitOf } from '../parts/format'
+import { fixed, quantityOf, short, unitOf } from '../parts/format'
 
 // One picture over the points of a run, or over what it played: a figure or quantity over a column, a curve for each
-// value of another, or for each way there and back.
-const props = defineProps<{ points: Point[]; played?: PlayedCurve[]; of: string; by: string; per?: string }>()
+// value of another, or for each way there and back; drawn as deviations where it is less something.
+const props = defineProps<{
+  points: Point[]
+  played?: PlayedCurve[]
+  title?: string
+  of: string
+  less?: string
+  by: string
+  per?: string
+  rated?: Record<string, number>
+}>()
 const theme = useTheme()
 
 const unit = (of: string) => (of === 'efficiency' ? '%' : of === 'loss' ? 'W' : unitOf(of))
@@ -31,22 +40,52 @@ function valueOf(p: Point, of: string): number | null {
   return a && a.n > 0 ? a.mean : null
 }
 
+// asDrawn is a quantity of a point, less another column where that is asked for.
+function asDrawn(p: Point): number | null {
+  const y = valueOf(p, props.of)
+  if (!props.less?.includes('.')) return y
+  const from = valueOf(p, props.less)
+  return y === null || from === null ? null : y - from
+}
+
+// deviating is a line less what is rated, or less its mean.
+function deviating(data: [number, number][]): [number, number][] {
+  const mean = data.reduce((sum, [, y]) => sum + y, 0) / data.length
+  const base = props.less === 'mean' ? mean : props.less === 'rated' ? (props.rated?.[props.of] ?? 0) : 0
+  return data.map(([x, y]) => [x, y - base])
+}
+const shown = computed(() => {
+  const of = words(props.of)
+  if (!props.less) return of
+  const rated = props.rated?.[props.of]
+  const from =
+    props.less === 'mean'
+      ? 'their mean'
+      : props.less === 'rated'
+        ? `rated ${short(rated)} ${unit(props.of)}`
+        : words(props.less)
+  return `${of} less ${from}`
+})
+
 type Drawn = { name: string; data: [number, number][]; dots: boolean }
 const lines = computed<Drawn[]>(() => {
   const found = new Map<number, [number, number][]>()
-  for (const p of props.points) {
+  for (const p of props.title ? [] : props.points) {
     const x = valueOf(p, props.by)
-    const y = valueOf(p, props.of)
+    const y = asDrawn(p)
     if (x === null || y === null) continue
     const key = props.per ? (p.place[props.per] ?? 0) : 0
     found.set(key, [...(found.get(key) ?? []), [x, y]])
   }
   const named = (key: number) => (props.per ? `${fixed(key, 0)} ${unitOf(props.per)}` : words(props.of))
   return [
-    ...[...found.entries()].sort((a, b) => a[0] - b[0]).map(([key, data]) => ({ name: named(key), data, dots: true })),
+    ...[...found.entries()]
+      .sort((a, b) => a[0] - b[0])
+      .map(([key, data]) => ({ name: named(key), data: deviating(data), dots: true })),
     ...(props.played ?? [])
       .filter((c) => c.of === props.of && c.by === props.by && (c.per ?? '') === (props.per ?? ''))
-      .map((c) => ({ name: c.label, data: c.x.map((x, k) => [x, c.y[k]!] as [number, number]), dots: false })),
+      .filter((c) => (c.less ?? '') === (props.less ?? '') && c.title === props.title)
+      .map((c) => ({ name: c.label, data: deviating(c.x.map((x, k) => [x, c.y[k]!])), dots: false })),
   ]
 })
 
@@ -91,7 +130,7 @@ const option = computed<Option>(() => {
     },
     yAxis: {
       ...axis,
-      name: `${words(props.of)} (${unit(props.of)})`,
+      name: `${shown.value} (${unit(props.of)})`,
       nameTextStyle: { ...text, align: 'left', padding: [0, 0, 0, -54] },
     },
     series: lines.value.map(({ name, data, dots }, i) => ({
@@ -109,7 +148,7 @@ const option = computed<Option>(() => {
 
 <template>
   <div class="panel">
-    <h2>{{ words(of) }} by {{ words(by).toLowerCase() }}</h2>
+    <h2>{{ title ?? `${shown} by ${words(by).toLowerCase()}` }}</h2>
     <VChart :option="option" style="height: 260px" autoresize />
   </div>
 </template>

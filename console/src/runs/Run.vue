@@ -108,15 +108,6 @@ function pick(t: number, second: boolean) {
 // The points of grids, and the rows of acquire and seek.
 const points = computed(() => (doc.value?.points ?? []).filter((p) => !p.row))
 const rows = computed(() => (doc.value?.points ?? []).filter((p) => p.row))
-const curves = computed(() => {
-  const asked = doc.value?.curves ?? []
-  return asked.length
-    ? asked
-    : [
-        { of: 'efficiency', by: 'load.amps', per: 'source.volts' },
-        { of: 'load.volts', by: 'load.amps', per: 'source.volts' },
-      ]
-})
 const maps = computed(() => (doc.value?.figures ?? []).filter((f) => f.id === 'efficiency-map' && f.table))
 const marks = computed(() =>
   (doc.value?.marks ?? []).filter((m) => !['command', 'point-done', 'stage-end'].includes(m.kind)),
@@ -186,7 +177,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
                 @click="sharing = s.value"
               /> </v-list
           ></v-menu>
-          <ReferenceMenu v-model="reference" :lines="all" />
+          <ReferenceMenu v-model="reference" :lines="all" :rated="doc.rated ?? {}" />
           <v-btn size="small" :disabled="!view" @click="show(whole[0], whole[1])">Whole run</v-btn>
           <v-btn size="small" :disabled="cursors[0] === null" @click="cursors = [null, null]">Clear cursors</v-btn>
           <v-btn size="small" @click="chart?.savePNG()">PNG</v-btn>
@@ -206,6 +197,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           :cursors="cursors"
           :sharing="sharing"
           :reference="reference"
+          :rated="doc.rated ?? {}"
           :name="`${doc.serial}-${doc.id}`"
           @view="show"
           @pick="pick"
@@ -238,11 +230,14 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
       <div v-if="points.length || doc.played?.length" class="pictures">
         <MapChart v-for="(f, i) in maps" :key="i" :table="f.table!" :title="f.title" :name="`${doc.serial}-${f.id}`" />
         <PointsChart
-          v-for="c in curves"
-          :key="c.of + c.by"
+          v-for="c in doc.curves"
+          :key="`${c.title} ${c.of} ${c.less} ${c.by}`"
+          :title="c.title"
           :points="points"
           :played="doc.played"
           :of="c.of"
+          :less="c.less"
+          :rated="doc.rated ?? {}"
           :by="c.by"
           :per="c.per"
         />
