@@ -48,9 +48,15 @@ func framesOf(rec *record.Record, over, of string, from, to float64) (overlay.Cu
 	return c, nil
 }
 
-// pointsOf is one column over another at the settled operating points of a run, in the order in which they were taken.
+// pointsOf is one column over another at the settled operating points of a run, in the order in which they were taken:
+// those of its grids, or where it has no grid those of its rows.
 func pointsOf(rec *record.Record, over, of string) (c overlay.Curve) {
+	onGrid := func(p record.Point) bool { return p.Row == "" }
+	grid := slices.ContainsFunc(rec.Points, onGrid)
 	for _, p := range rec.Points {
+		if grid && !onGrid(p) {
+			continue
+		}
 		x, errX := p.Mean(over)
 		y, errY := p.Mean(of)
 		if errX == nil && errY == nil {

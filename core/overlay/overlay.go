@@ -70,11 +70,23 @@ func (c Curve) Rising() Curve {
 	return out
 }
 
+// besideEnd is the share of the range of a curve by which a place may lie beyond its end and still be at it: two
+// measurements of one place are never quite at it.
+const besideEnd = 0.01
+
 // Deviation is how far the curve lies from another, where both are.
 func (c Curve) Deviation(from Curve) Curve {
 	out := Curve{Label: c.Label, Group: c.Group}
+	if len(from.X) == 0 {
+		return out
+	}
+	first, last := from.X[0], from.X[len(from.X)-1]
 	for k, x := range c.X {
-		if y := c.Y[k] - from.At(x); !math.IsNaN(y) {
+		near := x
+		if beside := besideEnd * (last - first); x >= first-beside && x <= last+beside {
+			near = min(max(x, first), last)
+		}
+		if y := c.Y[k] - from.At(near); !math.IsNaN(y) {
 			out.X, out.Y = append(out.X, x), append(out.Y, y)
 		}
 	}

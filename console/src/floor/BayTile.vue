@@ -48,10 +48,13 @@ const mini = computed(() => {
   const values = volts.map((x) => (x === null ? null : x - from))
   const [low, high] = [Math.min(...present) - from, Math.max(...present) - from]
   const base = props.shown === 'mean' ? 'their mean' : `rated ${short(from)} V`
-  const said = `${output.value} volts ${signed(low)} to ${signed(high)} V from ${base}`
+  const small = Math.max(Math.abs(low), Math.abs(high)) < 1
+  const range = `${signed(low, small)} to ${signed(high, small)} ${small ? 'mV' : 'V'}`
+  const said = `${output.value} volts ${range} from ${base}`
   return { values, color: 'var(--volts)', label: said, said }
 })
-const signed = (x: number) => (x < 0 ? '−' : '+') + Math.abs(x).toFixed(3)
+const signed = (x: number, small: boolean) =>
+  (x < 0 ? '−' : '+') + (small ? (1000 * Math.abs(x)).toFixed(1) : Math.abs(x).toFixed(3))
 const value = (column: string) => (props.fresh ? props.bay.readings[column] : null)
 const what = computed(() => {
   const p = props.bay.progress
