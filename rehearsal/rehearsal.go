@@ -234,15 +234,16 @@ func (r *rehearsal) act(effects []stage.Effect) {
 					r.counters.Split(r.now)
 				}
 			case stage.Arm:
-				if e.Shot < 0 {
-					continue // nothing rare happens to a model
-				}
 				r.scope.arm, r.scope.armed = &e, false
 			case stage.Disarm:
 				r.scope.arm = nil
 			case stage.Taken:
 				r.result.Captures = append(r.result.Captures, e.Capture)
 				r.scope.kept = append(r.scope.kept, r.scope.caught)
+			case stage.Dropped:
+				r.result.Captures = slices.DeleteFunc(r.result.Captures,
+					func(c record.Capture) bool { return c.Index == e.Index })
+				r.scope.kept[e.Index] = nil
 			case stage.Mark:
 				r.mark(e.Mark)
 			case stage.Point:

@@ -10,6 +10,7 @@ import (
 	"usherbench/core/nameplate"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/demo"
 	"usherbench/rehearsal"
@@ -64,4 +65,34 @@ func TestAProcedureThatGoesOnAndOnIsBounded(t *testing.T) {
 	assert.InDelta(t, r.Duration, r.T[len(r.T)-1], 10)
 	_, err = rehearsal.Foretell(t.Context(), p, plate, rehearsal.Options{})
 	assert.ErrorIs(t, err, rehearsal.ErrTooLong)
+}
+
+// What is rare happens to a model too: every dip of a lively load is an event, and the worst and the newest are kept.
+func TestWhatIsRareIsRehearsed(t *testing.T) {
+	for _, text := range demo.Procedures() {
+		if h, err := procedure.ReadHeader([]byte(text)); err != nil || h.Name != "tern-watch" {
+			continue
+		}
+		p, plate := ready(t, text)
+		r, err := rehearsal.Run(t.Context(), p, plate, rehearsal.Options{})
+		require.NoError(t, err)
+		events := 0
+		for _, m := range r.Marks {
+			if m.Kind == record.MarkEvent {
+				events++
+			}
+		}
+		assert.Equal(t, 7, events, "one for every step up")
+		require.Len(t, r.Captures, 5)
+		deepest := 0.0
+		for _, c := range r.Captures {
+			assert.Equal(t, "dips", c.Stage)
+			deepest = max(deepest, c.Beyond)
+		}
+		assert.Contains(t, []float64{r.Captures[0].Beyond, r.Captures[1].Beyond, r.Captures[2].Beyond}, deepest)
+		require.Len(t, r.Figures, 1)
+		assert.Nil(t, r.Figures[0].Undetermined)
+		return
+	}
+	require.Fail(t, "there is no tern-watch")
 }

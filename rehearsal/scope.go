@@ -15,6 +15,7 @@ type scope struct {
 	arm     *stage.Arm
 	armed   bool
 	armedAt float64
+	looked  float64 // up to when its trigger was looked for
 	caught  map[string]*waveform.Waveform
 	kept    []map[string]*waveform.Waveform // of each capture that was kept
 }
@@ -30,16 +31,16 @@ func (r *rehearsal) shoot() {
 	}
 	e := *s.arm
 	if !s.armed {
-		s.armed, s.armedAt = true, r.now
+		s.armed, s.armedAt, s.looked = true, r.now, r.now
 		r.act(r.machine.Advance(stage.Armed{T: r.now, Shot: e.Shot}))
 		return
 	}
-	waves, why := r.captured(e.Setup)
+	waves, triggered, why := r.captured(e)
 	if waves == nil && why == "" {
 		return // it waits
 	}
 	s.arm, s.caught = nil, map[string]*waveform.Waveform{}
-	done := stage.Captured{T: r.now, Shot: e.Shot, Missed: why}
+	done := stage.Captured{T: r.now, Shot: e.Shot, Missed: why, Triggered: triggered}
 	for _, w := range waves {
 		s.caught[w.Channel] = w
 		done.Channels = append(done.Channels, record.ChannelOf(w))
@@ -47,33 +48,38 @@ func (r *rehearsal) shoot() {
 	r.act(r.machine.Advance(done))
 }
 
-// captured are the waveforms of a capture, once they are there; or why there are none.
-func (r *rehearsal) captured(setup waveform.Setup) (waves []*waveform.Waveform, why string) {
+// captured are the waveforms of a capture, once they are there, and when it was triggered; or why there are none. What
+// is rare is waited for as long as it takes.
+func (r *rehearsal) captured(e stage.Arm) (waves []*waveform.Waveform, trigger float64, why string) {
+	setup := e.Setup
 	unit, ok := r.bench.unit.(plant.Waving)
 	if !ok {
-		return nil, "the model of the unit has no waveforms"
+		return nil, 0, "the model of the unit has no waveforms"
 	}
 	step := setup.Span / float64(setup.Samples)
-	trigger := r.scope.armedAt + setup.Before*setup.Span
+	trigger = r.scope.armedAt + setup.Before*setup.Span
 	if t := setup.Trigger; t != nil {
 		p, ok := plant.ProbeOf(t.Channel)
 		if !ok {
-			return nil, unseen(t.Channel)
+			return nil, 0, unseen(t.Channel)
 		}
 		g := plant.Trigger{Level: t.Level, Falling: t.Falling,
 			Seen: func(at float64) float64 { return p.Seen(unit.Wave(at)) }}
-		trigger = g.Find(r.scope.armedAt, r.scope.armedAt, r.now, step, unit.Stirred())
+		trigger = g.Find(r.scope.armedAt, r.scope.looked, r.now, step, unit.Stirred())
 	}
 	switch {
-	case math.IsNaN(trigger) && r.now > r.scope.armedAt+setup.Within:
-		return nil, fmt.Sprintf("the scope did not trigger within %.3g s", setup.Within)
-	case math.IsNaN(trigger) || r.now < trigger+setup.Span*(1-setup.Before):
-		return nil, ""
+	case math.IsNaN(trigger) && e.Shot >= 0 && r.now > r.scope.armedAt+setup.Within:
+		return nil, 0, fmt.Sprintf("the scope did not trigger within %.3g s", setup.Within)
+	case math.IsNaN(trigger):
+		r.scope.looked = r.now
+		return nil, 0, ""
+	case r.now < trigger+setup.Span*(1-setup.Before):
+		return nil, 0, ""
 	}
 	for _, in := range setup.Channels {
 		p, ok := plant.ProbeOf(in.Name)
 		if !ok {
-			return nil, unseen(in.Name)
+			return nil, 0, unseen(in.Name)
 		}
 		x := make([]float64, setup.Samples)
 		for i := range x {
@@ -83,7 +89,7 @@ func (r *rehearsal) captured(setup waveform.Setup) (waves []*waveform.Waveform, 
 		w.Unit, w.T0, w.Step = p.Unit, -setup.Before*setup.Span, step
 		waves = append(waves, w)
 	}
-	return waves, ""
+	return waves, trigger, ""
 }
 
 func unseen(channel string) string {
