@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, type LogLook, type Mapping } from '../api'
+import { api, type LogLook, type Mapping, type Procedure } from '../api'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 // A log that other equipment wrote becomes a run. What is mapped once is remembered by its source.
@@ -34,6 +34,36 @@ void api.nameplates().then(
   },
   () => undefined,
 )
+
+// A procedure gives the figures and limits; of a capture those of one of its stages that capture.
+const procedures = ref<Procedure[]>([])
+const procedure = ref<string | null>(null)
+const stage = ref<string | null>(null)
+const stages = ref<string[]>([])
+const fitting = computed(() =>
+  procedures.value.filter((p) => !nameplate.value || p.for === 'any' || p.for === nameplate.value).map((p) => p.name),
+)
+void api.procedures().then(
+  (all) => {
+    procedures.value = all
+  },
+  () => undefined,
+)
+watch(procedure, async (chosen) => {
+  stage.value = null
+  stages.value = []
+  if (!chosen) return
+  try {
+    const doc = await api.procedure(chosen)
+    if (doc.for !== 'any') nameplate.value = doc.for ?? nameplate.value
+    const outline = await api.outline({ text: doc.text ?? '' })
+    if (procedure.value !== chosen) return // another was chosen meanwhile
+    stages.value = outline.stages.filter((s) => s.kind === 'capture').map((s) => s.name)
+    stage.value = stages.value[0] ?? null
+  } catch (e) {
+    error.value = e
+  }
+})
 
 async function take(event: Event) {
   const chosen = (event.target as HTMLInputElement).files?.[0]
@@ -94,7 +124,9 @@ async function bring() {
       serial: serial.value.trim(),
       lot: lot.value.trim(),
       nameplate: nameplate.value ?? '',
+      procedure: procedure.value ?? '',
       capture: capture.value,
+      ...(capture.value && stage.value ? { stage: stage.value } : {}),
     })
     await router.push({ name: 'run', params: { run: run.id } })
   } catch (e) {
@@ -118,7 +150,13 @@ async function bring() {
         placeholder="deck charger"
         @blur="see"
       />
-      <v-text-field v-model="serial" label="Serial number" hide-details density="compact" />
+      <v-text-field
+        v-model="serial"
+        label="Serial number"
+        hide-details
+        density="compact"
+        data-test="import-serial"
+      />
       <v-text-field v-model="lot" label="Lot" hide-details density="compact" />
       <v-select v-model="nameplate" :items="plates" label="Nameplate" clearable hide-details density="compact" />
     </div>
@@ -184,6 +222,27 @@ async function bring() {
           hide-details
           density="compact"
           data-test="as-capture"
+        />
+        <v-select
+          v-model="procedure"
+          :items="fitting"
+          label="Figures and limits of"
+          placeholder="the usual ones"
+          persistent-placeholder
+          clearable
+          hide-details
+          density="compact"
+          data-test="import-procedure"
+        />
+        <v-select
+          v-if="capture && procedure"
+          v-model="stage"
+          :items="stages"
+          label="Its stage"
+          no-data-text="It captures nothing"
+          hide-details
+          density="compact"
+          data-test="import-stage"
         />
         <v-checkbox v-model="mapping.join" label="Join where the clock was set" hide-details density="compact" />
         <v-select
