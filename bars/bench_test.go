@@ -44,7 +44,11 @@ func serve(b *testing.B, answer func(line string) string) string {
 					if err != nil {
 						return
 					}
-					if _, err := conn.Write([]byte(answer(strings.TrimSpace(line)) + "\n")); err != nil {
+					text := answer(strings.TrimSpace(line))
+					if text == "" { // it was no question
+						continue
+					}
+					if _, err := conn.Write([]byte(text + "\n")); err != nil {
 						return
 					}
 				}

@@ -2,6 +2,7 @@ package bars
 
 import (
 	"bufio"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"math"
@@ -59,12 +60,14 @@ func BenchmarkCaptureFetch(b *testing.B) {
 	const samples = 1_000_000
 	raw := make([]byte, 0, 2*samples)
 	for _, c := range rippled(samples).Codes {
-		raw = append(raw, byte(uint16(c)>>8), byte(uint16(c)))
+		raw = binary.LittleEndian.AppendUint16(raw, uint16(c))
 	}
 	size := strconv.Itoa(len(raw))
 	block := "#" + strconv.Itoa(len(size)) + size + string(raw)
 	address := serve(b, func(line string) string {
 		switch {
+		case strings.HasPrefix(line, "FORM:"):
+			return ""
 		case strings.HasPrefix(line, "*IDN?"):
 			return "Usher Bench,SIM-O4,0,1"
 		case strings.HasPrefix(line, "ACQ:SCAL?"):

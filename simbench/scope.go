@@ -1,6 +1,7 @@
 package simbench
 
 import (
+	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
@@ -53,6 +54,7 @@ type scope struct {
 	source  int // channel that triggers, from 1; 0: at once
 	level   float64
 	falling bool
+	order   binary.AppendByteOrder // of the bytes of a code
 	// armed is when it was armed, trigger when it triggered, by the plant's clock; NaN: not.
 	armed, trigger, looked float64
 }
@@ -66,7 +68,7 @@ type scopeInput struct {
 
 func newScope(serial string, ideal bool, f *fixture) *scope {
 	s := &scope{fixture: f, errors: newErrorSource(serial, ideal), span: 1e-3, samples: 1000, before: 0.1,
-		armed: math.NaN(), trigger: math.NaN()}
+		armed: math.NaN(), trigger: math.NaN(), order: binary.BigEndian}
 	s.health, s.reset = newHealth(), func() {}
 	s.identity = "Usher Bench,SIM-O4," + serial + ",1.0"
 	for i := range s.inputs {
@@ -88,6 +90,17 @@ func newScope(serial string, ideal bool, f *fixture) *scope {
 		start := -s.before * s.span
 		return fmt.Sprintf("%.12E,%.12E,%.9E,%.9E", start, s.step(), in.offset, in.full/(1<<16)), nil
 	})
+	s.on("FORMat:BORDer", func(args []string, _ int) error {
+		switch strings.ToUpper(args[0]) {
+		case "NORM", "NORMAL":
+			s.order = binary.BigEndian
+		case "SWAP", "SWAPPED":
+			s.order = binary.LittleEndian
+		default:
+			return errParameter
+		}
+		return nil
+	}, nil)
 	s.on("ACQuire:DATA", nil, func(channel int) (string, error) {
 		if s.health.now() == HungFetch {
 			return "", nil // nothing is answered
@@ -98,7 +111,7 @@ func newScope(serial string, ideal bool, f *fixture) *scope {
 		}
 		raw := make([]byte, 0, 2*len(codes))
 		for _, c := range codes {
-			raw = append(raw, byte(uint16(c)>>8), byte(uint16(c)))
+			raw = s.order.AppendUint16(raw, uint16(c))
 		}
 		digits := strconv.Itoa(len(raw))
 		return "#" + strconv.Itoa(len(digits)) + digits + string(raw), nil

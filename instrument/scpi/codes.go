@@ -20,9 +20,9 @@ type Codes struct {
 // partOfBlock is how much of a block is read and put right at once: what the processor has at hand.
 const partOfBlock = 128 << 10
 
-// Begin forgets what was collected before.
+// Begin forgets what was collected before. It takes room for a code more than there are, to which the end is read.
 func (c *Codes) Begin(length int) io.Writer {
-	c.data, c.got = 0, make([]int16, 0, min(length, atOnce)/max(sizes[c.Of], 1))
+	c.data, c.got = 0, make([]int16, 0, min(length, atOnce)/max(sizes[c.Of], 1)+1)
 	return c
 }
 
@@ -70,16 +70,24 @@ func memory(codes []int16) []byte {
 // lowFirst tells whether this computer keeps the least significant byte first.
 var lowFirst = binary.NativeEndian.Uint16([]byte{1, 0}) == 1
 
-// swap changes the order of the two bytes of every code, four codes at a time.
+// swap changes the order of the two bytes of every code: of sixteen codes at a time, while there are so many.
 func swap(data []byte) {
-	const low = 0x00ff00ff00ff00ff
-	for ; len(data) >= 8; data = data[8:] {
-		x := binary.NativeEndian.Uint64(data)
-		binary.NativeEndian.PutUint64(data, x&low<<8|x>>8&low)
+	for ; len(data) >= 32; data = data[32:] {
+		d := data[:32:32]
+		binary.NativeEndian.PutUint64(d[0:8], swapped(binary.NativeEndian.Uint64(d[0:8])))
+		binary.NativeEndian.PutUint64(d[8:16], swapped(binary.NativeEndian.Uint64(d[8:16])))
+		binary.NativeEndian.PutUint64(d[16:24], swapped(binary.NativeEndian.Uint64(d[16:24])))
+		binary.NativeEndian.PutUint64(d[24:32], swapped(binary.NativeEndian.Uint64(d[24:32])))
 	}
 	for ; len(data) >= 2; data = data[2:] {
 		data[0], data[1] = data[1], data[0]
 	}
+}
+
+// swapped are four codes with the two bytes of each the other way round.
+func swapped(x uint64) uint64 {
+	const low = 0x00ff00ff00ff00ff
+	return x&low<<8 | x>>8&low
 }
 
 // widen makes codes of the bytes that lie in the first half of their memory.

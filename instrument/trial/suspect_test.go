@@ -3,7 +3,6 @@ package trial_test
 import (
 	"bufio"
 	"fmt"
-	"net"
 	"net/url"
 	"strings"
 	"testing"
@@ -14,12 +13,13 @@ import (
 	"usherbench/instrument"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport"
+	"usherbench/instrument/transport/memory"
 	"usherbench/instrument/trial"
 )
 
 // endsWith listens for messages that end as told, and answers each with its identity and an end of its own.
 func endsWith(t *testing.T, heard byte, said string) (address string) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := memory.Listen("")
 	require.NoError(t, err)
 	t.Cleanup(func() { l.Close() })
 	go func() {
@@ -39,7 +39,7 @@ func endsWith(t *testing.T, heard byte, said string) (address string) {
 			}()
 		}
 	}()
-	return "tcp://" + l.Addr().String()
+	return "memory://" + l.Addr().String()
 }
 
 func suspicion(t *testing.T, address, text string) string {
@@ -55,7 +55,9 @@ func suspicion(t *testing.T, address, text string) string {
 	return steps[len(steps)-1].What + "; " + steps[len(steps)-1].Remedy
 }
 
-func TestAWrongEndOfMessagesIsSuspectedByName(t *testing.T) {
+func TestAWrongEndOfMessagesIsSuspectedByName(t *testing.T) { simulated(t, aWrongEndOfMessagesIsSuspectedByName) }
+
+func aWrongEndOfMessagesIsSuspectedByName(t *testing.T) {
 	assert.Contains(t, suspicion(t, endsWith(t, '\r', "\r"), sound),
 		`it answers when messages end with CR ("Usher Bench,SIM-L1,7,1"): in the dialect write terminator: {send: CR}`)
 	assert.Contains(t, suspicion(t, endsWith(t, ';', ";"), sound), "write terminator: {send: semicolon}")
@@ -63,7 +65,9 @@ func TestAWrongEndOfMessagesIsSuspectedByName(t *testing.T) {
 		`"Usher Bench,SIM-L1,7,1\r" came, but not "\n", with which its dialect ends an answer`)
 }
 
-func TestAWrongUnitIsSuspectedByName(t *testing.T) {
+func TestAWrongUnitIsSuspectedByName(t *testing.T) { simulated(t, aWrongUnitIsSuspectedByName) }
+
+func aWrongUnitIsSuspectedByName(t *testing.T) {
 	b := bench(t)
 	for _, i := range b.Instruments() {
 		a, err := transport.Parse(i.Address)

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -41,15 +43,27 @@ func try(t *testing.T, b *simbench.Bench, name, text string, o trial.Options) (w
 	return wrong, all
 }
 
+// simulated runs a test in simulated time: how long an answer may take is what is tried here.
+func simulated(t *testing.T, test func(t *testing.T)) {
+	_, err := dialect.Load("") // which belongs to no bubble
+	require.NoError(t, err)
+	synctest.Test(t, test)
+}
+
+// benches counts the benches in memory, whose names must differ.
+var benches atomic.Int64
+
 func bench(t *testing.T) *simbench.Bench {
 	b, err := simbench.Start(simbench.Options{Layouts: []simbench.Layout{simbench.Converter, simbench.BatteryPack,
-		simbench.SerialLoad, simbench.Metered}})
+		simbench.SerialLoad, simbench.Metered}, Memory: fmt.Sprintf("trial%d-", benches.Add(1))})
 	require.NoError(t, err)
 	t.Cleanup(func() { b.Close() })
 	return b
 }
 
-func TestShippedDialectsAreRightInEverything(t *testing.T) {
+func TestShippedDialectsAreRightInEverything(t *testing.T) { simulated(t, shippedDialectsAreRightInEverything) }
+
+func shippedDialectsAreRightInEverything(t *testing.T) {
 	b := bench(t)
 	library, err := dialect.Load("")
 	require.NoError(t, err)
@@ -84,7 +98,9 @@ confirm: {message: "INP?", "on": "1", "off": "0"}
 ranges: {set: {amps: [{to: 30 A}]}}
 `
 
-func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) {
+func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) { simulated(t, eachMistakeIsFoundAtItsLineWithWhatToWriteInstead) }
+
+func eachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) {
 	b := bench(t)
 	wrong, _ := try(t, b, "load1", sound, trial.Options{})
 	require.Empty(t, wrong, "the dialect without a mistake")
@@ -115,7 +131,9 @@ func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) {
 	}
 }
 
-func TestRegistersThatDoNotExistAreNamed(t *testing.T) {
+func TestRegistersThatDoNotExistAreNamed(t *testing.T) { simulated(t, registersThatDoNotExistAreNamed) }
+
+func registersThatDoNotExistAreNamed(t *testing.T) {
 	b := bench(t)
 	text := "dialect: mine\nfrom: sim-register-load\nset:\n  amps: {register: 40003, unit: mA}\n  volts: {register: 3, " +
 		"unit: V}\nread:\n  volts: {input: 30001, as: int16, unit: mV}\n"
@@ -143,7 +161,9 @@ func TestATrialOfNothingEndsSoon(t *testing.T) {
 }
 
 // Channels that are told apart on paper only are found out when one is switched on.
-func TestEachChannelMustAnswerForItself(t *testing.T) {
+func TestEachChannelMustAnswerForItself(t *testing.T) { simulated(t, eachChannelMustAnswerForItself) }
+
+func eachChannelMustAnswerForItself(t *testing.T) {
 	b := bench(t)
 	const supply = "dialect: mine\nfrom: sim-supply\n"
 	wrong, all := try(t, b, "supply1", supply, trial.Options{Energise: true})
