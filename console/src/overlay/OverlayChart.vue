@@ -5,6 +5,7 @@ import { useTheme } from 'vuetify'
 import type { Overlay } from '../api'
 import { type Option, palette, save, svgOf, pointedAt, VChart } from '../parts/chart'
 import { short } from '../parts/format'
+import { saveCSV } from '../parts/saving'
 
 // Runs differ by lightness and by their label at the end of the curve; two sets by colour and dash as well.
 const props = defineProps<{ overlay: Overlay }>()
@@ -183,11 +184,8 @@ function picture(kind: 'png' | 'svg') {
   )
 }
 function data() {
-  const rows = [
-    'label,run,half,x,y',
-    ...props.overlay.curves.flatMap((c) => c.x.map((v, k) => [c.label, c.run, c.half, v, c.y[k]].join(','))),
-  ]
-  save('overlay.csv', 'data:text/csv;charset=utf-8,' + encodeURIComponent(rows.join('\n')))
+  const rows = props.overlay.curves.flatMap((c) => c.x.map((v, k) => [c.label, c.run, c.half, v, c.y[k]!]))
+  saveCSV('overlay', ['label', 'run', 'half', 'x', 'y'], rows)
 }
 defineExpose({ picture, data })
 </script>

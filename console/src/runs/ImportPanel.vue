@@ -150,13 +150,7 @@ async function bring() {
         placeholder="deck charger"
         @blur="see"
       />
-      <v-text-field
-        v-model="serial"
-        label="Serial number"
-        hide-details
-        density="compact"
-        data-test="import-serial"
-      />
+      <v-text-field v-model="serial" label="Serial number" hide-details density="compact" data-test="import-serial" />
       <v-text-field v-model="lot" label="Lot" hide-details density="compact" />
       <v-select v-model="nameplate" :items="plates" label="Nameplate" clearable hide-details density="compact" />
     </div>

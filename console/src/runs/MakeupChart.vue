@@ -6,8 +6,7 @@ import { api, type Makeup } from '../api'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { type Option, palette, pointedAt, VChart } from '../parts/chart'
 import { prefixed } from '../parts/prefixed'
-import { save } from '../parts/save'
-import { useSaving } from '../parts/saving'
+import { saveCSV, useSaving } from '../parts/saving'
 
 // What the channels of a capture are made of, over the part of it that is in view: their frequencies, on logarithmic
 // axes, or how often each value occurs.
@@ -136,15 +135,14 @@ const { savePNG, saveSVG } = useSaving(
   () => ({ width: box.value?.clientWidth ?? 900, height: height.value }),
   () => `${props.name}-${props.of}`,
 )
-function saveCSV() {
-  const rows = all.value.flatMap((m) => pointsOf(m).map(([x, y]) => [m.name, x, y, m.unit].join(',')))
-  const title = spectrum.value ? 'channel,frequency [Hz],amplitude,unit' : 'channel,value,share [%],unit'
-  save(
-    `${props.name}-${props.of}.csv`,
-    'data:text/csv;charset=utf-8,' + encodeURIComponent([title, ...rows].join('\n')),
-  )
+function saveNumbers() {
+  const rows = all.value.flatMap((m) => pointsOf(m).map(([x, y]) => [m.name, x, y, m.unit]))
+  const header = spectrum.value
+    ? ['channel', 'frequency [Hz]', 'amplitude', 'unit']
+    : ['channel', 'value', 'share [%]', 'unit']
+  saveCSV(`${props.name}-${props.of}`, header, rows)
 }
-defineExpose({ savePNG, saveSVG, saveCSV })
+defineExpose({ savePNG, saveSVG, saveCSV: saveNumbers })
 </script>
 
 <template>

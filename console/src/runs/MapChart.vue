@@ -5,7 +5,7 @@ import { useTheme } from 'vuetify'
 import type { FigureTable } from '../api'
 import { type Option, palette, VChart } from '../parts/chart'
 import { fixed, unitOf } from '../parts/format'
-import { useSaving } from '../parts/saving'
+import { saveCSV, useSaving } from '../parts/saving'
 import { body, contour, finely, levels, surfaceOf } from './surface'
 
 // An efficiency map over line and load: as a map with contours, a dot at every place that was measured.
@@ -156,6 +156,14 @@ const { savePNG, saveSVG } = useSaving(
   () => ({ width: 800, height }),
   () => props.name,
 )
+function saveNumbers() {
+  const header = props.table.columns.map((c) => `${c.name} [${c.unit}]`)
+  saveCSV(
+    props.name,
+    header,
+    props.table.rows.map((row) => row.map((x) => (x ?? '') as string | number)),
+  )
+}
 </script>
 
 <template>
@@ -165,6 +173,7 @@ const { savePNG, saveSVG } = useSaving(
       <span class="grow" />
       <v-btn size="small" @click="savePNG">PNG</v-btn>
       <v-btn size="small" @click="saveSVG">SVG</v-btn>
+      <v-btn size="small" @click="saveNumbers">CSV</v-btn>
     </div>
     <VChart ref="chart" :option="option" :style="{ height: `${height}px` }" autoresize />
   </div>

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
 import type { PlayedCurve, Point } from '../api'
 import { drains, feeds } from '../parts/catalogue'
 import { type Option, palette, VChart } from '../parts/chart'
 import { fixed, quantityOf, short, unitOf } from '../parts/format'
+import { saveCSV, useSaving } from '../parts/saving'
 
 // One picture over the points of a run, or over what it played: a figure or quantity over a column, a curve for each
 // value of another, or for each way there and back; drawn as deviations where it is less something.
@@ -18,8 +19,11 @@ const props = defineProps<{
   by: string
   per?: string
   rated?: Record<string, number>
+  name: string
 }>()
 const theme = useTheme()
+const chart = ref<InstanceType<typeof VChart> | null>(null)
+const height = 260
 
 const unit = (of: string) => (of === 'efficiency' ? '%' : of === 'loss' ? 'W' : unitOf(of))
 const words = (of: string) => of.replace('.', ' ').replace(/^./, (c) => c.toUpperCase())
@@ -144,11 +148,41 @@ const option = computed<Option>(() => {
     })) as Option['series'],
   }
 })
+
+const file = computed(() => {
+  const words = [props.title?.toLowerCase(), props.of, props.less && `less-${props.less}`, 'by', props.by]
+  return [props.name, ...words.filter(Boolean)].join('-')
+})
+const { savePNG, saveSVG } = useSaving(
+  chart,
+  option,
+  () => ({ width: 800, height }),
+  () => file.value,
+)
+function saveNumbers() {
+  const header = ['curve', `${props.by} [${unit(props.by)}]`, `${shown.value} [${unit(props.of)}]`]
+  const rows = lines.value.flatMap((l) => l.data.map(([x, y]): (string | number)[] => [l.name, x, y]))
+  saveCSV(file.value, header, rows)
+}
 </script>
 
 <template>
-  <div class="panel">
-    <h2>{{ title ?? `${shown} by ${words(by).toLowerCase()}` }}</h2>
-    <VChart :option="option" style="height: 260px" autoresize />
+  <div class="panel" data-test="points-chart">
+    <div class="tools">
+      <h2>{{ title ?? `${shown} by ${words(by).toLowerCase()}` }}</h2>
+      <span class="grow" />
+      <v-btn size="small" @click="savePNG">PNG</v-btn>
+      <v-btn size="small" @click="saveSVG">SVG</v-btn>
+      <v-btn size="small" data-test="points-csv" @click="saveNumbers">CSV</v-btn>
+    </div>
+    <VChart ref="chart" :option="option" :style="{ height: `${height}px` }" autoresize />
   </div>
 </template>
+
+<style scoped>
+.tools {
+  display: flex;
+  gap: 8px 12px;
+  align-items: baseline;
+}
+</style>

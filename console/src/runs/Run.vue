@@ -238,6 +238,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           :of="c.of"
           :less="c.less"
           :rated="doc.rated ?? {}"
+          :name="doc.serial"
           :by="c.by"
           :per="c.per"
         />
