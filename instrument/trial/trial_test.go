@@ -98,9 +98,9 @@ confirm: {message: "INP?", "on": "1", "off": "0"}
 ranges: {set: {amps: [{to: 30 A}]}}
 `
 
-func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) { simulated(t, eachMistakeIsFoundAtItsLineWithWhatToWriteInstead) }
+func TestEachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) { simulated(t, eachMistake) }
 
-func eachMistakeIsFoundAtItsLineWithWhatToWriteInstead(t *testing.T) {
+func eachMistake(t *testing.T) {
 	b := bench(t)
 	wrong, _ := try(t, b, "load1", sound, trial.Options{})
 	require.Empty(t, wrong, "the dialect without a mistake")
