@@ -55,7 +55,9 @@ func suspicion(t *testing.T, address, text string) string {
 	return steps[len(steps)-1].What + "; " + steps[len(steps)-1].Remedy
 }
 
-func TestAWrongEndOfMessagesIsSuspectedByName(t *testing.T) { simulated(t, aWrongEndOfMessagesIsSuspectedByName) }
+func TestAWrongEndOfMessagesIsSuspectedByName(t *testing.T) {
+	simulated(t, aWrongEndOfMessagesIsSuspectedByName)
+}
 
 func aWrongEndOfMessagesIsSuspectedByName(t *testing.T) {
 	assert.Contains(t, suspicion(t, endsWith(t, '\r', "\r"), sound),

@@ -61,7 +61,9 @@ func bench(t *testing.T) *simbench.Bench {
 	return b
 }
 
-func TestShippedDialectsAreRightInEverything(t *testing.T) { simulated(t, shippedDialectsAreRightInEverything) }
+func TestShippedDialectsAreRightInEverything(t *testing.T) {
+	simulated(t, shippedDialectsAreRightInEverything)
+}
 
 func shippedDialectsAreRightInEverything(t *testing.T) {
 	b := bench(t)
