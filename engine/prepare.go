@@ -2,12 +2,15 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"usherbench/core/procedure"
 	"usherbench/engine/outputs"
+	"usherbench/instrument"
+	"usherbench/store"
 )
 
 // prepareChannels sets protections and choices as the procedure asks, and clears protections that tripped.
@@ -22,7 +25,7 @@ func (r *liveRun) prepareChannels(ctx context.Context) error {
 			if err := m.StopProgram(ctx); err != nil {
 				return err
 			}
-			if err := m.Count(ctx); err != nil {
+			if err := r.count(ctx, x, m); err != nil {
 				return err
 			}
 			for _, name := range slices.Sorted(maps.Keys(r.program.Protect[x.Name])) {
@@ -50,5 +53,19 @@ func (r *liveRun) prepareChannels(ctx context.Context) error {
 			}
 		}
 	}
+	return nil
+}
+
+// count has an instrument begin to count by itself. One that refuses is read as one that cannot, and that is put on
+// record: its totals would stand still.
+func (r *liveRun) count(ctx context.Context, x *outputs.Seat, m *outputs.Member) error {
+	err := m.Count(ctx)
+	if !instrument.Refused(err) {
+		return err
+	}
+	r.counters.ByReadings(x.Name)
+	r.bay.engine.Journal(store.JournalEntry{By: "service", Bay: r.bay.name, RunID: r.record.ID,
+		What: "an instrument does not count", Detail: fmt.Sprintf("what flows at %s is counted by its readings: %s", x.Name,
+			err)})
 	return nil
 }

@@ -86,6 +86,15 @@ func (c *Counters) Totalled(column string) {
 	}
 }
 
+// ByReadings says that the totals of a seat are not to be used.
+func (c *Counters) ByReadings(seat string) {
+	for i := range c.seats {
+		if c.columns[c.seats[i].charge] == seat+".charge" {
+			c.seats[i].chargeTotal, c.seats[i].energyTotal = nil, nil
+		}
+	}
+}
+
 // Split says that something was set at time t: readings are no straight line across it, each side keeps its
 // nearest value up to it.
 func (c *Counters) Split(t float64) { c.split = t }

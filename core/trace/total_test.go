@@ -57,3 +57,16 @@ func TestCountingGoesOnFromWhatWasCounted(t *testing.T) {
 	assert.InDelta(t, 101.25, second.Values[3], 1e-9)
 	assert.InDelta(t, 20, second.Values[4], 1e-9, "its energy goes by its readings")
 }
+
+func TestWhatIsNotCountedByTheInstrumentIsByItsReadings(t *testing.T) {
+	columns := Columns{"meter.volts", "meter.amps", "meter.watts", "meter.charge", "meter.energy"}
+	c := NewCounters(columns, []string{"meter"})
+	c.Totalled("meter.charge")
+	c.ByReadings("meter")
+	var last Frame
+	for k := range 5 {
+		last = Frame{T: float64(k), Values: []float64{10, 2, 0, 77, 0}} // its total stands still
+		c.Fill(last)
+	}
+	assert.InDelta(t, 8, last.Values[3], 1e-9)
+}
