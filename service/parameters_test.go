@@ -27,7 +27,10 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 				"  - capture: {channels: [output], span: 10 s}\n  - hold: {for: 10 s}\n")
 		}
 		h.Ended(h.Start("bay1", "short", "TN-1"))
-		h.Ended(h.Start("bay1", "short", "TN-2"))
+		second, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "short", Serial: "TN-2",
+			Lot: "L-1"})
+		require.NoError(t, err)
+		h.Ended(second)
 		later := time.Now().Add(time.Hour)
 		waiting, err := h.Local.Enqueue(t.Context(), api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-3"},
 			Procedures: []string{"short"}, NotBefore: &later})
@@ -54,7 +57,7 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 				continue // a stream has no end; its parameters have tests of their own
 			}
 			path = strings.NewReplacer("{run}", "last", "{bay}", "bay1", "{instrument}", "supply1", "{name}",
-				"short", "{capture}", "0").
+				"short", "{capture}", "0", "{lot}", "L-1").
 				Replace(path)
 			for _, p := range o.Parameters {
 				if p.In != "query" {

@@ -161,6 +161,8 @@ func (s *Service) routes() []route {
 		{"POST", "/api/v1/queue/:id/release", api.Operator, s.release, false},
 		{"POST", "/api/v1/overlays", api.Viewer, s.overlay, false},
 		{"POST", "/api/v1/overlays/report", api.Viewer, s.overlayReport, false},
+		{"GET", "/api/v1/lots", api.Viewer, s.listLots, false},
+		{"GET", "/api/v1/lots/:lot", api.Viewer, s.lot, false},
 		{"POST", "/api/v1/matches", api.Viewer, s.match, false},
 		{"POST", "/api/v1/matches/labels", api.Viewer, s.matchLabels, false},
 		{"POST", importsPath, api.Engineer, s.importLog, false},

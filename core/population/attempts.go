@@ -53,7 +53,14 @@ func Wilson(k, n int) (Share, error) {
 	middle := p + normal95*normal95/(2*m)
 	reach := normal95 * math.Sqrt(p*(1-p)/m+normal95*normal95/(4*m*m))
 	whole := 1 + normal95*normal95/m
-	return Share{100 * p, 100 * max(middle-reach, 0) / whole, 100 * min(middle+reach, whole) / whole}, nil
+	s := Share{100 * p, 100 * (middle - reach) / whole, 100 * (middle + reach) / whole}
+	if k == 0 { // exactly, which rounding need not give
+		s.Low = 0
+	}
+	if k == n {
+		s.High = 100
+	}
+	return s, nil
 }
 
 // Yield is the share of the units whose last attempt passed, FirstPass of those whose first did, and Retest of those
@@ -82,8 +89,7 @@ func share(units []Tested, is func(Tested) bool) (Share, error) {
 	return Wilson(k, len(units))
 }
 
-// Cause is a figure that fails, how many units do by it, its share of all of them and the share of it and all before it,
-// %.
+// Cause is a figure that fails, how many units do by it, its share of all of them, and that of it and all before it, %.
 type Cause struct {
 	Figure            string
 	Units             int

@@ -29,8 +29,8 @@ func indexOf(c float64, n int, freedom float64) Index {
 	return Index{c, c - u, c + u}
 }
 
-// Capability is how well values lie within their limits (terms of ISO 22514): Cp and Cpk by how much a value differs from
-// the one before, Pp and Ppk by the scatter of all. Cp and Pp are nil where there is one limit only.
+// Capability is how well values lie within their limits (terms of ISO 22514): Cp and Cpk by how much a value differs
+// from the one before, Pp and Ppk by the scatter of all. Cp and Pp are nil where there is one limit only.
 type Capability struct {
 	N            int
 	Mean         float64

@@ -27,7 +27,8 @@ func harbour() (units []Tested) {
 	for k := range 96 {
 		u := Tested{Attempts: []Attempt{{Outcome: outcome.Pass}}}
 		if k >= 84 {
-			failed := Attempt{Outcome: outcome.Fail, Failing: []string{[]string{"ripple-pp", "efficiency", "inrush"}[k%3], "loss"}}
+			first := []string{"ripple-pp", "efficiency", "inrush"}[k%3]
+			failed := Attempt{Outcome: outcome.Fail, Failing: []string{first, "loss"}}
 			u.Attempts = []Attempt{failed, {Outcome: outcome.Marginal}}
 			if k >= 89 {
 				u.Attempts[1] = failed

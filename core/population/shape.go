@@ -80,8 +80,9 @@ const (
 	farOut        = 3.5
 )
 
-// Outliers finds values with |z| > 3.5, z = 0.6745·(x − x̃)/MAD; where half of the values are equal, MAD = 0, it goes by
-// the mean deviation, z = (x − x̃)/(1.2533·mean|x − x̃|), and ties is true. Nothing is removed. It fails with too-few.
+// Outliers finds values with |z| > 3.5, z = 0.6745·(x − x̃)/MAD; where half of the values are equal, MAD = 0, it
+// goes by the mean deviation, z = (x − x̃)/(1.2533·mean|x − x̃|), and ties is true. Nothing is removed. It fails
+// with too-few.
 func Outliers(values []float64) (far []Outlier, ties bool, err error) {
 	if len(values) < leastOutlying {
 		return nil, false, record.Because(record.TooFew, "%d units have the figure; %d are needed", len(values),

@@ -1,0 +1,235 @@
+package archive
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"gonum.org/v1/gonum/stat"
+
+	"usherbench/api"
+	"usherbench/core/outcome"
+	"usherbench/core/population"
+	"usherbench/core/procedure"
+	"usherbench/core/record"
+	"usherbench/store"
+)
+
+// pauseAfter is after which time between two attempts the people of a bay were away, s.
+const pauseAfter = 600.0
+
+// Lot judges the units of a lot, procedure by procedure. It fails with store.ErrNotFound where the lot has no run that
+// ended.
+func Lot(s *store.Store, name string, request api.LotRequest) (api.Lot, error) {
+	lot := api.Lot{Name: name, Procedures: []api.LotProcedure{}}
+	runs, values, err := s.Lot(name, request.Procedure)
+	if err != nil {
+		return lot, err
+	}
+	if len(runs) == 0 {
+		return lot, fmt.Errorf("lot %q has no run that has ended: %w", name, store.ErrNotFound)
+	}
+	figures := map[string][]store.LotValue{}
+	for _, v := range values {
+		figures[v.RunID] = append(figures[v.RunID], v)
+	}
+	byProcedure := map[string][]store.LotRun{}
+	var order []string
+	for _, r := range runs {
+		if byProcedure[r.Procedure] == nil {
+			order = append(order, r.Procedure)
+		}
+		byProcedure[r.Procedure] = append(byProcedure[r.Procedure], r)
+	}
+	for _, procedure := range order {
+		own := byProcedure[procedure]
+		newest, err := s.Figures(own[len(own)-1].ID)
+		if err != nil {
+			return lot, err
+		}
+		lot.Procedures = append(lot.Procedures, judgeLot(own, figures, newest, request))
+	}
+	return lot, nil
+}
+
+// lotUnits are the units of a lot, in the order of their first attempts, with the run of each one's last attempt.
+type lotUnits struct {
+	tested []population.Tested
+	last   []store.LotRun
+}
+
+// judgeLot is a lot by one procedure; newest are the figures of its newest run, which say titles, units and limits.
+func judgeLot(runs []store.LotRun, figures map[string][]store.LotValue, newest []procedure.Judged,
+	request api.LotRequest) api.LotProcedure {
+	p := api.LotProcedure{Procedure: runs[0].Procedure, Title: runs[len(runs)-1].Title, Failing: []string{},
+		Pareto: []api.LotCause{}, Figures: []api.LotFigure{}, Bays: []api.LotPace{}}
+	titles := map[string]string{}
+	for _, f := range newest {
+		titles[f.ID] = f.Title
+	}
+	units, byBay := unitsOf(runs, figures)
+	for _, attempts := range byBay {
+		p.Attempts += len(attempts.all)
+	}
+	p.Beside, p.Units = len(runs)-p.Attempts, len(units.tested)
+	p.Yield = shareOf(population.Yield(units.tested, request.Strict))
+	p.FirstPass = shareOf(population.FirstPass(units.tested, request.Strict))
+	p.Retest = shareOf(population.Retest(units.tested))
+	for _, u := range units.tested {
+		if !u.Attempts[len(u.Attempts)-1].Passed(request.Strict) {
+			p.Failing = append(p.Failing, u.Serial)
+		}
+	}
+	causes, _ := population.Pareto(units.tested, request.Each) // nothing failed: there is none
+	for _, c := range causes {
+		p.Pareto = append(p.Pareto, api.LotCause{Figure: c.Figure, Title: titles[c.Figure], Units: c.Units, Share: c.Share,
+			Cumulative: c.Cumulative})
+	}
+	nth := map[string]int{}
+	for _, f := range newest {
+		p.Figures = append(p.Figures, figureOfLot(f, nth[f.ID], units, figures))
+		nth[f.ID]++
+	}
+	for _, bay := range byBay {
+		p.Bays = append(p.Bays, paceOf(bay))
+	}
+	return p
+}
+
+// bayAttempts are the attempts of one bay.
+type bayAttempts struct {
+	bay string
+	all []population.Attempt
+}
+
+func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue) (units lotUnits, byBay []bayAttempts) {
+	began := runs[0].StartedAt
+	since := func(t time.Time) float64 { return t.Sub(began).Seconds() }
+	places, bays := map[string]int{}, map[string]int{}
+	for _, r := range runs {
+		o := outcome.Outcome(r.Outcome)
+		if !population.Counts(o) || r.EndedAt == nil {
+			continue
+		}
+		a := population.Attempt{Began: since(r.StartedAt), Ended: since(*r.EndedAt), Outcome: o}
+		for _, v := range figures[r.ID] {
+			if v.Outcome == string(outcome.Fail) {
+				a.Failing = append(a.Failing, v.Figure)
+			}
+		}
+		at, known := places[r.Serial]
+		if !known {
+			at = len(units.tested)
+			places[r.Serial] = at
+			units.tested, units.last = append(units.tested, population.Tested{Serial: r.Serial}), append(units.last, r)
+		}
+		units.tested[at].Attempts, units.last[at] = append(units.tested[at].Attempts, a), r
+		in, known := bays[r.Bay]
+		if !known {
+			in = len(byBay)
+			bays[r.Bay] = in
+			byBay = append(byBay, bayAttempts{bay: r.Bay})
+		}
+		byBay[in].all = append(byBay[in].all, a)
+	}
+	return units, byBay
+}
+
+// shareOf is a share, where there is one.
+func shareOf(s population.Share, err error) *api.LotShare {
+	if err != nil {
+		return nil
+	}
+	return &api.LotShare{Value: s.Value, Low: s.Low, High: s.High}
+}
+
+// figureOfLot is a figure over the units: the nth of its id in every run.
+func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string][]store.LotValue) api.LotFigure {
+	out := api.LotFigure{Figure: f.ID, Title: f.Title, Where: f.Where, Unit: f.Unit, Min: f.Min, Max: f.Max,
+		Outliers: []api.LotOutlier{}, Bins: []api.LotBin{}}
+	var values []float64
+	var serials []string
+	for _, r := range units.last {
+		k := 0
+		for _, v := range figures[r.ID] {
+			if v.Figure != f.ID {
+				continue
+			}
+			if k == nth && v.Value != nil {
+				values, serials = append(values, *v.Value), append(serials, r.Serial)
+			}
+			k++
+		}
+	}
+	out.N = len(values)
+	if out.N == 0 {
+		out.Why = "no unit has the figure"
+		return out
+	}
+	describe(&out, values)
+	far, ties, err := population.Outliers(values)
+	if ties && err == nil {
+		out.Remarks = append(out.Remarks, "ties")
+	}
+	for _, x := range far {
+		out.Outliers = append(out.Outliers, api.LotOutlier{Serial: serials[x.Index], Value: values[x.Index], Z: x.Z})
+	}
+	return out
+}
+
+// describe tells how values lie within their limits, how they go on from unit to unit, and how they are spread.
+func describe(out *api.LotFigure, values []float64) {
+	low, high := math.Inf(-1), math.Inf(1)
+	if out.Min != nil {
+		low = *out.Min
+	}
+	if out.Max != nil {
+		high = *out.Max
+	}
+	mean, sd := stat.MeanStdDev(values, nil)
+	out.Mean, out.SD = orNil(mean), orNil(sd)
+	c, err := population.CapabilityOf(values, low, high, 0)
+	var why *record.Undetermined
+	switch {
+	case errors.As(err, &why):
+		out.Why = why.Sentence
+	case err == nil:
+		cpk, ppk := api.LotIndex(c.Cpk), api.LotIndex(c.Ppk)
+		out.Cpk, out.Ppk = &cpk, &ppk
+		if c.Cp != nil {
+			cp, pp := api.LotIndex(*c.Cp), api.LotIndex(*c.Pp)
+			out.Cp, out.Pp = &cp, &pp
+		}
+		for word, is := range map[string]bool{"skewed": c.Skewed, "wide": c.Wide} {
+			if is {
+				out.Remarks = append(out.Remarks, word)
+			}
+		}
+		slices.Sort(out.Remarks)
+	}
+	if d, err := population.DriftOf(values); err == nil {
+		out.Drift, out.DriftU = orNil(d.Value), orNil(d.U)
+	}
+	bins, _ := population.Bins(values, 0) // of one value there are none
+	for _, b := range bins {
+		out.Bins = append(out.Bins, api.LotBin{Low: b.Low, High: b.High, Units: b.Units})
+	}
+}
+
+// paceOf is how long units take in a bay.
+func paceOf(b bayAttempts) api.LotPace {
+	out := api.LotPace{Bay: b.bay}
+	p, err := population.PaceOf(b.all, pauseAfter)
+	if err != nil {
+		out.Why = err.Error()
+		var why *record.Undetermined
+		if errors.As(err, &why) {
+			out.Why = why.Sentence
+		}
+		return out
+	}
+	out.Test, out.Idle, out.PerUnit, out.Paused = orNil(p.Test), orNil(p.Idle), orNil(p.PerUnit), p.Paused
+	return out
+}
