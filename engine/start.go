@@ -100,7 +100,9 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (run
 		return nil, err
 	}
 	for _, x := range b.outputs.Seats() {
-		x.Senses(flight.sensed(ctx, x))
+		if x.Config.Leads != nil {
+			x.Senses(flight.sensed(ctx, x))
+		}
 	}
 	specs, err := json.Marshal(b.specs())
 	if err != nil {
