@@ -77,7 +77,8 @@ func (a *app) printLot(name string, p api.LotProcedure) error {
 	if p.Beside > 0 {
 		fmt.Fprintf(a.out, ", and %d beside that were aborted or not judged", p.Beside)
 	}
-	fmt.Fprintf(a.out, "\n\nyield %s   at first %s   retested %s\n", shareOf(p.Yield), shareOf(p.FirstPass), shareOf(p.Retest))
+	fmt.Fprintf(a.out, "\n\nyield %s   at first %s   retested %s\n", shareOf(p.Yield), shareOf(p.FirstPass),
+		shareOf(p.Retest))
 	if len(p.Failing) > 0 {
 		fmt.Fprintf(a.out, "failed: %s\n", plain(strings.Join(p.Failing, ", ")))
 	}
