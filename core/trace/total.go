@@ -24,12 +24,13 @@ func (t *total) forget() {
 }
 
 // grown is what is counted for the time since the last frame, of which the readings say that so much flowed. It is what
-// the total has grown by, less what was counted meanwhile where it was missing.
+// the total has grown by, less what was counted by the readings meanwhile, while it was missing or stood still.
 func (t *total) grown(now, byReadings float64) float64 {
 	switch {
 	case t == nil:
 		return byReadings
-	case math.IsNaN(now):
+	case math.IsNaN(now), t.known && now == t.last:
+		// No news: between two steps of a coarse total, or of an instrument that has stopped to count.
 		t.since += byReadings
 		return byReadings
 	case !t.known, t.beganAnew(now, byReadings):

@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -56,6 +57,33 @@ func TestCountingGoesOnFromWhatWasCounted(t *testing.T) {
 	c.Fill(second)
 	assert.InDelta(t, 101.25, second.Values[3], 1e-9)
 	assert.InDelta(t, 20, second.Values[4], 1e-9, "its energy goes by its readings")
+}
+
+// A total with coarse steps is followed to within a step; one that stands still for good, as of an instrument that was
+// off meanwhile, stops nothing from being counted.
+func TestATotalThatStandsStill(t *testing.T) {
+	columns := Columns{"meter.volts", "meter.amps", "meter.watts", "meter.charge", "meter.energy"}
+	c := NewCounters(columns, []string{"meter"})
+	c.Totalled("meter.charge")
+	truth, last := 0.0, Frame{}
+	for k := range 400 {
+		if k > 0 {
+			truth += 1.9 // readings see 2
+		}
+		total := 3.6 * math.Floor(truth/3.6)
+		if k >= 200 {
+			total = 0 // it was switched off and on, and does not count any more
+		}
+		last = Frame{T: float64(k), Values: []float64{10, 2, 0, 5000 + total, 0}}
+		if k >= 200 {
+			last.Values[3] = 0
+		}
+		c.Fill(last)
+		if k > 0 && k < 200 {
+			assert.InDelta(t, truth, last.Values[3], 4, "at %d s", k)
+		}
+	}
+	assert.InDelta(t, 199*1.9+200*2, last.Values[3], 4, "by its readings from then on")
 }
 
 func TestWhatIsNotCountedByTheInstrumentIsByItsReadings(t *testing.T) {
