@@ -46,10 +46,10 @@ func (s *registerScope) writeRegister(address, value uint16) byte {
 		return illegalAddress
 	}
 	s.written[address] = value
-	switch at := address % registerScopeStride; {
-	case at == 0 && value == 1:
+	switch {
+	case address == 0 && value == 1:
 		return s.start()
-	case at == 0:
+	case address == 0:
 		s.disarm()
 	}
 	return 0

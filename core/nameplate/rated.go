@@ -41,17 +41,13 @@ func Rated(ratings map[string]quantity.Quantity, column string) (quantity.Quanti
 	case drains && of == "amps":
 		name = "rated_current"
 	}
-	column, _ = strings.CutSuffix(column, "."+of)
-	q, ok := RatingOf(ratings, column, name)
+	q, ok := RatingOf(ratings, seat, name)
 	wanted, _ := quantity.KindOf(of)
 	return q, ok && name != "" && q.Dim == wanted.Unit.Dim
 }
 
 // RatedOf gives what columns read when the unit works as it is rated, each in its own unit, as far as it is stated.
 func (p *Nameplate) RatedOf(columns []string) map[string]float64 {
-	if p == nil {
-		return nil
-	}
 	all := map[string]float64{}
 	for _, column := range columns {
 		if q, ok := Rated(p.Ratings, column); ok {

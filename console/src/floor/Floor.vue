@@ -9,7 +9,8 @@ import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
-import { counted } from '../parts/format'
+import { drains } from '../parts/catalogue'
+import { counted, quantityOf, seatOf } from '../parts/format'
 
 const live = useLive()
 const session = useSession()
@@ -23,7 +24,8 @@ const unlisten = live.listen({
   frames(f: Frames) {
     const before = curves.get(f.bay)
     const column = (q: keyof Curve) => {
-      const seat = ['load', 'cycler', 'source'].find((s) => f.columns.includes(`${s}.${q}`))
+      const seats = f.columns.filter((c) => quantityOf(c) === q).map(seatOf)
+      const seat = seats.find(drains) ?? seats[0]
       const fresh = f.values[f.columns.indexOf(`${seat}.${q}`)] ?? []
       return [...(before?.run === f.run ? before.of[q] : []), ...fresh].slice(-kept)
     }
