@@ -260,6 +260,8 @@ type StartRun struct {
 	Serial     string            `json:"serial"`
 	Lot        string            `json:"lot,omitempty"`
 	Parameters map[string]string `json:"parameters,omitempty"`
+	// Parts are the serial numbers or makers of what is in the unit; none: as they are known of it.
+	Parts map[string]string `json:"parts,omitempty"`
 	// Vouched names checks of the preflight that block, for which the operator vouches after a look at the unit.
 	Vouched []string `json:"vouched,omitempty"`
 }
@@ -277,7 +279,7 @@ type RunSummary struct {
 	Operator  string     `json:"operator"`
 	StartedAt time.Time  `json:"startedAt"`
 	EndedAt   *time.Time `json:"endedAt,omitempty"`
-	// State is "live", "done", "failed" or "aborted".
+	// State is "live", "done", "failed", "aborted" or "open-contact".
 	State  string `json:"state"`
 	Reason string `json:"reason,omitempty"`
 	// Outcome is empty while the run is live and for a run without limits.
@@ -429,6 +431,7 @@ const (
 	EventPoint  = "point"  // data: PointEvent
 	EventRun    = "run"    // data: RunSummary; it began or ended
 	EventSignal = "signal" // data: SignalEvent
+	EventPlace  = "place"  // data: Place
 	// EventReset means that the events since the given id are no longer known: fetch the state anew.
 	EventReset = "reset" // data: {}
 )

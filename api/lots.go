@@ -7,8 +7,9 @@ type LotSummary struct {
 	Name  string `json:"name"`
 	Units int    `json:"units"`
 	Runs  int    `json:"runs"`
-	// Newest is when its newest run began.
-	Newest time.Time `json:"newest"`
+	// Newest is when its newest run began; null: there is none yet.
+	Newest *time.Time `json:"newest,omitempty"`
+	LotOrder
 }
 
 // LotRequest says how a lot is judged.
@@ -22,6 +23,7 @@ type LotRequest struct {
 // Lot is what the runs of a lot say of it, procedure by procedure.
 type Lot struct {
 	Name       string         `json:"name"`
+	Order      LotOrder       `json:"order"`
 	Procedures []LotProcedure `json:"procedures"`
 }
 

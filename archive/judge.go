@@ -33,13 +33,25 @@ func Judge(s *store.Store, run store.Run, columns map[string]any) ([]procedure.J
 	return judged, s.SaveFigures(run.ID, judged, columns)
 }
 
-// Vain tells that a run of a state did not come to the end of its program: it failed or was aborted.
-func Vain(state string) bool { return state == string(stage.Failure) || state == string(stage.Aborted) }
+// openContact is the state of a run whose unit had no contact.
+const openContact = string(stage.OpenContact)
+
+// Vain tells that a run of a state did not come to the end of its program.
+func Vain(state string) bool {
+	return state == string(stage.Failure) || state == string(stage.Aborted) || state == openContact
+}
 
 // OutcomeOf is the outcome of a run from how it ended and its figures. A run that failed before its limits
-// could be judged is a failed unit all the same.
+// could be judged is a failed unit all the same, and so is one whose contact stays open however often it is put in
+// anew; before that an open contact says nothing of the unit.
 func OutcomeOf(run store.Run, judged []procedure.Judged) outcome.Outcome {
-	if run.State == string(stage.Failure) {
+	switch stage.Ending(run.State) {
+	case stage.Failure:
+		return outcome.Fail
+	case stage.OpenContact:
+		if run.ReseatsLeft > 0 {
+			return outcome.Aborted
+		}
 		return outcome.Fail
 	}
 	return outcome.OfRun(run.State == string(stage.Aborted), procedure.Outcomes(judged))

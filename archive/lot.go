@@ -14,6 +14,7 @@ import (
 	"usherbench/core/population"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
+	"usherbench/core/stage"
 	"usherbench/store"
 )
 
@@ -31,6 +32,11 @@ func Lot(s *store.Store, name string, request api.LotRequest) (api.Lot, error) {
 	if len(runs) == 0 {
 		return lot, fmt.Errorf("lot %q has no run that has ended: %w", name, store.ErrNotFound)
 	}
+	order, err := s.LotOrder(name)
+	if err != nil {
+		return lot, err
+	}
+	lot.Order = orderOf(order)
 	figures := map[string][]store.LotValue{}
 	for _, v := range values {
 		figures[v.RunID] = append(figures[v.RunID], v)
@@ -65,7 +71,7 @@ func judgeLot(runs []store.LotRun, figures map[string][]store.LotValue, newest [
 	request api.LotRequest) api.LotProcedure {
 	p := api.LotProcedure{Procedure: runs[0].Procedure, Title: runs[len(runs)-1].Title, Failing: []string{},
 		Pareto: []api.LotCause{}, Figures: []api.LotFigure{}, Bays: []api.LotPace{}}
-	titles := map[string]string{}
+	titles := map[string]string{openContact: "Open contact", unfinished: "Did not come to its end"}
 	for _, f := range newest {
 		titles[f.ID] = f.Title
 	}
@@ -119,6 +125,9 @@ func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue) (units lo
 				a.Failing = append(a.Failing, v.Figure)
 			}
 		}
+		if cause := endedBy(r.State); cause != "" {
+			a.Failing = append([]string{cause}, a.Failing...)
+		}
 		at, known := places[r.Serial]
 		if !known {
 			at = len(units.tested)
@@ -135,6 +144,20 @@ func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue) (units lo
 		byBay[in].all = append(byBay[in].all, a)
 	}
 	return units, byBay
+}
+
+// What stands in a Pareto for a unit that failed before any figure did.
+const unfinished = "unfinished"
+
+// endedBy is what a run failed by that did not come to the end of its program; empty where it did.
+func endedBy(state string) string {
+	switch stage.Ending(state) {
+	case stage.OpenContact:
+		return openContact
+	case stage.Failure:
+		return unfinished
+	}
+	return ""
 }
 
 // shareOf is a share, where there is one.

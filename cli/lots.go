@@ -18,7 +18,7 @@ import (
 // lots lists lots, and tells what one is like.
 func (a *app) lots() *cobra.Command {
 	c := &cobra.Command{Use: "lot", Short: "Lots: their units, yield, failures and capability"}
-	c.AddCommand(a.lotList(), a.lotShow())
+	c.AddCommand(a.lotList(), a.lotShow(), a.lotOrder())
 	return c
 }
 
@@ -31,10 +31,20 @@ func (a *app) lotList() *cobra.Command {
 			if err != nil || a.json {
 				return a.jsonOr(all, err)
 			}
-			rows := [][]string{{"LOT", "UNITS", "RUNS", "NEWEST"}}
+			rows := [][]string{{"LOT", "UNITS", "OF", "RUNS", "NEWEST", "STATE", "NOTE"}}
 			for _, l := range all {
-				rows = append(rows, []string{plain(l.Name), strconv.Itoa(l.Units), strconv.Itoa(l.Runs),
-					l.Newest.Local().Format(time.DateTime)})
+				of, newest, state := "—", "—", "open"
+				if l.Quantity > 0 {
+					of = strconv.Itoa(l.Quantity)
+				}
+				if l.Newest != nil {
+					newest = l.Newest.Local().Format(time.DateTime)
+				}
+				if l.Closed {
+					state = "closed"
+				}
+				rows = append(rows, []string{plain(l.Name), strconv.Itoa(l.Units), of, strconv.Itoa(l.Runs), newest, state,
+					plain(l.Note)})
 			}
 			return a.table(rows)
 		}),
@@ -155,4 +165,28 @@ func secondsOrDash(x *float64) string {
 		return "—"
 	}
 	return report.Seconds(*x)
+}
+
+// lotOrder keeps what is said of a lot.
+func (a *app) lotOrder() *cobra.Command {
+	var o api.LotOrder
+	c := &cobra.Command{
+		Use: "order LOT", Short: "Say how many units a lot has, and whether it is closed", Args: cobra.ExactArgs(1),
+		Long: "Keep what is known of a lot beside its runs. What is not given is forgotten; in a closed lot nothing " +
+			"more is tested.",
+		Example: "  usher lot order L-2026-12 --nameplate tern --quantity 96\n  usher lot order L-2026-12 --closed",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			kept, err := cl.OrderLot(ctx, args[0], o)
+			if err != nil || a.json {
+				return a.jsonOr(kept, err)
+			}
+			fmt.Fprintf(a.out, "lot %s: %d units, closed: %t\n", plain(args[0]), kept.Quantity, kept.Closed)
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&o.Nameplate, "nameplate", "", "nameplate of its units")
+	c.Flags().IntVar(&o.Quantity, "quantity", 0, "how many units it has; 0: not known")
+	c.Flags().BoolVar(&o.Closed, "closed", false, "nothing more is tested in it")
+	c.Flags().StringVar(&o.Note, "note", "", "a note")
+	return c
 }

@@ -169,6 +169,20 @@ func (r *liveRun) letGo() {
 	close(r.done)
 }
 
+// Await waits until a run of the bay has ended and its outcome is told. It returns at once where the run is not live.
+func (b *Bay) Await(ctx context.Context, run string) {
+	b.mu.Lock()
+	live := b.run
+	b.mu.Unlock()
+	if live == nil || live.record.ID != run {
+		return
+	}
+	select {
+	case <-live.done:
+	case <-ctx.Done():
+	}
+}
+
 // summary is how the run ended, with its outcome if that is on record.
 func (r *liveRun) summary() api.RunSummary {
 	if stored, err := r.bay.engine.store.Run(r.record.ID); err == nil && r.recorded {

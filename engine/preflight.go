@@ -29,10 +29,14 @@ type preflight struct {
 	program  *procedure.Program
 	plate    *nameplate.Nameplate
 	serial   string
+	lot      string
+	parts    map[string]string
 	vouched  []string // checks for which the operator vouches
 	findings []api.PreflightFinding
 	uses     []api.InstrumentUse
-	mu       sync.Mutex
+	// reseatsLeft is how often the unit may still be put in anew after the run.
+	reseatsLeft int
+	mu          sync.Mutex
 }
 
 func (p *preflight) add(check string, v api.Verdict, remedy, format string, args ...any) {
@@ -124,7 +128,12 @@ func (b *Bay) Preflight(ctx context.Context, request api.StartRun) (api.Prefligh
 // preflight makes all checks. The bay is owned. The error is about the check itself, not about what it found.
 func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *nameplate.Nameplate,
 	request api.StartRun) (*preflight, error) {
-	p := &preflight{bay: b, program: program, plate: plate, serial: request.Serial, vouched: request.Vouched}
+	p := &preflight{bay: b, program: program, plate: plate, serial: request.Serial, lot: request.Lot, parts: request.Parts,
+		vouched: request.Vouched}
+	p.rules()
+	if p.blocked() != "" {
+		return p, nil // the unit is not to be put in place
+	}
 	p.seats()
 	p.dark(ctx)
 	if err := b.handle(ctx, request.Serial, plate); err != nil {

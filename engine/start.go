@@ -115,6 +115,7 @@ func (b *Bay) prepare(ctx context.Context, by string, request api.StartRun) (run
 		TimeFactor:    b.engine.timeFactor,
 		ProcedureText: revision.Text, UsedTexts: program.Used, Parameters: request.Parameters, Columns: b.columnsOf(program),
 		Instruments: flight.uses, Specs: string(specs), Preflight: flight.findings,
+		ReseatsLeft: max(flight.reseatsLeft, 0), Parts: flight.parts,
 	}
 	if plate != nil {
 		record.NameplateText = plate.Text

@@ -373,5 +373,5 @@ func (r *Result) Outcome() outcome.Outcome {
 	if r.Ending == stage.Failure {
 		return outcome.Fail
 	}
-	return outcome.OfRun(r.Ending == stage.Aborted, procedure.Outcomes(r.Figures))
+	return outcome.OfRun(r.Ending == stage.Aborted || r.Ending == stage.OpenContact, procedure.Outcomes(r.Figures))
 }

@@ -13,7 +13,7 @@ import (
 
 // listLots lists the lots, the one with the newest run first.
 func (s *Service) listLots(c *echo.Context) error {
-	all, err := s.store.Lots()
+	all, err := archive.Lots(s.store)
 	if err != nil {
 		return err
 	}

@@ -57,7 +57,7 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 				continue // a stream has no end; its parameters have tests of their own
 			}
 			path = strings.NewReplacer("{run}", "last", "{bay}", "bay1", "{instrument}", "supply1", "{name}",
-				"short", "{capture}", "0", "{lot}", "L-1").
+				"short", "{capture}", "0", "{lot}", "L-1", "{serial}", "TN-1").
 				Replace(path)
 			for _, p := range o.Parameters {
 				if p.In != "query" {

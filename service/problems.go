@@ -14,6 +14,7 @@ import (
 	"usherbench/bench"
 	"usherbench/core/document"
 	"usherbench/engine"
+	"usherbench/operate"
 	"usherbench/report"
 	"usherbench/store"
 )
@@ -83,6 +84,10 @@ func problemOf(err error) *api.Problem {
 			"look at the instrument, its cable and its messages"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
+		{operate.ErrNotSetUp, http.StatusConflict, "The place is not set up",
+			"say what is tested there: usher operate --help"},
+		{operate.ErrOccupied, http.StatusConflict, "A unit is in the place", ""},
+		{operate.ErrEmpty, http.StatusConflict, "No unit was scanned", "scan one"},
 		{archive.ErrLive, http.StatusConflict, "The run is live", "wait for it to end, or stop it"},
 		{api.ErrBadRequest, http.StatusBadRequest, "The request is wrong", ""},
 		{report.ErrTooLong, http.StatusBadRequest, "Too long for this format", "choose csv or parquet"},

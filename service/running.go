@@ -18,6 +18,7 @@ import (
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/transport/memory"
 	"usherbench/line"
+	"usherbench/operate"
 	"usherbench/service/desk"
 	"usherbench/store"
 	"usherbench/warden"
@@ -59,6 +60,7 @@ type Running struct {
 	Warden *warden.Keeper
 
 	line   *line.Line
+	places *operate.Places
 	desk   *desk.Desk
 	server *http.Server
 	lock   *os.File
@@ -119,7 +121,10 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 		r.desk = desk.New(c.Desk(filepath.Join(c.Data, store.File)))
 		serving.Desk = r.desk
 	}
-	if r.Service, err = New(r.Store, r.Engine, r.line, log, serving); err != nil {
+	if r.places, err = operate.Open(r.Engine, r.Store, log); err != nil {
+		return r, err
+	}
+	if r.Service, err = New(r.Store, r.Engine, r.line, r.places, log, serving); err != nil {
 		return r, err
 	}
 	r.URL = "http://" + listener.Addr().String()
@@ -234,6 +239,9 @@ func (r *Running) release() error {
 	var errs []error
 	if r.line != nil {
 		r.line.Close()
+	}
+	if r.places != nil {
+		r.places.Close()
 	}
 	if r.desk != nil {
 		r.desk.Close()

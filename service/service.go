@@ -22,6 +22,7 @@ import (
 	"usherbench/api"
 	"usherbench/engine"
 	"usherbench/line"
+	"usherbench/operate"
 	"usherbench/rehearsal/shelf"
 	"usherbench/store"
 )
@@ -34,6 +35,7 @@ type Service struct {
 	store    *store.Store
 	engine   *engine.Engine
 	line     *line.Line
+	places   *operate.Places
 	shelf    *shelf.Shelf // at the desk only
 	log      *slog.Logger
 	accounts *accounts
@@ -163,6 +165,16 @@ func (s *Service) routes() []route {
 		{"POST", "/api/v1/overlays/report", api.Viewer, s.overlayReport, false},
 		{"GET", "/api/v1/lots", api.Viewer, s.listLots, false},
 		{"GET", "/api/v1/lots/:lot", api.Viewer, s.lot, false},
+		{"PUT", "/api/v1/lots/:lot", api.Engineer, s.orderLot, false},
+		{"GET", "/api/v1/units/:serial", api.Viewer, s.unit, false},
+		{"PUT", "/api/v1/units/:serial", api.Engineer, s.changeUnit, false},
+		{"GET", "/api/v1/places", api.Viewer, s.listPlaces, false},
+		{"GET", "/api/v1/bays/:bay/place", api.Viewer, s.place, false},
+		{"PUT", "/api/v1/bays/:bay/place", api.Operator, s.setUpPlace, false},
+		{"DELETE", "/api/v1/bays/:bay/place", api.Operator, s.clearPlace, false},
+		{"POST", "/api/v1/bays/:bay/place/scan", api.Operator, s.scan, false},
+		{"DELETE", "/api/v1/bays/:bay/place/scan", api.Operator, s.takeBack, false},
+		{"POST", "/api/v1/bays/:bay/place/begin", api.Operator, s.beginPlace, false},
 		{"POST", "/api/v1/matches", api.Viewer, s.match, false},
 		{"POST", "/api/v1/matches/labels", api.Viewer, s.matchLabels, false},
 		{"POST", importsPath, api.Engineer, s.importLog, false},
@@ -194,8 +206,10 @@ func (s *Service) routes() []route {
 }
 
 // New makes the service. It is an http.Handler. The error is about accounts that cannot be read.
-func New(st *store.Store, en *engine.Engine, ln *line.Line, log *slog.Logger, o Options) (*Service, error) {
-	s := &Service{store: st, engine: en, line: ln, log: log, accounts: newAccounts(st, o.Secure), echo: echo.New(),
+func New(st *store.Store, en *engine.Engine, ln *line.Line, places *operate.Places, log *slog.Logger,
+	o Options) (*Service, error) {
+	s := &Service{store: st, engine: en, line: ln, places: places, log: log, accounts: newAccounts(st, o.Secure),
+		echo:    echo.New(),
 		options: o, streams: perAccount{most: mostStreams}}
 	if o.Desk == nil {
 		s.options.Desk = inHouse{Apart(st, log)}

@@ -26,6 +26,7 @@ type fixture struct {
 	setAmps  []func(float64) float64
 	serial   string
 	fault    plant.Fault
+	contact  contact
 	unit     plant.Unit
 	stored   plant.Storage            // the unit, if it keeps charge
 	shelf    map[string]plant.Storage // those that were in this bay before, as they were left
@@ -66,7 +67,11 @@ func (f *fixture) clip(model, serial string, fault plant.Fault) error {
 	if model == "" {
 		model = f.standard
 	}
-	unit, err := units.Model{Name: model}.New(serial, fault, plant.HalfFull)
+	own := fault
+	if isContact(fault) {
+		own = plant.Healthy
+	}
+	unit, err := units.Model{Name: model}.New(serial, own, plant.HalfFull)
 	if err != nil {
 		return err
 	}
@@ -81,6 +86,7 @@ func (f *fixture) clip(model, serial string, fault plant.Fault) error {
 		unit = stored
 	}
 	f.serial, f.fault, f.unit, f.stored = serial, fault, unit, stored
+	f.contact.clip(serial, fault)
 	return nil
 }
 
@@ -202,6 +208,11 @@ func (f *fixture) now() plant.Operating {
 		if s := f.charger.At(&f.plug, f.clock.now(), f.last.Line.Volts, f.last.Line.Amps); s.On {
 			source = s
 		}
+	}
+	if f.contact.open(f.clock.now()) {
+		f.last = f.unit.At(f.clock.now(), plant.Joined{Further: make([]plant.Joint, len(f.joined(source).Further))})
+		f.last.Line.Volts, f.last.Line.Amps, f.last.Output = source.Volts, 0, plant.Seen{}
+		return f.last
 	}
 	f.last = f.unit.At(f.clock.now(), f.joined(source))
 	return f.last

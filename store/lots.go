@@ -10,9 +10,9 @@ import (
 
 // LotRun is a run of a lot that has ended, as far as its statistics need it.
 type LotRun struct {
-	ID, Bay, Serial, Procedure, Title, Outcome string
-	StartedAt                                  time.Time
-	EndedAt                                    *time.Time
+	ID, Bay, Serial, Procedure, Title, State, Outcome string
+	StartedAt                                         time.Time
+	EndedAt                                           *time.Time
 }
 
 // LotValue is a figure of a run of a lot; without a value it is undetermined.
@@ -36,9 +36,11 @@ func (s *Store) Lots() ([]api.LotSummary, error) {
 	all := make([]api.LotSummary, len(found))
 	for i, f := range found {
 		all[i] = api.LotSummary{Name: f.Lot, Units: f.Units, Runs: f.Runs}
-		if all[i].Newest, err = readTime(f.Newest); err != nil {
+		newest, err := readTime(f.Newest)
+		if err != nil {
 			return nil, err
 		}
+		all[i].Newest = &newest
 	}
 	return all, nil
 }

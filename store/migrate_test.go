@@ -102,7 +102,8 @@ func TestTheModelsFitTheSchema(t *testing.T) {
 	s := open(t)
 	models := []any{&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{},
 		&pointRow{}, &Figure{}, &JournalEntry{}, &BenchEntry{}, &Judgement{}, &Rehearsal{}, &snapshotRow{}, &Waiting{},
-		&Mapping{}, &Latch{}, &captureRow{}, &waveRow{}, &Excerpt{}}
+		&Mapping{}, &Latch{}, &captureRow{}, &waveRow{}, &Excerpt{},
+		&Unit{}, &LotOrder{}, &placeRow{}, &seriesRow{}}
 	tables := map[string]bool{stepsTable: true}
 	for _, model := range models {
 		parsed := &gorm.Statement{DB: s.db}

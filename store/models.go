@@ -71,7 +71,7 @@ type Run struct {
 	Operator  string
 	StartedAt time.Time `gorm:"index"`
 	EndedAt   *time.Time
-	// State is "live" or how the run ended: "done", "failed", "aborted".
+	// State is "live" or how the run ended: "done", "failed", "aborted", "open-contact".
 	State   string `gorm:"index"`
 	Reason  string
 	Outcome string `gorm:"index"`
@@ -94,6 +94,11 @@ type Run struct {
 	Source string
 	// Preflight holds what was checked before the start.
 	Preflight []api.PreflightFinding `gorm:"serializer:json"`
+	// ReseatsLeft is how often the unit may still be put in anew after this run, if it finds an open contact; with none
+	// left that counts as a failure.
+	ReseatsLeft int
+	// Parts were in the unit.
+	Parts map[string]string `gorm:"serializer:json"`
 }
 
 // Summary is the run as lists show it.

@@ -24,7 +24,8 @@ func drawCondition(r *rapid.T, depth int) string {
 		}
 	}
 	number := rapid.SampledFrom([]string{"load.volts", "mean(load.volts, 1030 ms)", "min(load.volts, 730 ms)",
-		"max(load.volts, 2030 ms)", "delta(load.volts, 530 ms)", "drop(load.volts)", "drop(load.volts, 1030 ms)",
+		"max(load.volts, 2030 ms)", "delta(load.volts, 530 ms)", "travel(load.volts, 470 ms)",
+		"drop(load.volts)", "drop(load.volts, 1030 ms)",
 		"rise(load.volts)", "gain(load.volts, 1030 ms)"}).Draw(r, "number")
 	text := fmt.Sprintf("%s %s %d.0437 V", number, rapid.SampledFrom([]string{"<", ">"}).Draw(r, "op"),
 		rapid.IntRange(0, 4).Draw(r, "level"))

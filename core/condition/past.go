@@ -24,6 +24,8 @@ var functions = map[string]struct {
 	"min":   {func(w *window) float64 { return w.low[0].x }, false},
 	"max":   {func(w *window) float64 { return w.high[0].x }, false},
 	"delta": {func(w *window) float64 { return w.last - w.parts[0].X0 }, false},
+	// how far it went in all, up and down: what comes and goes travels far and gets nowhere
+	"travel": {func(w *window) float64 { return w.travel }, false},
 }
 
 // mostParts bounds the parts of a window; its edge is that much of its length.
@@ -42,6 +44,9 @@ type part struct {
 	// Area is ∫x dt between the frames of the part, Lead that of the interval before it.
 	Area float64 `json:"area"`
 	Lead float64 `json:"lead"`
+	// Travel is Σ|Δx| between the frames of the part, Way that of the interval before it.
+	Travel float64 `json:"travel,omitempty"`
+	Way    float64 `json:"way,omitempty"`
 	// Low and High are the extremes.
 	Low  float64 `json:"low"`
 	High float64 `json:"high"`
@@ -78,6 +83,7 @@ type window struct {
 
 	sum       sums
 	area      float64 // ∫x dt from the first frame to the newest
+	travel    float64 // Σ|Δx| from the first frame to the newest
 	t0, x0    float64 // the origin of sum
 	dropped   int     // parts since sum was computed anew
 	low, high []extreme
@@ -94,21 +100,23 @@ func (w *window) push(t, x float64) {
 		w.reset()
 		w.rhythm = rhythm
 	}
-	lead := 0.0
+	lead, way := 0.0, 0.0
 	if w.begun {
-		lead = 0.5 * (w.last + x) * (t - w.lastT)
+		lead, way = 0.5*(w.last+x)*(t-w.lastT), math.Abs(x-w.last)
 	} else {
 		w.begun, w.t0, w.x0 = true, t, x
 	}
 	w.last, w.lastT = x, t
 	n := len(w.parts)
 	if n == 0 || t-w.parts[n-1].T0 >= w.length/mostParts {
-		w.parts = append(w.parts, part{T0: t, X0: x, Low: x, High: x, Lead: lead})
+		w.parts = append(w.parts, part{T0: t, X0: x, Low: x, High: x, Lead: lead, Way: way})
 		n++
 	} else {
 		w.parts[n-1].Area += lead
+		w.parts[n-1].Travel += way
 	}
 	w.area += lead
+	w.travel += way
 	p := &w.parts[n-1]
 	dt, dx := t-p.T0, x-p.X0
 	p.N++
@@ -147,6 +155,7 @@ func (w *window) drop(t float64) {
 	for gone+1 < len(w.parts) && w.parts[gone+1].T0 <= t-w.length {
 		w.sum.add(w.parts[gone], w.t0, w.x0, -1)
 		w.area -= w.parts[gone].Area + w.parts[gone+1].Lead
+		w.travel -= w.parts[gone].Travel + w.parts[gone+1].Way
 		gone++
 	}
 	if gone == 0 {
@@ -168,12 +177,14 @@ func (w *window) drop(t float64) {
 
 func (w *window) recompute() {
 	w.dropped, w.t0, w.x0 = 0, w.parts[0].T0, w.parts[0].X0
-	w.sum, w.area = sums{}, 0
+	w.sum, w.area, w.travel = sums{}, 0, 0
 	for k, p := range w.parts {
 		w.sum.add(p, w.t0, w.x0, 1)
 		w.area += p.Area
+		w.travel += p.Travel
 		if k > 0 {
 			w.area += p.Lead
+			w.travel += p.Way
 		}
 	}
 }

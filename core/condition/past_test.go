@@ -123,12 +123,15 @@ func TestWindowsAgreeWithTheirDefinition(t *testing.T) {
 		}
 		wt, wx := ts[first:], xs[first:]
 		_, slope := stat.LinearRegression(wt, wx, nil, false)
-		low, high := math.Inf(1), math.Inf(-1)
-		for _, x := range wx {
+		low, high, travel := math.Inf(1), math.Inf(-1), 0.0
+		for k, x := range wx {
 			low, high = math.Min(low, x), math.Max(high, x)
+			if k > 0 {
+				travel += math.Abs(x - wx[k-1])
+			}
 		}
 		for name, want := range map[string]float64{"rate": slope, "mean": weightedMean(wt, wx), "min": low, "max": high,
-			"delta": wx[len(wx)-1] - wx[0]} {
+			"delta": wx[len(wx)-1] - wx[0], "travel": travel} {
 			require.InDelta(t, want, of[name].windows[0].value, 1e-6*math.Max(1, math.Abs(want)), name)
 		}
 	})

@@ -61,6 +61,7 @@ type Nameplate struct {
 	// Assumed says of each rating that the text leaves out where it was taken from.
 	Assumed map[string]string
 	Text    string
+	Production
 }
 
 // Output is one of several outputs of a unit, by the seat that is to drain it.
@@ -85,7 +86,7 @@ func Parse(text []byte) (*Nameplate, error) {
 	}
 	p := &Nameplate{Ratings: map[string]quantity.Quantity{}, Windows: map[string]Window{}, AtRest: map[string]Window{},
 		Text: string(text)}
-	doc.Root().Fields(map[string]func(document.Node){
+	fields := map[string]func(document.Node){
 		"nameplate": func(n document.Node) {
 			if p.Name = n.Text(); !NamePattern.MatchString(p.Name) {
 				n.Fail("%q is not a name; use small letters, digits and hyphens, beginning with a letter", p.Name)
@@ -102,7 +103,9 @@ func Parse(text []byte) (*Nameplate, error) {
 		"outputs":   p.readOutputs,
 		"windows":   func(n document.Node) { p.Windows = readWindows(n) },
 		"at rest":   func(n document.Node) { p.AtRest = readWindows(n) },
-	}, "nameplate", "ratings")
+	}
+	maps.Copy(fields, p.fields())
+	doc.Root().Fields(fields, "nameplate", "ratings")
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err
 	}

@@ -32,6 +32,16 @@ func (a Attempt) Passed(strict bool) bool {
 type Tested struct {
 	Serial   string
 	Attempts []Attempt
+	// First has the first attempt decide, and not the last.
+	First bool
+}
+
+// Decisive is the attempt that counts for the unit.
+func (u Tested) Decisive() Attempt {
+	if u.First {
+		return u.Attempts[0]
+	}
+	return u.Attempts[len(u.Attempts)-1]
 }
 
 // Share is a part of a population in %, with the ends of its 95 % interval.
@@ -63,10 +73,10 @@ func Wilson(k, n int) (Share, error) {
 	return s, nil
 }
 
-// Yield is the share of the units whose last attempt passed, FirstPass of those whose first did, and Retest of those
-// that had more than one.
+// Yield is the share of the units whose decisive attempt passed, FirstPass of those whose first did, and Retest of
+// those that had more than one.
 func Yield(units []Tested, strict bool) (Share, error) {
-	return share(units, func(u Tested) bool { return u.Attempts[len(u.Attempts)-1].Passed(strict) })
+	return share(units, func(u Tested) bool { return u.Decisive().Passed(strict) })
 }
 
 // FirstPass is the share of the units that passed at once.

@@ -254,13 +254,13 @@ func (r *Reader) readGuard(n document.Node, from, to int) {
 	do := "trip"
 	n.Fields(map[string]func(document.Node){
 		"when": func(n document.Node) { g.When = r.Condition(n) },
-		"do":   func(n document.Node) { do = n.Word("trip", "warn", "record") },
+		"do":   func(n document.Node) { do = n.Word("trip", "reseat", "warn", "record") },
 		"note": func(n document.Node) { g.Note = n.Text() },
 		"past": bounded(&s.Past, mostPast),
 		"for":  bounded(&s.For, mostAfter),
 		"most": func(n document.Node) { about = append(about, n); s.Most = n.Whole(1, mostEvents) },
 	}, "when")
-	g.Warn = do != "trip"
+	g.Warn, g.Reseat = do == "warn" || do == "record", do == "reseat"
 	if do == "record" {
 		g.Record = &s
 	} else if len(about) > 0 {

@@ -97,6 +97,8 @@ type Guard struct {
 	Note string
 	// Warn only leaves a mark.
 	Warn bool
+	// Reseat tells an open contact: the run ends, and the unit is to be put in anew.
+	Reseat bool
 	// Record has every frame about it kept beside the mark; nil: it does not.
 	Record *Stretch
 	// From and To bound the stages in which it is watched, To excluded.

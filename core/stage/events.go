@@ -212,6 +212,8 @@ const (
 	Done    Ending = "done"    // the program came to its end, or a stage ended it early without failing
 	Failure Ending = "failed"  // a stage did not reach what it waited for: the unit failed
 	Aborted Ending = "aborted" // a guard, a person or a lost instrument ended it
+	// OpenContact is a guard that saw that the unit has no contact: it is to be put in anew, and nothing is known of it.
+	OpenContact Ending = "open-contact"
 )
 
 func (Command) effect() {}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"usherbench/core/condition"
+	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
@@ -34,8 +35,7 @@ func (m *Machine) watch(f trace.Frame) (effects []Effect, tripped bool) {
 			}
 			m.state.Warned[i] = true
 		case truth == condition.True:
-			words := spec.Words()
-			return append(effects, m.Trip(f.T, words, "guard tripped: "+words)...), true
+			return append(effects, m.tripBy(f.T, spec)...), true
 		case truth == condition.Unknown && !g.Filling():
 			if m.state.Unknown[i] < 0 {
 				m.state.Unknown[i] = f.T
@@ -70,6 +70,15 @@ func (m *Machine) warn(i int, t float64) []Effect {
 		Until: t + spec.Record.For}}
 }
 
+// tripBy ends the run since a guard holds: for the unit to be put in anew, where it tells an open contact.
+func (m *Machine) tripBy(t float64, g procedure.Guard) []Effect {
+	words := g.Words()
+	if g.Reseat {
+		return append([]Effect{NewMark(t, record.MarkGuard, words)}, m.finish(t, OpenContact, "open contact: "+words)...)
+	}
+	return m.Trip(t, words, "guard tripped: "+words)
+}
+
 func (m *Machine) Trip(t float64, label, reason string) []Effect {
 	return append([]Effect{NewMark(t, record.MarkGuard, label)}, m.finish(t, Aborted, reason)...)
 }
@@ -83,8 +92,7 @@ func (m *Machine) peek(f trace.Frame) []Effect {
 			continue
 		}
 		if g.Evaluate(s) == condition.True {
-			words := m.program.Guards[i].Words()
-			return m.Trip(f.T, words, "guard tripped: "+words)
+			return m.tripBy(f.T, m.program.Guards[i])
 		}
 	}
 	return nil
