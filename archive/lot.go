@@ -32,11 +32,11 @@ func Lot(s *store.Store, name string, request api.LotRequest) (api.Lot, error) {
 	if len(runs) == 0 {
 		return lot, fmt.Errorf("lot %q has no run that has ended: %w", name, store.ErrNotFound)
 	}
-	order, err := s.LotOrder(name)
+	kept, err := s.LotOrder(name)
 	if err != nil {
 		return lot, err
 	}
-	lot.Order = orderOf(order)
+	lot.Order = orderOf(kept)
 	figures := map[string][]store.LotValue{}
 	for _, v := range values {
 		figures[v.RunID] = append(figures[v.RunID], v)
