@@ -85,7 +85,9 @@ type LotFigure struct {
 	DriftU   *float64     `json:"driftU"`
 	Outliers []LotOutlier `json:"outliers"`
 	Bins     []LotBin     `json:"bins"`
-	Remarks  []string     `json:"remarks,omitempty"`
+	// Sequence are the values in the order of the units, several units a step where there are many.
+	Sequence []LotStep `json:"sequence"`
+	Remarks  []string  `json:"remarks,omitempty"`
 }
 
 // LotIndex is a capability with its 95 % interval.
@@ -103,6 +105,15 @@ type LotBin struct {
 	Low   float64 `json:"low"`
 	High  float64 `json:"high"`
 	Units int     `json:"units"`
+}
+
+// LotStep is one unit of a sequence, or some that follow each other: the serial number of the first, their mean, least and
+// greatest.
+type LotStep struct {
+	Serial string  `json:"serial"`
+	Mean   float64 `json:"mean"`
+	Low    float64 `json:"low"`
+	High   float64 `json:"high"`
 }
 
 // LotPace is how long units take in one bay, s: medians, pauses left out.

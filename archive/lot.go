@@ -171,7 +171,7 @@ func shareOf(s population.Share, err error) *api.LotShare {
 // figureOfLot is a figure over the units: the nth of its id in every run.
 func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string][]store.LotValue) api.LotFigure {
 	out := api.LotFigure{Figure: f.ID, Title: f.Title, Where: f.Where, Unit: f.Unit, Min: f.Min, Max: f.Max,
-		Outliers: []api.LotOutlier{}, Bins: []api.LotBin{}}
+		Outliers: []api.LotOutlier{}, Bins: []api.LotBin{}, Sequence: []api.LotStep{}}
 	var values []float64
 	var serials []string
 	for _, r := range units.last {
@@ -192,6 +192,7 @@ func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string
 		return out
 	}
 	describe(&out, values)
+	out.Sequence = sequenceOf(values, serials)
 	far, ties, err := population.Outliers(values)
 	if ties && err == nil {
 		out.Remarks = append(out.Remarks, "ties")
@@ -200,6 +201,21 @@ func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string
 		out.Outliers = append(out.Outliers, api.LotOutlier{Serial: serials[x.Index], Value: values[x.Index], Z: x.Z})
 	}
 	return out
+}
+
+// mostSteps is of how many steps a sequence is at most.
+const mostSteps = 400
+
+// sequenceOf are values in their order, several a step where there are many.
+func sequenceOf(values []float64, serials []string) []api.LotStep {
+	each := (len(values) + mostSteps - 1) / mostSteps
+	steps := []api.LotStep{}
+	for from := 0; from < len(values); from += each {
+		part := values[from:min(from+each, len(values))]
+		steps = append(steps, api.LotStep{Serial: serials[from], Mean: stat.Mean(part, nil), Low: slices.Min(part),
+			High: slices.Max(part)})
+	}
+	return steps
 }
 
 // describe tells how values lie within their limits, how they go on from unit to unit, and how they are spread.

@@ -34,6 +34,8 @@ const places = computed(() => [
     on: route.name === 'floor' || route.name === 'bay' || route.name === 'manual',
   },
   { name: 'line', title: 'Line', note: '', on: route.name === 'line' },
+  { name: 'operate', title: 'Operate', note: '', on: route.name === 'operate' },
+  { name: 'lots', title: 'Lots', note: '', on: ['lots', 'lot', 'unit'].includes(String(route.name)) },
   { name: 'procedures', title: 'Procedures', note: '', on: route.name === 'procedures' || route.name === 'procedure' },
   { name: 'nameplates', title: 'Nameplates', note: '', on: route.name === 'nameplates' },
   { name: 'bench', title: 'Bench', note: '', on: route.name === 'bench' || route.name === 'instrument' },
@@ -71,7 +73,7 @@ async function leave() {
 
 <template>
   <v-app>
-    <div v-if="session.account && !route.meta.open" class="frame">
+    <div v-if="session.account && !route.meta.open && !route.meta.whole" class="frame">
       <nav aria-label="Places">
         <router-link class="mark" to="/"><LanternMark />Usher Bench</router-link>
         <PlacesBar :places="places" />

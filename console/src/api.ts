@@ -50,6 +50,16 @@ export type ExcerptRequest = Schemas['ExcerptRequest']
 export type Excursion = Schemas['Excursion']
 export type Judgement = Schemas['Judgement']
 export type Waiting = Schemas['Waiting']
+export type Place = Schemas['Place']
+export type PlaceSetup = Schemas['PlaceSetup']
+export type UnitVerdict = Schemas['UnitVerdict']
+export type Lot = Schemas['Lot']
+export type LotSummary = Schemas['LotSummary']
+export type LotProcedure = Schemas['LotProcedure']
+export type LotFigure = Schemas['LotFigure']
+export type LotOrder = Schemas['LotOrder']
+export type Unit = Schemas['Unit']
+export type UnitChange = Schemas['UnitChange']
 export type Overlay = Schemas['Overlay']
 export type OverlayRequest = Schemas['OverlayRequest']
 export type Matching = Schemas['Matching']
@@ -182,6 +192,23 @@ export const api = {
   queue: () => request<Waiting[]>('GET', one('queue')),
   enqueue: (e: Schemas['Enqueue']) => request<Waiting[]>('POST', one('queue'), e),
   dequeue: (id: number) => request<void>('DELETE', one('queue', String(id))),
+  lots: () => request<LotSummary[]>('GET', one('lots')),
+  lot: (name: string, options: { strict?: boolean; each?: boolean } = {}) => {
+    const query = new URLSearchParams()
+    if (options.strict) query.set('strict', 'true')
+    if (options.each) query.set('each', 'true')
+    return request<Lot>('GET', one('lots', name) + '?' + query)
+  },
+  orderLot: (name: string, order: LotOrder) => request<LotOrder>('PUT', one('lots', name), order),
+  unit: (serial: string) => request<Unit>('GET', one('units', serial)),
+  changeUnit: (serial: string, change: UnitChange) => request<Unit>('PUT', one('units', serial), change),
+  places: () => request<Place[]>('GET', one('places')),
+  place: (bay: string) => request<Place>('GET', one('bays', bay, 'place')),
+  setUpPlace: (bay: string, setup: PlaceSetup) => request<Place>('PUT', one('bays', bay, 'place'), setup),
+  clearPlace: (bay: string) => request<void>('DELETE', one('bays', bay, 'place')),
+  scan: (bay: string, serial: string) => request<Place>('POST', one('bays', bay, 'place', 'scan'), { serial }),
+  takeBack: (bay: string) => request<Place>('DELETE', one('bays', bay, 'place', 'scan')),
+  beginPlace: (bay: string) => request<Place>('POST', one('bays', bay, 'place', 'begin')),
   release: (id: number) => request<Waiting>('POST', one('queue', String(id), 'release')),
   overlay: (r: OverlayRequest) => request<Overlay>('POST', one('overlays'), r),
   overlayReport: (r: OverlayRequest) => download(one('overlays', 'report'), r, 'overlay.pdf'),

@@ -7,6 +7,8 @@ import Floor from './floor/Floor.vue'
 declare module 'vue-router' {
   interface RouteMeta {
     open?: boolean
+    // whole: it fills the screen, without the list of places
+    whole?: boolean
   }
 }
 
@@ -34,6 +36,17 @@ export const router = createRouter({
     },
     { path: '/nameplates', name: 'nameplates', component: () => import('./nameplates/Nameplates.vue') },
     { path: '/line', name: 'line', component: () => import('./line/Line.vue') },
+    { path: '/operate', name: 'operate', component: () => import('./operate/Places.vue') },
+    {
+      path: '/operate/:bay',
+      name: 'place',
+      component: () => import('./operate/Operate.vue'),
+      props: true,
+      meta: { whole: true },
+    },
+    { path: '/lots', name: 'lots', component: () => import('./lots/Lots.vue') },
+    { path: '/lots/:lot', name: 'lot', component: () => import('./lots/Lot.vue'), props: true },
+    { path: '/units/:serial', name: 'unit', component: () => import('./lots/Unit.vue'), props: true },
     { path: '/overlay', name: 'overlay', component: () => import('./overlay/Overlay.vue') },
     { path: '/cells', name: 'cells', component: () => import('./cells/Cells.vue') },
     { path: '/runs', name: 'runs', component: () => import('./runs/Runs.vue') },

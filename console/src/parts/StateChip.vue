@@ -17,6 +17,8 @@ const signs: Record<string, string> = {
   undetermined: '?',
   failed: '■',
   done: '○',
+  attention: '◆',
+  'to do': '○',
 }
 const colors: Record<string, string> = {
   live: 'live',

@@ -9,6 +9,8 @@ export interface Shortcut {
 export const placeKeys: Record<string, string> = {
   f: 'floor',
   l: 'line',
+  e: 'operate',
+  t: 'lots',
   p: 'procedures',
   n: 'nameplates',
   b: 'bench',

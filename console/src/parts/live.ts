@@ -1,7 +1,16 @@
 import { defineStore } from 'pinia'
 import { computed, reactive, ref } from 'vue'
 
-import { api, type Bay, type Frames, type MarkEvent, type PointEvent, type RunSummary, type SignalEvent } from '../api'
+import {
+  api,
+  type Bay,
+  type Frames,
+  type MarkEvent,
+  type Place,
+  type PointEvent,
+  type RunSummary,
+  type SignalEvent,
+} from '../api'
 
 // The service says something at least every two seconds; after three silences the numbers count as old.
 const silentAfter = 6000
@@ -12,6 +21,7 @@ export interface LiveListener {
   point?: (p: PointEvent) => void
   run?: (r: RunSummary) => void
   signal?: (s: SignalEvent) => void
+  place?: (p: Place) => void
   // gap is called when events may have been missed, so that what was built from them is fetched anew.
   gap?: () => void
 }
@@ -58,6 +68,7 @@ export const useLive = defineStore('live', () => {
     on<PointEvent>('point', (p) => listeners.forEach((l) => l.point?.(p)))
     on<RunSummary>('run', (r) => listeners.forEach((l) => l.run?.(r)))
     on<SignalEvent>('signal', (s) => listeners.forEach((l) => l.signal?.(s)))
+    on<Place>('place', (p) => listeners.forEach((l) => l.place?.(p)))
     on<object>('tick', () => undefined)
     on<object>('reset', () => void recover())
     source.onerror = () => {

@@ -1,0 +1,148 @@
+package console_test
+
+import (
+	"context"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	. "usherbench/console/chromium"
+	"usherbench/service/servicetest"
+)
+
+// scanner is a person with a scanner in front of an operator's place: what it reads is typed, and ends with Enter.
+type scanner struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+const enter = "\r"
+
+// scan scans a unit and gives the verdict that then fills the screen.
+func (s scanner) scan(serial string) string {
+	s.t.Helper()
+	do(s.t, s.ctx, Script(`window.verdictsBefore = window.verdicts.length`), Press(serial+enter),
+		Until(`window.verdicts.length > window.verdictsBefore`))
+	seen, err := Evaluate[string](s.ctx, `window.verdicts.at(-1)`)
+	require.NoError(s.t, err)
+	return seen
+}
+
+// verdictsSeen has the page remember every verdict that it shows, with the unit.
+const verdictsSeen = `window.verdicts = []
+{
+	const look = () => {
+		const kind = document.querySelector('[data-test=place]')?.dataset.kind
+		const serial = document.querySelector('[data-test=serial]')?.innerText
+		const shown = kind + ' ' + serial
+		if (shown !== window.shownLast && ['pass', 'marginal', 'fail', 'attention'].includes(kind)) window.verdicts.push(shown)
+		window.shownLast = shown
+	}
+	new MutationObserver(look).observe(document.body,
+		{ subtree: true, childList: true, characterData: true, attributes: true, attributeFilter: ['data-kind'] })
+}`
+
+// ninetySix are the units of a lot: seven faulty in three ways, and four with a bad contact at first.
+func ninetySix() (serials []string, faulty map[string]string) {
+	faulty = map[string]string{}
+	for k := range 96 {
+		serial := fmt.Sprintf("TN-%d", 4000+k)
+		serials = append(serials, serial)
+		switch k {
+		case 7, 31, 64:
+			faulty[serial] = "weak-regulation"
+		case 12, 77:
+			faulty[serial] = "low-efficiency"
+		case 40, 90:
+			faulty[serial] = "dead"
+		case 3, 50:
+			faulty[serial] = "open-contact"
+		case 22, 71:
+			faulty[serial] = "loose-contact"
+		}
+	}
+	return serials, faulty
+}
+
+// A lot of 96 units goes through an operator's place, in a browser, as by a person with a scanner.
+func TestALotOf96UnitsIsScanned(t *testing.T) {
+	serials, faulty := ninetySix()
+	h, ctx := open(t, servicetest.Options{TimeFactor: 5, Faulty: faulty}, api.Operator)
+	_, err := h.Local.OrderLot(t.Context(), "L-96", api.LotOrder{Nameplate: "tern", Quantity: 96})
+	require.NoError(t, err)
+	_, err = h.Local.SetUpPlace(t.Context(), "bay1", api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: "L-96"})
+	require.NoError(t, err)
+	do(t, ctx, Visit(h.Running.URL+"/operate/bay1"), Visible(`[data-test=scan]`), Script(verdictsSeen),
+		Until(`document.activeElement === document.querySelector('[data-test=scan]')`))
+	person := scanner{t, ctx}
+	found := map[string]string{}
+	reseated := 0
+	for k, serial := range serials {
+		verdict := person.scan(serial)
+		for verdict == "attention "+serial { // put in anew
+			reseated++
+			verdict = person.scan(serial)
+		}
+		switch verdict {
+		case "fail " + serial:
+			found[serial] = faulty[serial]
+		case "pass " + serial, "marginal " + serial:
+		default:
+			require.Fail(t, "another unit", "scanned %s, shown %s", serial, verdict)
+		}
+		if k == 48 {
+			do(t, ctx, Script(`location.reload()`), Visible(`[data-test=scan]`),
+				Until(`document.activeElement === document.querySelector('[data-test=scan]')`), Script(verdictsSeen),
+				Until(`document.querySelector('[data-test=serial]').innerText === `+fmt.Sprintf("%q", serial)))
+		}
+	}
+	want := map[string]string{}
+	for serial, fault := range faulty {
+		if fault != "open-contact" && fault != "loose-contact" {
+			want[serial] = fault
+		}
+	}
+	assert.Equal(t, want, found, "the seven are found, and no good unit counts as bad")
+	assert.Equal(t, 4+2*2, reseated, "four bad contacts once, and two dead units twice each")
+	tally := text(t, ctx, "[data-test=tally]")
+	for _, words := range []string{"96 of 96", "92.7 %"} {
+		assert.Contains(t, tally, words)
+	}
+
+	lot, err := h.Local.Lot(t.Context(), "L-96", api.LotRequest{})
+	require.NoError(t, err)
+	p := lot.Procedures[0]
+	assert.Equal(t, 96, p.Units)
+	assert.InDelta(t, 100*89.0/96, p.Yield.Value, 1e-9)
+	causes := map[string]int{}
+	for _, c := range p.Pareto {
+		causes[c.Figure] = c.Units
+	}
+	assert.Equal(t, map[string]int{"load-regulation": 3, "efficiency": 2, "open-contact": 2}, causes)
+
+	do(t, ctx, Visit(h.Running.URL+"/lots/L-96"), Visible(`[data-test=pareto] .cause`))
+	assert.Contains(t, text(t, ctx, "[data-test=shares]"), "92.7 %")
+	assert.Contains(t, text(t, ctx, "[data-test=pareto]"), "Open contact")
+	do(t, ctx, Click(`[data-test=failing] a`), Visible(`[data-test=unit-runs] tbody tr`))
+	assert.Contains(t, text(t, ctx, "h1"), "TN-4007")
+}
+
+// A wrong scan is taken back before the start, and the place begins by key, without a mouse.
+func TestAnOperatorsPlaceByKeys(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{TimeFactor: 5, Layouts: nil}, api.Operator)
+	_, err := h.Local.SetUpPlace(t.Context(), "bay1", api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: "L-1",
+		Begins: api.BeginsByKey})
+	require.NoError(t, err)
+	do(t, ctx, Visit(h.Running.URL+"/operate/bay1"), Visible(`[data-test=scan]`), Script(verdictsSeen),
+		Until(`document.activeElement === document.querySelector('[data-test=scan]')`), Press("TN-77"+enter),
+		Until(`document.querySelector('[data-test=serial]').innerText === 'TN-77'`), Press("\x1b"),
+		Until(`document.querySelector('[data-test=verdict]').innerText.includes('Scan a unit')`), Press("TN-78"+enter),
+		Until(`document.querySelector('[data-test=serial]').innerText === 'TN-78'`))
+	assert.Equal(t, "pass TN-78", scanner{t, ctx}.scan(""), "Enter begins")
+	units, err := h.Local.Runs(t.Context(), api.RunFilter{})
+	require.NoError(t, err)
+	assert.Len(t, units, 1, "TN-77 was never tested")
+}
