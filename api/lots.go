@@ -107,8 +107,8 @@ type LotBin struct {
 	Units int     `json:"units"`
 }
 
-// LotStep is one unit of a sequence, or some that follow each other: the serial number of the first, their mean, least and
-// greatest.
+// LotStep is one unit of a sequence, or some that follow each other: the serial number of the first, their mean, least
+// and greatest.
 type LotStep struct {
 	Serial string  `json:"serial"`
 	Mean   float64 `json:"mean"`

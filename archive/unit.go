@@ -12,6 +12,7 @@ import (
 	"usherbench/core/outcome"
 	"usherbench/core/population"
 	"usherbench/core/procedure"
+	"usherbench/core/quantity"
 	"usherbench/store"
 )
 
@@ -192,7 +193,7 @@ func VerdictOf(run store.Run, judged []procedure.Judged, reseats int) (api.UnitV
 	for _, j := range judged {
 		if j.Outcome == outcome.Outcome(run.Outcome) && j.Outcome != outcome.Pass ||
 			j.Outcome == outcome.Marginal && run.Outcome == string(outcome.Fail) {
-			words = append(words, strings.TrimSpace(j.Title+" "+j.Where)+": "+valueWords(j.Result)+limitWords(j))
+			words = append(words, figureWords(j))
 		}
 	}
 	if known {
@@ -209,6 +210,20 @@ func VerdictOf(run store.Run, judged []procedure.Judged, reseats int) (api.UnitV
 // Reseat tells whether a unit is to be put in anew: its contact was open, and nothing is known of it.
 func Reseat(run store.Run) bool {
 	return run.State == openContact && run.Outcome == string(outcome.Aborted)
+}
+
+// figureWords are a figure with its value and limit, as an operator reads it: "Load regulation (source.volts 48 V):
+// 0.750 %, at most 0.5 %".
+func figureWords(j procedure.Judged) string {
+	name := j.Title
+	if j.Where != "" {
+		name += " (" + j.Where + ")"
+	}
+	value := valueWords(j.Result)
+	if j.Undetermined == nil && j.U > 0 {
+		value = quantity.Fixed(j.Value, quantity.Decimals(j.U, 4)) + " " + j.Unit
+	}
+	return name + ": " + value + limitWords(j)
 }
 
 // limitWords say the limit beside a value: ", at least 14.8 V".

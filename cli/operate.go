@@ -168,6 +168,9 @@ func (a *app) printPlace(p api.Place) error {
 // tallyWords count the units of a lot.
 func tallyWords(t api.Tally) string {
 	words := fmt.Sprintf("%d units", t.Units)
+	if t.Units == 1 {
+		words = "1 unit"
+	}
 	if t.Quantity > 0 {
 		words = fmt.Sprintf("%d of %d units", t.Units, t.Quantity)
 	}

@@ -38,7 +38,8 @@ const verdictsSeen = `window.verdicts = []
 		const kind = document.querySelector('[data-test=place]')?.dataset.kind
 		const serial = document.querySelector('[data-test=serial]')?.innerText
 		const shown = kind + ' ' + serial
-		if (shown !== window.shownLast && ['pass', 'marginal', 'fail', 'attention'].includes(kind)) window.verdicts.push(shown)
+		if (shown !== window.shownLast && ['pass', 'marginal', 'fail', 'attention'].includes(kind))
+			window.verdicts.push(shown)
 		window.shownLast = shown
 	}
 	new MutationObserver(look).observe(document.body,

@@ -5,7 +5,7 @@ import { useRouter } from 'vue-router'
 import type { LotFigure } from '../api'
 import { short } from '../parts/format'
 
-// The values of a figure in the order of the units, against its limits: does the lot drift, and which units stand apart?
+// The values of a figure in the order of the units, against its limits: does the lot drift, which units stand apart?
 const props = defineProps<{ figure: LotFigure }>()
 const router = useRouter()
 const width = 460
@@ -28,8 +28,8 @@ const far = computed(() => new Set(props.figure.outliers.map((o) => o.serial)))
 const limits = computed(() => [props.figure.min, props.figure.max].filter((v): v is number => v !== undefined))
 const ticks = computed(() => [...limits.value, ...(props.figure.mean === null ? [] : [props.figure.mean])])
 const line = computed(() => {
-  const { drift, mean, n } = props.figure
-  if (drift === null || mean === null) return null
+  const { drift, driftU, mean, n } = props.figure
+  if (drift === null || driftU === null || mean === null || Math.abs(drift) <= driftU) return null // none is proven
   const span = (drift * (n - 1)) / 2
   return { y1: y(mean - span), y2: y(mean + span) }
 })

@@ -9,7 +9,7 @@ import { useLive } from '../parts/live'
 import SetUpPlace from './SetUpPlace.vue'
 import { play } from './sounds'
 
-// An operator's place: one field that always has the focus, one colour that fills the screen, and the counts of the lot.
+// An operator's place: one field that always has the focus, one colour that fills the screen, the counts of the lot.
 const props = defineProps<{ bay: string }>()
 const live = useLive()
 const place = ref<Place | null>(null)
@@ -171,6 +171,8 @@ const shown = computed<Shown>(() => {
   return { kind: 'waits', word: 'Scan a unit', serial: '', lines: [] }
 })
 const shape = computed(() => (shown.value.kind in shapes ? shapes[shown.value.kind as UnitVerdict] : ''))
+// capital makes a word the first of a line.
+const capital = (word: string) => word.charAt(0).toUpperCase() + word.slice(1)
 const what = computed(() => {
   const s = place.value?.setup
   if (!s) return ''
@@ -220,7 +222,7 @@ function done(p: Place) {
     </SetUpPlace>
     <main v-else aria-live="assertive">
       <p class="word" data-test="verdict">
-        <span v-if="shape" aria-hidden="true">{{ shape }}</span> {{ shown.word }}
+        <span v-if="shape" aria-hidden="true">{{ shape }}</span> {{ capital(shown.word) }}
       </p>
       <p class="serial" data-test="serial">{{ shown.serial }}</p>
       <p v-for="(line, i) in shown.lines" :key="i" class="line">{{ line }}</p>
@@ -310,6 +312,9 @@ function done(p: Place) {
   --ground: #24413d;
   --on: #e9f0ec;
 }
+header :deep(.v-btn) {
+  color: inherit !important;
+}
 header {
   display: flex;
   gap: 8px 18px;
@@ -334,9 +339,6 @@ main {
   line-height: 1.05;
   margin: 0;
   overflow-wrap: anywhere;
-}
-.word::first-letter {
-  text-transform: uppercase;
 }
 .waits .word {
   font-size: clamp(34px, 6vw, 84px);
