@@ -61,13 +61,14 @@ var rules = []struct {
 		regexp.MustCompile(`^(core/|api$|archive$|bench$|engine/outputs$|live$|store$|instrument|warden$)`), nil},
 	{"line", regexp.MustCompile(`^(api|archive|engine|store)$`), regexp.MustCompile(`^$`)},
 	{"operate", regexp.MustCompile(`^(core/|api$|archive$|engine$|store$)`), nil},
+	{"outbox", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"simulation", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	{"service/desk", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",
-		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|operate$|report$|rehearsal/shelf$|` +
+		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|operate$|outbox$|report$|rehearsal/shelf$|` +
 			`tables$|console$|instrument/dialect$|instrument/transport/memory$|service/desk$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},

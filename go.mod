@@ -10,6 +10,7 @@ require (
 	github.com/alecthomas/participle/v2 v2.1.4
 	github.com/chromedp/chromedp v0.23.0
 	github.com/creack/pty v1.1.24
+	github.com/eclipse/paho.golang v0.23.0
 	github.com/go-gormigrate/gormigrate/v2 v2.1.7
 	github.com/go-viper/mapstructure/v2 v2.5.0
 	github.com/goccy/go-yaml v1.19.2

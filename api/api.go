@@ -311,6 +311,10 @@ type Run struct {
 	Breaks        []record.Break `json:"breaks,omitempty"`
 	ProcedureText string         `json:"procedureText"`
 	NameplateText string         `json:"nameplateText,omitempty"`
+	// Sections are the parts of its report, in their order; none: all.
+	Sections []string `json:"sections,omitempty"`
+	// Parts were in the unit, by name.
+	Parts map[string]string `json:"parts,omitempty"`
 }
 
 // PlayedCurve is a curve of a run, over one way of what was played: there, or back. It is told in the units of its
@@ -376,7 +380,9 @@ type Procedure struct {
 	At    time.Time `json:"at"`
 	Why   string    `json:"why,omitempty"`
 	// Hash is the SHA-256 of the text: the same text has it under every name.
-	Hash string `json:"hash,omitempty"`
+	// Released says who made it one that operators may run, and why; absent: it is a draft.
+	Released *Released `json:"released,omitempty"`
+	Hash     string    `json:"hash,omitempty"`
 	// Text is left out in lists.
 	Text string `json:"text,omitempty"`
 	// Parameters of the procedure with their values, left out in lists.

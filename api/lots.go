@@ -88,6 +88,16 @@ type LotFigure struct {
 	// Sequence are the values in the order of the units, several units a step where there are many.
 	Sequence []LotStep `json:"sequence"`
 	Remarks  []string  `json:"remarks,omitempty"`
+	// Repeat tells the bench apart from the units; null where no unit was measured twice in one bay.
+	Repeat *LotRepeat `json:"repeat,omitempty"`
+}
+
+// LotRepeat is how far a figure of one unit scatters in one bay, with its degrees of freedom, and how far the units do
+// without that.
+type LotRepeat struct {
+	SD      float64  `json:"sd"`
+	Freedom int      `json:"freedom"`
+	Units   *float64 `json:"units"`
 }
 
 // LotIndex is a capability with its 95 % interval.

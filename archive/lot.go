@@ -10,6 +10,7 @@ import (
 	"gonum.org/v1/gonum/stat"
 
 	"usherbench/api"
+	"usherbench/core/nameplate"
 	"usherbench/core/outcome"
 	"usherbench/core/population"
 	"usherbench/core/procedure"
@@ -21,61 +22,94 @@ import (
 // pauseAfter is after which time between two attempts the people of a bay were away, s.
 const pauseAfter = 600.0
 
+// lotRuns are what the runs of a lot left behind, by procedure in the order of their first runs.
+type lotRuns struct {
+	order   []string
+	runs    map[string][]store.LotRun
+	figures map[string][]store.LotValue // of each run
+}
+
+// readLot reads the runs of a lot that have ended, of one procedure or of all. It fails with store.ErrNotFound where
+// there is none.
+func readLot(s *store.Store, name, procedure string) (lotRuns, error) {
+	l := lotRuns{runs: map[string][]store.LotRun{}, figures: map[string][]store.LotValue{}}
+	runs, values, err := s.Lot(name, procedure)
+	if err != nil {
+		return l, err
+	}
+	if len(runs) == 0 {
+		return l, fmt.Errorf("lot %q has no run that has ended: %w", name, store.ErrNotFound)
+	}
+	for _, v := range values {
+		l.figures[v.RunID] = append(l.figures[v.RunID], v)
+	}
+	for _, r := range runs {
+		if l.runs[r.Procedure] == nil {
+			l.order = append(l.order, r.Procedure)
+		}
+		l.runs[r.Procedure] = append(l.runs[r.Procedure], r)
+	}
+	return l, nil
+}
+
 // Lot judges the units of a lot, procedure by procedure. It fails with store.ErrNotFound where the lot has no run that
 // ended.
 func Lot(s *store.Store, name string, request api.LotRequest) (api.Lot, error) {
 	lot := api.Lot{Name: name, Procedures: []api.LotProcedure{}}
-	runs, values, err := s.Lot(name, request.Procedure)
+	l, err := readLot(s, name, request.Procedure)
 	if err != nil {
 		return lot, err
-	}
-	if len(runs) == 0 {
-		return lot, fmt.Errorf("lot %q has no run that has ended: %w", name, store.ErrNotFound)
 	}
 	kept, err := s.LotOrder(name)
 	if err != nil {
 		return lot, err
 	}
 	lot.Order = orderOf(kept)
-	figures := map[string][]store.LotValue{}
-	for _, v := range values {
-		figures[v.RunID] = append(figures[v.RunID], v)
-	}
-	byProcedure := map[string][]store.LotRun{}
-	var order []string
-	for _, r := range runs {
-		if byProcedure[r.Procedure] == nil {
-			order = append(order, r.Procedure)
-		}
-		byProcedure[r.Procedure] = append(byProcedure[r.Procedure], r)
-	}
-	for _, procedure := range order {
-		own := byProcedure[procedure]
+	for _, procedure := range l.order {
+		own := l.runs[procedure]
 		newest, err := s.Figures(own[len(own)-1].ID)
 		if err != nil {
 			return lot, err
 		}
-		lot.Procedures = append(lot.Procedures, judgeLot(own, figures, newest, request))
+		first, err := firstDecides(s, own)
+		if err != nil {
+			return lot, err
+		}
+		lot.Procedures = append(lot.Procedures, judgeLot(own, l.figures, newest, first, request))
 	}
 	return lot, nil
 }
 
-// lotUnits are the units of a lot, in the order of their first attempts, with the run of each one's last attempt.
+// firstDecides tells whether the nameplate of the newest run has the first attempt decide.
+func firstDecides(s *store.Store, runs []store.LotRun) (bool, error) {
+	run, err := s.Run(runs[len(runs)-1].ID)
+	if err != nil || run.NameplateText == "" {
+		return false, err
+	}
+	plate, err := nameplate.Parse([]byte(run.NameplateText))
+	if err != nil { // of an earlier version of the program
+		return false, nil //nolint:nilerr // the last attempt decides where nothing else is said
+	}
+	return plate.Retest.First, nil
+}
+
+// lotUnits are the units of a lot, in the order of their first attempts, with the run of the attempt that decides.
 type lotUnits struct {
 	tested []population.Tested
 	last   []store.LotRun
+	all    []store.LotRun // every attempt that counts
 }
 
 // judgeLot is a lot by one procedure; newest are the figures of its newest run, which say titles, units and limits.
 func judgeLot(runs []store.LotRun, figures map[string][]store.LotValue, newest []procedure.Judged,
-	request api.LotRequest) api.LotProcedure {
+	first bool, request api.LotRequest) api.LotProcedure {
 	p := api.LotProcedure{Procedure: runs[0].Procedure, Title: runs[len(runs)-1].Title, Failing: []string{},
 		Pareto: []api.LotCause{}, Figures: []api.LotFigure{}, Bays: []api.LotPace{}}
 	titles := map[string]string{openContact: "Open contact", unfinished: "Did not come to its end"}
 	for _, f := range newest {
 		titles[f.ID] = f.Title
 	}
-	units, byBay := unitsOf(runs, figures)
+	units, byBay := unitsOf(runs, figures, first)
 	for _, attempts := range byBay {
 		p.Attempts += len(attempts.all)
 	}
@@ -84,7 +118,7 @@ func judgeLot(runs []store.LotRun, figures map[string][]store.LotValue, newest [
 	p.FirstPass = shareOf(population.FirstPass(units.tested, request.Strict))
 	p.Retest = shareOf(population.Retest(units.tested))
 	for _, u := range units.tested {
-		if !u.Attempts[len(u.Attempts)-1].Passed(request.Strict) {
+		if !u.Decisive().Passed(request.Strict) {
 			p.Failing = append(p.Failing, u.Serial)
 		}
 	}
@@ -110,7 +144,9 @@ type bayAttempts struct {
 	all []population.Attempt
 }
 
-func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue) (units lotUnits, byBay []bayAttempts) {
+// unitsOf are the units of runs; first has the first attempt decide, and not the last.
+func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue, first bool) (units lotUnits,
+	byBay []bayAttempts) {
 	began := runs[0].StartedAt
 	since := func(t time.Time) float64 { return t.Sub(began).Seconds() }
 	places, bays := map[string]int{}, map[string]int{}
@@ -132,9 +168,14 @@ func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue) (units lo
 		if !known {
 			at = len(units.tested)
 			places[r.Serial] = at
-			units.tested, units.last = append(units.tested, population.Tested{Serial: r.Serial}), append(units.last, r)
+			units.tested, units.last = append(units.tested, population.Tested{Serial: r.Serial, First: first}),
+				append(units.last, r)
 		}
-		units.tested[at].Attempts, units.last[at] = append(units.tested[at].Attempts, a), r
+		units.tested[at].Attempts = append(units.tested[at].Attempts, a)
+		if !first {
+			units.last[at] = r
+		}
+		units.all = append(units.all, r)
 		in, known := bays[r.Bay]
 		if !known {
 			in = len(byBay)
@@ -168,24 +209,42 @@ func shareOf(s population.Share, err error) *api.LotShare {
 	return &api.LotShare{Value: s.Value, Low: s.Low, High: s.High}
 }
 
-// figureOfLot is a figure over the units: the nth of its id in every run.
-func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string][]store.LotValue) api.LotFigure {
-	out := api.LotFigure{Figure: f.ID, Title: f.Title, Where: f.Where, Unit: f.Unit, Min: f.Min, Max: f.Max,
+// lotFigure is a figure of a lot without its values.
+func lotFigure(f procedure.Judged) api.LotFigure {
+	return api.LotFigure{Figure: f.ID, Title: f.Title, Where: f.Where, Unit: f.Unit, Min: f.Min, Max: f.Max,
 		Outliers: []api.LotOutlier{}, Bins: []api.LotBin{}, Sequence: []api.LotStep{}}
-	var values []float64
-	var serials []string
+}
+
+// nthOf is the nth value of a figure of a run, where it has one.
+func nthOf(values []store.LotValue, id string, nth int) (x float64, ok bool) {
+	k := 0
+	for _, v := range values {
+		if v.Figure != id {
+			continue
+		}
+		if k == nth && v.Value != nil {
+			return *v.Value, true
+		}
+		k++
+	}
+	return 0, false
+}
+
+// valuesOf are the values of a figure over the units, in their order: of the attempt that decides.
+func valuesOf(f procedure.Judged, nth int, units lotUnits,
+	figures map[string][]store.LotValue) (values []float64, serials []string) {
 	for _, r := range units.last {
-		k := 0
-		for _, v := range figures[r.ID] {
-			if v.Figure != f.ID {
-				continue
-			}
-			if k == nth && v.Value != nil {
-				values, serials = append(values, *v.Value), append(serials, r.Serial)
-			}
-			k++
+		if x, ok := nthOf(figures[r.ID], f.ID, nth); ok {
+			values, serials = append(values, x), append(serials, r.Serial)
 		}
 	}
+	return values, serials
+}
+
+// figureOfLot is a figure over the units: the nth of its id in every run.
+func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string][]store.LotValue) api.LotFigure {
+	out := lotFigure(f)
+	values, serials := valuesOf(f, nth, units, figures)
 	out.N = len(values)
 	if out.N == 0 {
 		out.Why = "no unit has the figure"
@@ -200,7 +259,31 @@ func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string
 	for _, x := range far {
 		out.Outliers = append(out.Outliers, api.LotOutlier{Serial: serials[x.Index], Value: values[x.Index], Z: x.Z})
 	}
+	if r, err := population.RepeatOf(measuredAgain(f.ID, nth, units.all, figures)); err == nil {
+		out.Repeat = &api.LotRepeat{SD: r.SD, Freedom: r.Freedom, Units: orNil(r.Units)}
+	}
 	return out
+}
+
+// measuredAgain are the values of a figure by unit and bay, of every attempt.
+func measuredAgain(id string, nth int, runs []store.LotRun,
+	figures map[string][]store.LotValue) (groups []population.Measured) {
+	places := map[[2]string]int{}
+	for _, r := range runs {
+		x, ok := nthOf(figures[r.ID], id, nth)
+		if !ok {
+			continue
+		}
+		key := [2]string{r.Serial, r.Bay}
+		at, known := places[key]
+		if !known {
+			at = len(groups)
+			places[key] = at
+			groups = append(groups, population.Measured{Unit: r.Serial, Bay: r.Bay})
+		}
+		groups[at].Values = append(groups[at].Values, x)
+	}
+	return groups
 }
 
 // mostSteps is of how many steps a sequence is at most.

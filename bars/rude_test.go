@@ -118,7 +118,7 @@ func rudely(server, token, long string) error {
 	}{
 		{2, func() error { _, err := viewer.Rehearse(ctx, api.Draft{Text: nested()}); return err }},
 		{2, func() error { _, err := viewer.LookAtLog(ctx, api.ImportLog{Name: "a.xlsx", Data: book}); return err }},
-		{16, func() error { return viewer.Report(ctx, long, io.Discard) }},
+		{16, func() error { return viewer.Report(ctx, long, client.Printed{}, io.Discard) }},
 		{2, func() error { _, err := viewer.CheckProcedure(ctx, unknown()); return err }},
 	} {
 		for range ask.atOnce {

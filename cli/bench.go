@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -252,20 +253,34 @@ func (a *app) goOn() *cobra.Command {
 }
 
 func (a *app) journal() *cobra.Command {
-	var bay, run string
-	var limit int
+	var f api.JournalFilter
+	var since, until, output string
 	c := &cobra.Command{
 		Use: "journal", Short: "Show what was done, by whom, to what", Args: cobra.NoArgs,
-		Example: "  usher journal --bay bay1 --limit 50",
+		Example: "  usher journal --bay bay1 --limit 50\n  usher journal --by ada --since 2026-11-01 -o journal.csv",
+		PreRunE: func(*cobra.Command, []string) (err error) {
+			for text, to := range map[*string]*time.Time{&since: &f.Since, &until: &f.Until} {
+				if *text == "" {
+					continue
+				}
+				if *to, err = time.ParseInLocation(time.DateOnly, *text, time.Local); err != nil {
+					return usage("%q is not a day: write it like 2026-03-31", *text)
+				}
+			}
+			return nil
+		},
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
-			if run != "" {
-				found, err := cl.Run(ctx, run)
+			if f.Run != "" {
+				found, err := cl.Run(ctx, f.Run)
 				if err != nil {
 					return err
 				}
-				run = found.ID
+				f.Run = found.ID
 			}
-			entries, err := cl.Journal(ctx, bay, run, limit)
+			if output != "" {
+				return a.write(output, func(w io.Writer) error { return cl.WriteJournal(ctx, f, w) })
+			}
+			entries, err := cl.Journal(ctx, f)
 			if err != nil || a.json {
 				return a.jsonOr(entries, err)
 			}
@@ -276,9 +291,14 @@ func (a *app) journal() *cobra.Command {
 			return a.table(rows)
 		}),
 	}
-	c.Flags().StringVar(&bay, "bay", "", "only this bay")
-	c.Flags().StringVar(&run, "run", "", "only this run")
-	c.Flags().IntVar(&limit, "limit", 40, "how many entries, newest first")
+	c.Flags().StringVar(&f.Bay, "bay", "", "only this bay")
+	c.Flags().StringVar(&f.Run, "run", "", "only this run")
+	c.Flags().StringVar(&f.By, "by", "", "only what this account did")
+	c.Flags().StringVar(&f.What, "what", "", "only such entries, such as \"run started\"")
+	c.Flags().StringVar(&since, "since", "", "only from this day on, such as 2026-03-31")
+	c.Flags().StringVar(&until, "until", "", "only before this day")
+	c.Flags().IntVar(&f.Limit, "limit", 40, "how many entries, newest first")
+	c.Flags().StringVarP(&output, "output", "o", "", "write the entries as CSV into a file; - is standard output")
 	c.AddCommand(a.journalVerify())
 	return c
 }

@@ -124,7 +124,7 @@ func (a *app) writeResults(ctx context.Context, cl *client.Client, folder string
 	for ending, fill := range map[string]func(io.Writer) error{
 		"csv":  func(w io.Writer) error { return cl.Export(ctx, doc.ID, "csv", client.Range{}, w) },
 		"json": func(w io.Writer) error { return cl.Export(ctx, doc.ID, "json", client.Range{}, w) },
-		"pdf":  func(w io.Writer) error { return cl.Report(ctx, doc.ID, w) },
+		"pdf":  func(w io.Writer) error { return cl.Report(ctx, doc.ID, client.Printed{}, w) },
 	} {
 		path := filepath.Join(folder, doc.Serial+"."+ending)
 		if err := quiet.write(path, fill); err != nil {

@@ -53,7 +53,7 @@ func TestHeavyWorkIsDoneInAProcessOfItsOwn(t *testing.T) {
 	require.Empty(t, desks(t, service), "none is there before it is needed")
 	for range 2 {
 		var report bytes.Buffer
-		require.NoError(t, cl.Report(t.Context(), run.ID, &report))
+		require.NoError(t, cl.Report(t.Context(), run.ID, client.Printed{}, &report))
 		assert.True(t, bytes.HasPrefix(report.Bytes(), []byte("%PDF")))
 		require.Len(t, desks(t, service), 1, "one answers one after another")
 	}
@@ -64,7 +64,7 @@ func TestHeavyWorkIsDoneInAProcessOfItsOwn(t *testing.T) {
 	require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 	require.Eventually(t, func() bool { return len(desks(t, service)) == 0 }, time.Minute, 10*time.Millisecond)
 	var report bytes.Buffer
-	require.NoError(t, cl.Report(t.Context(), run.ID, &report), "another one answers")
+	require.NoError(t, cl.Report(t.Context(), run.ID, client.Printed{}, &report), "another one answers")
 	h.bringIn(cl, service)
 	pid = desks(t, service)[0]
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGKILL))

@@ -75,22 +75,35 @@ or run, serial number and procedure to each frame. -o - writes to standard outpu
 }
 
 func (a *app) report() *cobra.Command {
-	var output string
 	c := &cobra.Command{
-		Use: "report RUN -o FILE.pdf", Short: "Write the report of a run as PDF", Args: cobra.ExactArgs(1),
-		Example: "  usher report last -o report.pdf",
-		PreRunE: func(*cobra.Command, []string) error {
-			if output == "" {
-				return usage("name the file with -o")
-			}
-			return nil
-		},
-		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
-			return a.write(output, func(w io.Writer) error { return cl.Report(ctx, args[0], w) })
-		}),
+		Use: "report RUN -o FILE", Short: "Write the report of a run as PDF or HTML", Args: cobra.ExactArgs(1),
+		Long: `Write the report of a run: PDF, or one file of HTML that needs no network and prints well, by the ending of the
+file. Paper, language, company and signatures are as the office has set (usher office set) where nothing else is said.`,
+		Example: "  usher report last -o report.pdf\n  usher report last -o report.html --language de --paper letter",
 	}
-	c.Flags().StringVarP(&output, "output", "o", "", "file to write; - is standard output")
+	printed, output := printedFlags(c)
+	c.RunE = a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+		return a.write(*output, func(w io.Writer) error { return cl.Report(ctx, args[0], *printed, w) })
+	})
 	return c
+}
+
+// printedFlags are the flags of a command that writes a report. Its format is that of the ending of the file.
+func printedFlags(c *cobra.Command) (*client.Printed, *string) {
+	p, output := &client.Printed{}, new(string)
+	c.Flags().StringVarP(output, "output", "o", "", "file to write, .pdf or .html; - is standard output")
+	c.Flags().StringVar(&p.Language, "language", "", "of the fixed words: "+strings.Join(report.Languages(), ", "))
+	c.Flags().StringVar(&p.Paper, "paper", "", "a4 or letter")
+	c.PreRunE = func(*cobra.Command, []string) error {
+		if *output == "" {
+			return usage("name the file with -o")
+		}
+		if strings.HasSuffix(strings.ToLower(*output), ".html") {
+			p.Format = "html"
+		}
+		return nil
+	}
+	return p, output
 }
 
 // write writes a whole file or none: what is there already is replaced only when everything came.

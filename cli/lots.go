@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,7 +21,7 @@ import (
 // lots lists lots, and tells what one is like.
 func (a *app) lots() *cobra.Command {
 	c := &cobra.Command{Use: "lot", Short: "Lots: their units, yield, failures and capability"}
-	c.AddCommand(a.lotList(), a.lotShow(), a.lotOrder())
+	c.AddCommand(a.lotList(), a.lotShow(), a.lotOrder(), a.lotReport(), a.lotLog(), a.lotCompare())
 	return c
 }
 
@@ -189,4 +192,89 @@ func (a *app) lotOrder() *cobra.Command {
 	c.Flags().BoolVar(&o.Closed, "closed", false, "nothing more is tested in it")
 	c.Flags().StringVar(&o.Note, "note", "", "a note")
 	return c
+}
+
+// lotReport writes the report of a lot.
+func (a *app) lotReport() *cobra.Command {
+	c := &cobra.Command{
+		Use: "report LOT -o FILE", Short: "Write the report of a lot as PDF or HTML", Args: cobra.ExactArgs(1),
+		Example: "  usher lot report L-2026-11 -o lot.pdf\n  usher lot report L-2026-11 -o lot.html --language fr",
+	}
+	printed, output := printedFlags(c)
+	c.RunE = a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+		return a.write(*output, func(w io.Writer) error { return cl.LotReport(ctx, args[0], *printed, w) })
+	})
+	return c
+}
+
+// lotLog writes a line for every attempt of a lot.
+func (a *app) lotLog() *cobra.Command {
+	var format, output string
+	c := &cobra.Command{
+		Use: "log LOT", Short: "A line for every attempt of a lot, with a summary at the end", Args: cobra.ExactArgs(1),
+		Long: `Write the log of a lot: its title, a line for every attempt with time and serial number, the failing figures under
+what failed, and at the end how many passed, the total time and how long a test took.`,
+		Example: "  usher lot log L-2026-11\n  usher lot log L-2026-11 -o lot.xlsx",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			if a.json {
+				log, err := cl.LotLog(ctx, args[0])
+				return a.jsonOr(log, err)
+			}
+			if format == "" {
+				format = "text"
+				if ending := strings.TrimPrefix(filepath.Ext(output), "."); ending != "" && ending != "txt" {
+					format = ending
+				}
+			}
+			if !slices.Contains(report.LotLogFormats, format) {
+				return usage("--format %q: choose %s", format, strings.Join(report.LotLogFormats, ", "))
+			}
+			return a.write(output, func(w io.Writer) error { return cl.WriteLotLog(ctx, args[0], format, w) })
+		}),
+	}
+	c.Flags().StringVar(&format, "format", "", strings.Join(report.LotLogFormats, ", ")+" (default by the file's ending)")
+	c.Flags().StringVarP(&output, "output", "o", "-", "file to write; - is standard output")
+	return c
+}
+
+// lotCompare compares two lots.
+func (a *app) lotCompare() *cobra.Command {
+	var procedure string
+	c := &cobra.Command{
+		Use: "compare BEFORE AFTER", Short: "Which figures of two lots differ, beyond their scatter", Args: cobra.ExactArgs(2),
+		Long: `Compare two lots, figure by figure: the difference of their means with its 95 % interval (Welch), whether it is
+proven, and what share of the width of the limits it is, for proven is not important. Scatter alone is in the interval:
+another bench or calibration adds its own.`,
+		Example: "  usher lot compare L-2026-10 L-2026-11",
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			d, err := cl.LotDifference(ctx, args[1], args[0], procedure)
+			if err != nil || a.json {
+				return a.jsonOr(d, err)
+			}
+			rows := [][]string{{"FIGURE", "AT", plain(d.Before), plain(d.After), "DIFFERENCE", "", "OF THE LIMITS"}}
+			for _, f := range d.Figures {
+				rows = append(rows, differenceRow(f))
+			}
+			return a.table(rows)
+		}),
+	}
+	c.Flags().StringVar(&procedure, "procedure", "", "only by this procedure")
+	return c
+}
+
+func differenceRow(f api.LotFigureDifference) []string {
+	number := func(x float64, digits int) string { return quantity.Digits(x, digits) + " " + f.Unit }
+	if f.Difference == nil || f.U == nil {
+		return []string{f.Figure, f.Where, "—", "—", "—", f.Why, "—"}
+	}
+	differs, share := "not proven", "—"
+	if f.Differs {
+		differs = "differs"
+	}
+	if f.Share != nil {
+		share = percent(*f.Share)
+	}
+	return []string{f.Figure, f.Where, fmt.Sprintf("%s (n = %d)", number(f.Before, 5), f.BeforeUnits),
+		fmt.Sprintf("%s (n = %d)", number(f.After, 5), f.AfterUnits),
+		fmt.Sprintf("%s ± %s", number(*f.Difference, 3), number(*f.U, 3)), differs, share}
 }

@@ -198,7 +198,7 @@ func TestAKilledServiceLeavesTheBenchSafeAndTheRecordWhole(t *testing.T) {
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, w.To, newest[run.ID]-store.FlushInterval.Seconds()-0.15,
 			"frames older than one second are on record")
-		entries, err := cl.Journal(t.Context(), "", run.ID, 20)
+		entries, err := cl.Journal(t.Context(), api.JournalFilter{Run: run.ID, Limit: 20})
 		require.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(entries), "left behind by a killed service")
 	}

@@ -157,7 +157,7 @@ func TestRunsAreSuspendedWhenTheServiceEndsInGoodOrder(t *testing.T) {
 	_, cl = h.serve()
 	require.Eventually(t, func() bool { return drained() == bays }, 30*time.Second, 20*time.Millisecond, "they go on")
 	for k, run := range runs {
-		entries, err := cl.Journal(t.Context(), "", run.ID, 50)
+		entries, err := cl.Journal(t.Context(), api.JournalFilter{Run: run.ID, Limit: 50})
 		require.NoError(t, err)
 		assert.Contains(t, fmt.Sprint(entries), "run suspended")
 		assert.Contains(t, fmt.Sprint(entries), "run resumed")

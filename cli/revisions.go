@@ -27,9 +27,9 @@ func (a *app) revisionCommands() []*cobra.Command {
 			if err != nil || a.json {
 				return a.jsonOr(all, err)
 			}
-			rows := [][]string{{"REV", "BY", "AT", "HASH", "WHY"}}
+			rows := [][]string{{"REV", "STATE", "BY", "AT", "HASH", "WHY"}}
 			for _, p := range all {
-				rows = append(rows, []string{fmt.Sprint(p.Revision), p.By, p.At.Local().Format("2006-01-02 15:04"),
+				rows = append(rows, []string{fmt.Sprint(p.Revision), stateOf(p), p.By, p.At.Local().Format("2006-01-02 15:04"),
 					p.Hash[:min(12, len(p.Hash))], orDash(p.Why)})
 			}
 			return a.table(rows)
@@ -118,7 +118,7 @@ func (a *app) revisionCommands() []*cobra.Command {
 			return a.table(rows)
 		},
 	}
-	return []*cobra.Command{revisions, difference, export, imports, ready}
+	return []*cobra.Command{a.release(), revisions, difference, export, imports, ready}
 }
 
 // importAll pushes procedures, after all of them were checked.

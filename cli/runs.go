@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -139,11 +142,19 @@ func awaitFigures(ctx context.Context, cl *client.Client, id string) (api.Run, e
 
 func (a *app) runs() *cobra.Command {
 	var f client.RunFilter
-	var since string
+	var since, output, format string
 	c := &cobra.Command{
 		Use: "runs", Short: "List runs, newest first", Args: cobra.NoArgs,
-		Example: "  usher runs --bay bay1 --outcome fail\n  usher runs --serial TN-2208 --since 2026-03-01",
+		Long: "List runs, newest first; or with -o write all that are chosen with their figures, a row a run, oldest first.",
+		Example: "  usher runs --bay bay1 --outcome fail\n  usher runs --serial TN-2208 --since 2026-03-01\n" +
+			"  usher runs --lot L-2026-11 -o lot.xlsx",
 		PreRunE: func(*cobra.Command, []string) (err error) {
+			if format == "" {
+				format = strings.TrimPrefix(filepath.Ext(output), ".")
+			}
+			if output != "" && !slices.Contains(report.SelectionFormats, format) {
+				return usage("give --format %s", strings.Join(report.SelectionFormats, ", "))
+			}
 			if since != "" {
 				if f.Since, err = time.ParseInLocation(time.DateOnly, since, time.Local); err != nil {
 					return usage("--since %q: write it like 2026-03-31", since)
@@ -152,6 +163,9 @@ func (a *app) runs() *cobra.Command {
 			return nil
 		},
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
+			if output != "" {
+				return a.write(output, func(w io.Writer) error { return cl.Selection(ctx, f, format, w) })
+			}
 			runs, err := cl.Runs(ctx, f)
 			if err != nil || a.json {
 				return a.jsonOr(runs, err)
@@ -177,6 +191,9 @@ func (a *app) runs() *cobra.Command {
 	}
 	c.Flags().StringVar(&since, "since", "", "only from this day on, such as 2026-03-31")
 	c.Flags().IntVar(&f.Limit, "limit", 30, "how many")
+	c.Flags().StringVarP(&output, "output", "o", "", "write the runs with their figures into a file; - is standard output")
+	c.Flags().StringVar(&format, "format", "", strings.Join(report.SelectionFormats, ", ")+
+		" (default by the file's ending)")
 	return c
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -51,7 +52,29 @@ func (a *app) units() *cobra.Command {
 			}
 			change.Parts, change.Why = &parts, why
 			return nil
-		}), a.unitAllow())
+		}), a.unitAllow(), a.unitReport())
+	return c
+}
+
+// unitReport writes the history of a unit, or its card.
+func (a *app) unitReport() *cobra.Command {
+	var card bool
+	c := &cobra.Command{
+		Use: "report SERIAL -o FILE", Short: "Write the history of a unit, or its card, as PDF or HTML",
+		Args: cobra.ExactArgs(1),
+		Long: "Write the history of a unit with all its runs, or with --card what is handed over with it: every procedure of " +
+			"its card with the figures that count.",
+		Example: "  usher unit report TN-2213 -o history.pdf\n  usher unit report TN-2213 --card -o card.pdf",
+	}
+	printed, output := printedFlags(c)
+	c.Flags().BoolVar(&card, "card", false, "the card in place of the history")
+	c.RunE = a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+		kind := "history"
+		if card {
+			kind = "card"
+		}
+		return a.write(*output, func(w io.Writer) error { return cl.UnitReport(ctx, args[0], kind, *printed, w) })
+	})
 	return c
 }
 

@@ -66,7 +66,7 @@ func TestTheWardenSwitchesOffWhenTheServiceIsKilled(t *testing.T) {
 		assert.Equal(t, "aborted", doc.State)
 		assert.Contains(t, doc.Reason, "the warden made the outputs safe at", "the next service finds it so and says so")
 	}
-	entries, err := cl.Journal(t.Context(), "bay1", "", 20)
+	entries, err := cl.Journal(t.Context(), api.JournalFilter{Bay: "bay1", Limit: 20})
 	require.NoError(t, err)
 	assert.True(t, journalHas(entries, "made safe by the warden", "the service died"), "%v", entries)
 }

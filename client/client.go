@@ -302,8 +302,20 @@ type RunFilter = api.RunFilter
 
 // Runs lists runs, newest first.
 func (c *Client) Runs(ctx context.Context, f RunFilter) ([]api.RunSummary, error) {
+	query := filterQuery(f)
+	if f.Before != "" {
+		query.Set("before", f.Before)
+	}
+	if f.Limit > 0 {
+		query.Set("limit", strconv.Itoa(f.Limit))
+	}
+	return get[[]api.RunSummary](ctx, c, one("runs"), query)
+}
+
+// filterQuery are the parameters by which runs are chosen.
+func filterQuery(f RunFilter) url.Values {
 	query := url.Values{}
-	for _, chosen := range append(f.Texts(), api.Chosen{Name: "before", Value: &f.Before}) {
+	for _, chosen := range f.Texts() {
 		if *chosen.Value != "" {
 			query.Set(chosen.Name, *chosen.Value)
 		}
@@ -311,10 +323,7 @@ func (c *Client) Runs(ctx context.Context, f RunFilter) ([]api.RunSummary, error
 	if !f.Since.IsZero() {
 		query.Set("since", f.Since.Format(time.RFC3339))
 	}
-	if f.Limit > 0 {
-		query.Set("limit", strconv.Itoa(f.Limit))
-	}
-	return get[[]api.RunSummary](ctx, c, one("runs"), query)
+	return query
 }
 
 // Run reads everything on record about a run: by its id, a unique prefix of it, or "last".
@@ -360,8 +369,8 @@ func (c *Client) Export(ctx context.Context, ref, format string, r Range, w io.W
 }
 
 // Report writes the report of a run as PDF.
-func (c *Client) Report(ctx context.Context, ref string, w io.Writer) error {
-	return c.download(ctx, one("runs", ref, "report"), nil, w)
+func (c *Client) Report(ctx context.Context, ref string, p Printed, w io.Writer) error {
+	return c.download(ctx, one("runs", ref, "report"), p.query(), w)
 }
 
 func (c *Client) download(ctx context.Context, path string, query url.Values, w io.Writer) error {
@@ -372,16 +381,4 @@ func (c *Client) download(ctx context.Context, path string, query url.Values, w 
 	defer response.Body.Close()
 	_, err = io.Copy(w, response.Body)
 	return err
-}
-
-// Journal lists entries, newest first; empty bay and run choose all.
-func (c *Client) Journal(ctx context.Context, bay, run string, limit int) ([]api.JournalEntry, error) {
-	query := url.Values{"limit": {strconv.Itoa(limit)}}
-	if bay != "" {
-		query.Set("bay", bay)
-	}
-	if run != "" {
-		query.Set("run", run)
-	}
-	return get[[]api.JournalEntry](ctx, c, one("journal"), query)
 }

@@ -90,8 +90,9 @@ func (l *Line) Close() {
 }
 
 // Enqueue puts units in line, dealt out over the bays in order; each goes through every procedure in its bay.
-// It fails with api.ErrBadRequest, engine.ErrUnknownBay, store.ErrNotFound, or the findings of a procedure.
-func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
+// Revisions are those to be run, by procedure; 0 is the newest. It fails with api.ErrBadRequest, engine.ErrUnknownBay,
+// store.ErrNotFound, or the findings of a procedure.
+func (l *Line) Enqueue(by string, r api.Enqueue, revisions map[string]int) ([]store.Waiting, error) {
 	if len(r.Bays) == 0 || len(r.Serials) == 0 || len(r.Procedures) == 0 ||
 		len(r.Serials)*len(r.Procedures) > mostWaiting {
 		return nil, fmt.Errorf("%w: a line needs bays, serial numbers and procedures, up to %d runs at once",
@@ -104,7 +105,7 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 		}
 	}
 	for _, name := range r.Procedures {
-		revision, err := l.store.Revision(name, 0)
+		revision, err := l.store.Revision(name, revisions[name])
 		if err != nil {
 			return nil, err
 		}
@@ -127,7 +128,7 @@ func (l *Line) Enqueue(by string, r api.Enqueue) ([]store.Waiting, error) {
 		}
 		for _, name := range r.Procedures {
 			bay := r.Bays[i%len(r.Bays)]
-			runs = append(runs, store.Waiting{Bay: bay, Serial: serial, Lot: r.Lot, Procedure: name,
+			runs = append(runs, store.Waiting{Bay: bay, Serial: serial, Lot: r.Lot, Procedure: name, Revision: revisions[name],
 				Parameters: r.Parameters, By: by, At: l.store.Now(), NotBefore: r.NotBefore, After: after[bay]})
 		}
 	}

@@ -114,7 +114,7 @@ func served(t *testing.T, test func(t *testing.T, f *floor, l *Line)) {
 }
 
 func enqueue(t require.TestingT, l *Line, bays, serials, procedures []string) []store.Waiting {
-	all, err := l.Enqueue("ada", api.Enqueue{Bays: bays, Serials: serials, Procedures: procedures})
+	all, err := l.Enqueue("ada", api.Enqueue{Bays: bays, Serials: serials, Procedures: procedures}, nil)
 	require.NoError(t, err)
 	return all
 }
@@ -204,7 +204,7 @@ func TestARunWaitsForItsTime(t *testing.T) {
 	served(t, func(t *testing.T, f *floor, l *Line) {
 		tonight := time.Now().Add(time.Hour)
 		_, err := l.Enqueue("ada", api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"A"}, Procedures: []string{"first"},
-			NotBefore: &tonight})
+			NotBefore: &tonight}, nil)
 		require.NoError(t, err)
 		time.Sleep(59 * time.Minute)
 		synctest.Wait()
@@ -263,7 +263,7 @@ func TestNothingUnsoundComesIntoTheLine(t *testing.T) {
 		} {
 			r := good
 			c.change(&r)
-			_, err := l.Enqueue("ada", r)
+			_, err := l.Enqueue("ada", r, nil)
 			require.Error(t, err, name)
 			if c.want != nil {
 				assert.ErrorIs(t, err, c.want, name)

@@ -57,24 +57,29 @@ func (c *contact) holds(b api.Bay, t float64) condition.Truth {
 }
 
 // watchContacts begins the tests of the places whose condition comes true. After a test the unit must be gone, and the
-// condition no longer hold, before it begins another.
+// condition no longer hold, before it begins another. While no place begins by contact it sleeps.
 func (p *Places) watchContacts() {
 	began := time.Now()
 	watched := map[string]*contact{}
-	ticker := time.NewTicker(looksEvery)
-	defer ticker.Stop()
 	for {
-		select {
-		case <-p.ctx.Done():
-			return
-		case <-ticker.C:
-		}
+		any := false
 		for _, now := range p.All() {
 			if now.Setup.Begins != api.BeginsByContact {
 				delete(watched, now.Bay)
 				continue
 			}
+			any = true
 			p.look(now, watched, time.Since(began).Seconds())
+		}
+		var again <-chan time.Time
+		if any {
+			again = time.After(looksEvery)
+		}
+		select {
+		case <-p.ctx.Done():
+			return
+		case <-p.setUp:
+		case <-again:
 		}
 	}
 }

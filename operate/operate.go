@@ -31,6 +31,7 @@ type Places struct {
 	ctx    context.Context
 	cancel context.CancelFunc
 	wg     sync.WaitGroup
+	setUp  chan struct{} // a place was set up
 
 	mu  sync.Mutex // guards all
 	all map[string]*Place
@@ -68,7 +69,8 @@ var (
 // Open takes up every place as it was left.
 func Open(e *engine.Engine, s *store.Store, log *slog.Logger) (*Places, error) {
 	ctx, cancel := context.WithCancel(context.Background())
-	p := &Places{engine: e, store: s, log: log, ctx: ctx, cancel: cancel, all: map[string]*Place{}}
+	p := &Places{engine: e, store: s, log: log, ctx: ctx, cancel: cancel, setUp: make(chan struct{}, 1),
+		all: map[string]*Place{}}
 	err := s.EachPlace(func(bay string, data []byte) error {
 		place := p.make(bay)
 		return json.Unmarshal(data, &place.kept)
@@ -202,6 +204,12 @@ func (p *Places) SetUp(ctx context.Context, by, bay string, setup api.PlaceSetup
 	if err := p.check(bay, setup); err != nil {
 		return api.Place{}, err
 	}
+	defer func() {
+		select {
+		case p.setUp <- struct{}{}:
+		default: // it looks anyway
+		}
+	}()
 	return p.change(ctx, bay, func(place *Place) error {
 		if u := place.kept.Unit; u != nil && u.Run != "" {
 			return fmt.Errorf("%w: %s is tested in %s; wait for its end, or stop it", ErrOccupied, u.Serial, bay)

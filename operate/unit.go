@@ -191,7 +191,13 @@ func (p *Place) begin(ctx context.Context, by string, asked asker) {
 		u.Problem = err.Error()
 		return
 	}
-	request := api.StartRun{Bay: p.bay, Procedure: u.ToDo[0], Serial: u.Serial, Lot: setup.Lot, Parts: u.Parts}
+	revision, err := archive.RevisionFor(p.places.store, u.ToDo[0], 0, false)
+	if err != nil {
+		u.Problem = err.Error()
+		return
+	}
+	request := api.StartRun{Bay: p.bay, Procedure: u.ToDo[0], Revision: revision, Serial: u.Serial, Lot: setup.Lot,
+		Parts: u.Parts}
 	var run api.RunSummary
 	if asked == byPerson {
 		run, err = b.StartRun(ctx, by, request)

@@ -74,5 +74,5 @@ func (p page) accuracies(doc api.Run) {
 	for _, a := range doc.Accuracies {
 		p.row([]cell{{a.Column, 40, "L", inkColor, false}, {a.Words, inner - 40, "L", mutedColor, false}}, 5.2)
 	}
-	p.Ln(3)
+	p.gap(3)
 }

@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"usherbench/api"
 	"usherbench/archive"
@@ -98,7 +99,7 @@ func (p page) tables(doc api.Run) {
 		if f.Table == nil || len(f.Table.Rows) == 0 || len(f.Table.Rows) > mostTableRows {
 			continue
 		}
-		p.section(f.Title)
+		p.titled(p.look.say(f.Title))
 		p.table(f.Table)
 	}
 }
@@ -111,7 +112,7 @@ func (p page) table(t *figure.Table) {
 	}
 	var head []cell
 	for _, c := range t.Columns {
-		head = append(head, heading(header(strings.ReplaceAll(c.Name, ".", " "), c.Unit), width, "R"))
+		head = append(head, p.heading(header(strings.ReplaceAll(c.Name, ".", " "), c.Unit), width, "R"))
 	}
 	p.rowIn(head, 4.6, size)
 	for _, row := range t.Rows {
@@ -121,7 +122,7 @@ func (p page) table(t *figure.Table) {
 		}
 		p.rowIn(cells, 4.6, size)
 	}
-	p.Ln(3)
+	p.gap(3)
 }
 
 // mostPrinted bounds the columns of a table of points on paper; what does not fit is in the data files.
@@ -135,15 +136,12 @@ func (p page) points(doc api.Run) {
 	t, same := WithoutSame(WithoutEmpty(TableOfPoints(doc.Points)))
 	p.section("Points")
 	if len(t.Rows) > mostTableRows || len(t.Columns) > mostPrinted {
-		p.font("", 8.5, mutedColor)
-		p.MultiCell(inner, 4.4, fmt.Sprintf("%d points of %d quantities are in the data files.", len(t.Rows),
-			len(t.Columns)-3), "", "L", false)
-		p.Ln(3)
+		p.remark(fmt.Sprintf("%d points of %d quantities are in the data files.", len(t.Rows), len(t.Columns)-3))
+		p.gap(3)
 		return
 	}
 	if same != "" {
-		p.font("", 8.5, mutedColor)
-		p.MultiCell(inner, 4.4, "The same at all: "+same, "", "L", false)
+		p.remark("The same at all: " + same)
 	}
 	p.table(t)
 }
@@ -176,10 +174,14 @@ func decimalsFor(x float64) int {
 	return min(max(3-int(math.Floor(math.Log10(math.Abs(x)))), 0), 5)
 }
 
-// OverlayPDF prints an overlay: the picture with its band, the figures with their spread, comparisons and differences.
-func OverlayPDF(o api.Overlay) ([]byte, error) {
-	p := newPage("Overlay", "Overlay of "+fmt.Sprint(len(o.Curves))+" curves")
-	p.lantern("Usher Bench overlay", fmt.Sprintf("%d curves", len(o.Curves)))
+// Overlay prints an overlay: the picture with its band, the figures with their spread, comparisons and differences.
+func Overlay(o api.Overlay, look Look, format string, at time.Time) ([]byte, error) {
+	p, err := look.begin(format, about{title: "Overlay", foot: "Overlay of " + fmt.Sprint(len(o.Curves)) + " curves",
+		at: at})
+	if err != nil {
+		return nil, err
+	}
+	p.begun(head{kind: "Overlay", title: fmt.Sprintf("%d curves", len(o.Curves))})
 	axis := func(label, unit string) string {
 		if unit == "" {
 			return label
@@ -193,25 +195,20 @@ func OverlayPDF(o api.Overlay) ([]byte, error) {
 			picture.Lines = append(picture.Lines, Line{c.Label, c.X, c.Y})
 		}
 	}
-	png, err := picture.PNG(inner, 100)
-	if err != nil {
+	if err := p.drawn([]Picture{picture}, inner, 100); err != nil {
 		return nil, err
 	}
-	p.placed("overlay", png, inner, 100)
 	if o.Band != nil {
-		p.font("", 8.5, mutedColor)
-		p.CellFormat(inner, 5, quantity.Sprintf("The band is widest at %.4g %s: %.4g %s", o.Band.At, o.XUnit, o.Band.Widest,
-			o.YUnit), "", 1, "L", false, 0, "")
+		p.remark(quantity.Sprintf("The band is widest at %.4g %s: %.4g %s", o.Band.At, o.XUnit, o.Band.Widest, o.YUnit))
 	}
 	for _, c := range o.Comparisons {
 		color := inkColor
 		if c.Differs {
 			color = outcomes["pass"][0]
 		}
-		p.font("B", 9, color)
-		p.MultiCell(inner, 4.8, c.Words, "", "L", false)
+		p.note(c.Words, noteStyle{size: 9, color: color, bold: true})
 	}
-	p.Ln(2)
+	p.gap(2)
 	p.overlayTables(o)
 	return p.bytes("overlay")
 }
@@ -219,19 +216,20 @@ func OverlayPDF(o api.Overlay) ([]byte, error) {
 func (p page) overlayTables(o api.Overlay) {
 	if len(o.Figures) > 0 {
 		p.section("Figures and their spread")
-		p.row([]cell{heading("Figure", 60, "L"), heading("runs", 14, "R"), heading("mean", 34, "R"),
-			heading("spread", 30, "R"), heading("sd", 30, "R")}, 6)
+		p.row([]cell{p.heading("Figure", 60, "L"), p.heading("runs", 14, "R"), p.heading("mean", 34, "R"),
+			p.heading("spread", 30, "R"), p.heading("sd", 30, "R")}, 6)
 		for _, f := range o.Figures {
 			p.row([]cell{{f.Title, 60, "L", inkColor, true}, {fmt.Sprint(len(f.Values)), 14, "R", inkColor, false},
 				{quantity.Sprintf("%.5g %s", f.Mean, f.Unit), 34, "R", inkColor, false},
 				{percent(f.Spread), 30, "R", inkColor, false}, {percent(f.SD), 30, "R", inkColor, false}}, 6)
 		}
-		p.Ln(3)
+		p.gap(3)
 	}
 	if len(o.Differences) > 0 {
-		p.section("Differences from " + o.Reference)
-		p.row([]cell{heading("Curve", 60, "L"), heading("mean ("+o.YUnit+")", 28, "R"), heading("rms ("+o.YUnit+")", 28, "R"),
-			heading("largest ("+o.YUnit+")", 28, "R"), heading("end ("+o.XUnit+")", 28, "R")}, 6)
+		p.titled("Differences from " + o.Reference)
+		p.row([]cell{p.heading("Curve", 60, "L"), p.heading("mean ("+o.YUnit+")", 28, "R"),
+			p.heading("rms ("+o.YUnit+")", 28, "R"),
+			p.heading("largest ("+o.YUnit+")", 28, "R"), p.heading("end ("+o.XUnit+")", 28, "R")}, 6)
 		for _, d := range o.Differences {
 			p.row([]cell{{d.Label, 60, "L", inkColor, true}, {numberOr(d.Mean), 28, "R", inkColor, false},
 				{numberOr(d.RMS), 28, "R", inkColor, false}, {numberOr(d.Largest), 28, "R", inkColor, false},
@@ -252,56 +250,4 @@ func numberOr(x *float64) string {
 		return "—"
 	}
 	return strings.Replace(quantity.Sprintf("%.4g", *x), "-", "−", 1)
-}
-
-// LabelsPDF prints a label for each group of matched cells, to cut out and lay on them, and the list of those
-// left over.
-func LabelsPDF(m api.Matching) ([]byte, error) {
-	p := newPage("Labels of lot "+m.Lot, "Lot "+m.Lot)
-	p.lantern("Usher Bench, cells that belong together", "Lot "+m.Lot)
-	const gap = 4.0
-	width := (inner - gap) / 2
-	height := 16 + float64(m.Size)*5
-	for i, g := range m.Groups {
-		x, y := margin+float64(i%2)*(width+gap), p.GetY()
-		if i%2 == 0 && y+height > 275 {
-			p.AddPage()
-			y = p.GetY()
-		}
-		p.SetDrawColor(inkColor.r, inkColor.g, inkColor.b)
-		p.SetLineWidth(0.3)
-		p.RoundedRect(x, y, width, height, 2, "1234", "D")
-		p.SetXY(x+3, y+2)
-		p.font("B", 12, inkColor)
-		p.CellFormat(width-6, 6, g.Name, "", 2, "L", false, 0, "")
-		p.font("", 8, mutedColor)
-		p.CellFormat(width-6, 4.5, fmt.Sprintf("spread %.2f %% of capacity, %.1f %% of resistance, curves %.1f mV",
-			g.CapacitySpread, g.ResistanceSpread, g.CurveDistance), "", 2, "L", false, 0, "")
-		for _, c := range g.Cells {
-			p.SetX(x + 3)
-			p.font("B", 9, inkColor)
-			p.CellFormat(30, 5, c.Serial, "", 0, "L", false, 0, "")
-			p.font("", 9, inkColor)
-			p.CellFormat(width-36, 5, fmt.Sprintf("%.4f Ah   %.1f mΩ", c.Capacity, c.Resistance), "", 1, "R", false, 0, "")
-		}
-		if i%2 == 0 && i+1 < len(m.Groups) {
-			p.SetXY(margin, y)
-		} else {
-			p.SetXY(margin, y+height+gap)
-		}
-	}
-	if len(m.Rejects) > 0 {
-		p.section("Left over")
-		for _, r := range m.Rejects {
-			p.font("B", 9, inkColor)
-			p.CellFormat(30, 5, r.Serial, "", 0, "L", false, 0, "")
-			p.font("", 8.5, mutedColor)
-			p.MultiCell(inner-30, 5, r.Why, "", "L", false)
-		}
-	}
-	p.font("", 8.5, mutedColor)
-	p.MultiCell(inner, 5,
-		fmt.Sprintf("Score %.2f; the same number of groups cut from the list sorted by capacity has %.2f. Smaller is better.",
-			m.Score, m.Sorted), "", "L", false)
-	return p.bytes("labels of lot " + m.Lot)
 }

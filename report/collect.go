@@ -25,7 +25,7 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 		RunSummary: run.Summary(), Frames: run.Frames, TimeFactor: run.TimeFactor, Parameters: run.Parameters,
 		Breaks:        run.Breaks,
 		ProcedureText: run.ProcedureText, NameplateText: run.NameplateText, Instruments: []api.InstrumentUse{},
-		Preflight: []api.PreflightFinding{}, Curves: []procedure.Curve{},
+		Preflight: []api.PreflightFinding{}, Curves: []procedure.Curve{}, Parts: run.Parts,
 	}
 	doc.Columns = []api.Column{} // of a capture alone there are none
 	for _, c := range run.Columns {
@@ -59,7 +59,7 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	}
 	doc.Curves = curvesOf(nil, doc.Points)
 	if program, rec, err := archive.Record(s, run); err == nil {
-		doc.Curves = curvesOf(program.Curves, doc.Points)
+		doc.Curves, doc.Sections = curvesOf(program.Curves, doc.Points), program.Sections
 		if run.Frames <= mostPlayed {
 			lockouts := archive.Lockouts(rec, doc.Figures)
 			doc.Played = append(archive.Played(program, rec), lockouts...)

@@ -52,12 +52,17 @@ func writeSheet(w io.Writer, sh sheet) error {
 	return out.Flush()
 }
 
-// quoted is a cell of words: in quotes where it must be, and with an apostrophe before what a spreadsheet would take
-// for a formula.
-func quoted(s string) string {
+// Cell is a cell of words with an apostrophe before what a spreadsheet would take for a formula.
+func Cell(s string) string {
 	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		s = "'" + s
+		return "'" + s
 	}
+	return s
+}
+
+// quoted is a cell of words, in quotes where it must be.
+func quoted(s string) string {
+	s = Cell(s)
 	if strings.ContainsAny(s, ",\"\n\r") {
 		return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 	}

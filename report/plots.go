@@ -231,6 +231,20 @@ var ink, grid = color.RGBA{0x1d, 0x2a, 0x2b, 0xff}, color.RGBA{0xdd, 0xd5, 0xc5,
 
 // PNG draws a picture, width and height in millimetres.
 func (p Picture) PNG(width, height float64) ([]byte, error) {
+	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter),
+		vgimg.UseDPI(220))
+	if err := p.draw(canvas, width, height); err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	if _, err := (vgimg.PngCanvas{Canvas: canvas}).WriteTo(&b); err != nil {
+		return nil, fmt.Errorf("draw %s: %w", p.Title, err)
+	}
+	return b.Bytes(), nil
+}
+
+// draw draws a picture onto a canvas of a size, millimetres.
+func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
 	pl := plot.New()
 	sans := func(size float64) font.Font {
 		return font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Points(size)}
@@ -255,7 +269,7 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 	lines.Horizontal.Color, lines.Vertical.Color = grid, grid
 	pl.Add(lines)
 	if err := errors.Join(p.drawBand(pl), p.drawSurface(pl)); err != nil {
-		return nil, err
+		return err
 	}
 	for i, l := range p.Lines {
 		style := lineStyles[i%len(lineStyles)]
@@ -268,7 +282,7 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 		}
 		line, dots, err := plotter.NewLinePoints(xys)
 		if err != nil {
-			return nil, fmt.Errorf("draw %s: %w", p.Title, err)
+			return fmt.Errorf("draw %s: %w", p.Title, err)
 		}
 		line.Color, line.Dashes, line.Width = style.color, style.dash, vg.Points(1.2)
 		if p.Thin && i == 0 {
@@ -286,14 +300,8 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 	if p.Surface == nil && p.Log == nil {
 		pad(&pl.Y)
 	}
-	canvas := vgimg.NewWith(vgimg.UseWH(vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter),
-		vgimg.UseDPI(220))
-	pl.Draw(draw.New(canvas))
-	var b bytes.Buffer
-	if _, err := (vgimg.PngCanvas{Canvas: canvas}).WriteTo(&b); err != nil {
-		return nil, fmt.Errorf("draw %s: %w", p.Title, err)
-	}
-	return b.Bytes(), nil
+	pl.Draw(draw.NewCanvas(canvas, vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter))
+	return nil
 }
 
 // mostLegend is how many lines a legend has room for.

@@ -2,6 +2,7 @@
 # Installs what tests and screenshots need beyond Go and Node, from Debian's packages, if it is missing.
 set -eu
 missing=""
+command -v mosquitto >/dev/null || test -x /usr/sbin/mosquitto || missing="$missing mosquitto"
 command -v chromium >/dev/null || missing="$missing chromium"
 command -v pdftoppm >/dev/null || missing="$missing poppler-utils"
 command -v tmux >/dev/null || missing="$missing tmux"

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -54,7 +55,13 @@ func (s *Service) enqueue(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	runs, err := s.line.Enqueue(who(c), body)
+	revisions := map[string]int{}
+	for _, name := range body.Procedures {
+		if revisions[name], err = archive.RevisionFor(s.store, name, 0, mayDraft(c)); err != nil {
+			return err
+		}
+	}
+	runs, err := s.line.Enqueue(who(c), body, revisions)
 	if err != nil {
 		return err
 	}
@@ -109,17 +116,37 @@ func (s *Service) overlayReport(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	look, format, err := s.lookOf(c)
+	if err != nil {
+		return err
+	}
 	o, err := archive.Overlay(c.Request().Context(), s.store, body)
 	if err != nil {
 		return err
 	}
-	pdf, err := report.OverlayPDF(o)
+	at, err := newestOf(s.store, body.Runs)
 	if err != nil {
 		return err
 	}
-	attach(c.Response(), "application/pdf", "overlay.pdf")
-	_, err = c.Response().Write(pdf)
-	return err
+	data, err := report.Overlay(o, look, format, at)
+	if err != nil {
+		return err
+	}
+	return hand(c, format, "overlay", data)
+}
+
+// newestOf is when the newest of some runs began.
+func newestOf(st *store.Store, runs []string) (at time.Time, err error) {
+	for _, id := range runs {
+		r, err := st.Run(id)
+		if err != nil {
+			return at, err
+		}
+		if r.StartedAt.After(at) {
+			at = r.StartedAt
+		}
+	}
+	return at, nil
 }
 
 func (s *Service) match(c *echo.Context) error {

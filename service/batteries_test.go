@@ -328,7 +328,7 @@ func TestAForeignLogBecomesARun(t *testing.T) {
 		}
 		var out bytes.Buffer
 		require.NoError(t, h.Local.ExportLayout(ctx, run.ID, "parquet", "", client.Range{From: 100, To: 200}, &out))
-		require.NoError(t, h.Local.Report(ctx, run.ID, &out))
+		require.NoError(t, h.Local.Report(ctx, run.ID, client.Printed{}, &out))
 		assert.ErrorContains(t, h.Local.ExportLayout(ctx, run.ID, "csv", "odd", client.Range{}, &out), "layout")
 
 		// Mistakes are named with their line.

@@ -159,8 +159,19 @@ func (s *Service) journal(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	entries, err := s.store.JournalEntries(store.JournalFilter{Bay: c.QueryParam("bay"), Run: c.QueryParam("run"),
-		Limit: limit})
+	f := store.JournalFilter{Bay: c.QueryParam("bay"), Run: c.QueryParam("run"), What: c.QueryParam("what"),
+		By: c.QueryParam("by"), Limit: limit}
+	if f.Since, err = timeParam(c, "since"); err != nil {
+		return err
+	}
+	if f.Until, err = timeParam(c, "until"); err != nil {
+		return err
+	}
+	format := c.QueryParam("format")
+	if format != "" && format != "json" && format != "csv" {
+		return badRequest(fmt.Sprintf("there is no journal as %q", format), "choose json or csv")
+	}
+	entries, err := s.store.JournalEntries(f)
 	if err != nil {
 		return err
 	}
@@ -168,6 +179,9 @@ func (s *Service) journal(c *echo.Context) error {
 	for _, e := range entries {
 		list = append(list, api.JournalEntry{ID: e.ID, At: e.At, By: e.By, Bay: e.Bay, Run: e.RunID, What: e.What,
 			Detail: e.Detail})
+	}
+	if format == "csv" {
+		return journalCSV(c, list)
 	}
 	return c.JSON(http.StatusOK, list)
 }

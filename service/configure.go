@@ -182,6 +182,9 @@ func (s *Service) preflight(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if body, err = s.asked(c, body); err != nil {
+		return err
+	}
 	p, err := b.Preflight(c.Request().Context(), body)
 	if err != nil {
 		return err

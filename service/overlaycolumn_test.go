@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
 	"usherbench/core/procedure"
 	"usherbench/service/servicetest"
 )
@@ -101,7 +102,7 @@ func TestWhatIsPlayedDrawsCurves(t *testing.T) {
 		full := doc.Played[2]
 		assert.InDelta(t, 20, full.X[len(full.X)-1]-full.X[0], 2, "from crest to crest")
 		var report bytes.Buffer
-		require.NoError(t, h.Local.Report(t.Context(), doc.ID, &report))
+		require.NoError(t, h.Local.Report(t.Context(), doc.ID, client.Printed{}, &report))
 		assert.Contains(t, report.String()[:8], "%PDF")
 	})
 }

@@ -84,6 +84,8 @@ func problemOf(err error) *api.Problem {
 			"look at the instrument, its cable and its messages"},
 		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
+		{archive.ErrNotReleased, http.StatusForbidden, "Not released",
+			"have an engineer release it: usher procedure release"},
 		{operate.ErrNotSetUp, http.StatusConflict, "The place is not set up",
 			"say what is tested there: usher operate --help"},
 		{operate.ErrOccupied, http.StatusConflict, "A unit is in the place", ""},

@@ -17,6 +17,9 @@ import (
 func procedureOf(r store.Revision) api.Procedure {
 	p := api.Procedure{Name: r.Name, Revision: r.Number, Title: r.Title, For: r.For, Seats: []string{}, By: r.By, At: r.At,
 		Why: r.Why, Hash: r.Hash}
+	if r.ReleasedBy != "" && r.ReleasedAt != nil {
+		p.Released = &api.Released{By: r.ReleasedBy, At: *r.ReleasedAt, Why: r.ReleasedWhy}
+	}
 	if header, err := procedure.ReadHeader([]byte(r.Text)); err == nil {
 		p.Seats = append(p.Seats, header.Seats...)
 	}

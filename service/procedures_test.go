@@ -366,7 +366,7 @@ stages:
 		assert.Equal(t, []string{"this machine: the fan was switched on"}, labels[record.MarkNote])
 		assert.Len(t, labels[record.MarkAnswer], 2)
 		assert.Equal(t, []string{"it is cold"}, labels[record.MarkSignal])
-		journal, err := h.Local.Journal(ctx, "bay1", doc.ID, 100)
+		journal, err := h.Local.Journal(ctx, api.JournalFilter{Bay: "bay1", Run: doc.ID, Limit: 100})
 		require.NoError(t, err)
 		var what []string
 		for _, e := range journal {

@@ -19,6 +19,7 @@ import (
 	"usherbench/instrument/transport/memory"
 	"usherbench/line"
 	"usherbench/operate"
+	"usherbench/outbox"
 	"usherbench/service/desk"
 	"usherbench/store"
 	"usherbench/warden"
@@ -61,6 +62,7 @@ type Running struct {
 
 	line   *line.Line
 	places *operate.Places
+	outbox *outbox.Outbox
 	desk   *desk.Desk
 	server *http.Server
 	lock   *os.File
@@ -127,6 +129,8 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	if r.Service, err = New(r.Store, r.Engine, r.line, r.places, log, serving); err != nil {
 		return r, err
 	}
+	r.outbox = outbox.Open(r.Store, c.Data, r.Service.Report, log)
+	r.Service.options.Outbox = r.outbox
 	r.URL = "http://" + listener.Addr().String()
 	if c.TLSCert != "" {
 		r.URL = "https://" + listener.Addr().String()
@@ -242,6 +246,9 @@ func (r *Running) release() error {
 	}
 	if r.places != nil {
 		r.places.Close()
+	}
+	if r.outbox != nil {
+		r.outbox.Close()
 	}
 	if r.desk != nil {
 		r.desk.Close()

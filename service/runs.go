@@ -26,6 +26,9 @@ func (s *Service) startRun(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if body, err = s.asked(c, body); err != nil {
+		return err
+	}
 	run, err := b.StartRun(c.Request().Context(), who(c), body)
 	if err != nil {
 		return err
@@ -38,15 +41,11 @@ func (s *Service) listRuns(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	f := store.RunFilter{Before: c.QueryParam("before"), Limit: limit}
-	for _, chosen := range f.Texts() {
-		*chosen.Value = c.QueryParam(chosen.Name)
+	f, err := runFilter(c)
+	if err != nil {
+		return err
 	}
-	if since := c.QueryParam("since"); since != "" {
-		if f.Since, err = time.Parse(time.RFC3339, since); err != nil {
-			return badRequest(fmt.Sprintf("since: %q is not a time", since), "write it like 2026-03-31T08:00:00Z")
-		}
-	}
+	f.Before, f.Limit = c.QueryParam("before"), limit
 	runs, err := s.store.Runs(f)
 	if err != nil {
 		return err
@@ -56,6 +55,27 @@ func (s *Service) listRuns(c *echo.Context) error {
 		list = append(list, r.Summary())
 	}
 	return c.JSON(http.StatusOK, list)
+}
+
+// runFilter is which runs a request chooses.
+func runFilter(c *echo.Context) (f store.RunFilter, err error) {
+	for _, chosen := range f.Texts() {
+		*chosen.Value = c.QueryParam(chosen.Name)
+	}
+	f.Since, err = timeParam(c, "since")
+	return f, err
+}
+
+// timeParam is a parameter that is a time; the zero time where it is not given.
+func timeParam(c *echo.Context, name string) (t time.Time, err error) {
+	text := c.QueryParam(name)
+	if text == "" {
+		return t, nil
+	}
+	if t, err = time.Parse(time.RFC3339, text); err != nil {
+		return t, badRequest(fmt.Sprintf("%s: %q is not a time", name, text), "write it like 2026-03-31T08:00:00Z")
+	}
+	return t, nil
 }
 
 // collect reads everything on record about the run that the path names.
@@ -213,6 +233,10 @@ func (a *lazyAttachment) Write(data []byte) (int, error) {
 }
 
 func (s *Service) report(c *echo.Context) error {
+	look, format, err := s.lookOf(c)
+	if err != nil {
+		return err
+	}
 	document, err := s.collect(c)
 	if err != nil {
 		return err
@@ -233,14 +257,11 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	pdf, err := report.PDF(document, slices.Concat(pictures, captured, kept)...)
+	data, err := report.Run(document, look, format, slices.Concat(pictures, captured, kept)...)
 	if err != nil {
 		return err
 	}
-	attach(c.Response(), "application/pdf", fmt.Sprintf("%s_%s_%s.pdf", document.Procedure, fileName(document.Serial),
-		document.ID))
-	_, err = c.Response().Write(pdf)
-	return err
+	return hand(c, format, fmt.Sprintf("%s_%s_%s", document.Procedure, document.Serial, document.ID), data)
 }
 
 func attach(w http.ResponseWriter, contentType, name string) {

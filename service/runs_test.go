@@ -205,9 +205,9 @@ func TestTheRecordOfARunIsReadInEveryForm(t *testing.T) {
 		assert.GreaterOrEqual(t, *everything.Frames[0][0], 1.0)
 
 		out.Reset()
-		require.NoError(t, h.Local.Report(ctx, doc.ID, &out))
+		require.NoError(t, h.Local.Report(ctx, doc.ID, client.Printed{}, &out))
 		assert.True(t, bytes.HasPrefix(out.Bytes(), []byte("%PDF-")))
-		assert.ErrorContains(t, h.Local.Report(ctx, "01ZZZ", &out), "not found")
+		assert.ErrorContains(t, h.Local.Report(ctx, "01ZZZ", client.Printed{}, &out), "not found")
 		assert.ErrorContains(t, h.Local.Export(ctx, doc.ID, "xml", client.Range{}, &out), "choose csv, json, parquet or xlsx")
 	})
 }
@@ -277,7 +277,7 @@ func switchings(t *testing.T, h *servicetest.House, bay string) []string {
 }
 
 func journalOf(t *testing.T, h *servicetest.House, run string) string {
-	entries, err := h.Local.Journal(t.Context(), "", run, 100)
+	entries, err := h.Local.Journal(t.Context(), api.JournalFilter{Run: run, Limit: 100})
 	require.NoError(t, err)
 	var words []string
 	for _, e := range entries {

@@ -55,7 +55,12 @@ type Options struct {
 	Ready []string
 	// Desk answers heavy requests in processes of their own; nil: they are answered in this one.
 	Desk Answerer
+	// Outbox is told what the office sets; nil: nobody is told of runs.
+	Outbox Teller
 }
+
+// Teller tells others of runs that have ended, as the office sets.
+type Teller interface{ Set(office api.Office) }
 
 // largestBody bounds what a request may send; a procedure is at most a quarter of it.
 const largestBody = 1 << 20
@@ -84,6 +89,7 @@ var heavy = []string{
 	"/api/v1/runs/:run/excursions",
 	"/api/v1/runs/:run/captures/:capture/statistics", "/api/v1/runs/:run/captures/:capture/makeup",
 	"/api/v1/runs/:run/report", "/api/v1/overlays", "/api/v1/overlays/report",
+	"/api/v1/lots/:lot/log", "/api/v1/lots/:lot/report", "/api/v1/units/:serial/report", "/api/v1/selection",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", judgementsPath,
 	"/api/v1/rehearsals", "/api/v1/runs/:run/rehearsal", "/api/v1/tables", "/api/v1/tables/export",
 	"/api/v1/journal/verify", "/api/v1/records/check",
@@ -145,6 +151,7 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/procedures/:name", api.Viewer, s.showProcedure, false},
 		{"GET", "/api/v1/procedures/:name/revisions", api.Viewer, s.revisions, false},
 		{"GET", "/api/v1/procedures/:name/difference", api.Viewer, s.difference, false},
+		{"PUT", "/api/v1/procedures/:name/release", api.Engineer, s.releaseRevision, false},
 		{"GET", "/api/v1/catalogue", api.Viewer, s.catalogue, false},
 		{"GET", "/api/v1/first-steps", api.Viewer, s.firstSteps, false},
 		{"GET", "/api/v1/ready", api.Viewer, s.ready, false},
@@ -166,7 +173,15 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/lots", api.Viewer, s.listLots, false},
 		{"GET", "/api/v1/lots/:lot", api.Viewer, s.lot, false},
 		{"PUT", "/api/v1/lots/:lot", api.Engineer, s.orderLot, false},
+		{"GET", "/api/v1/lots/:lot/log", api.Viewer, s.lotLog, false},
+		{"GET", "/api/v1/lots/:lot/report", api.Viewer, s.lotReport, false},
+		{"GET", "/api/v1/lots/:lot/difference", api.Viewer, s.lotDifference, false},
+		{"GET", "/api/v1/selection", api.Viewer, s.selection, false},
+		{"GET", "/api/v1/office", api.Viewer, s.showOffice, false},
+		{"PUT", "/api/v1/office", api.Admin, s.setOffice, false},
+		{"GET", "/api/v1/outbox", api.Engineer, s.listOutbox, false},
 		{"GET", "/api/v1/units/:serial", api.Viewer, s.unit, false},
+		{"GET", "/api/v1/units/:serial/report", api.Viewer, s.unitReport, false},
 		{"PUT", "/api/v1/units/:serial", api.Engineer, s.changeUnit, false},
 		{"GET", "/api/v1/places", api.Viewer, s.listPlaces, false},
 		{"GET", "/api/v1/bays/:bay/place", api.Viewer, s.place, false},

@@ -116,7 +116,7 @@ func TestAfterStopAllNothingBeginsBeforeSomebodySaysGoOn(t *testing.T) {
 
 func journalOfBay(t *testing.T, h *servicetest.House, bay string) string {
 	t.Helper()
-	entries, err := h.Local.Journal(t.Context(), bay, "", 200)
+	entries, err := h.Local.Journal(t.Context(), api.JournalFilter{Bay: bay, Limit: 200})
 	require.NoError(t, err)
 	var words []string
 	for _, e := range entries {

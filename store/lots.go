@@ -10,9 +10,9 @@ import (
 
 // LotRun is a run of a lot that has ended, as far as its statistics need it.
 type LotRun struct {
-	ID, Bay, Serial, Procedure, Title, State, Outcome string
-	StartedAt                                         time.Time
-	EndedAt                                           *time.Time
+	ID, Bay, Serial, Procedure, Title, State, Outcome, Reason, Operator string
+	StartedAt                                                           time.Time
+	EndedAt                                                             *time.Time
 }
 
 // LotValue is a figure of a run of a lot; without a value it is undetermined.

@@ -103,7 +103,8 @@ func TestTheModelsFitTheSchema(t *testing.T) {
 	models := []any{&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{},
 		&pointRow{}, &Figure{}, &JournalEntry{}, &BenchEntry{}, &Judgement{}, &Rehearsal{}, &snapshotRow{}, &Waiting{},
 		&Mapping{}, &Latch{}, &captureRow{}, &waveRow{}, &Excerpt{},
-		&Unit{}, &LotOrder{}, &placeRow{}, &seriesRow{}}
+		&Unit{}, &LotOrder{}, &placeRow{}, &seriesRow{},
+		&Setting{}, &Message{}}
 	tables := map[string]bool{stepsTable: true}
 	for _, model := range models {
 		parsed := &gorm.Statement{DB: s.db}

@@ -56,6 +56,10 @@ type Revision struct {
 	By     string
 	At     time.Time
 	Why    string
+	// ReleasedBy made it one that operators may run; empty: it is a draft.
+	ReleasedBy  string
+	ReleasedAt  *time.Time
+	ReleasedWhy string
 }
 
 // Run is one execution of a procedure on one unit in one bay. It keeps everything that its figures depend on.
@@ -191,10 +195,7 @@ type JournalEntry struct {
 }
 
 // JournalFilter chooses entries; empty fields choose all.
-type JournalFilter struct {
-	Bay, Run, What string
-	Limit          int
-}
+type JournalFilter = api.JournalFilter
 
 // JournalEntries lists entries, newest first.
 func (s *Store) JournalEntries(f JournalFilter) ([]JournalEntry, error) {
@@ -207,6 +208,15 @@ func (s *Store) JournalEntries(f JournalFilter) ([]JournalEntry, error) {
 	}
 	if f.What != "" {
 		q = q.Where("what = ?", f.What)
+	}
+	if f.By != "" {
+		q = q.Where("\"by\" = ?", f.By)
+	}
+	if !f.Since.IsZero() {
+		q = q.Where("at >= ?", f.Since)
+	}
+	if !f.Until.IsZero() {
+		q = q.Where("at < ?", f.Until)
 	}
 	var entries []JournalEntry
 	return entries, q.Find(&entries).Error

@@ -58,6 +58,7 @@ export type LotSummary = Schemas['LotSummary']
 export type LotProcedure = Schemas['LotProcedure']
 export type LotFigure = Schemas['LotFigure']
 export type LotOrder = Schemas['LotOrder']
+export type LotDifference = Schemas['LotDifference']
 export type Unit = Schemas['Unit']
 export type UnitChange = Schemas['UnitChange']
 export type Overlay = Schemas['Overlay']
@@ -280,5 +281,13 @@ export const api = {
     if (to !== undefined) query.set('to', String(to))
     return one('runs', run, 'export') + '?' + query
   },
-  reportURL: (run: string) => one('runs', run, 'report'),
+  reportURL: (run: string, format: 'pdf' | 'html' = 'pdf') => one('runs', run, 'report') + `?format=${format}`,
+  lotReportURL: (lot: string, format: 'pdf' | 'html') => one('lots', lot, 'report') + `?format=${format}`,
+  lotLogURL: (lot: string, format: string) => one('lots', lot, 'log') + `?format=${format}`,
+  selectionURL: (filter: Record<string, string>, format: string) =>
+    one('selection') + '?' + new URLSearchParams({ ...filter, format }),
+  lotDifference: (lot: string, other: string) =>
+    request<LotDifference>('GET', one('lots', lot, 'difference') + '?' + new URLSearchParams({ with: other })),
+  unitReportURL: (serial: string, kind: 'history' | 'card', format: 'pdf' | 'html') =>
+    one('units', serial, 'report') + `?kind=${kind}&format=${format}`,
 }

@@ -154,11 +154,18 @@ func (r *Reader) read(root document.Node) {
 		r.readFigure(n)
 	}
 	if report := parts["report"]; report.Present() {
-		report.Fields(map[string]func(document.Node){"curves": func(n document.Node) {
-			for _, c := range n.Items() {
-				r.readCurve(c)
-			}
-		}})
+		report.Fields(map[string]func(document.Node){
+			"curves": func(n document.Node) {
+				for _, c := range n.Items() {
+					r.readCurve(c)
+				}
+			},
+			"sections": func(n document.Node) {
+				for _, c := range n.Items() {
+					r.p.Sections = append(r.p.Sections, c.Word(ReportSections...))
+				}
+			},
+		})
 	}
 }
 

@@ -47,6 +47,8 @@ type Program struct {
 	// Figures are what is computed from the record, with limits.
 	Figures []FigureRequest
 	Curves  []Curve
+	// Sections are the parts of the report, in its order; none: all.
+	Sections []string
 	// Constants are parameters and ratings ("nameplate.rated_current") by name, for conditions.
 	Constants map[string]quantity.Quantity
 	// Parameters are what can be given for a run, in the order of the document.
@@ -90,6 +92,9 @@ type Seat struct {
 	// Choices are the words that the procedure asks for: Choices[seats.Sensed] is "remote".
 	Choices map[string]string
 }
+
+// ReportSections are the parts that a report may have, in their usual order.
+var ReportSections = []string{"figures", "curves", "tables", "points", "instruments", "preflight", "marks"}
 
 // Guard is a condition that is watched on every frame and makes the bay safe when it holds.
 type Guard struct {

@@ -7,6 +7,7 @@ import { counted, seconds } from '../parts/format'
 import { useLive } from '../parts/live'
 import { useRequest } from '../parts/request'
 import { useSession } from '../parts/session'
+import LotComparison from './LotComparison.vue'
 import LotFigures from './LotFigures.vue'
 
 // How is the lot? It is asked for anew while the lot runs.
@@ -51,6 +52,12 @@ const shares = (p: LotProcedure) => [
   { word: 'At first', share: p.firstPass },
   { word: 'Retested', share: p.retest },
 ]
+const logs = [
+  { format: 'text', title: 'Log as text' },
+  { format: 'csv', title: 'Log as CSV' },
+  { format: 'xlsx', title: 'Log as workbook' },
+  { format: 'html', title: 'Log as HTML' },
+]
 const percent = (x: number) => `${x.toFixed(1)} %`
 const most = (p: LotProcedure) => Math.max(...p.pareto.map((c) => c.units), 1)
 const running = computed(() => live.list.filter((b) => b.state === 'live' && b.run?.lot === props.lot).length)
@@ -81,6 +88,20 @@ const {
       <v-checkbox v-model="strict" label="Marginal fails" hide-details density="compact" />
       <v-checkbox v-model="each" label="Count every failing figure" hide-details density="compact" />
       <v-btn v-if="session.mayEngineer" variant="text" @click="change">Change</v-btn>
+      <v-btn :href="api.lotReportURL(lot, 'pdf')" data-test="lot-report">Report PDF</v-btn>
+      <v-menu
+        ><template #activator="{ props: menu }"><v-btn v-bind="menu" data-test="lot-more">More</v-btn></template>
+        <v-list density="compact">
+          <v-list-item :href="api.lotReportURL(lot, 'html')" title="Report as HTML" />
+          <v-list-item v-for="f in logs" :key="f.format" :href="api.lotLogURL(lot, f.format)" :title="f.title" />
+          <v-list-item
+            v-for="f in ['csv', 'xlsx', 'parquet', 'json']"
+            :key="f"
+            :href="api.selectionURL({ lot }, f)"
+            :title="`Figures of all runs: ${f.toUpperCase()}`"
+          />
+          <v-list-item :to="{ name: 'runs', query: { lot } }" title="Its runs" /> </v-list
+      ></v-menu>
     </header>
     <ProblemNote :error="error ?? refused" />
     <form v-if="changing" class="panel fields" @submit.prevent="keep()">
@@ -135,6 +156,7 @@ const {
         </div>
       </div>
       <LotFigures :figures="p.figures" />
+      <LotComparison :lot="lot" :procedure="p.procedure" />
       <div class="panel scroll">
         <h2>Pace</h2>
         <table class="plain">

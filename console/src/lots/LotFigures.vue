@@ -16,7 +16,8 @@ const limit = (f: LotFigure) => {
   if (f.min === undefined) return `≤ ${short(f.max)} ${f.unit}`
   return f.max === undefined ? `≥ ${short(f.min)} ${f.unit}` : `${short(f.min)} … ${short(f.max)} ${f.unit}`
 }
-const index = (c: LotFigure['ppk']) => (c ? `${c.value.toFixed(2)} (${c.low.toFixed(2)} … ${c.high.toFixed(2)})` : '—')
+const two = (x: number) => x.toFixed(2)
+const index = (c: LotFigure['ppk']) => (c ? `${two(c.value)} (${two(c.low)} … ${two(c.high)})` : '—')
 const drifts = (f: LotFigure) =>
   f.drift !== null && f.driftU !== null && Math.abs(f.drift) > f.driftU
     ? `${short(f.drift)} ${f.unit} a unit`

@@ -74,6 +74,8 @@ const open = (id: string) => void router.push({ name: 'run', params: { run: id }
         }"
         >Overlay its runs</v-btn
       >
+      <v-btn v-if="unit" :href="api.unitReportURL(serial, 'history', 'pdf')">History PDF</v-btn>
+      <v-btn v-if="unit?.card" :href="api.unitReportURL(serial, 'card', 'pdf')">Card PDF</v-btn>
     </header>
     <ProblemNote :error="error" />
     <EmptyPlace

@@ -130,6 +130,9 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         <v-menu
           ><template #activator="{ props: menu }"><v-btn v-bind="menu">More</v-btn></template>
           <v-list density="compact">
+            <v-list-item :href="api.reportURL(doc.id, 'html')" title="Report as HTML" />
+            <v-list-item :to="{ name: 'unit', params: { serial: doc.serial } }" title="History of the unit" />
+            <v-list-item v-if="doc.lot" :to="{ name: 'lot', params: { lot: doc.lot } }" title="The lot" />
             <v-list-item :href="api.exportURL(doc.id, 'parquet')" title="Parquet" />
             <v-list-item :href="api.exportURL(doc.id, 'xlsx')" title="Workbook" />
             <v-list-item
