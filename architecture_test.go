@@ -68,8 +68,8 @@ var rules = []struct {
 	{"service/desk", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",
-		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|operate$|outbox$|report$|rehearsal/shelf$|` +
-			`tables$|console$|instrument/dialect$|instrument/transport/memory$|service/desk$|warden$)`), nil},
+		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|operate$|outbox$|report$|` +
+			`rehearsal/shelf$|tables$|console$|instrument/dialect$|instrument/transport/memory$|service/desk$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},
 	{"demo", regexp.MustCompile(`^(api|bench|simbench|simbench/plant(/.*)?)$`), nil},

@@ -212,8 +212,8 @@ func (a *app) lotLog() *cobra.Command {
 	var format, output string
 	c := &cobra.Command{
 		Use: "log LOT", Short: "A line for every attempt of a lot, with a summary at the end", Args: cobra.ExactArgs(1),
-		Long: `Write the log of a lot: its title, a line for every attempt with time and serial number, the failing figures under
-what failed, and at the end how many passed, the total time and how long a test took.`,
+		Long: `Write the log of a lot: its title, a line for every attempt with time and serial number, the failing figures
+under what failed, and at the end how many passed, the total time and how long a test took.`,
 		Example: "  usher lot log L-2026-11\n  usher lot log L-2026-11 -o lot.xlsx",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if a.json {
@@ -232,7 +232,8 @@ what failed, and at the end how many passed, the total time and how long a test 
 			return a.write(output, func(w io.Writer) error { return cl.WriteLotLog(ctx, args[0], format, w) })
 		}),
 	}
-	c.Flags().StringVar(&format, "format", "", strings.Join(report.LotLogFormats, ", ")+" (default by the file's ending)")
+	c.Flags().StringVar(&format, "format", "",
+		strings.Join(report.LotLogFormats, ", ")+" (default by the file's ending)")
 	c.Flags().StringVarP(&output, "output", "o", "-", "file to write; - is standard output")
 	return c
 }
@@ -241,7 +242,8 @@ what failed, and at the end how many passed, the total time and how long a test 
 func (a *app) lotCompare() *cobra.Command {
 	var procedure string
 	c := &cobra.Command{
-		Use: "compare BEFORE AFTER", Short: "Which figures of two lots differ, beyond their scatter", Args: cobra.ExactArgs(2),
+		Use: "compare BEFORE AFTER", Short: "Which figures of two lots differ, beyond their scatter",
+		Args: cobra.ExactArgs(2),
 		Long: `Compare two lots, figure by figure: the difference of their means with its 95 % interval (Welch), whether it is
 proven, and what share of the width of the limits it is, for proven is not important. Scatter alone is in the interval:
 another bench or calibration adds its own.`,

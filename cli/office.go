@@ -29,8 +29,8 @@ func (a *app) release() *cobra.Command {
 	var draft bool
 	c := &cobra.Command{
 		Use: "release PROCEDURE", Short: "Release a revision for operators, or take that back", Args: cobra.ExactArgs(1),
-		Long: `Release a revision of a procedure: operators run the newest released one, and no others where there is one. Engineers
-run drafts too. A release is a state of a revision, with who gave it and why; its text is the same.`,
+		Long: `Release a revision of a procedure: operators run the newest released one, and no others where there is one.
+Engineers run drafts too. A release is a state of a revision, with who gave it and why; its text is the same.`,
 		Example: "  usher procedure release tern-outgoing --why \"first article passed\"\n" +
 			"  usher procedure release tern-outgoing --revision 2 --draft --why \"limit too tight\"",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
@@ -76,7 +76,10 @@ func (a *app) printOffice(o api.Office) error {
 		{"language", orUsual(o.Look.Language, "en")}, {"document number", orDash(plain(o.Look.Document))},
 		{"signatures", orDash(plain(strings.Join(o.Look.Signatures, ", ")))},
 		{"reports go into", orDash(plain(o.Reports))}, {"named", orUsual(plain(o.File), "{procedure}_{serial}_{run}")},
-		{"operators run", map[bool]string{true: "released procedures only", false: "what is released, else the newest"}[o.OnlyReleased]}}
+		{"operators run", "what is released, else the newest"}}
+	if o.OnlyReleased {
+		rows[len(rows)-1][1] = "released procedures only"
+	}
 	for _, t := range o.Tell {
 		rows = append(rows, []string{"is told of runs", plain(t.To)})
 	}
@@ -110,8 +113,8 @@ func (a *app) officeSet() *cobra.Command {
 	var logo string
 	c := &cobra.Command{
 		Use: "set", Short: "Set how reports look, where they go, and what operators may run", Args: cobra.NoArgs,
-		Long: `Set what is for the whole house; what is not given stays. Patterns may hold {serial}, {procedure}, {lot}, {bay},
-{outcome}, {run}, {date}, {nameplate} and {operator}.`,
+		Long: `Set what is for the whole house; what is not given stays. Patterns may hold {serial}, {procedure}, {lot},
+{bay}, {outcome}, {run}, {date}, {nameplate} and {operator}.`,
 		Example: "  usher office set --company \"Skerry Light Works\" --logo logo.png --language de --sign \"Tested by\"\n" +
 			"  usher office set --reports reports --file \"{lot}/{serial}_{outcome}\"\n" +
 			"  usher office set --only-released",
@@ -120,9 +123,11 @@ func (a *app) officeSet() *cobra.Command {
 	f.StringVar(&set.Look.Company, "company", "", "name in the head of reports")
 	f.StringVar(&logo, "logo", "", "PNG or JPEG file for the head of reports; none takes it out")
 	f.StringVar(&set.Look.Paper, "paper", "", "a4 or letter")
-	f.StringVar(&set.Look.Language, "language", "", "of the fixed words of reports: "+strings.Join(report.Languages(), ", "))
+	f.StringVar(&set.Look.Language, "language", "",
+		"of the fixed words of reports: "+strings.Join(report.Languages(), ", "))
 	f.StringVar(&set.Look.Document, "document", "", "pattern of document numbers, such as SLW-{procedure}-{serial}")
-	f.StringArrayVar(&set.Look.Signatures, "sign", nil, "who signs reports, such as \"Tested by\"; may be given again")
+	f.StringArrayVar(&set.Look.Signatures, "sign", nil,
+		"who signs reports, such as \"Tested by\"; may be given again")
 	f.StringVar(&set.Reports, "reports", "", "folder in the data folder into which every run's report is written")
 	f.StringVar(&set.File, "file", "", "pattern of their names")
 	f.BoolVar(&set.OnlyReleased, "only-released", false, "operators run procedures only that have a released revision")
@@ -161,10 +166,10 @@ func (a *app) officeTell() *cobra.Command {
 	var secret string
 	c := &cobra.Command{
 		Use: "tell ADDRESS", Short: "Tell somebody of every run that ends", Args: cobra.ExactArgs(1),
-		Long: `Tell somebody of every run that ends from now on, with its figures: https:// or http:// is posted to, mqtts:// or
-mqtt://HOST:PORT/TOPIC gets a message of MQTT 5. What is to be sent survives a restart and is tried until it goes out; a
-message that comes twice has the same number (Usher-Message). With a secret it is signed: Usher-Signature is HMAC-SHA256
-over Usher-Time, a full stop and the body.`,
+		Long: `Tell somebody of every run that ends from now on, with its figures: https:// or http:// is posted to, mqtts://
+or mqtt://HOST:PORT/TOPIC gets a message of MQTT 5. What is to be sent survives a restart and is tried until it goes
+out; a message that comes twice has the same number (Usher-Message). With a secret it is signed: Usher-Signature is
+HMAC-SHA256 over Usher-Time, a full stop and the body.`,
 		Example: "  usher office tell https://mes.example/runs --secret lantern\n  usher office tell mqtt://broker:1883/runs",
 		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
 			if err := outbox.Check(args[0]); err != nil {

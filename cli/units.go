@@ -62,8 +62,8 @@ func (a *app) unitReport() *cobra.Command {
 	c := &cobra.Command{
 		Use: "report SERIAL -o FILE", Short: "Write the history of a unit, or its card, as PDF or HTML",
 		Args: cobra.ExactArgs(1),
-		Long: "Write the history of a unit with all its runs, or with --card what is handed over with it: every procedure of " +
-			"its card with the figures that count.",
+		Long: "Write the history of a unit with all its runs, or with --card what is handed over with it: every procedure " +
+			"of its card with the figures that count.",
 		Example: "  usher unit report TN-2213 -o history.pdf\n  usher unit report TN-2213 --card -o card.pdf",
 	}
 	printed, output := printedFlags(c)

@@ -37,7 +37,6 @@ type house struct {
 	t      *testing.T
 	folder string
 	box    *Outbox
-	office api.Office
 }
 
 func newHouse(t *testing.T) *house {
@@ -201,7 +200,8 @@ func (b *broker) start() {
 	_, port, err := net.SplitHostPort(b.address)
 	require.NoError(b.t, err)
 	config := filepath.Join(b.t.TempDir(), "mosquitto.conf")
-	require.NoError(b.t, os.WriteFile(config, []byte("listener "+port+" 127.0.0.1\nallow_anonymous true\nuser root\n"), 0o600))
+	text := "listener " + port + " 127.0.0.1\nallow_anonymous true\nuser root\n"
+	require.NoError(b.t, os.WriteFile(config, []byte(text), 0o600))
 	b.process = exec.Command(program, "-c", config)
 	require.NoError(b.t, b.process.Start(), "mosquitto is missing; run: make tools")
 	require.Eventually(b.t, func() bool {
@@ -230,7 +230,8 @@ func (b *broker) listen(topic string) <-chan *paho.Publish {
 		}}})
 	_, err = client.Connect(b.t.Context(), &paho.Connect{KeepAlive: 30, CleanStart: true})
 	require.NoError(b.t, err)
-	_, err = client.Subscribe(b.t.Context(), &paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: topic, QoS: 1}}})
+	_, err = client.Subscribe(b.t.Context(),
+		&paho.Subscribe{Subscriptions: []paho.SubscribeOptions{{Topic: topic, QoS: 1}}})
 	require.NoError(b.t, err)
 	b.t.Cleanup(func() { _ = client.Disconnect(&paho.Disconnect{}) })
 	return got

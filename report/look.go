@@ -171,6 +171,8 @@ var fixedWords = map[string][2]string{
 	"fine":                     {"in Ordnung", "en ordre"},
 	"largest":                  {"größte", "maximum"},
 	"limit":                    {"Grenze", "limite"},
+	"marginal above":           {"grenzwertig über", "limite au-dessus de"},
+	"marginal below":           {"grenzwertig unter", "limite au-dessous de"},
 	"mean":                     {"Mittel", "moyenne"},
 	"no limits":                {"ohne Grenzen", "sans limites"},
 	"none":                     {"keine", "aucune"},

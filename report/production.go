@@ -84,14 +84,14 @@ func (p page) lotFigures(all []api.LotFigure) {
 		return
 	}
 	p.section("Figures")
-	p.row([]cell{p.heading("Figure", 30, "L"), p.heading("at", 25, "L"), p.heading("units", 11, "R"),
-		p.heading("mean", 22, "R"), p.heading("s", 20, "R"), p.heading("limit", 24, "R"),
-		p.heading("cpk (95 %)", 21, "R"), p.heading("ppk (95 %)", 21, "R")}, 6)
+	p.row([]cell{p.heading("Figure", 27, "L"), p.heading("at", 21, "L"), p.heading("units", 12, "R"),
+		p.heading("mean", 20, "R"), p.heading("s", 18, "R"), p.heading("limit", 20, "R"),
+		p.heading("cpk (95 %)", 28, "R"), p.heading("ppk (95 %)", 28, "R")}, 6)
 	for _, f := range all {
-		p.rowIn([]cell{{p.look.say(f.Title), 30, "L", inkColor, true}, {orDash(f.Where), 25, "L", mutedColor, false},
-			{fmt.Sprint(f.N), 11, "R", inkColor, false}, {lotValue(f.Mean, f.Unit), 22, "R", inkColor, false},
-			{lotValue(f.SD, f.Unit), 20, "R", inkColor, false}, {lotLimit(f), 24, "R", inkColor, false},
-			{indexWords(f.Cpk), 21, "R", inkColor, false}, {indexWords(f.Ppk), 21, "R", inkColor, false}}, 6, 8)
+		p.rowIn([]cell{{p.look.say(f.Title), 27, "L", inkColor, true}, {orDash(f.Where), 21, "L", mutedColor, false},
+			{fmt.Sprint(f.N), 12, "R", inkColor, false}, {lotValue(f.Mean, f.Unit), 20, "R", inkColor, false},
+			{lotValue(f.SD, f.Unit), 18, "R", inkColor, false}, {lotLimit(f), 20, "R", inkColor, false},
+			{indexWords(f.Cpk), 28, "R", inkColor, false}, {indexWords(f.Ppk), 28, "R", inkColor, false}}, 6, 8)
 		var notes []string
 		if f.Drift != nil && f.DriftU != nil && (*f.Drift > *f.DriftU || *f.Drift < -*f.DriftU) {
 			notes = append(notes, p.look.say("drift a unit")+" "+lotValue(f.Drift, f.Unit)+" ± "+lotValue(f.DriftU, f.Unit))
@@ -159,8 +159,10 @@ func lotPictures(look Look, all []api.LotFigure) (pictures []Picture) {
 			histogram.Y = append(histogram.Y, 0, float64(b.Units), float64(b.Units), 0)
 		}
 		last := float64(len(f.Sequence))
-		over := Picture{Title: title, XLabel: look.say("Sequence"), YLabel: f.Unit, Lines: []Line{sequence}, Plain: true}
-		lie := Picture{Title: title, XLabel: f.Unit, YLabel: look.say("units"), Lines: []Line{histogram}, Plain: true}
+		over := Picture{Title: title, XLabel: look.say("Sequence"), YLabel: f.Unit, Lines: []Line{sequence}, Plain: true,
+			Between: true}
+		lie := Picture{Title: title, XLabel: f.Unit, YLabel: look.say("units"), Lines: []Line{histogram}, Plain: true,
+			Between: true}
 		for _, bound := range []*float64{f.Min, f.Max} {
 			if bound != nil {
 				label := look.say("limit")

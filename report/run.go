@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/outcome"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
 )
@@ -127,7 +128,7 @@ func (p page) figures(doc api.Run) {
 		p.row([]cell{
 			{p.look.say(f.Title), 34, "L", inkColor, true}, {orDash(f.Where), 51, "L", mutedColor, false},
 			{Value(f), 36, "R", inkColor, false},
-			{Limit(f), 32, "R", inkColor, false}, {orDash(p.look.say(string(f.Outcome))), 21, "R", color, true},
+			{p.limit(f), 32, "R", inkColor, false}, {orDash(p.look.say(string(f.Outcome))), 21, "R", color, true},
 		}, 6)
 		if notes := remarks(f.Remarks); f.Undetermined != nil || notes != "" {
 			if f.Undetermined != nil {
@@ -136,7 +137,41 @@ func (p page) figures(doc api.Run) {
 			p.note(notes, noteStyle{size: 7.5, color: mutedColor})
 		}
 	}
+	p.rules(doc.Figures)
 	p.gap(3)
+}
+
+// limit words the limit of a figure in the language of the report.
+func (p page) limit(f procedure.Judged) string {
+	text := Limit(f)
+	for _, word := range []string{"marginal above", "marginal below"} {
+		text = strings.Replace(text, word, p.look.say(word), 1)
+	}
+	return text
+}
+
+// rules say how the uncertainty enters the outcomes that stand above.
+func (p page) rules(figures []procedure.Judged) {
+	told := map[string]bool{}
+	say := func(sentence string) {
+		if !told[sentence] {
+			told[sentence] = true
+			p.note(p.look.say(sentence), noteStyle{size: 7.5, color: mutedColor})
+		}
+	}
+	for _, f := range figures {
+		switch {
+		case f.Min == nil && f.Max == nil:
+		case f.Rule == outcome.RuleGuarded:
+			say("guarded: passes where U proves it inside")
+		case f.Rule == outcome.RuleZones:
+			say("zones: marginal where U proves neither")
+		case f.Rule == outcome.RuleMarginalBand || f.Rule == "" && f.Marginal > 0:
+			say("marginal-band: marginal close to a limit")
+		default:
+			say("A value inside its limits passes, whatever its uncertainty, unless a rule is named.")
+		}
+	}
 }
 
 func remarks(r []string) string { return strings.Join(r, "; ") }

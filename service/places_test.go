@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -260,5 +261,58 @@ func TestAPlaceSurvivesARestart(t *testing.T) {
 		p, err = h.Local.Place(t.Context(), "bay1")
 		require.NoError(t, err)
 		assert.Nil(t, p.Setup)
+	})
+}
+
+// throughput tests units at places of some bays, as fast as they go, and tells how long that took.
+func throughput(t *testing.T, h *servicetest.House, lot string, bays, units int) time.Duration {
+	t.Helper()
+	began := time.Now()
+	var all sync.WaitGroup
+	for b := range bays {
+		bay := fmt.Sprintf("bay%d", b+1)
+		setUp(t, h, bay, api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: lot})
+		all.Go(func() {
+			for k := b; k < units; k += bays {
+				_, err := h.Local.Scan(t.Context(), bay, fmt.Sprintf("TN-%d", 3000+k))
+				if !assert.NoError(t, err) {
+					return
+				}
+				for {
+					p, err := h.Local.Place(t.Context(), bay)
+					if !assert.NoError(t, err) || p.Unit == nil {
+						break
+					}
+					time.Sleep(10 * time.Millisecond)
+				}
+			}
+		})
+	}
+	all.Wait()
+	return time.Since(began)
+}
+
+// Four bays side by side are nearly four times as fast as one, with the same figures.
+func TestFourBaysAreFourTimesAsFast(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Bays: 4, TimeFactor: 1, Ideal: true})
+		one, four := throughput(t, h, "one", 1, 16), throughput(t, h, "four", 4, 16)
+		assert.GreaterOrEqual(t, one.Seconds()/four.Seconds(), 3.8)
+		mean := func(lot string) (all []float64) {
+			l, err := h.Local.Lot(t.Context(), lot, api.LotRequest{})
+			require.NoError(t, err)
+			require.Equal(t, 16, l.Procedures[0].Units)
+			for _, f := range l.Procedures[0].Figures {
+				all = append(all, *f.Mean)
+			}
+			return all
+		}
+		assert.InDeltaSlice(t, mean("one"), mean("four"), 0.02)
+		d, err := h.Local.LotDifference(t.Context(), "four", "one", "")
+		require.NoError(t, err)
+		require.Len(t, d.Figures, 4)
+		for _, f := range d.Figures {
+			assert.False(t, f.Differs, "%s: the same units in other bays", f.Figure)
+		}
 	})
 }

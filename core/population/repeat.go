@@ -8,15 +8,15 @@ import (
 	"usherbench/core/record"
 )
 
-// Repeat tells the bench apart from the units: what one unit reads when it is measured again in the same bay, and how
-// far what is left of the scatter of the units is from that.
+// Repeat tells the bench apart from the units: how one unit scatters when it is measured again in the same bay, and
+// how the units scatter without that.
 type Repeat struct {
 	// SD is the pooled standard deviation of repeated measurements, with Freedom degrees of freedom:
 	// √(Σ(n_j − 1)·s_j²/Σ(n_j − 1)) over the groups of one unit in one bay.
 	SD      float64
 	Freedom int
-	// Units is the standard deviation of the units without it, √(s² − SD²) with s that of the means of the groups' units
-	// corrected for how often each was measured; 0 where the bench alone explains the scatter.
+	// Units is the standard deviation of the units without it: s² of the means of the groups less SD² times the mean of
+	// 1/n_j; 0 where the bench alone explains the scatter.
 	Units float64
 }
 
