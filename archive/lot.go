@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sync"
 	"time"
 
 	"gonum.org/v1/gonum/stat"
@@ -24,24 +25,20 @@ const pauseAfter = 600.0
 
 // lotRuns are what the runs of a lot left behind, by procedure in the order of their first runs.
 type lotRuns struct {
-	order   []string
-	runs    map[string][]store.LotRun
-	figures map[string][]store.LotValue // of each run
+	order []string
+	runs  map[string][]*store.LotRun
 }
 
 // readLot reads the runs of a lot that have ended, of one procedure or of all. It fails with store.ErrNotFound where
 // there is none.
 func readLot(s *store.Store, name, procedure string) (lotRuns, error) {
-	l := lotRuns{runs: map[string][]store.LotRun{}, figures: map[string][]store.LotValue{}}
-	runs, values, err := s.Lot(name, procedure)
+	l := lotRuns{runs: map[string][]*store.LotRun{}}
+	runs, err := s.Lot(name, procedure)
 	if err != nil {
 		return l, err
 	}
 	if len(runs) == 0 {
 		return l, fmt.Errorf("lot %q has no run that has ended: %w", name, store.ErrNotFound)
-	}
-	for _, v := range values {
-		l.figures[v.RunID] = append(l.figures[v.RunID], v)
 	}
 	for _, r := range runs {
 		if l.runs[r.Procedure] == nil {
@@ -75,13 +72,13 @@ func Lot(s *store.Store, name string, request api.LotRequest) (api.Lot, error) {
 		if err != nil {
 			return lot, err
 		}
-		lot.Procedures = append(lot.Procedures, judgeLot(own, l.figures, newest, first, request))
+		lot.Procedures = append(lot.Procedures, judgeLot(own, newest, first, request))
 	}
 	return lot, nil
 }
 
 // firstDecides tells whether the nameplate of the newest run has the first attempt decide.
-func firstDecides(s *store.Store, runs []store.LotRun) (bool, error) {
+func firstDecides(s *store.Store, runs []*store.LotRun) (bool, error) {
 	run, err := s.Run(runs[len(runs)-1].ID)
 	if err != nil || run.NameplateText == "" {
 		return false, err
@@ -96,20 +93,19 @@ func firstDecides(s *store.Store, runs []store.LotRun) (bool, error) {
 // lotUnits are the units of a lot, in the order of their first attempts, with the run of the attempt that decides.
 type lotUnits struct {
 	tested []population.Tested
-	last   []store.LotRun
-	all    []store.LotRun // every attempt that counts
+	last   []*store.LotRun
+	again  map[[2]string][]*store.LotRun // the attempts of those that were measured more than once in one bay
 }
 
 // judgeLot is a lot by one procedure; newest are the figures of its newest run, which say titles, units and limits.
-func judgeLot(runs []store.LotRun, figures map[string][]store.LotValue, newest []procedure.Judged,
-	first bool, request api.LotRequest) api.LotProcedure {
+func judgeLot(runs []*store.LotRun, newest []procedure.Judged, first bool, request api.LotRequest) api.LotProcedure {
 	p := api.LotProcedure{Procedure: runs[0].Procedure, Title: runs[len(runs)-1].Title, Failing: []string{},
 		Pareto: []api.LotCause{}, Figures: []api.LotFigure{}, Bays: []api.LotPace{}}
 	titles := map[string]string{openContact: "Open contact", unfinished: "Did not come to its end"}
 	for _, f := range newest {
 		titles[f.ID] = f.Title
 	}
-	units, byBay := unitsOf(runs, figures, first)
+	units, byBay := unitsOf(runs, first)
 	for _, attempts := range byBay {
 		p.Attempts += len(attempts.all)
 	}
@@ -128,10 +124,14 @@ func judgeLot(runs []store.LotRun, figures map[string][]store.LotValue, newest [
 			Cumulative: c.Cumulative})
 	}
 	nth := map[string]int{}
-	for _, f := range newest {
-		p.Figures = append(p.Figures, figureOfLot(f, nth[f.ID], units, figures))
+	p.Figures = make([]api.LotFigure, len(newest))
+	var each sync.WaitGroup // figures share nothing, and lots are large
+	for i, f := range newest {
+		n := nth[f.ID]
 		nth[f.ID]++
+		each.Go(func() { p.Figures[i] = figureOfLot(f, n, units) })
 	}
+	each.Wait()
 	for _, bay := range byBay {
 		p.Bays = append(p.Bays, paceOf(bay))
 	}
@@ -145,8 +145,7 @@ type bayAttempts struct {
 }
 
 // unitsOf are the units of runs; first has the first attempt decide, and not the last.
-func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue, first bool) (units lotUnits,
-	byBay []bayAttempts) {
+func unitsOf(runs []*store.LotRun, first bool) (units lotUnits, byBay []bayAttempts) {
 	began := runs[0].StartedAt
 	since := func(t time.Time) float64 { return t.Sub(began).Seconds() }
 	places, bays := map[string]int{}, map[string]int{}
@@ -156,7 +155,7 @@ func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue, first boo
 			continue
 		}
 		a := population.Attempt{Began: since(r.StartedAt), Ended: since(*r.EndedAt), Outcome: o}
-		for _, v := range figures[r.ID] {
+		for _, v := range r.Values {
 			if v.Outcome == string(outcome.Fail) {
 				a.Failing = append(a.Failing, v.Figure)
 			}
@@ -172,10 +171,10 @@ func unitsOf(runs []store.LotRun, figures map[string][]store.LotValue, first boo
 				append(units.last, r)
 		}
 		units.tested[at].Attempts = append(units.tested[at].Attempts, a)
+		units.repeated(at, r)
 		if !first {
 			units.last[at] = r
 		}
-		units.all = append(units.all, r)
 		in, known := bays[r.Bay]
 		if !known {
 			in = len(byBay)
@@ -201,6 +200,24 @@ func endedBy(state string) string {
 	return ""
 }
 
+// repeated notes that a unit was measured once more, where it was in the same bay before.
+func (u *lotUnits) repeated(at int, r *store.LotRun) {
+	if len(u.tested[at].Attempts) < 2 {
+		return
+	}
+	key := [2]string{r.Serial, r.Bay}
+	before := u.last[at]
+	switch attempts, known := u.again[key]; {
+	case known:
+		u.again[key] = append(attempts, r)
+	case before.Bay == r.Bay && before.ID != r.ID:
+		if u.again == nil {
+			u.again = map[[2]string][]*store.LotRun{}
+		}
+		u.again[key] = []*store.LotRun{before, r}
+	}
+}
+
 // shareOf is a share, where there is one.
 func shareOf(s population.Share, err error) *api.LotShare {
 	if err != nil {
@@ -222,8 +239,8 @@ func nthOf(values []store.LotValue, id string, nth int) (x float64, ok bool) {
 		if v.Figure != id {
 			continue
 		}
-		if k == nth && v.Value != nil {
-			return *v.Value, true
+		if k == nth {
+			return v.Value, !math.IsNaN(v.Value)
 		}
 		k++
 	}
@@ -231,10 +248,9 @@ func nthOf(values []store.LotValue, id string, nth int) (x float64, ok bool) {
 }
 
 // valuesOf are the values of a figure over the units, in their order: of the attempt that decides.
-func valuesOf(f procedure.Judged, nth int, units lotUnits,
-	figures map[string][]store.LotValue) (values []float64, serials []string) {
+func valuesOf(f procedure.Judged, nth int, units lotUnits) (values []float64, serials []string) {
 	for _, r := range units.last {
-		if x, ok := nthOf(figures[r.ID], f.ID, nth); ok {
+		if x, ok := nthOf(r.Values, f.ID, nth); ok {
 			values, serials = append(values, x), append(serials, r.Serial)
 		}
 	}
@@ -242,9 +258,9 @@ func valuesOf(f procedure.Judged, nth int, units lotUnits,
 }
 
 // figureOfLot is a figure over the units: the nth of its id in every run.
-func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string][]store.LotValue) api.LotFigure {
+func figureOfLot(f procedure.Judged, nth int, units lotUnits) api.LotFigure {
 	out := lotFigure(f)
-	values, serials := valuesOf(f, nth, units, figures)
+	values, serials := valuesOf(f, nth, units)
 	out.N = len(values)
 	if out.N == 0 {
 		out.Why = "no unit has the figure"
@@ -259,29 +275,31 @@ func figureOfLot(f procedure.Judged, nth int, units lotUnits, figures map[string
 	for _, x := range far {
 		out.Outliers = append(out.Outliers, api.LotOutlier{Serial: serials[x.Index], Value: values[x.Index], Z: x.Z})
 	}
-	if r, err := population.RepeatOf(measuredAgain(f.ID, nth, units.all, figures)); err == nil {
-		out.Repeat = &api.LotRepeat{SD: r.SD, Freedom: r.Freedom, Units: orNil(r.Units)}
+	if len(units.again) > 0 {
+		if r, err := population.RepeatOf(measuredAgain(f.ID, nth, units)); err == nil {
+			out.Repeat = &api.LotRepeat{SD: r.SD, Freedom: r.Freedom, Units: orNil(r.Units)}
+		}
 	}
 	return out
 }
 
-// measuredAgain are the values of a figure by unit and bay, of every attempt.
-func measuredAgain(id string, nth int, runs []store.LotRun,
-	figures map[string][]store.LotValue) (groups []population.Measured) {
-	places := map[[2]string]int{}
-	for _, r := range runs {
-		x, ok := nthOf(figures[r.ID], id, nth)
-		if !ok {
-			continue
+// measuredAgain are the values of a figure by unit and bay, of every attempt of those units that were measured more
+// than once in one bay, and the last of the others.
+func measuredAgain(id string, nth int, units lotUnits) (groups []population.Measured) {
+	for _, r := range units.last {
+		attempts, again := units.again[[2]string{r.Serial, r.Bay}]
+		if !again {
+			attempts = []*store.LotRun{r}
 		}
-		key := [2]string{r.Serial, r.Bay}
-		at, known := places[key]
-		if !known {
-			at = len(groups)
-			places[key] = at
-			groups = append(groups, population.Measured{Unit: r.Serial, Bay: r.Bay})
+		g := population.Measured{Unit: r.Serial, Bay: r.Bay}
+		for _, a := range attempts {
+			if x, ok := nthOf(a.Values, id, nth); ok {
+				g.Values = append(g.Values, x)
+			}
 		}
-		groups[at].Values = append(groups[at].Values, x)
+		if len(g.Values) > 0 {
+			groups = append(groups, g)
+		}
 	}
 	return groups
 }

@@ -51,10 +51,10 @@ func gathered(s *store.Store, name string, request api.LotRequest) (all []lotVal
 		if err != nil {
 			return nil, err
 		}
-		units, _ := unitsOf(own, l.figures, first)
+		units, _ := unitsOf(own, first)
 		nth := map[string]int{}
 		for _, f := range newest {
-			values, _ := valuesOf(f, nth[f.ID], units, l.figures)
+			values, _ := valuesOf(f, nth[f.ID], units)
 			all = append(all, lotValues{procedure, lotFigure(f), values})
 			nth[f.ID]++
 		}

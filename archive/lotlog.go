@@ -12,7 +12,7 @@ import (
 // LotLog lists every attempt of a lot that has ended. It fails with store.ErrNotFound where there is none.
 func LotLog(s *store.Store, name string) (api.LotLog, error) {
 	log := api.LotLog{Name: name, Entries: []api.LotLogEntry{}}
-	runs, _, err := s.Lot(name, "")
+	runs, err := s.Lot(name, "")
 	if err != nil {
 		return log, err
 	}
@@ -48,7 +48,7 @@ func LotLog(s *store.Store, name string) (api.LotLog, error) {
 }
 
 // failingWords say by what a run failed.
-func failingWords(s *store.Store, r store.LotRun) ([]string, error) {
+func failingWords(s *store.Store, r *store.LotRun) ([]string, error) {
 	words := []string{}
 	if r.Reason != "" {
 		words = append(words, r.Reason)

@@ -1,11 +1,15 @@
 package store
 
 import (
+	"database/sql"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"usherbench/api"
+	"usherbench/core/procedure"
 )
 
 // LotRun is a run of a lot that has ended, as far as its statistics need it.
@@ -13,12 +17,42 @@ type LotRun struct {
 	ID, Bay, Serial, Procedure, Title, State, Outcome, Reason, Operator string
 	StartedAt                                                           time.Time
 	EndedAt                                                             *time.Time
+	// Values are its figures, in the order of its procedure.
+	Values []LotValue
 }
 
-// LotValue is a figure of a run of a lot; without a value it is undetermined.
+// LotValue is a figure of a run of a lot; without a value (NaN) it is undetermined.
 type LotValue struct {
-	RunID, Figure, Outcome string
-	Value                  *float64
+	Figure, Outcome string
+	Value           float64
+}
+
+// writeResults writes figures as a line each: id, outcome, value, with tabs between.
+func writeResults(figures []procedure.Judged) string {
+	var b strings.Builder
+	for _, f := range figures {
+		b.WriteString(f.ID + "\t" + string(f.Outcome) + "\t")
+		if f.Undetermined == nil && !math.IsNaN(f.Value) && !math.IsInf(f.Value, 0) {
+			b.WriteString(strconv.FormatFloat(f.Value, 'g', -1, 64))
+		}
+		b.WriteString("\n")
+	}
+	return b.String()
+}
+
+// readResults reads what writeResults wrote.
+func readResults(text string) (values []LotValue) {
+	values = make([]LotValue, 0, strings.Count(text, "\n"))
+	for line := range strings.Lines(text) {
+		id, rest, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		result, number, _ := strings.Cut(rest, "\t")
+		x, err := strconv.ParseFloat(number, 64)
+		if err != nil {
+			x = math.NaN()
+		}
+		values = append(values, LotValue{id, result, x})
+	}
+	return values
 }
 
 // Lots lists the lots, the one with the newest run first.
@@ -55,17 +89,80 @@ func readTime(text string) (t time.Time, err error) {
 	return t, err
 }
 
-// Lot reads the runs of a lot that have ended, in the order in which they began, and their figures in the order of each
-// procedure; of one procedure, or of all.
-func (s *Store) Lot(lot, procedure string) (runs []LotRun, values []LotValue, err error) {
+// Lot reads the runs of a lot that have ended with their figures, in the order in which they began; of one procedure,
+// or of all.
+func (s *Store) Lot(lot, procedure string) (runs []*LotRun, err error) {
 	q := s.db.Model(&Run{}).Where("lot = ? AND state <> ?", lot, Live)
 	if procedure != "" {
 		q = q.Where("procedure = ?", procedure)
 	}
-	if err := q.Session(&gorm.Session{}).Order("started_at, rowid").Find(&runs).Error; err != nil {
-		return nil, nil, err
+	rows, err := q.Select("id, bay, serial, procedure, title, state, outcome, reason, operator, started_at, ended_at, " +
+		"COALESCE(results, '')").Order("rowid").Rows()
+	if err != nil {
+		return nil, err
 	}
-	err = s.db.Model(&Figure{}).Where("run_id IN (?)", q.Session(&gorm.Session{}).Select("id")).
-		Order("run_id, position").Find(&values).Error
-	return runs, values, err
+	defer rows.Close()
+	var before []string // runs of before there were results in short
+	once := words{}
+	for rows.Next() {
+		var r LotRun
+		var results string
+		var bay, name, title, state, outcome, reason, operator sql.RawBytes
+		if err := rows.Scan(&r.ID, &bay, &r.Serial, &name, &title, &state, &outcome, &reason, &operator, &r.StartedAt,
+			&r.EndedAt, &results); err != nil {
+			return nil, err
+		}
+		r.Bay, r.Procedure, r.Title = once.of(bay), once.of(name), once.of(title)
+		r.State, r.Outcome, r.Reason, r.Operator = once.of(state), once.of(outcome), once.of(reason), once.of(operator)
+		if results == "" {
+			before = append(before, r.ID)
+		} else {
+			r.Values = readResults(results)
+		}
+		runs = append(runs, &r)
+	}
+	// They come as they came on record, which is nearly always the order in which they began.
+	slices.SortStableFunc(runs, func(a, b *LotRun) int { return a.StartedAt.Compare(b.StartedAt) })
+	if err := rows.Err(); err != nil || len(before) == 0 {
+		return runs, err
+	}
+	return runs, s.addValues(runs, before)
+}
+
+// words keeps texts that come again and again once.
+type words map[string]string
+
+func (w words) of(text []byte) string {
+	if known, ok := w[string(text)]; ok {
+		return known
+	}
+	fresh := string(text)
+	w[fresh] = fresh
+	return fresh
+}
+
+// addValues adds the figures of runs that have none in short.
+func (s *Store) addValues(runs []*LotRun, of []string) error {
+	const atOnce = 500
+	found := map[string][]LotValue{}
+	for part := range slices.Chunk(of, atOnce) {
+		var rows []Figure
+		if err := s.db.Select("run_id, figure, outcome, value").Where("run_id IN ?", part).Order("run_id, position").
+			Find(&rows).Error; err != nil {
+			return err
+		}
+		for _, f := range rows {
+			v := LotValue{f.Figure, f.Outcome, math.NaN()}
+			if f.Value != nil {
+				v.Value = *f.Value
+			}
+			found[f.RunID] = append(found[f.RunID], v)
+		}
+	}
+	for i := range runs {
+		if runs[i].Values == nil {
+			runs[i].Values = found[runs[i].ID]
+		}
+	}
+	return nil
 }

@@ -101,6 +101,8 @@ type Run struct {
 	// ReseatsLeft is how often the unit may still be put in anew after this run, if it finds an open contact; with none
 	// left that counts as a failure.
 	ReseatsLeft int
+	// Results are the figures in short, as writeResults makes them; empty in runs of schema 11 and before.
+	Results string
 	// Parts were in the unit.
 	Parts map[string]string `gorm:"serializer:json"`
 }

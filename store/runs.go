@@ -3,6 +3,7 @@ package store
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 
 	"gorm.io/gorm"
 
@@ -73,7 +74,7 @@ type RunFilter = api.RunFilter
 // Runs lists runs, newest first, without their texts. The newest is the one that came on record last, whatever the
 // clock said then and when its log says that it began.
 func (s *Store) Runs(f RunFilter) ([]Run, error) {
-	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs").Order("rowid DESC").
+	q := s.db.Omit("procedure_text", "nameplate_text", "used_texts", "specs", "results").Order("rowid DESC").
 		Limit(orDefault(f.Limit, 100))
 	for _, chosen := range f.Texts() {
 		if *chosen.Value != "" {
@@ -135,6 +136,8 @@ func (s *Store) SaveFigures(runID string, figures []procedure.Judged, columns ma
 				return err
 			}
 		}
+		columns = maps.Clone(columns)
+		columns["results"] = writeResults(figures)
 		return tx.Model(&Run{}).Where("id = ?", runID).Updates(columns).Error
 	})
 }

@@ -6,3 +6,5 @@ ALTER TABLE `revisions` ADD COLUMN `released_why` text;
 CREATE TABLE `outbox` (`id` integer PRIMARY KEY AUTOINCREMENT,`to` text,`run_id` text,`at` datetime,`tries` integer,`next` datetime,`error` text,`sent` datetime);
 CREATE INDEX `idx_runs_ended_at` ON `runs`(`ended_at`);
 CREATE UNIQUE INDEX `idx_outbox_message` ON `outbox`(`to`,`run_id`);
+-- The figures of a run once more, as short text, for statistics over very many runs; empty in runs of before.
+ALTER TABLE `runs` ADD COLUMN `results` text;
