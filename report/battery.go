@@ -227,9 +227,9 @@ func (p page) overlayTables(o api.Overlay) {
 	}
 	if len(o.Differences) > 0 {
 		p.titled("Differences from " + o.Reference)
-		p.row([]cell{p.heading("Curve", 60, "L"), p.heading("mean ("+o.YUnit+")", 28, "R"),
-			p.heading("rms ("+o.YUnit+")", 28, "R"),
-			p.heading("largest ("+o.YUnit+")", 28, "R"), p.heading("end ("+o.XUnit+")", 28, "R")}, 6)
+		in := func(word, unit string) cell { return p.heading(word+" ("+unit+")", 28, "R") }
+		p.row([]cell{p.heading("Curve", 60, "L"), in(p.look.say("mean"), o.YUnit), in(p.look.say("rms"), o.YUnit),
+			in(p.look.say("largest"), o.YUnit), in(p.look.say("end"), o.XUnit)}, 6)
 		for _, d := range o.Differences {
 			p.row([]cell{{d.Label, 60, "L", inkColor, true}, {numberOr(d.Mean), 28, "R", inkColor, false},
 				{numberOr(d.RMS), 28, "R", inkColor, false}, {numberOr(d.Largest), 28, "R", inkColor, false},

@@ -122,7 +122,7 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay1", "first-converter", nil},
 			{"bay1", "tern-load-steps", nil}, {"bay1", "tern-chamber", nil}, {"bay1", "tern-idle", nil},
 			{"bay1", "tern-lockout", nil}, {"bay1", "tern-lowering", nil}, {"bay1", "tern-triangle", nil},
-			{"bay1", "tern-acceptance", nil},
+			{"bay1", "tern-acceptance", nil}, {"bay1", "tern-outgoing", nil},
 			{"bay1", "tern-soak", map[string]string{"soak": "60 s"}},
 			{"bay2", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
 		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil},

@@ -42,6 +42,7 @@ const places = computed(() => [
   { name: 'runs', title: 'Runs', note: '', on: route.name === 'runs' || route.name === 'run' },
   { name: 'overlay', title: 'Overlay', note: '', on: route.name === 'overlay' },
   { name: 'cells', title: 'Cells', note: '', on: route.name === 'cells' },
+  { name: 'office', title: 'Office', note: '', on: route.name === 'office' },
 ])
 
 watch(

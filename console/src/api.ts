@@ -50,6 +50,10 @@ export type ExcerptRequest = Schemas['ExcerptRequest']
 export type Excursion = Schemas['Excursion']
 export type Judgement = Schemas['Judgement']
 export type Waiting = Schemas['Waiting']
+export type Office = Schemas['Office']
+export type OutboxMessage = Schemas['OutboxMessage']
+export type Token = Schemas['Token']
+export type JournalEntry = Schemas['JournalEntry']
 export type Place = Schemas['Place']
 export type PlaceSetup = Schemas['PlaceSetup']
 export type UnitVerdict = Schemas['UnitVerdict']
@@ -193,6 +197,22 @@ export const api = {
   queue: () => request<Waiting[]>('GET', one('queue')),
   enqueue: (e: Schemas['Enqueue']) => request<Waiting[]>('POST', one('queue'), e),
   dequeue: (id: number) => request<void>('DELETE', one('queue', String(id))),
+  office: () => request<Office>('GET', one('office')),
+  setOffice: (o: Office) => request<Office>('PUT', one('office'), o),
+  outbox: (waiting: boolean) =>
+    request<Schemas['OutboxMessage'][]>('GET', one('outbox') + (waiting ? '?waiting=true' : '')),
+  accounts: () => request<Account[]>('GET', one('accounts')),
+  addAccount: (a: Schemas['NewAccount']) => request<Account>('POST', one('accounts'), a),
+  changeAccount: (name: string, c: Schemas['AccountChange']) => request<Account>('PUT', one('accounts', name), c),
+  changePassword: (c: Schemas['PasswordChange']) => request<void>('PUT', one('me', 'password'), c),
+  tokens: () => request<Schemas['Token'][]>('GET', one('tokens')),
+  revokeToken: (id: string) => request<void>('DELETE', one('tokens', id)),
+  journal: (filter: Record<string, string>) =>
+    request<Schemas['JournalEntry'][]>('GET', one('journal') + '?' + new URLSearchParams(filter)),
+  journalURL: (filter: Record<string, string>) =>
+    one('journal') + '?' + new URLSearchParams({ ...filter, limit: '1000', format: 'csv' }),
+  releaseProcedure: (name: string, r: Schemas['ReleaseRequest']) =>
+    request<Procedure>('PUT', one('procedures', name, 'release'), r),
   lots: () => request<LotSummary[]>('GET', one('lots')),
   lot: (name: string, options: { strict?: boolean; each?: boolean } = {}) => {
     const query = new URLSearchParams()

@@ -47,6 +47,7 @@ export const router = createRouter({
     { path: '/lots', name: 'lots', component: () => import('./lots/Lots.vue') },
     { path: '/lots/:lot', name: 'lot', component: () => import('./lots/Lot.vue'), props: true },
     { path: '/units/:serial', name: 'unit', component: () => import('./lots/Unit.vue'), props: true },
+    { path: '/office', name: 'office', component: () => import('./office/Office.vue') },
     { path: '/overlay', name: 'overlay', component: () => import('./overlay/Overlay.vue') },
     { path: '/cells', name: 'cells', component: () => import('./cells/Cells.vue') },
     { path: '/runs', name: 'runs', component: () => import('./runs/Runs.vue') },

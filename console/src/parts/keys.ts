@@ -17,6 +17,7 @@ export const placeKeys: Record<string, string> = {
   r: 'runs',
   o: 'overlay',
   c: 'cells',
+  a: 'office',
 }
 
 export const shortcuts: { about: string; all: Shortcut[] }[] = [

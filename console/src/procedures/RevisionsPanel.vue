@@ -4,9 +4,11 @@ import { ref, watch } from 'vue'
 import { api, type Difference, type Procedure } from '../api'
 import { dateTime } from '../parts/format'
 import ProblemNote from '../parts/ProblemNote.vue'
+import { useSession } from '../parts/session'
 
 // Who changed what, when and why, and what a revision changed line by line.
 const props = defineProps<{ name: string; newest: number }>()
+const session = useSession()
 const revisions = ref<Procedure[]>([])
 const lines = ref<Difference[]>([])
 const chosen = ref(0)
@@ -25,6 +27,19 @@ watch(
   },
   { immediate: true },
 )
+
+// A release is the state of a revision: operators run the newest released one.
+const why = ref('')
+async function release(r: Procedure, released: boolean) {
+  try {
+    const now = await api.releaseProcedure(props.name, { revision: r.revision, released, why: why.value.trim() })
+    revisions.value = revisions.value.map((x) => (x.revision === now.revision ? now : x))
+    why.value = ''
+    error.value = null
+  } catch (e) {
+    error.value = e
+  }
+}
 
 async function show(revision: number) {
   chosen.value = chosen.value === revision ? 0 : revision
@@ -51,6 +66,8 @@ async function show(revision: number) {
           <th>By</th>
           <th>At</th>
           <th>Why</th>
+          <th>State</th>
+          <th v-if="session.mayEngineer" />
         </tr>
       </thead>
       <tbody>
@@ -63,9 +80,34 @@ async function show(revision: number) {
           <td>{{ r.by }}</td>
           <td>{{ dateTime(r.at) }}</td>
           <td class="muted">{{ r.why || '—' }}</td>
+          <td>
+            <template v-if="r.released"
+              >● released<span class="muted"> by {{ r.released.by }}: {{ r.released.why }}</span></template
+            ><span v-else class="muted">○ draft</span>
+          </td>
+          <td v-if="session.mayEngineer">
+            <v-btn v-if="r.released" size="small" variant="text" @click="release(r, false)">Withdraw</v-btn>
+            <v-btn
+              v-else
+              size="small"
+              variant="text"
+              :disabled="!why.trim()"
+              data-test="release"
+              @click="release(r, true)"
+              >Release</v-btn
+            >
+          </td>
         </tr>
       </tbody>
     </table>
+    <v-text-field
+      v-if="session.mayEngineer"
+      v-model="why"
+      label="Why a revision is released, or no longer"
+      name="release-why"
+      density="compact"
+      hide-details
+    />
     <pre
       v-if="lines.length"
       class="difference"
