@@ -44,6 +44,16 @@ func contactOf(b api.Bay, text string) (*contact, error) {
 	return c, err
 }
 
+// wasSo is for how long the readings are taken to have been as they are when somebody begins to look at them, s.
+const wasSo = 60
+
+// before takes the readings as if they had been so for a while: what lies in the bay already does not appear.
+func (c *contact) before(b api.Bay, t float64) {
+	for k := wasSo / looksEvery.Seconds(); k > 0; k-- {
+		c.holds(b, t-k*looksEvery.Seconds())
+	}
+}
+
 // holds takes the readings of the bay.
 func (c *contact) holds(b api.Bay, t float64) condition.Truth {
 	values := make([]float64, len(c.columns))
@@ -90,19 +100,20 @@ func (p *Places) look(now api.Place, watched map[string]*contact, t float64) {
 	if err != nil || !b.Free() {
 		return
 	}
+	place, err := p.of(now.Bay)
+	if err != nil {
+		return
+	}
 	status := b.Status()
 	c := watched[now.Bay]
 	if c == nil || c.Text != now.Setup.When || len(c.columns) != len(status.Readings) {
 		if c, err = contactOf(status, now.Setup.When); err != nil {
 			return // the bay was made anew and reads something else: it is begun by key
 		}
-		watched[now.Bay] = c
+		watched[now.Bay], place.armed = c, false
+		c.before(status, t)
 	}
 	holds := c.holds(status, t) == condition.True
-	place, err := p.of(now.Bay)
-	if err != nil {
-		return
-	}
 	place.armed = place.armed || !holds
 	waits := now.Unit == nil && now.Setup.Make || now.Unit != nil && now.Unit.Run == "" && len(now.Unit.Wanted) == 0
 	if !holds || !place.armed || !waits {

@@ -48,7 +48,7 @@ func run() error {
 	defer os.RemoveAll(data)
 	ctx, cancel := chromium.Open(context.Background())
 	defer cancel()
-	if err := batteries(ctx); err != nil {
+	if err := batteries(ctx, filepath.Join(data, "battery")); err != nil {
 		return fmt.Errorf("batteries: %w", err)
 	}
 	url, stop, err := startDemo(data, 1)
@@ -61,7 +61,7 @@ func run() error {
 		func() error { return terminalViews(ctx, data) },
 		func() error { return againstRehearsal(ctx, url) },
 		func() error { return captured(ctx, url) },
-		func() error { return reportPage(data) },
+		func() error { return production(ctx, url, data) },
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -100,8 +100,9 @@ func startDemo(data string, factor int) (url string, stop func(), err error) {
 // fast is the speed of the bench on which a charge is pictured.
 const fast = 60
 
-// batteries pictures a charge under way, the lot of cells, and the pack that was conditioned.
-func batteries(ctx context.Context) error {
+// batteries pictures a charge under way, the lot of cells, and the pack that was conditioned, with the first page of
+// its report.
+func batteries(ctx context.Context, report string) error {
 	data, err := os.MkdirTemp("", "usher-pictures-")
 	if err != nil {
 		return err
@@ -124,7 +125,7 @@ func batteries(ctx context.Context) error {
 	if out, err := usher("report", string(found[1]), "-o", pdf); err != nil {
 		return fmt.Errorf("report: %w: %s", err, out)
 	}
-	if err := firstPage(pdf, "report-battery"); err != nil {
+	if err := firstPage(pdf, report); err != nil {
 		return err
 	}
 	return each(ctx, []chromium.Action{
@@ -307,17 +308,8 @@ func aside(do func() error) chromium.Action {
 	return func(context.Context, *chromedp.Target) (chromedp.Void, error) { return chromedp.Void{}, do() }
 }
 
-func reportPage(data string) error {
-	pdf := filepath.Join(data, "report.pdf")
-	if out, err := exec.Command(binary, "--data", data, "report", "last", "-o", pdf).CombinedOutput(); err != nil {
-		return fmt.Errorf("report: %w: %s", err, out)
-	}
-	return firstPage(pdf, "report")
-}
-
 // firstPage makes a picture of the first page of a document.
-func firstPage(pdf, name string) error {
-	page := filepath.Join(folder, name)
+func firstPage(pdf, page string) error {
 	if out, err := exec.Command("pdftoppm", "-r", "100", "-png", "-singlefile", pdf, page).CombinedOutput(); err != nil {
 		return fmt.Errorf("pdftoppm: %w: %s", err, out)
 	}

@@ -17,7 +17,6 @@ const limit = (f: LotFigure) => {
   return f.max === undefined ? `≥ ${short(f.min)} ${f.unit}` : `${short(f.min)} … ${short(f.max)} ${f.unit}`
 }
 const two = (x: number) => x.toFixed(2)
-const index = (c: LotFigure['ppk']) => (c ? `${two(c.value)} (${two(c.low)} … ${two(c.high)})` : '—')
 const drifts = (f: LotFigure) =>
   f.drift !== null && f.driftU !== null && Math.abs(f.drift) > f.driftU
     ? `${short(f.drift)} ${f.unit} a unit`
@@ -53,8 +52,10 @@ const drifts = (f: LotFigure) =>
             <td class="right">{{ short(f.mean) }} {{ f.unit }}</td>
             <td class="right">{{ short(f.sd) }} {{ f.unit }}</td>
             <td class="right">{{ limit(f) }}</td>
-            <td class="right">{{ index(f.cpk) }}</td>
-            <td class="right">{{ index(f.ppk) }}</td>
+            <td v-for="c in [f.cpk, f.ppk]" :key="c?.value" class="right">
+              {{ c ? two(c.value) : '—' }}
+              <div v-if="c" class="muted note">{{ two(c.low) }} … {{ two(c.high) }}</div>
+            </td>
             <td>{{ drifts(f) }}</td>
             <td>
               <router-link

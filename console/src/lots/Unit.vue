@@ -7,7 +7,7 @@ import ConfirmButton from '../parts/ConfirmButton.vue'
 import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateChip from '../parts/StateChip.vue'
-import { dateTime, seconds } from '../parts/format'
+import { dateTime, seconds, stateOf } from '../parts/format'
 import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
 
@@ -144,7 +144,7 @@ const open = (id: string) => void router.push({ name: 'run', params: { run: id }
                 <td class="first">{{ r.procedure }}</td>
                 <td>{{ r.bay }}</td>
                 <td class="right">{{ seconds(r.duration) }}</td>
-                <td class="second"><StateChip :state="r.state === 'live' ? 'live' : (r.outcome ?? '')" /></td>
+                <td class="second"><StateChip :state="stateOf(r)" /></td>
                 <td class="muted later">{{ r.reason }}</td>
               </tr>
             </tbody>

@@ -18,6 +18,7 @@ const signs: Record<string, string> = {
   failed: '■',
   done: '○',
   attention: '◆',
+  'open contact': '◆',
   'to do': '○',
 }
 const colors: Record<string, string> = {

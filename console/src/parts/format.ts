@@ -119,3 +119,9 @@ export function cell(x: unknown, unit: string | undefined): string {
 
 const digitsFor = (x: number) => (x === 0 ? 2 : Math.min(Math.max(3 - Math.floor(Math.log10(Math.abs(x))), 0), 5))
 export const short = (x: number | null | undefined) => (x === null || x === undefined ? '—' : fixed(x, digitsFor(x)))
+
+// stateOf is what a list says of a run: that it is live, that it found no contact, or its outcome.
+export function stateOf(r: { state: string; outcome?: string }): string {
+  if (r.state === 'live') return 'live'
+  return r.state === 'open-contact' && r.outcome === 'aborted' ? 'open contact' : (r.outcome ?? '')
+}

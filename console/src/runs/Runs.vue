@@ -9,7 +9,7 @@ import ProblemNote from '../parts/ProblemNote.vue'
 import StateChip from '../parts/StateChip.vue'
 import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
-import { dateTime, seconds } from '../parts/format'
+import { dateTime, seconds, stateOf } from '../parts/format'
 
 const route = useRoute()
 const router = useRouter()
@@ -138,7 +138,7 @@ const open = (r: RunSummary) => void router.push({ name: 'run', params: { run: r
             <td>{{ r.bay }}</td>
             <td class="muted">{{ r.operator }}</td>
             <td class="right">{{ r.state === 'live' ? '—' : seconds(r.duration) }}</td>
-            <td class="second"><StateChip :state="r.outcome ?? r.state" /></td>
+            <td class="second"><StateChip :state="stateOf(r) || r.state" /></td>
           </tr>
         </tbody>
       </table>
