@@ -36,7 +36,7 @@ func TestALotByTheCommandLine(t *testing.T) {
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, lines, 4)
 	assert.Contains(t, lines[0], "● pass       TN-3001")
-	assert.Contains(t, lines[1], "◆ attention  TN-3002  Open contact: no current at a present voltage; Put it in anew (1 of 2)")
+	assert.Contains(t, lines[1], "◆ attention  TN-3002  Open contact: no current at a present voltage; Put it in anew")
 	assert.Contains(t, lines[2], "● pass       TN-3002")
 	assert.Contains(t, lines[3], "■ fail       "+demo.Faulty+"  Load regulation")
 	assert.Contains(t, lines[3], "3 of 5 units: 2 passed, 0 marginal, 1 failed")
@@ -83,7 +83,7 @@ func TestALotByTheCommandLine(t *testing.T) {
 			assert.Equal(t, 6, strings.Count(string(data), "\n"), "a header and a row a run")
 		}
 	}
-	assert.Contains(t, ok("", "office", "set", "--company", "Skerry Light Works", "--sign", "Tested by"), "Skerry Light Works")
+	assert.Contains(t, ok("", "office", "set", "--company", "Skerry Light Works", "--sign", "Tested by"), "Skerry Light")
 	assert.Contains(t, ok("", "office", "tell", "https://mes.example/runs", "--secret", "s"), "https://mes.example/runs")
 	assert.NotContains(t, ok("", "office", "untell", "https://mes.example/runs"), "mes.example")
 	assert.Contains(t, ok("", "procedure", "release", "tern-outgoing", "--why", "first article"), "released")

@@ -67,13 +67,9 @@ func (r *liveRun) arm(e stage.Arm) {
 			tell(fail("the bay has no seat " + e.Seat))
 			return
 		}
-		c := capturing{channel: x.First().Channel, probes: probesOf(x), setup: e.Setup, factor: engine.timeFactor}
-		if err := c.channel.Arm(ctx, e.Setup, c.probes); err != nil {
-			tell(fail("the scope could not be armed: " + err.Error()))
-			return
-		}
-		tell(captureEvent{event: stage.Armed{Shot: e.Shot}})
-		waves, at, err := c.take(ctx)
+		c := capturing{channel: x.First().Channel, probes: probesOf(x), setup: e.Setup, factor: engine.timeFactor,
+			turn: engine.turns.of(x.First().Instrument), polite: e.Shot < 0}
+		waves, at, err := c.inTurn(ctx, func() { tell(captureEvent{event: stage.Armed{Shot: e.Shot}}) })
 		var none *noTrigger
 		switch {
 		case errors.As(err, &none): // it may be the unit's fault
@@ -103,10 +99,36 @@ func (e *noTrigger) Error() string {
 
 // capturing is a capture under way.
 type capturing struct {
+	turn *turn // with the scope
+	// polite captures wait for what is rare, and give their turn up while others want the scope.
+	polite bool
+
 	channel *instrument.Channel
 	probes  map[string]instrument.Probe
 	setup   waveform.Setup
 	factor  float64 // of the bench's clock
+}
+
+// inTurn arms the scope when it is this bay's turn, and takes the capture; armed is told when it waits for the trigger
+// the first time.
+func (c capturing) inTurn(ctx context.Context, armed func()) (waves []*waveform.Waveform, at time.Time, err error) {
+	for first := true; ; first = false {
+		if err := c.turn.take(ctx); err != nil {
+			return nil, at, err
+		}
+		if err = c.channel.Arm(ctx, c.setup, c.probes); err != nil {
+			err = fmt.Errorf("the scope could not be armed: %w", err)
+		} else {
+			if first {
+				armed()
+			}
+			waves, at, err = c.take(ctx)
+		}
+		c.turn.giveUp()
+		if !errors.Is(err, errYields) {
+			return waves, at, err
+		}
+	}
 }
 
 // take waits for the trigger and fetches all channels; at is about when it came.
@@ -138,6 +160,9 @@ func (c capturing) take(ctx context.Context) (waves []*waveform.Waveform, at tim
 		case time.Now().After(until):
 			_ = c.channel.Disarm(ctx) // it is armed anew for whatever comes next
 			return nil, at, &noTrigger{c.setup.Within}
+		case c.polite && c.turn.wanted():
+			_ = c.channel.Disarm(ctx) // whoever is next arms it
+			return nil, at, errYields
 		}
 		select {
 		case <-ctx.Done():
@@ -267,6 +292,10 @@ func (p *preflight) scopeStage(name string, x *outputs.Seat, setup waveform.Setu
 		sound = false
 		p.blocks("capture", fmt.Sprintf("ask for %d samples at most", scope.Most), "%q wants %d samples, more than %s takes",
 			name, setup.Samples, x.First().Name)
+	}
+	if others := p.bay.sharedWith(x); others != "" {
+		p.fine("shared", "%s is used by %s too: captures take turns, in the order in which they are asked for",
+			x.First().Name, others)
 	}
 	if sound {
 		p.fine("capture", "%q: %d samples over %s, one every %s", name, setup.Samples, show(setup.Span, quantity.Time),

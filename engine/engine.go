@@ -51,6 +51,7 @@ type Engine struct {
 	tombstones tombstones
 	latches    latches
 	mayBeOn    mayBeOn
+	turns      turns // with instruments that several bays use
 
 	mu     sync.RWMutex // guards what follows
 	bays   map[string]*Bay

@@ -38,7 +38,8 @@ func sampleLot() api.Lot {
 		f.Sequence = append(f.Sequence, api.LotStep{Serial: "TN-1", Mean: 95 + float64(k)/100, Low: 95, High: 96})
 	}
 	share := func(x float64) *api.LotShare { return &api.LotShare{Value: x, Low: x - 5, High: x + 3} }
-	return api.Lot{Name: "L-7", Order: api.LotOrder{Quantity: 24, Note: "for the harbour"}, Procedures: []api.LotProcedure{{
+	order := api.LotOrder{Quantity: 24, Note: "for the harbour"}
+	return api.Lot{Name: "L-7", Order: order, Procedures: []api.LotProcedure{{
 		Procedure: "tern-outgoing", Title: "Outgoing test", Units: 12, Attempts: 13, Yield: share(91.7),
 		FirstPass: share(83.3), Retest: share(8.3), Failing: []string{"TN-4"},
 		Pareto: []api.LotCause{{Figure: "load-regulation", Title: "Load regulation", Units: 1, Share: 100,
