@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/core/catalogue"
 )
 
 // What a scanner types is sent with Enter, and the outcome fills the screen; Esc takes a scan back.
@@ -45,4 +48,19 @@ func TestThePlaceFillsTheScreen(t *testing.T) {
 	}
 	s.Update(lostMessage{assert.AnError})
 	assert.Contains(t, shown(), "NO CONTACT WITH THE SERVICE")
+}
+
+// A picture that lies beside a procedure travels in its text.
+func TestAPictureIsTakenFromBeside(t *testing.T) {
+	folder := t.TempDir()
+	text := "procedure: seen\nfor: any\nneeds: {load: {}}\nstages:\n  - ask: {confirm: Is it so?, picture: lid.jpg}\n"
+	path := filepath.Join(folder, "seen.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "lid.jpg"), []byte("\xff\xd8\xff\xe0"), 0o600))
+	f, err := readProcedure(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(f.text), "pictures:\n  lid.jpg: /9j/4A==\n")
+	program, err := catalogue.Parse(f.text, nil, nil, nil)
+	require.NoError(t, err)
+	assert.Len(t, program.Pictures, 1)
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"os"
@@ -28,6 +29,9 @@ type procedureFile struct {
 var (
 	tableUse  = regexp.MustCompile(`\btable:\s*["']?([^\s"',}\]]+)`)
 	tablesKey = regexp.MustCompile(`(?m)^tables:[ \t]*(#.*)?$`)
+
+	pictureUse  = regexp.MustCompile(`\bpicture:\s*["']?([^\s"',}\]]+)`)
+	picturesKey = regexp.MustCompile(`(?m)^pictures:[ \t]*(#.*)?$`)
 )
 
 // readProcedure reads a procedure. A table that its text names but does not carry is taken from the file of
@@ -42,14 +46,7 @@ func readProcedure(path string) (procedureFile, error) {
 	if err != nil {
 		return f, nil // the check will say what is wrong
 	}
-	var have []string
-	for _, e := range doc.Root().Entries() {
-		if e.Key == "tables" {
-			for _, t := range e.Value.Entries() {
-				have = append(have, t.Key)
-			}
-		}
-	}
+	have := namesUnder(doc, "tables")
 	for _, m := range tableUse.FindAllSubmatch(text, -1) {
 		name := string(m[1])
 		beside := filepath.Join(filepath.Dir(path), name)
@@ -66,7 +63,46 @@ func readProcedure(path string) (procedureFile, error) {
 		have = append(have, name)
 		f.text = carry(f.text, name, tables.Text(table))
 	}
-	return f, nil
+	f.text, err = withPictures(f.text, filepath.Dir(path), namesUnder(doc, "pictures"))
+	return f, err
+}
+
+// namesUnder are the names of what a document carries under a key.
+func namesUnder(doc *document.Document, key string) (names []string) {
+	for _, e := range doc.Root().Entries() {
+		if e.Key != key {
+			continue
+		}
+		for _, t := range e.Value.Entries() {
+			names = append(names, t.Key)
+		}
+	}
+	return names
+}
+
+// withPictures puts the pictures into the text that it names and does not carry, from files beside it.
+func withPictures(text []byte, folder string, have []string) ([]byte, error) {
+	for _, m := range pictureUse.FindAllSubmatch(text, -1) {
+		name := string(m[1])
+		if slices.Contains(have, name) || name != filepath.Base(name) {
+			continue
+		}
+		data, err := os.ReadFile(filepath.Join(folder, name))
+		if errors.Is(err, os.ErrNotExist) {
+			continue // a finding of the check
+		}
+		if err != nil {
+			return text, err
+		}
+		have = append(have, name)
+		entry := "  " + name + ": " + base64.StdEncoding.EncodeToString(data)
+		if at := picturesKey.FindIndex(text); at != nil {
+			text = slices.Concat(text[:at[1]], []byte("\n"+entry), text[at[1]:])
+			continue
+		}
+		text = slices.Concat([]byte(strings.TrimRight(string(text), "\n")), []byte("\npictures:\n"+entry+"\n"))
+	}
+	return text, nil
 }
 
 // carry puts a table into the text of a procedure.

@@ -147,7 +147,7 @@ func lotPictures(look Look, all []api.LotFigure) (pictures []Picture) {
 		if len(f.Sequence) < 5 || f.Min == nil && f.Max == nil {
 			continue
 		}
-		title := strings.TrimSpace(look.say(f.Title) + " " + f.Where)
+		title := strings.TrimSpace(look.say(f.Title)+" "+f.Where) + ", " + look.say("limit") + " " + look.number(lotLimit(f))
 		sequence, histogram := Line{}, Line{}
 		for i, s := range f.Sequence {
 			sequence.X, sequence.Y = append(sequence.X, float64(i+1)), append(sequence.Y, s.Mean)
@@ -159,15 +159,12 @@ func lotPictures(look Look, all []api.LotFigure) (pictures []Picture) {
 			histogram.Y = append(histogram.Y, 0, float64(b.Units), float64(b.Units), 0)
 		}
 		last := float64(len(f.Sequence))
-		over := Picture{Title: title, XLabel: look.say("Sequence"), YLabel: f.Unit, Lines: []Line{sequence}, Plain: true,
-			Between: true}
-		lie := Picture{Title: title, XLabel: f.Unit, YLabel: look.say("units"), Lines: []Line{histogram}, Plain: true,
-			Between: true}
+		over := Picture{Title: title, XLabel: look.say("Sequence"), YLabel: f.Unit, Lines: []Line{sequence}, Plain: true}
+		lie := Picture{Title: title, XLabel: f.Unit, YLabel: look.say("units"), Lines: []Line{histogram}, Plain: true}
 		for _, bound := range []*float64{f.Min, f.Max} {
 			if bound != nil {
-				label := look.say("limit")
-				over.Lines = append(over.Lines, Line{label, []float64{1, last}, []float64{*bound, *bound}})
-				lie.Lines = append(lie.Lines, Line{label, []float64{*bound, *bound}, []float64{0, most}})
+				over.Lines = append(over.Lines, Line{"", []float64{1, last}, []float64{*bound, *bound}})
+				lie.Lines = append(lie.Lines, Line{"", []float64{*bound, *bound}, []float64{0, most}})
 			}
 		}
 		pictures = append(pictures, lie, over)

@@ -1,7 +1,13 @@
 package service_test
 
 import (
+	"bytes"
+	"encoding/base64"
 	"fmt"
+	"image"
+	"image/png"
+	"io"
+	"net/http"
 	"sync"
 	"testing"
 	"time"
@@ -455,5 +461,49 @@ func TestTheOfficeKeepsItsSecrets(t *testing.T) {
 			_, err := h.Local.SetOffice(t.Context(), bad)
 			assert.ErrorContains(t, err, why)
 		}
+	})
+}
+
+// A prompt shows a picture that travels with the procedure.
+func TestAPromptShowsAPicture(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 20})
+		var drawn bytes.Buffer
+		require.NoError(t, png.Encode(&drawn, image.NewGray(image.Rect(0, 0, 8, 8))))
+		text := func(picture string) string {
+			return "procedure: seen\nfor: any\nneeds: {load: {}}\npictures: {fixture.png: " +
+				base64.StdEncoding.EncodeToString(drawn.Bytes()) + "}\nstages:\n  - ask: {confirm: Is it so?, picture: " + picture +
+				"}\n"
+		}
+		_, err := h.Local.PushProcedure(t.Context(), text("lid.png"), "")
+		assert.ErrorContains(t, err, `there is no picture "lid.png"`)
+		_, err = h.Local.PushProcedure(t.Context(), "procedure: seen\nfor: any\nneeds: {load: {}}\npictures: {a.png: R0lG}\n"+
+			"stages: [{hold: {for: 1 s}}]\n", "")
+		assert.ErrorContains(t, err, "neither PNG nor JPEG")
+		h.Push(text("fixture.png"))
+		run := h.Start("bay1", "seen", "TN-1")
+		for range 100 {
+			b, err := h.Local.Bay(t.Context(), "bay1")
+			require.NoError(t, err)
+			if b.Prompt != nil {
+				assert.Equal(t, "fixture.png", b.Prompt.Picture)
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
+			h.Running.URL+"/api/v1/runs/"+run.ID+"/pictures/fixture.png", nil)
+		require.NoError(t, err)
+		r.Header.Set("Authorization", "Bearer "+h.Local.Token)
+		answer, err := h.HTTP().Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		data, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		assert.Equal(t, "image/png", answer.Header.Get("Content-Type"))
+		assert.Equal(t, drawn.Bytes(), data)
+		_, err = h.Local.Intervene(t.Context(), "bay1", api.Intervention{Do: api.DoAnswer, Text: "yes"})
+		require.NoError(t, err)
+		assert.Equal(t, "done", h.Ended(run).State)
 	})
 }

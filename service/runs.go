@@ -12,6 +12,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"usherbench/api"
+	"usherbench/core/procedure"
 	"usherbench/core/trace"
 	"usherbench/report"
 	"usherbench/store"
@@ -76,6 +77,23 @@ func timeParam(c *echo.Context, name string) (t time.Time, err error) {
 		return t, badRequest(fmt.Sprintf("%s: %q is not a time", name, text), "write it like 2026-03-31T08:00:00Z")
 	}
 	return t, nil
+}
+
+// picture shows a picture that travels with the procedure of a run.
+func (s *Service) picture(c *echo.Context) error {
+	run, err := s.store.Run(c.Param("run"))
+	if err != nil {
+		return err
+	}
+	program, _, err := run.Program()
+	if err != nil {
+		return err
+	}
+	data, ok := program.Pictures[c.Param("picture")]
+	if !ok {
+		return fmt.Errorf("picture %q of run %s: %w", c.Param("picture"), run.ID, store.ErrNotFound)
+	}
+	return c.Blob(http.StatusOK, procedure.PictureType(data), data)
 }
 
 // collect reads everything on record about the run that the path names.

@@ -199,6 +199,7 @@ func (s *Service) routes() []route {
 		{"POST", "/api/v1/runs", api.Operator, s.startRun, false},
 		{"GET", "/api/v1/runs", api.Viewer, s.listRuns, false},
 		{"GET", "/api/v1/runs/:run", api.Viewer, s.showRun, false},
+		{"GET", "/api/v1/runs/:run/pictures/:picture", api.Viewer, s.picture, false},
 		{"GET", "/api/v1/runs/:run/rehearsal", api.Viewer, s.showRehearsal, false},
 		{"GET", "/api/v1/runs/:run/judgements", api.Viewer, s.judgements, false},
 		{"GET", "/api/v1/runs/:run/window", api.Viewer, s.window, false},

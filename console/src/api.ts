@@ -301,6 +301,7 @@ export const api = {
     if (to !== undefined) query.set('to', String(to))
     return one('runs', run, 'export') + '?' + query
   },
+  pictureURL: (run: string, picture: string) => one('runs', run, 'pictures', picture),
   reportURL: (run: string, format: 'pdf' | 'html' = 'pdf') => one('runs', run, 'report') + `?format=${format}`,
   lotReportURL: (lot: string, format: 'pdf' | 'html') => one('lots', lot, 'report') + `?format=${format}`,
   lotLogURL: (lot: string, format: string) => one('lots', lot, 'log') + `?format=${format}`,

@@ -52,6 +52,7 @@ func readAsk(r *procedure.Reader, c *procedure.Common, n document.Node) procedur
 			a.Form, a.Text = form, n.Text()
 		}
 	}
+	fields["picture"] = func(n document.Node) { a.Picture = r.Picture(n) }
 	n.Fields(fields)
 	switch {
 	case !n.IsMap():

@@ -341,6 +341,12 @@ func (r *Reader) inline(c *Common, n document.Node, name, text string, values ma
 		g.Locals = merged
 		r.p.Guards = append(r.p.Guards, g)
 	}
+	for name, data := range scratch.Pictures {
+		if r.p.Pictures == nil {
+			r.p.Pictures = map[string][]byte{}
+		}
+		r.p.Pictures[name] = data
+	}
 	r.segments = sub.segments
 }
 
@@ -363,6 +369,7 @@ func (r *Reader) readUsed(root document.Node) {
 	}
 	r.readParameters(root, parts["parameters"])
 	r.readTables(parts["tables"])
+	r.readPictures(parts["pictures"])
 	for _, n := range parts["guards"].Items() {
 		r.readGuard(n, 0, math.MaxInt)
 	}

@@ -115,7 +115,7 @@ func (r *Reader) read(root document.Node) {
 		"note":  func(n document.Node) { n.Text() },
 		"for":   r.readFor,
 	}
-	for _, key := range []string{"needs", "parameters", "tables", "derived", "record", "resume", "protect", "may trip",
+	for _, key := range []string{"needs", "parameters", "tables", "pictures", "derived", "record", "resume", "protect", "may trip",
 		"guards", "triggers", "stages", "figures", "report"} {
 		fields[key] = func(n document.Node) { parts[key] = n }
 	}
@@ -129,6 +129,7 @@ func (r *Reader) read(root document.Node) {
 	r.readNeeds(parts["needs"])
 	r.readParameters(root, parts["parameters"])
 	r.readTables(parts["tables"])
+	r.readPictures(parts["pictures"])
 	r.readDerived(parts["derived"])
 	if n := parts["record"]; n.Present() {
 		r.p.Record = r.readRecord(n)

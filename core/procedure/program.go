@@ -47,6 +47,8 @@ type Program struct {
 	// Figures are what is computed from the record, with limits.
 	Figures []FigureRequest
 	Curves  []Curve
+	// Pictures travel with the document, for the operator, by name.
+	Pictures map[string][]byte
 	// Sections are the parts of the report, in its order; none: all.
 	Sections []string
 	// Constants are parameters and ratings ("nameplate.rated_current") by name, for conditions.

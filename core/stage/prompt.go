@@ -12,11 +12,13 @@ import (
 
 // Prompt is a question to the operator.
 type Prompt struct {
-	Form   AskForm  `json:"form"`
-	Text   string   `json:"prompt"`         // what is asked
-	Into   string   `json:"into,omitempty"` // name of the answer
-	Unit   string   `json:"unit,omitempty"`
-	Choice []string `json:"choice,omitempty"`
+	Form AskForm `json:"form"`
+	Text string  `json:"prompt"`         // what is asked
+	Into string  `json:"into,omitempty"` // name of the answer
+	Unit string  `json:"unit,omitempty"`
+	// Picture is the name of one that the operator sees beside it.
+	Picture string   `json:"picture,omitempty"`
+	Choice  []string `json:"choice,omitempty"`
 	// Min and Max bound a number, in Unit; nil: open.
 	Min *float64 `json:"min,omitempty"`
 	Max *float64 `json:"max,omitempty"`

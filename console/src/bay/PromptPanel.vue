@@ -36,6 +36,13 @@ const bounds = computed(() => {
     @submit.prevent="reply(answer)"
   >
     <p class="question">{{ prompt.prompt }}</p>
+    <img
+      v-if="prompt.picture && bay.run"
+      class="picture"
+      :src="api.pictureURL(bay.run.id, prompt.picture)"
+      :alt="`Picture: ${prompt.picture}`"
+      data-test="picture"
+    />
     <div class="row">
       <template v-if="prompt.form === 'confirm'">
         <v-btn
@@ -107,6 +114,13 @@ const bounds = computed(() => {
   gap: 12px;
   align-items: flex-start;
   flex-wrap: wrap;
+}
+.picture {
+  display: block;
+  max-width: 100%;
+  max-height: 340px;
+  margin-bottom: 12px;
+  border-radius: 8px;
 }
 .row .v-text-field {
   max-width: 320px;

@@ -225,6 +225,13 @@ function done(p: Place) {
         <span v-if="shape" aria-hidden="true">{{ shape }}</span> {{ capital(shown.word) }}
       </p>
       <p class="serial" data-test="serial">{{ shown.serial }}</p>
+      <img
+        v-if="prompt?.picture && now?.run"
+        class="picture"
+        :src="api.pictureURL(now.run.id, prompt.picture)"
+        :alt="`Picture: ${prompt.picture}`"
+        data-test="picture"
+      />
       <p v-for="(line, i) in shown.lines" :key="i" class="line">{{ line }}</p>
       <div v-if="shown.kind === 'tests'" class="bar" role="progressbar" :aria-valuenow="share">
         <div :style="{ width: `${share}%` }" />
@@ -348,6 +355,12 @@ main {
   font-weight: 600;
   margin: 10px 0 14px;
   font-variant-numeric: tabular-nums;
+}
+.picture {
+  max-width: min(900px, 92vw);
+  max-height: 46vh;
+  border-radius: 12px;
+  margin-bottom: 14px;
 }
 .line {
   font-size: clamp(16px, 1.8vw, 24px);
