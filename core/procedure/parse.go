@@ -115,8 +115,8 @@ func (r *Reader) read(root document.Node) {
 		"note":  func(n document.Node) { n.Text() },
 		"for":   r.readFor,
 	}
-	for _, key := range []string{"needs", "parameters", "tables", "pictures", "derived", "record", "resume", "protect", "may trip",
-		"guards", "triggers", "stages", "figures", "report"} {
+	for _, key := range []string{"needs", "parameters", "tables", "pictures", "derived", "record", "resume", "protect",
+		"may trip", "guards", "triggers", "stages", "figures", "report"} {
 		fields[key] = func(n document.Node) { parts[key] = n }
 	}
 	root.Fields(fields, "procedure", "for", "needs", "stages")
