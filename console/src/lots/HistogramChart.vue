@@ -3,6 +3,7 @@ import { computed } from 'vue'
 
 import type { LotFigure } from '../api'
 import { short } from '../parts/format'
+import { scaleOf, share } from './scale'
 
 // How the values of a figure lie over the units, against its limits.
 const props = defineProps<{ figure: LotFigure }>()
@@ -12,15 +13,12 @@ const left = 34
 const bottom = 24
 const top = 14
 
-const frame = computed(() => {
-  const f = props.figure
-  const ends = [...f.bins.flatMap((b) => [b.low, b.high]), f.min, f.max].filter((x): x is number => x !== undefined)
-  const [low, high] = [Math.min(...ends), Math.max(...ends)]
-  const room = (high - low || Math.abs(high) || 1) * 0.06
-  return { low: low - room, high: high + room, most: Math.max(...f.bins.map((b) => b.units), 1) }
-})
-const x = (v: number) => left + ((v - frame.value.low) / (frame.value.high - frame.value.low)) * (width - left - 8)
-const y = (n: number) => height - bottom - (n / frame.value.most) * (height - bottom - top)
+const scale = computed(() =>
+  scaleOf([...props.figure.bins.flatMap((b) => [b.low, b.high]), props.figure.min, props.figure.max]),
+)
+const most = computed(() => Math.max(...props.figure.bins.map((b) => b.units), 1))
+const x = (v: number) => left + share(scale.value, v) * (width - left - 8)
+const y = (n: number) => height - bottom - (n / most.value) * (height - bottom - top)
 const bars = computed(() =>
   props.figure.bins.map((b) => ({
     x: x(b.low) + 0.5,
@@ -48,7 +46,7 @@ const label = computed(
 <template>
   <svg :viewBox="`0 0 ${width} ${height}`" role="img" :aria-label="label">
     <line :x1="left" :x2="width - 8" :y1="height - bottom" :y2="height - bottom" class="axis" />
-    <text :x="left - 6" :y="y(frame.most) + 4" class="end">{{ frame.most }}</text>
+    <text :x="left - 6" :y="y(most) + 4" class="end">{{ most }}</text>
     <text :x="left - 6" :y="height - bottom + 4" class="end">0</text>
     <rect v-for="(b, i) in bars" :key="i" class="column" :x="b.x" :y="b.y" :width="b.width" :height="b.height">
       <title>{{ b.says }}</title>

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 
 import type { LotFigure } from '../api'
 import { short } from '../parts/format'
+import { scaleOf, share } from './scale'
 
 // The values of a figure in the order of the units, against its limits: does the lot drift, which units stand apart?
 const props = defineProps<{ figure: LotFigure }>()
@@ -14,16 +15,11 @@ const left = 52
 const bottom = 22
 const top = 8
 
-const frame = computed(() => {
-  const f = props.figure
-  const ends = [...f.sequence.flatMap((s) => [s.low, s.high]), f.min, f.max].filter((x): x is number => x !== undefined)
-  const [low, high] = [Math.min(...ends), Math.max(...ends)]
-  const room = (high - low || Math.abs(high) || 1) * 0.06
-  return { low: low - room, high: high + room }
-})
+const scale = computed(() =>
+  scaleOf([...props.figure.sequence.flatMap((s) => [s.low, s.high]), props.figure.min, props.figure.max]),
+)
 const x = (i: number) => left + ((i + 0.5) / Math.max(props.figure.sequence.length, 1)) * (width - left - 8)
-const y = (v: number) =>
-  height - bottom - ((v - frame.value.low) / (frame.value.high - frame.value.low)) * (height - bottom - top)
+const y = (v: number) => height - bottom - share(scale.value, v) * (height - bottom - top)
 const far = computed(() => new Set(props.figure.outliers.map((o) => o.serial)))
 const limits = computed(() => [props.figure.min, props.figure.max].filter((v): v is number => v !== undefined))
 const ticks = computed(() => [...limits.value, ...(props.figure.mean === null ? [] : [props.figure.mean])])

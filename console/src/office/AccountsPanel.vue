@@ -31,7 +31,7 @@ async function add() {
 </script>
 
 <template>
-  <div class="panel form" data-test="accounts">
+  <div class="panel rows" data-test="accounts">
     <h2>Accounts</h2>
     <ProblemNote :error="failed ?? error" />
     <div v-for="a in accounts" :key="a.name" class="row">
@@ -70,18 +70,6 @@ async function add() {
 </template>
 
 <style scoped>
-.form {
-  display: grid;
-  gap: 10px;
-}
-.row {
-  display: flex;
-  gap: 10px;
-  align-items: center;
-}
-.row > .v-input {
-  flex: 1;
-}
 .name {
   flex: 1;
   overflow-wrap: anywhere;

@@ -52,7 +52,7 @@ function readLogo(files: File | File[] | null) {
 </script>
 
 <template>
-  <form class="panel form" data-test="look" @submit.prevent="keep()">
+  <form class="panel rows" data-test="look" @submit.prevent="keep()">
     <h2>Reports</h2>
     <ProblemNote :error="failed ?? error" />
     <v-text-field
@@ -140,18 +140,3 @@ function readLogo(files: File | File[] | null) {
     </div>
   </form>
 </template>
-
-<style scoped>
-.form {
-  display: grid;
-  gap: 10px;
-}
-.row {
-  display: flex;
-  gap: 10px;
-  align-items: center;
-}
-.row > .v-input {
-  flex: 1;
-}
-</style>

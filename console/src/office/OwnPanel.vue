@@ -31,7 +31,7 @@ const { error: refused, run: revoke } = useRequest(async (id: string) => {
 </script>
 
 <template>
-  <div class="panel form" data-test="own">
+  <div class="panel rows" data-test="own">
     <h2>My password and tokens</h2>
     <ProblemNote :error="failed ?? error ?? refused" />
     <form class="row" @submit.prevent="change()">
@@ -63,18 +63,3 @@ const { error: refused, run: revoke } = useRequest(async (id: string) => {
     </div>
   </div>
 </template>
-
-<style scoped>
-.form {
-  display: grid;
-  gap: 10px;
-}
-.row {
-  display: flex;
-  gap: 10px;
-  align-items: center;
-}
-.row > .v-input {
-  flex: 1;
-}
-</style>

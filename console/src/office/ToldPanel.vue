@@ -37,7 +37,7 @@ const drop = (address: string) => change((tell) => tell.filter((t) => t.to !== a
 </script>
 
 <template>
-  <div class="panel form" data-test="told">
+  <div class="panel rows" data-test="told">
     <h2>Who is told of every run that ends</h2>
     <ProblemNote :error="failed ?? error" />
     <p v-if="!office.tell?.length" class="muted">Nobody yet: a webhook (https://…) or a broker of MQTT 5.</p>
@@ -65,18 +65,6 @@ const drop = (address: string) => change((tell) => tell.filter((t) => t.to !== a
 </template>
 
 <style scoped>
-.form {
-  display: grid;
-  gap: 10px;
-}
-.row {
-  display: flex;
-  gap: 10px;
-  align-items: center;
-}
-.row > .v-input {
-  flex: 1;
-}
 .address {
   flex: 1;
   overflow-wrap: anywhere;
