@@ -80,10 +80,10 @@ func Open(e *engine.Engine, s *store.Store, log *slog.Logger) (*Places, error) {
 		return nil, err
 	}
 	for _, place := range p.all {
+		place.show()
 		if u := place.kept.Unit; u != nil && u.Run != "" {
 			p.follow(place, u.Run)
 		}
-		place.show()
 	}
 	p.wg.Go(p.watchContacts)
 	return p, nil

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"usherbench/api"
 	"usherbench/archive"
@@ -218,17 +219,33 @@ const notInLine = 0
 // follow waits for the end of a run and goes on from there.
 func (p *Places) follow(place *Place, run string) {
 	p.wg.Go(func() {
-		b, err := p.engine.Bay(place.bay)
-		if err == nil {
-			b.Await(p.ctx, run)
-		}
-		if p.ctx.Err() != nil {
+		if !p.await(place.bay, run) {
 			return // the run is suspended with the service, and followed when it is back
 		}
 		if _, err := p.change(p.ctx, place.bay, func(place *Place) error { return place.ended(run) }); err != nil {
 			p.log.Error("the end of a run at a place", "bay", place.bay, "run", run, "err", err)
 		}
 	})
+}
+
+// endLooks is how often an end is looked for that is not on record yet: a run that resumes, or a disk that is full.
+const endLooks = 200 * time.Millisecond
+
+// await waits until a run has ended and is on record as such; false: the service ends before.
+func (p *Places) await(bay, run string) bool {
+	for {
+		if b, err := p.engine.Bay(bay); err == nil {
+			b.Await(p.ctx, run)
+		}
+		if r, err := p.store.Run(run); err == nil && r.State != store.Live || errors.Is(err, store.ErrNotFound) {
+			return p.ctx.Err() == nil
+		}
+		select {
+		case <-p.ctx.Done():
+			return false
+		case <-time.After(endLooks):
+		}
+	}
 }
 
 // ended notes what came of a run, and begins what is next for the unit.

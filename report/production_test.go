@@ -172,8 +172,10 @@ func TestPaperIsAsTheHouseHasIt(t *testing.T) {
 // A page of HTML needs nothing from anywhere, and says nothing that an operator typed as its own.
 func TestAPageStandsAlone(t *testing.T) {
 	doc := document()
-	doc.Title, doc.Lot = `<script>alert(1)</script>`, "=1+1"
-	data, err := Run(doc, Look{}, "html")
+	const bad = `<script>alert(1)</script>`
+	doc.Title, doc.Lot = bad, "=1+1"
+	data, err := Run(doc, Look{}, "html", Picture{Title: bad, Note: bad, XLabel: bad, Lines: []Line{{bad, []float64{0, 1},
+		[]float64{0, 1}}}})
 	require.NoError(t, err)
 	assert.NotContains(t, string(data), "<script")
 	links := regexp.MustCompile(`(?:src|href)="([^"]+)"`).FindAllStringSubmatch(string(data), -1)

@@ -391,5 +391,6 @@ func (s *Service) Report(ctx context.Context, id string) (name string, data []by
 	for word, text := range values {
 		values[word] = strings.ReplaceAll(fileName(text), "..", "-")
 	}
-	return path.Join(o.Reports, report.Fill(pattern, values)) + ".pdf", a.text.Bytes(), nil
+	inside := path.Join("/", o.Reports, report.Fill(pattern, values)) // whatever the pattern says
+	return inside[1:] + ".pdf", a.text.Bytes(), nil
 }

@@ -507,3 +507,27 @@ func TestAPromptShowsAPicture(t *testing.T) {
 		assert.Equal(t, "done", h.Ended(run).State)
 	})
 }
+
+// A run that goes on after the service was away is followed to its end.
+func TestAPlaceFollowsARunThatResumes(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 1, Layouts: []simbench.Layout{simbench.BatteryPack}})
+		h.Push("procedure: long\nfor: gannet\nneeds: {cycler: {}}\nresume: always\nstages: [{hold: {for: 20 s}}]\n")
+		setUp(t, h, "bay1", api.PlaceSetup{Procedures: []string{"long"}})
+		p, err := h.Local.Scan(t.Context(), "bay1", "GP-306")
+		require.NoError(t, err)
+		require.Empty(t, p.Unit.Problem)
+		time.Sleep(5 * time.Second)
+		h.Close()
+		h.Open()
+		time.Sleep(time.Second)
+		p, err = h.Local.Place(t.Context(), "bay1")
+		require.NoError(t, err)
+		require.NotNil(t, p.Unit, "it goes on")
+		p = operated(t, h, "bay1")
+		run, err := h.Local.Run(t.Context(), p.Last.Runs[0])
+		require.NoError(t, err)
+		assert.Equal(t, "done", run.State)
+		assert.Equal(t, []string{"The procedure has no limits: nothing was judged"}, p.Last.Words)
+	})
+}

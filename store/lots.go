@@ -143,9 +143,8 @@ func (w words) of(text []byte) string {
 
 // addValues adds the figures of runs that have none in short.
 func (s *Store) addValues(runs []*LotRun, of []string) error {
-	const atOnce = 500
 	found := map[string][]LotValue{}
-	for part := range slices.Chunk(of, atOnce) {
+	for part := range slices.Chunk(of, mostAsked) {
 		var rows []Figure
 		if err := s.db.Select("run_id, figure, outcome, value").Where("run_id IN ?", part).Order("run_id, position").
 			Find(&rows).Error; err != nil {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -85,6 +86,9 @@ type Message struct {
 // TableName implements schema.Tabler.
 func (Message) TableName() string { return "outbox" }
 
+// mostAsked is after how many things at once a question asks.
+const mostAsked = 500
+
 // Address puts messages about runs that have ended since an instant into the outbox, for everybody who is to be told;
 // those that are there already stay.
 func (s *Store) Address(to []string, since time.Time) error {
@@ -95,14 +99,16 @@ func (s *Store) Address(to []string, since time.Time) error {
 	}
 	var fresh []Message
 	for _, address := range to {
-		var known []string
-		if err := s.db.Model(&Message{}).Where("\"to\" = ? AND run_id IN ?", address, runs).Pluck("run_id",
-			&known).Error; err != nil {
-			return err
-		}
 		there := map[string]bool{}
-		for _, id := range known {
-			there[id] = true
+		for part := range slices.Chunk(runs, mostAsked) {
+			var known []string
+			if err := s.db.Model(&Message{}).Where("\"to\" = ? AND run_id IN ?", address, part).Pluck("run_id",
+				&known).Error; err != nil {
+				return err
+			}
+			for _, id := range known {
+				there[id] = true
+			}
 		}
 		for _, id := range runs {
 			if !there[id] {
