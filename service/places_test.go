@@ -524,6 +524,7 @@ func TestAPlaceFollowsARunThatResumes(t *testing.T) {
 		p, err = h.Local.Place(t.Context(), "bay1")
 		require.NoError(t, err)
 		require.NotNil(t, p.Unit, "it goes on")
+		time.Sleep(10 * time.Minute) // the battery rests first
 		p = operated(t, h, "bay1")
 		run, err := h.Local.Run(t.Context(), p.Last.Runs[0])
 		require.NoError(t, err)
