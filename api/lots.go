@@ -44,6 +44,8 @@ type LotProcedure struct {
 	Pareto  []LotCause  `json:"pareto"`
 	Figures []LotFigure `json:"figures"`
 	Bays    []LotPace   `json:"bays"`
+	// Saved is the time that bays side by side saved, s.
+	Saved float64 `json:"saved"`
 }
 
 // LotShare is a share of the units in %, with its 95 % interval (Wilson).
@@ -134,4 +136,6 @@ type LotPace struct {
 	PerUnit *float64 `json:"perUnit"`
 	Paused  float64  `json:"paused"`
 	Why     string   `json:"why,omitempty"`
+	// Use is how much of the time in which the bay was at work it tested, %.
+	Use float64 `json:"use"`
 }

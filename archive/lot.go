@@ -132,9 +132,11 @@ func judgeLot(runs []*store.LotRun, newest []procedure.Judged, first bool, reque
 		each.Go(func() { p.Figures[i] = figureOfLot(f, n, units) })
 	}
 	each.Wait()
+	var bays [][]population.Attempt
 	for _, bay := range byBay {
-		p.Bays = append(p.Bays, paceOf(bay))
+		p.Bays, bays = append(p.Bays, paceOf(bay)), append(bays, bay.all)
 	}
+	p.Saved = population.Saved(bays, pauseAfter)
 	return p
 }
 
@@ -360,7 +362,7 @@ func describe(out *api.LotFigure, values []float64) {
 
 // paceOf is how long units take in a bay.
 func paceOf(b bayAttempts) api.LotPace {
-	out := api.LotPace{Bay: b.bay}
+	out := api.LotPace{Bay: b.bay, Use: population.Use(b.all, pauseAfter)}
 	p, err := population.PaceOf(b.all, pauseAfter)
 	if err != nil {
 		out.Why = err.Error()

@@ -114,12 +114,16 @@ func (a *app) printLot(name string, p api.LotProcedure) error {
 		return err
 	}
 	fmt.Fprintln(a.out)
-	rows = [][]string{{"BAY", "A TEST TAKES", "BETWEEN TWO", "A UNIT TAKES", "PAUSES"}}
+	rows = [][]string{{"BAY", "A TEST TAKES", "BETWEEN TWO", "A UNIT TAKES", "PAUSES", "IN USE"}}
 	for _, b := range p.Bays {
 		rows = append(rows, []string{b.Bay, secondsOrDash(b.Test), secondsOrDash(b.Idle), secondsOrDash(b.PerUnit),
-			report.Seconds(b.Paused)})
+			report.Seconds(b.Paused), percent(b.Use)})
 	}
-	return a.table(rows)
+	if err := a.table(rows); err != nil || len(p.Bays) < 2 {
+		return err
+	}
+	fmt.Fprintf(a.out, "\nside by side the bays saved %s\n", report.Seconds(p.Saved))
+	return nil
 }
 
 func lotRow(f api.LotFigure) []string {

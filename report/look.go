@@ -169,6 +169,7 @@ var fixedWords = map[string][2]string{
 	"failing":                  {"nicht bestanden", "non conforme"},
 	"far from the others":      {"weit von den anderen", "loin des autres"},
 	"fine":                     {"in Ordnung", "en ordre"},
+	"in use":                   {"genutzt", "utilisé"},
 	"largest":                  {"größte", "maximum"},
 	"limit":                    {"Grenze", "limite"},
 	"marginal above":           {"grenzwertig über", "limite au-dessus de"},

@@ -177,8 +177,8 @@ func (p page) lotPace(bays []api.LotPace) {
 		return
 	}
 	p.section("Pace")
-	p.row([]cell{p.heading("Bay", 54, "L"), p.heading("a test takes", 30, "R"), p.heading("between two", 30, "R"),
-		p.heading("a unit takes", 30, "R"), p.heading("pauses", 30, "R")}, 6)
+	p.row([]cell{p.heading("Bay", 34, "L"), p.heading("a test takes", 30, "R"), p.heading("between two", 30, "R"),
+		p.heading("a unit takes", 30, "R"), p.heading("pauses", 30, "R"), p.heading("in use", 20, "R")}, 6)
 	time := func(x *float64) cell {
 		text := "—"
 		if x != nil {
@@ -187,7 +187,8 @@ func (p page) lotPace(bays []api.LotPace) {
 		return cell{text, 30, "R", inkColor, false}
 	}
 	for _, b := range bays {
-		p.row([]cell{{b.Bay, 54, "L", inkColor, true}, time(b.Test), time(b.Idle), time(b.PerUnit), time(&b.Paused)}, 6)
+		p.row([]cell{{b.Bay, 34, "L", inkColor, true}, time(b.Test), time(b.Idle), time(b.PerUnit), time(&b.Paused),
+			{percentWords(b.Use), 20, "R", inkColor, false}}, 6)
 	}
 	p.gap(3)
 }

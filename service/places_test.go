@@ -316,6 +316,14 @@ func TestFourBaysAreFourTimesAsFast(t *testing.T) {
 			return all
 		}
 		assert.InDeltaSlice(t, mean("one"), mean("four"), 0.02)
+		for lot, want := range map[string]float64{"one": 0, "four": 3 * four.Seconds()} {
+			l, err := h.Local.Lot(t.Context(), lot, api.LotRequest{})
+			require.NoError(t, err)
+			assert.InDelta(t, want, l.Procedures[0].Saved, 0.2*four.Seconds(), "saved by %s", lot)
+			for _, b := range l.Procedures[0].Bays {
+				assert.Greater(t, b.Use, 80.0, "%s of %s", b.Bay, lot)
+			}
+		}
 		d, err := h.Local.LotDifference(t.Context(), "four", "one", "")
 		require.NoError(t, err)
 		require.Len(t, d.Figures, 4)

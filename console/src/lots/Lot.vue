@@ -167,6 +167,7 @@ const {
               <th class="right">between two</th>
               <th class="right">a unit takes</th>
               <th class="right">pauses</th>
+              <th class="right">in use</th>
             </tr>
           </thead>
           <tbody>
@@ -176,9 +177,11 @@ const {
               <td class="right">{{ b.idle === null ? '—' : seconds(b.idle) }}</td>
               <td class="right">{{ b.perUnit === null ? '—' : seconds(b.perUnit) }}</td>
               <td class="right">{{ seconds(b.paused) }}</td>
+              <td class="right">{{ percent(b.use) }}</td>
             </tr>
           </tbody>
         </table>
+        <p v-if="p.bays.length > 1" class="muted">Side by side the bays saved {{ seconds(p.saved) }}.</p>
       </div>
     </section>
   </div>
