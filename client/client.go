@@ -373,6 +373,11 @@ func (c *Client) Report(ctx context.Context, ref string, p Printed, w io.Writer)
 	return c.download(ctx, one("runs", ref, "report"), p.query(), w)
 }
 
+// Picture writes a picture that travels with the procedure of a run.
+func (c *Client) Picture(ctx context.Context, run, name string, w io.Writer) error {
+	return c.download(ctx, one("runs", run, "pictures", name), nil, w)
+}
+
 func (c *Client) download(ctx context.Context, path string, query url.Values, w io.Writer) error {
 	response, err := c.send(ctx, http.MethodGet, path, query, nil, nil)
 	if err != nil {

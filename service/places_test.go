@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"image"
 	"image/png"
-	"io"
-	"net/http"
 	"sync"
 	"testing"
 	"time"
@@ -499,17 +497,10 @@ func TestAPromptShowsAPicture(t *testing.T) {
 			}
 			time.Sleep(50 * time.Millisecond)
 		}
-		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet,
-			h.Running.URL+"/api/v1/runs/"+run.ID+"/pictures/fixture.png", nil)
-		require.NoError(t, err)
-		r.Header.Set("Authorization", "Bearer "+h.Local.Token)
-		answer, err := h.HTTP().Do(r)
-		require.NoError(t, err)
-		defer answer.Body.Close()
-		data, err := io.ReadAll(answer.Body)
-		require.NoError(t, err)
-		assert.Equal(t, "image/png", answer.Header.Get("Content-Type"))
-		assert.Equal(t, drawn.Bytes(), data)
+		var seen bytes.Buffer
+		require.NoError(t, h.Local.Picture(t.Context(), run.ID, "fixture.png", &seen))
+		assert.Equal(t, drawn.Bytes(), seen.Bytes())
+		assert.ErrorContains(t, h.Local.Picture(t.Context(), run.ID, "lid.png", &seen), "not found")
 		_, err = h.Local.Intervene(t.Context(), "bay1", api.Intervention{Do: api.DoAnswer, Text: "yes"})
 		require.NoError(t, err)
 		assert.Equal(t, "done", h.Ended(run).State)
