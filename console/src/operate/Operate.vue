@@ -297,7 +297,7 @@ function done(p: Place) {
   color: var(--on);
   min-height: 100vh;
   display: grid;
-  grid-template-rows: auto 1fr auto auto;
+  grid-template: auto 1fr auto auto / minmax(0, 1fr);
 }
 .pass {
   --ground: #00684d;
@@ -425,5 +425,24 @@ dd {
   margin: 0;
   font-size: 26px;
   font-weight: 650;
+}
+@media (max-width: 600px) {
+  header,
+  main,
+  footer {
+    padding: 12px 14px;
+  }
+  footer {
+    gap: 10px 18px;
+  }
+  .scan {
+    width: 100%;
+  }
+  dl {
+    gap: 4px 16px;
+  }
+  dd {
+    font-size: 20px;
+  }
 }
 </style>
