@@ -33,17 +33,12 @@ func VerdictOf(run store.Run, judged []procedure.Judged, reseats int) (api.UnitV
 	if known {
 		return verdict, words
 	}
-	if Reseat(run) {
+	if run.State == openContact && run.Outcome == string(outcome.Aborted) {
 		words = append(words, fmt.Sprintf("Put it in anew (%d of %d)", reseats-run.ReseatsLeft+1, reseats))
 	} else if run.Outcome == string(outcome.None) && run.Reason == "" {
 		words = append(words, "The procedure has no limits: nothing was judged")
 	}
 	return api.VerdictAttention, words
-}
-
-// Reseat tells whether a unit is to be put in anew: its contact was open, and nothing is known of it.
-func Reseat(run store.Run) bool {
-	return run.State == openContact && run.Outcome == string(outcome.Aborted)
 }
 
 // figureWords are a figure with its value and limit, as an operator reads it: "Load regulation (source.volts 48 V):

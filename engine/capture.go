@@ -68,7 +68,7 @@ func (r *liveRun) arm(e stage.Arm) {
 			return
 		}
 		c := capturing{channel: x.First().Channel, probes: probesOf(x), setup: e.Setup, factor: engine.timeFactor,
-			turn: engine.turns.of(x.First().Instrument), polite: e.Shot < 0}
+			turn: engine.turns.of(x.First().Name), polite: e.Shot < 0}
 		waves, at, err := c.inTurn(ctx, func() { tell(captureEvent{event: stage.Armed{Shot: e.Shot}}) })
 		var none *noTrigger
 		switch {
@@ -113,7 +113,7 @@ type capturing struct {
 // the first time.
 func (c capturing) inTurn(ctx context.Context, armed func()) (waves []*waveform.Waveform, at time.Time, err error) {
 	for first := true; ; first = false {
-		if err := c.turn.take(ctx); err != nil {
+		if err := c.turn.take(ctx, c.polite); err != nil {
 			return nil, at, err
 		}
 		if err = c.channel.Arm(ctx, c.setup, c.probes); err != nil {
@@ -133,7 +133,8 @@ func (c capturing) inTurn(ctx context.Context, armed func()) (waves []*waveform.
 
 // take waits for the trigger and fetches all channels; at is about when it came.
 func (c capturing) take(ctx context.Context) (waves []*waveform.Waveform, at time.Time, err error) {
-	until := time.Now().Add(c.waits() + outputs.JoinWait)
+	began := time.Now()
+	until := began.Add(c.waits() + outputs.JoinWait)
 	requests, err := c.channel.Requests(ctx)
 	if err != nil {
 		return nil, at, err
@@ -160,7 +161,7 @@ func (c capturing) take(ctx context.Context) (waves []*waveform.Waveform, at tim
 		case time.Now().After(until):
 			_ = c.channel.Disarm(ctx) // it is armed anew for whatever comes next
 			return nil, at, &noTrigger{c.setup.Within}
-		case c.polite && c.turn.wanted():
+		case c.polite && c.turn.wanted(began):
 			_ = c.channel.Disarm(ctx) // whoever is next arms it
 			return nil, at, errYields
 		}

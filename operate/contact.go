@@ -113,10 +113,10 @@ func (p *Places) look(now api.Place, watched map[string]*contact, t float64) {
 		watched[now.Bay], place.armed = c, false
 		c.before(status, t)
 	}
-	holds := c.holds(status, t) == condition.True
-	place.armed = place.armed || !holds
+	truth := c.holds(status, t)
+	place.armed = place.armed || truth == condition.False // a reading that is missing does not tell that the unit is gone
 	waits := now.Unit == nil && now.Setup.Make || now.Unit != nil && now.Unit.Run == "" && len(now.Unit.Wanted) == 0
-	if !holds || !place.armed || !waits {
+	if truth != condition.True || !place.armed || !waits {
 		return
 	}
 	place.armed = false

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/url"
+	"strings"
 	"time"
 
 	"usherbench/api"
@@ -21,6 +22,7 @@ import (
 const (
 	looksEvery = 250 * time.Millisecond // for runs that have ended, and messages whose time has come
 	within     = 15 * time.Second       // for one message to go out
+	writing    = 5 * time.Minute        // for a report to be made and written
 	longest    = 10 * time.Minute       // between two tries
 	atOnce     = 20                     // messages that are looked at together
 	backTo     = 30 * 24 * time.Hour    // how old the end of a run may be of which somebody is still told
@@ -82,12 +84,24 @@ func (o *Outbox) serve(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case office = <-o.set:
+			if err := o.dropOthers(office); err != nil {
+				o.log.Error("the outbox", "err", err)
+			}
 		case <-again:
 			if err := o.look(ctx, office); err != nil && ctx.Err() == nil {
 				o.log.Error("the outbox", "err", err)
 			}
 		}
 	}
+}
+
+// dropOthers forgets what was for those who are told no longer.
+func (o *Outbox) dropOthers(office api.Office) error {
+	var still []string
+	for _, t := range told(office) {
+		still = append(still, t.To)
+	}
+	return o.store.DropMessages(still)
 }
 
 // look addresses what has ended since the last look, and sends what is due.
@@ -105,17 +119,25 @@ func (o *Outbox) look(ctx context.Context, office api.Office) error {
 		if err := o.store.Address([]string{t.To}, from); err != nil {
 			return err
 		}
+		if err := o.sendTo(ctx, t); err != nil {
+			return err
+		}
 	}
 	o.looked = now
-	due, err := o.store.ToSend(atOnce)
+	return nil
+}
+
+// sendTo sends what is due to one address, in order: while the oldest cannot be sent the others wait, and nobody else.
+func (o *Outbox) sendTo(ctx context.Context, to api.Told) error {
+	due, err := o.store.ToSend(to.To, atOnce)
 	if err != nil {
 		return err
 	}
 	for _, m := range due {
-		if ctx.Err() != nil {
-			return ctx.Err()
+		if m.Next.After(o.store.Now()) {
+			return nil
 		}
-		if err := o.try(ctx, office, m); err != nil {
+		if err := o.try(ctx, to, m); err != nil {
 			return err
 		}
 	}
@@ -135,17 +157,12 @@ func told(office api.Office) []api.Told {
 }
 
 // try sends a message, and keeps what became of it.
-func (o *Outbox) try(ctx context.Context, office api.Office, m store.Message) error {
-	to := api.Told{}
-	for _, t := range told(office) {
-		if t.To == m.To {
-			to = t
-		}
+func (o *Outbox) try(ctx context.Context, to api.Told, m store.Message) error {
+	most := within
+	if strings.HasPrefix(to.To, folderScheme+":") {
+		most = writing
 	}
-	if to.To == "" { // nobody is told there any longer
-		return o.store.DropMessages(m.To)
-	}
-	sending, cancel := context.WithTimeout(ctx, within)
+	sending, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	m.Tries++
 	err := o.send(sending, to, m)

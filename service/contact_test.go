@@ -41,6 +41,15 @@ func TestATestBeginsByContact(t *testing.T) {
 		runs, err := h.Local.Runs(t.Context(), api.RunFilter{Serial: "GP-306"})
 		require.NoError(t, err)
 		assert.Empty(t, runs, "the unit was there before, and must be gone first")
+		for _, i := range h.Bench.Instruments() {
+			require.NoError(t, h.Bench.SetFault(i.Name, simbench.NotANumber))
+			time.Sleep(20 * time.Second)
+			require.NoError(t, h.Bench.SetFault(i.Name, simbench.NoFault))
+		}
+		time.Sleep(time.Minute)
+		runs, err = h.Local.Runs(t.Context(), api.RunFilter{Serial: "GP-306"})
+		require.NoError(t, err)
+		assert.Empty(t, runs, "a reading that was missing is no unit that was gone")
 	})
 }
 

@@ -124,9 +124,9 @@ func (s *Store) Address(to []string, since time.Time) error {
 	})
 }
 
-// ToSend are the messages whose time has come, oldest first.
-func (s *Store) ToSend(most int) (all []Message, err error) {
-	return all, s.db.Where("sent IS NULL AND next <= ?", s.Now()).Order("id").Limit(most).Find(&all).Error
+// ToSend are the messages to an address that were not sent, oldest first.
+func (s *Store) ToSend(to string, most int) (all []Message, err error) {
+	return all, s.db.Where("\"to\" = ? AND sent IS NULL", to).Order("id").Limit(most).Find(&all).Error
 }
 
 // Outbox lists messages, newest first; waiting ones only, or all.
@@ -143,9 +143,9 @@ func (s *Store) PutMessage(m Message) error {
 	return s.write(func(tx *gorm.DB) error { return tx.Save(&m).Error })
 }
 
-// DropMessages forgets the messages to an address that were not sent.
-func (s *Store) DropMessages(to string) error {
+// DropMessages forgets the messages that were not sent to anybody else than those.
+func (s *Store) DropMessages(but []string) error {
 	return s.write(func(tx *gorm.DB) error {
-		return tx.Delete(&Message{}, "\"to\" = ? AND sent IS NULL", to).Error
+		return tx.Delete(&Message{}, "\"to\" NOT IN ? AND sent IS NULL", append(but, "")).Error
 	})
 }
