@@ -71,6 +71,8 @@ What can stand around a unit (--layouts, one for each bay):
 	c.Flags().StringSliceVar(&layouts, "layouts", nil, "what stands around each unit, in the order of the bays")
 	c.Flags().IntVar(&o.Bays, "bays", 2, "number of bays")
 	c.Flags().BoolVar(&o.SharedSupply, "shared-supply", false, "feed bay1 and bay2 from the two channels of one supply")
+	c.Flags().BoolVar(&o.SharedScope, "shared-scope", false,
+		"have bays of the layout scoped share one scope, an input at the output of each of four units")
 	c.Flags().IntVar(&o.BasePort, "port", defaultSimbenchPort, "first port; 0 takes free ones")
 	c.Flags().Float64Var(&o.TimeFactor, "time-factor", 1, "speed of the bench's clock; the service needs the same")
 	c.Flags().BoolVar(&o.Ideal, "ideal", false, "leave noise, instrument errors and rounding out")

@@ -265,14 +265,43 @@ func TestAPlaceSurvivesARestart(t *testing.T) {
 	})
 }
 
-// throughput tests units at places of some bays, as fast as they go, and tells how long that took.
-func throughput(t *testing.T, h *servicetest.House, lot string, bays, units int) time.Duration {
+// rippled is a test of every unit that also sees its ripple: it needs the scope for a fifth of its time.
+const rippled = `procedure: rippled
+for: tern
+needs:
+  source: {volts: 60 V, amps: 5 A}
+  load: {volts: 20 V, amps: 9 A, modes: [current]}
+  scope: {}
+stages:
+  - name: power up
+    set:
+      source: {volts: 48 V, amps: 5 A, output: on}
+      load: {mode: current, amps: 0.5 A, output: on}
+    until: "load.volts > 14.5 V for 300 ms"
+    within: 3 s
+  - grid:
+      over:
+        - {set: source.volts, values: [36 V, 60 V, 48 V]}
+        - {set: load.amps, values: [0.5 A, 8 A]}
+      settle: 150 ms
+      average: 150 ms
+  - name: ripple
+    capture: {channels: {output: {range: 800 mV, coupling: ac}}, span: 200 us, samples: 20000}
+  - name: slow ripple
+    capture: {channels: {output: {range: 800 mV, coupling: ac}}, span: 500 ms, samples: 2000}
+figures:
+  - {figure: ripple-rms, stage: ripple, limit: {max: 15 mV}}
+  - {figure: load-regulation, at: {source.volts: 48 V}, limit: {max: 0.5 %}}
+`
+
+// throughput tests units by a procedure at places of some bays, as fast as they go, and tells how long that took.
+func throughput(t *testing.T, h *servicetest.House, procedure, lot string, bays, units int) time.Duration {
 	t.Helper()
 	began := time.Now()
 	var all sync.WaitGroup
 	for b := range bays {
 		bay := fmt.Sprintf("bay%d", b+1)
-		setUp(t, h, bay, api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: lot})
+		setUp(t, h, bay, api.PlaceSetup{Procedures: []string{procedure}, Lot: lot})
 		all.Go(func() {
 			for k := b; k < units; k += bays {
 				_, err := h.Local.Scan(t.Context(), bay, fmt.Sprintf("TN-%d", 3000+k))
@@ -293,22 +322,38 @@ func throughput(t *testing.T, h *servicetest.House, lot string, bays, units int)
 	return time.Since(began)
 }
 
+// means are those of the figures of a lot of 16 units.
+func means(t *testing.T, h *servicetest.House, lot string) (all []float64) {
+	t.Helper()
+	l, err := h.Local.Lot(t.Context(), lot, api.LotRequest{})
+	require.NoError(t, err)
+	require.Equal(t, 16, l.Procedures[0].Units)
+	for _, f := range l.Procedures[0].Figures {
+		all = append(all, *f.Mean)
+	}
+	return all
+}
+
+// Four bays that share one scope still are three times as fast as one, with the same figures.
+func TestFourBaysWithOneScopeAreThreeTimesAsFast(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 1, Ideal: true, SharedScope: true,
+			Layouts: []simbench.Layout{simbench.Scoped, simbench.Scoped, simbench.Scoped, simbench.Scoped}})
+		h.Push(rippled)
+		one, four := throughput(t, h, "rippled", "one", 1, 16), throughput(t, h, "rippled", "four", 4, 16)
+		t.Logf("one bay %v, four %v: %.2f times as fast", one, four, one.Seconds()/four.Seconds())
+		assert.GreaterOrEqual(t, one.Seconds()/four.Seconds(), 3.0)
+		assert.InDeltaSlice(t, means(t, h, "one"), means(t, h, "four"), 0.02)
+	})
+}
+
 // Four bays side by side are nearly four times as fast as one, with the same figures.
 func TestFourBaysAreFourTimesAsFast(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
 		h := servicetest.Start(t, servicetest.Options{Bays: 4, TimeFactor: 1, Ideal: true})
-		one, four := throughput(t, h, "one", 1, 16), throughput(t, h, "four", 4, 16)
+		one, four := throughput(t, h, "tern-outgoing", "one", 1, 16), throughput(t, h, "tern-outgoing", "four", 4, 16)
 		assert.GreaterOrEqual(t, one.Seconds()/four.Seconds(), 3.8)
-		mean := func(lot string) (all []float64) {
-			l, err := h.Local.Lot(t.Context(), lot, api.LotRequest{})
-			require.NoError(t, err)
-			require.Equal(t, 16, l.Procedures[0].Units)
-			for _, f := range l.Procedures[0].Figures {
-				all = append(all, *f.Mean)
-			}
-			return all
-		}
-		assert.InDeltaSlice(t, mean("one"), mean("four"), 0.02)
+		assert.InDeltaSlice(t, means(t, h, "one"), means(t, h, "four"), 0.02)
 		for lot, want := range map[string]float64{"one": 0, "four": 3 * four.Seconds()} {
 			l, err := h.Local.Lot(t.Context(), lot, api.LotRequest{})
 			require.NoError(t, err)

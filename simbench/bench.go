@@ -25,6 +25,8 @@ type Options struct {
 	Layouts []Layout
 	// SharedSupply feeds bays 1 and 2 from the two channels of one supply; otherwise each bay has a supply of its own.
 	SharedSupply bool
+	// SharedScope has bays with a scope share one, four of them at a time: each of its inputs is at the output of a unit.
+	SharedScope bool
 	// BasePort is the first port; 0 takes free ones. The first is the admin route's, the others the instruments'
 	// in their order.
 	BasePort int
@@ -55,6 +57,7 @@ type Bench struct {
 	wirings     []Wiring
 	instruments []*Instrument
 	shared      *supply
+	sharedScope sharedScope
 	thermo      *thermometer
 	// thermometers counts them, inputs those of the last that are taken.
 	thermometers, inputs int

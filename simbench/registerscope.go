@@ -34,8 +34,8 @@ const (
 	registerScopeModel  = "SIM-D2 4CH12B"
 )
 
-func newRegisterScope(serial string, ideal bool, f *fixture) *registerScope {
-	s := &registerScope{scope: newScope(serial, ideal, f)}
+func newRegisterScope(serial string, ideal bool, c clock) *registerScope {
+	s := &registerScope{scope: newScope(serial, ideal, c)}
 	s.unit, s.device, s.registerServer.health, s.delay = registerUnit, s, s.scope.health, registerScopeDelay
 	s.turn = make(chan struct{}, 1)
 	return s

@@ -42,10 +42,10 @@ const (
 // scopeGain and scopeOffset bound the fixed errors of a channel: shares of the value, and of the range.
 const scopeGain, scopeOffset = 0.01, 0.005
 
-// scope sees the true waveforms of a converter.
+// scope sees the true waveforms of a unit, or of several: one at each input.
 type scope struct {
 	interpreter
-	fixture *fixture
+	clock   clock
 	errors  *errorSource
 	inputs  [4]scopeInput
 	span    float64
@@ -60,20 +60,22 @@ type scope struct {
 }
 
 type scopeInput struct {
+	at            *fixture // nil: nothing is joined to it
+	probe         plant.Probe
 	full, offset  float64 // V at the connector
 	ac            bool
 	limit         float64 // Hz; 0: none
 	gain, shifted float64
 }
 
-func newScope(serial string, ideal bool, f *fixture) *scope {
-	s := &scope{fixture: f, errors: newErrorSource(serial, ideal), span: 1e-3, samples: 1000, before: 0.1,
+func newScope(serial string, ideal bool, c clock) *scope {
+	s := &scope{clock: c, errors: newErrorSource(serial, ideal), span: 1e-3, samples: 1000, before: 0.1,
 		armed: math.NaN(), trigger: math.NaN(), order: binary.BigEndian}
 	s.health, s.reset = newHealth(), func() {}
 	s.identity = "Usher Bench,SIM-O4," + serial + ",1.0"
 	for i := range s.inputs {
 		d := s.errors.draw(channelModel{gain: scopeGain, offset: scopeOffset})
-		s.inputs[i] = scopeInput{full: 8, gain: d.gain, shifted: d.offset}
+		s.inputs[i] = scopeInput{probe: nowhere, full: 8, gain: d.gain, shifted: d.offset}
 		if ideal {
 			s.inputs[i].gain, s.inputs[i].shifted = 0, 0
 		}
@@ -117,6 +119,31 @@ func newScope(serial string, ideal bool, f *fixture) *scope {
 		return "#" + strconv.Itoa(len(digits)) + digits + string(raw), nil
 	})
 	return s
+}
+
+// nowhere is a probe that nothing is joined to.
+var nowhere = plant.Probe{Unit: "V", Seen: func(plant.Operating) float64 { return 0 }}
+
+// see puts a probe at every place of a unit that can be seen.
+func (s *scope) see(f *fixture) {
+	for i, p := range plant.Probes() {
+		s.inputs[i].join(f, p)
+	}
+}
+
+// join puts a probe at a unit.
+func (in *scopeInput) join(f *fixture, p plant.Probe) { in.at, in.probe = f, p }
+
+// factor is that of the probe.
+func (in *scopeInput) factor() float64 { return scopeFactors[in.probe.Unit] }
+
+// waves has somebody look at what the input sees, as [fixture.waves] does.
+func (in *scopeInput) waves(look func(at func(t float64) plant.Operating, stirred []float64)) {
+	if in.at == nil {
+		look(func(float64) plant.Operating { return plant.Operating{} }, nil)
+		return
+	}
+	in.at.waves(look)
 }
 
 func (s *scope) step() float64 { return s.span / float64(s.samples) }
@@ -222,7 +249,7 @@ func (s *scope) triggering() {
 }
 
 func (s *scope) arm() {
-	s.armed, s.trigger = s.fixture.plantTime(), math.NaN()
+	s.armed, s.trigger = s.clock.now(), math.NaN()
 	s.looked = s.armed
 }
 
@@ -233,7 +260,7 @@ func (s *scope) state() string {
 	if math.IsNaN(s.armed) {
 		return "IDLE"
 	}
-	now := s.fixture.plantTime()
+	now := s.clock.now()
 	after := s.span * (1 - s.before)
 	switch {
 	case s.health.now() == NoTrigger:
@@ -251,11 +278,11 @@ func (s *scope) state() string {
 
 // look looks for the trigger in what came since the last look: finely behind every change, and for some periods.
 func (s *scope) look(now float64) {
-	s.fixture.waves(func(at func(t float64) plant.Operating, stirred []float64) {
-		probe := plant.Probes()[s.source-1]
-		mean := s.mean(probe.Seen, at, s.looked, s.inputs[s.source-1].ac)
-		g := plant.Trigger{Level: s.level * scopeFactors[probe.Unit], Falling: s.falling,
-			Seen: func(t float64) float64 { return probe.Seen(at(t)) - mean }}
+	in := &s.inputs[s.source-1]
+	in.waves(func(at func(t float64) plant.Operating, stirred []float64) {
+		mean := s.mean(in.probe.Seen, at, s.looked, in.ac)
+		g := plant.Trigger{Level: s.level * in.factor(), Falling: s.falling,
+			Seen: func(t float64) float64 { return in.probe.Seen(at(t)) - mean }}
 		s.trigger = g.Find(s.armed, s.looked, now, s.step(), stirred)
 		s.looked = now
 	})
@@ -283,13 +310,12 @@ func (s *scope) codes(channel int) ([]int16, error) {
 	if math.IsNaN(s.trigger) {
 		return nil, scpiError{-230, "Data corrupt or stale"}
 	}
-	probe := plant.Probes()[channel-1]
-	factor := scopeFactors[probe.Unit]
+	probe, factor := in.probe, in.factor()
 	if s.health.now() == WrongProbe {
 		factor /= 10
 	}
 	codes := make([]int16, s.samples)
-	s.fixture.waves(func(at func(t float64) plant.Operating, _ []float64) {
+	in.waves(func(at func(t float64) plant.Operating, _ []float64) {
 		start, step := s.trigger-s.before*s.span, s.step()
 		mean := s.mean(probe.Seen, at, start, in.ac)
 		passes := scopePasses

@@ -126,17 +126,52 @@ func (b *Bench) addAmmeters(j joint) error {
 	return b.listen(name, ammetersKind, a.health, &a.interpreter)
 }
 
-// addScope puts the probes of a scope at input and output.
+// addScope puts the probes of a scope at input and output; of a shared one the next probe at the output.
 func (b *Bench) addScope(j joint) error {
-	s := newScope(fmt.Sprintf("O4-%04d", 900+j.number), b.options.Ideal, j.fixture)
-	name := fmt.Sprintf("scope%d", j.number)
+	if b.options.SharedScope {
+		return b.addSharedScope(j)
+	}
+	s, name := b.nextScope(j)
+	s.see(j.fixture)
 	j.wiring.probe(name)
 	return b.listen(name, scopeKind, s.health, &s.interpreter)
 }
 
+// nextScope is a scope to which nothing is joined.
+func (b *Bench) nextScope(j joint) (s *scope, name string) {
+	return newScope(fmt.Sprintf("O4-%04d", 900+j.number), b.options.Ideal, b.clock), fmt.Sprintf("scope%d", j.number)
+}
+
+// sharedScope is the scope whose inputs are at the outputs of several bays.
+type sharedScope struct {
+	scope  *scope
+	name   string
+	joined int // inputs
+}
+
+// addSharedScope puts the next input of the scope that bays share at the output; one has four.
+func (b *Bench) addSharedScope(j joint) error {
+	at := &b.sharedScope
+	if at.scope == nil || at.joined == len(at.scope.inputs) {
+		s, name := b.nextScope(j)
+		*at = sharedScope{scope: s, name: name}
+		if err := b.listen(name, scopeKind, s.health, &s.interpreter); err != nil {
+			return err
+		}
+	}
+	output, _ := plant.ProbeOf("output")
+	at.scope.inputs[at.joined].join(j.fixture, output)
+	at.joined++
+	j.wiring.Seats["scope"] = []Channel{{at.name, at.joined}}
+	j.wiring.Probes = map[string]map[string]Probe{"scope": {output.Name: {Channel: at.joined,
+		Factor: scopeFactors[output.Unit], Unit: output.Unit}}}
+	return nil
+}
+
 // addRegisterScope puts the probes of a digitiser with registers at input and output.
 func (b *Bench) addRegisterScope(j joint) error {
-	s := newRegisterScope(fmt.Sprintf("D2-%04d", 950+j.number), b.options.Ideal, j.fixture)
+	s := newRegisterScope(fmt.Sprintf("D2-%04d", 950+j.number), b.options.Ideal, b.clock)
+	s.see(j.fixture)
 	name := fmt.Sprintf("register-scope%d", j.number)
 	j.wiring.probe(name)
 	return b.listenRegisters(name, registerScopeKind, &s.registerServer)

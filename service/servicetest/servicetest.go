@@ -46,6 +46,7 @@ type Options struct {
 	TimeFactor   float64
 	Ideal        bool
 	SharedSupply bool
+	SharedScope  bool // of the bays that capture
 	// Faulty names units that have a fault beside those of the demo: serial number → fault.
 	Faulty map[string]string
 	// Sockets has everything on real sockets and serial lines, in real time; otherwise the test must be in a bubble of
@@ -78,8 +79,8 @@ func Start(t testing.TB, o Options) *House {
 	faulty := demo.FaultyUnits()
 	maps.Copy(faulty, o.Faulty)
 	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor,
-		Ideal: o.Ideal, SharedSupply: o.SharedSupply, Faulty: faulty, Memory: memoryOf(o), Over: o.Over,
-		Announce: o.Announce, LoadLeads: o.LoadLeads})
+		Ideal: o.Ideal, SharedSupply: o.SharedSupply, SharedScope: o.SharedScope, Faulty: faulty,
+		Memory: memoryOf(o), Over: o.Over, Announce: o.Announce, LoadLeads: o.LoadLeads})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })
 	config := demo.Config(bench, o.TimeFactor)
