@@ -163,3 +163,8 @@ type Tally struct {
 type PlaceScan struct {
 	Serial string `json:"serial"`
 }
+
+// Together names the bays at whose places tests begin side by side.
+type Together struct {
+	Bays []string `json:"bays"`
+}

@@ -68,7 +68,7 @@ func Lot(s *store.Store, name string, request api.LotRequest) (api.Lot, error) {
 		if err != nil {
 			return lot, err
 		}
-		first, err := firstDecides(s, own)
+		first, err := firstDecides(s, own[len(own)-1].ID)
 		if err != nil {
 			return lot, err
 		}
@@ -77,17 +77,17 @@ func Lot(s *store.Store, name string, request api.LotRequest) (api.Lot, error) {
 	return lot, nil
 }
 
-// firstDecides tells whether the nameplate of the newest run has the first attempt decide.
-func firstDecides(s *store.Store, runs []*store.LotRun) (bool, error) {
-	run, err := s.Run(runs[len(runs)-1].ID)
-	if err != nil || run.NameplateText == "" {
-		return false, err
-	}
+// firstDecides tells whether the nameplate of a run, of several the newest, has the first attempt decide.
+func firstDecides(s *store.Store, newest string) (bool, error) {
+	run, err := s.Run(newest)
+	return err == nil && firstBy(run), err
+}
+
+// firstBy tells whether the nameplate of a run has the first attempt decide. Where nothing is said, or the text is of
+// an earlier version of the program, the last one does.
+func firstBy(run store.Run) bool {
 	plate, err := nameplate.Parse([]byte(run.NameplateText))
-	if err != nil { // of an earlier version of the program
-		return false, nil //nolint:nilerr // the last attempt decides where nothing else is said
-	}
-	return plate.Retest.First, nil
+	return err == nil && plate.Retest.First
 }
 
 // lotUnits are the units of a lot, in the order of their first attempts, with the run of the attempt that decides.

@@ -47,7 +47,7 @@ func gathered(s *store.Store, name string, request api.LotRequest) (all []lotVal
 		if err != nil {
 			return nil, err
 		}
-		first, err := firstDecides(s, own)
+		first, err := firstDecides(s, own[len(own)-1].ID)
 		if err != nil {
 			return nil, err
 		}

@@ -43,7 +43,11 @@ func LotLog(s *store.Store, name string) (api.LotLog, error) {
 		log.Entries = append(log.Entries, e)
 	}
 	log.Took = max(last.Sub(runs[0].StartedAt).Seconds(), 0)
-	log.Tally, err = Tally(s, name, "", time.Time{})
+	counted, err := Count(s, name, "", time.Time{})
+	if err != nil {
+		return log, err
+	}
+	log.Tally, err = counted.Tally()
 	return log, err
 }
 

@@ -104,13 +104,14 @@ func CardOf(s *store.Store, plate *nameplate.Nameplate, serial string) (*api.Car
 // itemOf is how far a unit is with a procedure, by the attempt that decides.
 func itemOf(name, kind string, attempts []store.Attempt, first bool) api.CardItem {
 	item := api.CardItem{Procedure: name, Title: name, Kind: kind, State: api.CardToDo}
+	var counted []store.Attempt
 	for _, a := range attempts {
-		if a.Procedure != name || !population.Counts(outcome.Outcome(a.Outcome)) {
-			continue
+		if a.Procedure == name && population.Counts(outcome.Outcome(a.Outcome)) {
+			counted = append(counted, a)
 		}
-		if item.Attempts++; first && item.Attempts > 1 {
-			continue
-		}
+	}
+	if item.Attempts = len(counted); item.Attempts > 0 {
+		a := counted[population.Deciding(item.Attempts, first)]
 		item.State, item.Run, item.At = api.CardState(a.Outcome), a.ID, a.EndedAt
 	}
 	return item

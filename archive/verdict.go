@@ -3,7 +3,6 @@ package archive
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"usherbench/api"
 	"usherbench/core/outcome"
@@ -66,40 +65,4 @@ func limitWords(j procedure.Judged) string {
 		return fmt.Sprintf(", at most %g %s", *j.Max, j.Unit)
 	}
 	return ""
-}
-
-// Tally counts the units of a lot, or without one those of a bay since an instant: each by the attempts that decide,
-// one by each procedure, of which the worst counts.
-func Tally(s *store.Store, lot, bay string, since time.Time) (t api.Tally, err error) {
-	results, err := s.Results(lot, bay, since)
-	if err != nil {
-		return t, err
-	}
-	worst := map[string]api.CardState{}
-	for _, r := range results {
-		before, known := worst[r.Serial]
-		if !known {
-			before = api.CardPassed
-		}
-		worst[r.Serial] = worse(before, api.CardState(r.Outcome))
-	}
-	for _, state := range worst {
-		t.Units++
-		switch state {
-		case api.CardFailed:
-			t.Failed++
-		case api.CardMarginal:
-			t.Marginal++
-		default:
-			t.Passed++
-		}
-	}
-	if lot != "" {
-		order, err := s.LotOrder(lot)
-		if err != nil {
-			return t, err
-		}
-		t.Quantity = order.Quantity
-	}
-	return t, nil
 }

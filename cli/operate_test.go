@@ -18,7 +18,7 @@ import (
 // A lot is tested at a place, looked at, reported and handed over, all by the command line.
 func TestALotByTheCommandLine(t *testing.T) {
 	alone(t)
-	h := servicetest.Start(t, servicetest.Options{Sockets: true, TimeFactor: 5,
+	h := servicetest.Start(t, servicetest.Options{Sockets: true, TimeFactor: 5, Bays: 2,
 		Faulty: map[string]string{"TN-3002": "open-contact"}})
 	t.Setenv("USHER_DATA", h.Data)
 	ok := func(input string, args ...string) string {
@@ -52,6 +52,19 @@ func TestALotByTheCommandLine(t *testing.T) {
 	require.Len(t, places, 4)
 	assert.Nil(t, places[1].Unit, "the wrong scan was taken back")
 	assert.Equal(t, "TN-3003", places[3].Last.Serial)
+
+	together := func(input string, more ...string) (serials []string) {
+		args := append([]string{"operate", "--bay", "bay1", "--bay", "bay2"}, more...)
+		for _, line := range strings.Split(strings.TrimSpace(ok(input, args...)), "\n") {
+			serials = append(serials, strings.Join(strings.Fields(line)[1:3], " "))
+		}
+		return serials
+	}
+	seen := together("TN-3011\nTN-3012\n\nTN-3013\n\n", "--procedure", "tern-outgoing", "--lot", "L-6", "--begins", "key")
+	assert.ElementsMatch(t, []string{"ready TN-3011", "ready TN-3012", "pass TN-3011", "pass TN-3012", "ready TN-3013",
+		"pass TN-3013"}, seen)
+	assert.ElementsMatch(t, []string{"pass TN-3014", "pass TN-3015", "pass TN-3016"},
+		together("TN-3014\nTN-3015\nTN-3016\n", "--procedure", "tern-outgoing", "--lot", "L-6"))
 
 	assert.Contains(t, ok("", "lot", "show", "L-5"), "failed: "+demo.Faulty)
 	assert.Contains(t, ok("", "lot", "log", "L-5"), "4 units, 5 attempts: 3 passed, 0 marginal, 1 failed; yield 75.0 %")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -11,10 +12,11 @@ import (
 	"usherbench/client"
 )
 
-// placeScreen is an operator's place over a whole terminal: one field that is always typed into, and one colour.
+// placeScreen is an operator's place over a whole terminal: one field that is always typed into, and one colour. With
+// several places each has a share of it.
 type placeScreen struct {
-	place         api.Place
-	act           func(text string) (api.Place, error)
+	places        []api.Place
+	act           func(text string) ([]api.Place, error)
 	typed         string
 	problem       string
 	lost          error
@@ -25,8 +27,8 @@ type placeScreen struct {
 
 // actedMessage is what came of something typed or scanned.
 type actedMessage struct {
-	place api.Place
-	err   error
+	places []api.Place
+	err    error
 }
 
 func (s *placeScreen) Init() tea.Cmd { return beat() }
@@ -48,7 +50,9 @@ func (s *placeScreen) Update(m tea.Msg) (tea.Model, tea.Cmd) {
 			s.problem = m.err.Error()
 			return s, ring(3)
 		}
-		s.place = m.place
+		for _, place := range m.places {
+			s.put(place)
+		}
 	}
 	return s, nil
 }
@@ -59,13 +63,25 @@ func (s *placeScreen) take(e client.Event) tea.Cmd {
 	if e.Kind != api.EventPlace || e.Into(&now) != nil {
 		return nil
 	}
-	before := s.place.Last
-	s.place = now
+	before, known := s.put(now)
+	if !known {
+		return nil // the place of another bay
+	}
 	if l := now.Last; l != nil && (before == nil || !before.At.Equal(l.At)) {
 		s.problem = ""
 		return ring(map[api.UnitVerdict]int{api.VerdictPass: 1, api.VerdictMarginal: 2}[l.Verdict])
 	}
 	return nil
+}
+
+// put puts how a place is in the place of how it was, and gives what came of its unit before.
+func (s *placeScreen) put(now api.Place) (before *api.PlaceResult, known bool) {
+	i := slices.IndexFunc(s.places, func(p api.Place) bool { return p.Bay == now.Bay })
+	if i < 0 {
+		return nil, false
+	}
+	before, s.places[i] = s.places[i].Last, now
+	return before, true
 }
 
 // ring sounds the terminal's bell: once for a pass, twice for a marginal one, three times for what needs a person.
@@ -80,8 +96,8 @@ func (s *placeScreen) key(m tea.KeyPressMsg) tea.Cmd {
 	do := func(text string) tea.Cmd {
 		s.busy, s.problem = true, ""
 		return func() tea.Msg {
-			place, err := s.act(text)
-			return actedMessage{place, err}
+			places, err := s.act(text)
+			return actedMessage{places, err}
 		}
 	}
 	switch name := m.String(); {
@@ -128,36 +144,59 @@ func banner(ink, ground string) lipgloss.Style {
 // waiting is the ground while a unit is waited for or tested.
 var waiting = banner("#e8efe9", "#24413d")
 
+// footHeight is how much of the screen the scan field and what is below the places need.
+const footHeight = 7
+
 func (s *placeScreen) draw() string {
-	setup := s.place.Setup
+	var blocks, tallies []string
+	next := nextOf(s.places)
+	for _, p := range s.places {
+		block, tally := s.block(p, len(s.places) > 1 && next != nil && next.Bay == p.Bay)
+		blocks = append(blocks, block)
+		if !slices.Contains(tallies, tally) {
+			tallies = append(tallies, tally)
+		}
+	}
+	foot := "scan ▸ " + boldStyle.Render(s.typed+"▏")
+	if s.problem != "" {
+		foot += "\n" + failStyle.Render("■ "+plain(s.problem))
+	}
+	return strings.Join([]string{lipgloss.JoinHorizontal(lipgloss.Top, blocks...),
+		mutedStyle.Render(strings.Join(tallies, " · ")), foot,
+		mutedStyle.Render("Enter begins or makes a serial number · Esc takes a scan back · Ctrl-C leaves")}, "\n")
+}
+
+// block is a place with its head, and the counts below it; next says that what is scanned goes there.
+func (s *placeScreen) block(p api.Place, next bool) (block, tally string) {
+	width := max(s.width/len(s.places), 20)
+	setup := p.Setup
 	if setup == nil {
-		return failStyle.Render("■ the place was cleared; set it up again")
+		return failStyle.Width(width).Render("■ " + p.Title + " was cleared; set it up again"), ""
 	}
 	what := strings.Join(setup.Procedures, ", ")
 	if setup.Card != "" {
 		what = "card of " + setup.Card
 	}
-	head := boldStyle.Render(s.place.Title) + mutedStyle.Render("  "+plain(what)+"  lot "+orDash(plain(setup.Lot)))
-	style, lines := s.state()
-	height := max(s.height-7, 4)
-	block := style.Width(max(s.width, 20)).Height(height).Align(lipgloss.Center, lipgloss.Center).
-		Render(strings.Join(lines, "\n"))
-	foot := "scan ▸ " + boldStyle.Render(s.typed+"▏")
-	if s.problem != "" {
-		foot += "\n" + failStyle.Render("■ "+plain(s.problem))
+	mark := ""
+	if next {
+		mark = boldStyle.Render("▸ ")
 	}
-	return strings.Join([]string{head, block, mutedStyle.Render(tallyWords(s.place.Tally)), foot,
-		mutedStyle.Render("Enter begins or makes a serial number · Esc takes a scan back · Ctrl-C leaves")}, "\n")
+	head := mark + boldStyle.Render(p.Title) + mutedStyle.Render("  "+plain(what)+"  lot "+orDash(plain(setup.Lot)))
+	style, lines := s.state(p)
+	block = style.Width(width).Height(max(s.height-footHeight, 4)).Align(lipgloss.Center, lipgloss.Center).
+		Render(strings.Join(lines, "\n"))
+	return lipgloss.JoinVertical(lipgloss.Left, lipgloss.NewStyle().MaxWidth(width).Render(head), block),
+		tallyWords(p.Tally)
 }
 
-// state is what fills the screen: the outcome of the last unit, or what goes on.
-func (s *placeScreen) state() (lipgloss.Style, []string) {
-	u, l := s.place.Unit, s.place.Last
+// state is what fills a place: the outcome of the last unit, or what goes on.
+func (s *placeScreen) state(p api.Place) (lipgloss.Style, []string) {
+	u, l := p.Unit, p.Last
 	switch {
 	case s.lost != nil:
 		return verdictStyles[api.VerdictAttention], []string{"◆  NO CONTACT WITH THE SERVICE", "a test that runs goes on"}
-	case s.place.Held != "":
-		return verdictStyles[api.VerdictAttention], []string{"◆  HELD", plain(s.place.Held)}
+	case p.Held != "":
+		return verdictStyles[api.VerdictAttention], []string{"◆  HELD", plain(p.Held)}
 	case u != nil && u.Problem != "":
 		return verdictStyles[api.VerdictAttention], []string{"◆  NOT BEGUN", plain(u.Serial), plain(u.Problem)}
 	case u != nil && u.Run != "":

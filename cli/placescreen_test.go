@@ -18,9 +18,9 @@ import (
 func TestThePlaceFillsTheScreen(t *testing.T) {
 	setup := &api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: "L-5"}
 	var sent []string
-	s := &placeScreen{place: api.Place{Title: "Bay 1", Setup: setup}, act: func(text string) (api.Place, error) {
+	s := &placeScreen{places: []api.Place{{Title: "Bay 1", Setup: setup}}, act: func(text string) ([]api.Place, error) {
 		sent = append(sent, text)
-		return api.Place{Title: "Bay 1", Setup: setup, Unit: &api.PlaceUnit{Serial: text, Run: "01A", Of: 1}}, nil
+		return []api.Place{{Title: "Bay 1", Setup: setup, Unit: &api.PlaceUnit{Serial: text, Run: "01A", Of: 1}}}, nil
 	}}
 	shown := func() string { return colours.ReplaceAllString(s.draw(), "") }
 	s.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
@@ -48,6 +48,27 @@ func TestThePlaceFillsTheScreen(t *testing.T) {
 	}
 	s.Update(lostMessage{assert.AnError})
 	assert.Contains(t, shown(), "NO CONTACT WITH THE SERVICE")
+}
+
+// Several places share the screen: what is scanned goes where the mark is, and each has its own outcome.
+func TestPlacesShareTheScreen(t *testing.T) {
+	setup := &api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: "L-5"}
+	s := &placeScreen{places: []api.Place{{Bay: "bay1", Title: "Bay 1", Setup: setup},
+		{Bay: "bay2", Title: "Bay 2", Setup: setup}}}
+	s.Update(tea.WindowSizeMsg{Width: 100, Height: 24})
+	shown := func() string { return colours.ReplaceAllString(s.draw(), "") }
+	assert.Contains(t, shown(), "▸ Bay 1")
+	s.Update(actedMessage{places: []api.Place{{Bay: "bay1", Title: "Bay 1", Setup: setup,
+		Unit: &api.PlaceUnit{Serial: "TN-1", Of: 1, ToDo: []string{"tern-outgoing"}}}}})
+	assert.Contains(t, shown(), "READY")
+	assert.Contains(t, shown(), "▸ Bay 2")
+	last := &api.PlaceResult{Serial: "TN-2", Verdict: api.VerdictFail, At: time.Now()}
+	_, heard := s.Update(event(t, api.EventPlace, api.Place{Bay: "bay2", Title: "Bay 2", Setup: setup, Last: last}))
+	assert.NotNil(t, heard)
+	assert.Contains(t, shown(), "■  FAIL")
+	assert.Contains(t, shown(), "READY", "the other one keeps its own")
+	_, heard = s.Update(event(t, api.EventPlace, api.Place{Bay: "bay3", Title: "Bay 3", Setup: setup, Last: last}))
+	assert.Nil(t, heard, "another bay is somebody else's")
 }
 
 // A picture that lies beside a procedure travels in its text.

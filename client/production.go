@@ -57,3 +57,8 @@ func (c *Client) TakeBack(ctx context.Context, bay string) (api.Place, error) {
 func (c *Client) BeginPlace(ctx context.Context, bay string) (api.Place, error) {
 	return call[api.Place](ctx, c, http.MethodPost, one("bays", bay, "place", "begin"), nil, nil)
 }
+
+// BeginTogether begins the tests at several places side by side, where each has a unit that is ready; else none.
+func (c *Client) BeginTogether(ctx context.Context, bays ...string) ([]api.Place, error) {
+	return call[[]api.Place](ctx, c, http.MethodPost, one("places", "begin"), nil, api.Together{Bays: bays})
+}

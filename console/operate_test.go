@@ -147,3 +147,30 @@ func TestAnOperatorsPlaceByKeys(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, units, 1, "TN-77 was never tested")
 }
+
+// Units are scanned into three places one after the other, begun with one key, and one of them fails.
+func TestPlacesAreWorkedTogether(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{Bays: 3, TimeFactor: 5, Faulty: map[string]string{"TN-82": "weak-regulation"}},
+		api.Operator)
+	field := Until(`document.activeElement === document.querySelector('[data-test=scan]')`)
+	hint := func(words string) Action {
+		return Until(`document.querySelector('[data-test=hint]')?.innerText.includes("` + words + `")`)
+	}
+	do(t, ctx, Visit(h.Running.URL+"/operate"), Click(`[data-test=choose-bay1] input`),
+		Click(`[data-test=choose-bay2] input`), Click(`[data-test=choose-bay3] input`), Click(`[data-test=together]`),
+		Visible(`[data-test=set-up]`))
+	for _, bay := range []string{"bay1", "bay2", "bay3"} {
+		_, err := h.Local.SetUpPlace(t.Context(), bay, api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: "L-1",
+			Begins: api.BeginsByKey})
+		require.NoError(t, err)
+	}
+	do(t, ctx, field, hint("scan for Bay 1"), Press("TN-81"+enter), hint("Enter begins Bay 1"), Press("TN-82"+enter),
+		hint("Bay 1, Bay 2"), Press("TN-83"+enter), hint("Bay 1, Bay 2, Bay 3"), Press("TN-84"+enter),
+		Until(`document.querySelector('[data-test=problem]').innerText.includes('TN-84 has no place')`), Press("\x1b"),
+		hint("begins Bay 1, Bay 2"), Press("TN-85"+enter), hint("Bay 1, Bay 2, Bay 3"), Press(enter),
+		Until(`document.querySelectorAll('[data-kind=pass]').length === 2`),
+		Until(`document.querySelector('[data-test=tile-bay2]').dataset.kind === 'fail'`), hint("scan for Bay 1"))
+	assert.Contains(t, text(t, ctx, "[data-test=tile-bay2]"), "Load regulation")
+	assert.Contains(t, text(t, ctx, "[data-test=tile-bay3]"), "TN-85")
+	assert.Contains(t, text(t, ctx, "[data-test=tally]"), "66.7 %")
+}

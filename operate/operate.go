@@ -17,7 +17,6 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"usherbench/api"
-	"usherbench/archive"
 	"usherbench/core/nameplate"
 	"usherbench/engine"
 	"usherbench/store"
@@ -32,6 +31,8 @@ type Places struct {
 	cancel context.CancelFunc
 	wg     sync.WaitGroup
 	setUp  chan struct{} // a place was set up
+
+	tallies *tallies
 
 	mu  sync.Mutex // guards all
 	all map[string]*Place
@@ -70,7 +71,8 @@ var (
 func Open(e *engine.Engine, s *store.Store, log *slog.Logger) (*Places, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	p := &Places{engine: e, store: s, log: log, ctx: ctx, cancel: cancel, setUp: make(chan struct{}, 1),
-		all: map[string]*Place{}}
+		tallies: newTallies(s), all: map[string]*Place{}}
+	s.HearOutcomes(p.tallies.hear)
 	err := s.EachPlace(func(bay string, data []byte) error {
 		place := p.make(bay)
 		return json.Unmarshal(data, &place.kept)
@@ -86,6 +88,7 @@ func Open(e *engine.Engine, s *store.Store, log *slog.Logger) (*Places, error) {
 		}
 	}
 	p.wg.Go(p.watchContacts)
+	p.wg.Go(p.watchOutcomes)
 	return p, nil
 }
 
@@ -163,12 +166,17 @@ func (p *Places) change(ctx context.Context, bay string, change func(*Place) err
 	if err != nil {
 		return api.Place{}, err
 	}
-	if err := place.turn.Acquire(ctx, 1); err != nil {
-		return api.Place{}, err
-	}
-	defer place.turn.Release(1)
-	err = errors.Join(change(place), place.keep())
+	err = place.having(ctx, func() error { return errors.Join(change(place), place.keep()) })
 	return place.now(), err
+}
+
+// having does something while nobody else changes the place.
+func (p *Place) having(ctx context.Context, do func() error) error {
+	if err := p.turn.Acquire(ctx, 1); err != nil {
+		return err
+	}
+	defer p.turn.Release(1)
+	return do()
 }
 
 // keep puts the place on record and tells watchers how it is.
@@ -184,8 +192,8 @@ func (p *Place) show() {
 		copied := *u
 		now.Unit = &copied
 	}
-	if s := p.kept.Setup; s != nil {
-		tally, err := archive.Tally(p.places.store, s.Lot, p.bay, p.kept.Since)
+	if p.kept.Setup != nil {
+		tally, err := p.places.tallies.of(context.WithoutCancel(p.places.ctx), p.kept.counted(p.bay))
 		if err != nil {
 			p.places.log.Error("count the units of a place", "bay", p.bay, "err", err)
 		}
@@ -214,6 +222,9 @@ func (p *Places) SetUp(ctx context.Context, by, bay string, setup api.PlaceSetup
 		if u := place.kept.Unit; u != nil && u.Run != "" {
 			return fmt.Errorf("%w: %s is tested in %s; wait for its end, or stop it", ErrOccupied, u.Serial, bay)
 		}
+		if err := place.uncount(ctx); err != nil {
+			return err
+		}
 		place.kept = kept{Setup: &setup, Since: p.store.Now()}
 		detail, err := json.Marshal(setup)
 		if err != nil {
@@ -222,6 +233,14 @@ func (p *Places) SetUp(ctx context.Context, by, bay string, setup api.PlaceSetup
 		p.engine.Journal(store.JournalEntry{By: by, Bay: bay, What: "place set up", Detail: string(detail)})
 		return nil
 	})
+}
+
+// uncount forgets what is counted for the place.
+func (p *Place) uncount(ctx context.Context) error {
+	if p.kept.Setup == nil {
+		return nil
+	}
+	return p.places.tallies.forget(ctx, p.kept.counted(p.bay))
 }
 
 // check finds what is wrong with a setup.
@@ -304,6 +323,9 @@ func (p *Places) Clear(ctx context.Context, by, bay string) error {
 	_, err := p.change(ctx, bay, func(place *Place) error {
 		if u := place.kept.Unit; u != nil && u.Run != "" {
 			return fmt.Errorf("%w: %s is tested in %s; wait for its end, or stop it", ErrOccupied, u.Serial, bay)
+		}
+		if err := place.uncount(ctx); err != nil {
+			return err
 		}
 		place.kept = kept{}
 		p.engine.Journal(store.JournalEntry{By: by, Bay: bay, What: "place cleared"})

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"usherbench/api"
 	"usherbench/archive"
 	"usherbench/core/nameplate"
@@ -63,6 +65,9 @@ func (p *Place) take(by, serial string) (*api.PlaceUnit, error) {
 	if err := archive.CheckSerial(serial); err != nil {
 		return nil, err
 	}
+	if other := ps.whereElse(p.bay, serial); other != "" {
+		return nil, fmt.Errorf("%w: %s was scanned in %s; take it back there first", ErrOccupied, serial, other)
+	}
 	u := &api.PlaceUnit{Serial: serial, By: by, At: ps.store.Now(), Wanted: []string{},
 		ToDo: slices.Clone(setup.Procedures)}
 	if setup.Card != "" {
@@ -87,6 +92,16 @@ func (p *Place) take(by, serial string) (*api.PlaceUnit, error) {
 	}
 	u.Parts = known.Parts
 	return u, nil
+}
+
+// whereElse is another place in which a unit is; empty: it is in none.
+func (p *Places) whereElse(bay, serial string) string {
+	for _, other := range p.All() {
+		if other.Bay != bay && other.Unit != nil && other.Unit.Serial == serial {
+			return other.Bay
+		}
+	}
+	return ""
 }
 
 // makeSerial makes the serial number of the next unit.
@@ -161,19 +176,53 @@ func (p *Places) Undo(ctx context.Context, by, bay string) (api.Place, error) {
 // in the way otherwise is the Problem of the unit.
 func (p *Places) Begin(ctx context.Context, by, bay string) (api.Place, error) {
 	return p.change(ctx, bay, func(place *Place) error {
-		switch u := place.kept.Unit; {
-		case place.kept.Setup == nil:
-			return fmt.Errorf("%w: say first what is tested in %s", ErrNotSetUp, bay)
-		case u == nil:
-			return fmt.Errorf("%w in %s", ErrEmpty, bay)
-		case u.Run != "":
-			return fmt.Errorf("%w: the test of %s in %s has begun", ErrOccupied, u.Serial, bay)
-		case len(u.Wanted) > 0:
-			return fmt.Errorf("%w: scan first which %s is in %s", api.ErrBadRequest, u.Wanted[0], u.Serial)
+		if err := place.ready(); err != nil {
+			return err
 		}
 		place.begin(ctx, by, byPerson)
 		return nil
 	})
+}
+
+// ready tells whether the test of the unit in the place may begin. It fails as [Places.Begin] does.
+func (p *Place) ready() error {
+	switch u := p.kept.Unit; {
+	case p.kept.Setup == nil:
+		return fmt.Errorf("%w: say first what is tested in %s", ErrNotSetUp, p.bay)
+	case u == nil:
+		return fmt.Errorf("%w in %s", ErrEmpty, p.bay)
+	case u.Run != "":
+		return fmt.Errorf("%w: the test of %s in %s has begun", ErrOccupied, u.Serial, p.bay)
+	case len(u.Wanted) > 0:
+		return fmt.Errorf("%w: scan first which %s is in %s", api.ErrBadRequest, u.Wanted[0], u.Serial)
+	}
+	return nil
+}
+
+// BeginTogether begins the tests at several places side by side. Where one of them is not ready none begins, and it
+// fails as Begin does; what stands in the way of one otherwise is the Problem of its unit, and the others run.
+func (p *Places) BeginTogether(ctx context.Context, by string, bays []string) ([]api.Place, error) {
+	for i, bay := range bays {
+		place, err := p.of(bay)
+		switch {
+		case err != nil:
+			return nil, err
+		case slices.Contains(bays[:i], bay):
+			return nil, fmt.Errorf("%w: %s is named twice", api.ErrBadRequest, bay)
+		}
+		if err := place.having(ctx, place.ready); err != nil {
+			return nil, err
+		}
+	}
+	all := make([]api.Place, len(bays))
+	var together errgroup.Group
+	for i, bay := range bays {
+		together.Go(func() (err error) {
+			all[i], err = p.Begin(ctx, by, bay)
+			return err
+		})
+	}
+	return all, together.Wait()
 }
 
 // asker is on whose word a run begins: a person's is a go on for the bay, anything else waits for one.

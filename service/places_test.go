@@ -395,3 +395,56 @@ func TestAPlaceFollowsARunThatResumes(t *testing.T) {
 		assert.Equal(t, []string{"The procedure has no limits: nothing was judged"}, p.Last.Words)
 	})
 }
+
+// The units at several places are begun together, or none where one is not ready; a unit is at one place only.
+func TestPlacesBeginTogether(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Bays: 3, TimeFactor: 1})
+		for _, bay := range []string{"bay1", "bay2"} {
+			setUp(t, h, bay, api.PlaceSetup{Procedures: []string{"tern-outgoing"}, Lot: "L-1", Begins: api.BeginsByKey})
+		}
+		scan := func(bay, serial string) error {
+			_, err := h.Local.Scan(t.Context(), bay, serial)
+			return err
+		}
+		require.NoError(t, scan("bay1", "TN-1"))
+		assert.ErrorContains(t, scan("bay2", "TN-1"), "TN-1 was scanned in bay1")
+		for want, bays := range map[string][]string{"no unit was scanned": {"bay1", "bay2"}, "named twice": {"bay1", "bay1"},
+			"not set up": {"bay1", "bay3"}, "say at which places": {}, "bay9": {"bay1", "bay9"}} {
+			_, err := h.Local.BeginTogether(t.Context(), bays...)
+			assert.ErrorContains(t, err, want)
+		}
+		p, err := h.Local.Place(t.Context(), "bay1")
+		require.NoError(t, err)
+		assert.Empty(t, p.Unit.Run, "none begins where one is not ready")
+		require.NoError(t, scan("bay2", "TN-2"))
+		all, err := h.Local.BeginTogether(t.Context(), "bay1", "bay2")
+		require.NoError(t, err)
+		require.Len(t, all, 2)
+		var began []time.Time
+		for i, bay := range []string{"bay1", "bay2"} {
+			require.Empty(t, all[i].Unit.Problem)
+			run, err := h.Local.Run(t.Context(), all[i].Unit.Run)
+			require.NoError(t, err)
+			began = append(began, run.StartedAt)
+			assert.Equal(t, api.VerdictPass, operated(t, h, bay).Last.Verdict)
+		}
+		assert.InDelta(t, 0, began[1].Sub(began[0]).Seconds(), 0.1)
+
+		why := "smells burnt"
+		_, err = h.Local.ChangeUnit(t.Context(), "TN-4", api.UnitChange{Quarantine: &why})
+		require.NoError(t, err)
+		for _, bay := range []string{"bay1", "bay2"} {
+			p, err := h.Local.Place(t.Context(), bay)
+			require.NoError(t, err)
+			assert.Equal(t, 2, p.Tally.Passed, "%s shows what is counted for the whole lot", bay)
+		}
+		require.NoError(t, scan("bay1", "TN-3"))
+		require.NoError(t, scan("bay2", "TN-4"))
+		all, err = h.Local.BeginTogether(t.Context(), "bay2", "bay1")
+		require.NoError(t, err)
+		assert.Contains(t, all[0].Unit.Problem, "smells burnt", "what stands in the way of one")
+		assert.NotEmpty(t, all[1].Unit.Run, "does not keep the others")
+		assert.Equal(t, api.VerdictPass, operated(t, h, "bay1").Last.Verdict)
+	})
+}

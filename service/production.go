@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
@@ -40,6 +41,7 @@ func (s *Service) orderLot(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	s.places.LotChanged()
 	return c.JSON(http.StatusOK, order)
 }
 
@@ -89,6 +91,22 @@ func (s *Service) takeBack(c *echo.Context) error {
 // beginPlace begins the test of the unit that was scanned.
 func (s *Service) beginPlace(c *echo.Context) error {
 	return placed(c)(s.places.Begin(c.Request().Context(), who(c), c.Param("bay")))
+}
+
+// beginTogether begins the tests of the units at several places side by side.
+func (s *Service) beginTogether(c *echo.Context) error {
+	body, err := bind[api.Together](c)
+	if err != nil {
+		return err
+	}
+	if len(body.Bays) == 0 {
+		return fmt.Errorf("%w: say at which places: {\"bays\": [\"bay1\", \"bay2\"]}", api.ErrBadRequest)
+	}
+	all, err := s.places.BeginTogether(c.Request().Context(), who(c), body.Bays)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, all)
 }
 
 // placed answers with how a place is.

@@ -184,6 +184,7 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/units/:serial/report", api.Viewer, s.unitReport, false},
 		{"PUT", "/api/v1/units/:serial", api.Engineer, s.changeUnit, false},
 		{"GET", "/api/v1/places", api.Viewer, s.listPlaces, false},
+		{"POST", "/api/v1/places/begin", api.Operator, s.beginTogether, false},
 		{"GET", "/api/v1/bays/:bay/place", api.Viewer, s.place, false},
 		{"PUT", "/api/v1/bays/:bay/place", api.Operator, s.setUpPlace, false},
 		{"DELETE", "/api/v1/bays/:bay/place", api.Operator, s.clearPlace, false},

@@ -164,18 +164,27 @@ func (s *Store) Attempts(serial, procedure string) (all []Attempt, err error) {
 	return all, q.Order("started_at, rowid").Find(&all).Error
 }
 
-// Result is the outcome of the last attempt of a unit by a procedure.
-type Result struct{ Serial, Procedure, Outcome string }
+// Result is the outcome of an attempt of a unit by a procedure.
+type Result struct{ ID, Serial, Procedure, Outcome string }
 
-// Results are the last attempts that count of every unit of a lot, by each procedure; without a lot of those in a bay
-// since an instant.
-func (s *Store) Results(lot, bay string, since time.Time) (all []Result, err error) {
-	q := s.db.Model(&Run{}).Select("serial, procedure, outcome, MAX(rowid)").
-		Where("state <> ? AND outcome IN ('pass', 'marginal', 'fail')", Live).Group("serial, procedure")
-	if lot != "" {
-		q = q.Where("lot = ?", lot)
+// ResultsOf chooses results: those of a lot, or without one of a bay since an instant; of one unit where it is named.
+type ResultsOf struct {
+	Lot, Bay string
+	Since    time.Time
+	Serial   string
+}
+
+// Results are the attempts that have ended, in the order of time.
+func (s *Store) Results(of ResultsOf) (all []Result, err error) {
+	q := s.db.Model(&Run{}).Select("id, serial, procedure, outcome").
+		Where("state <> ?", Live).Order("started_at, rowid")
+	if of.Lot != "" {
+		q = q.Where("lot = ?", of.Lot)
 	} else {
-		q = q.Where("bay = ? AND started_at >= ?", bay, since)
+		q = q.Where("bay = ? AND started_at >= ?", of.Bay, of.Since)
+	}
+	if of.Serial != "" {
+		q = q.Where("serial = ?", of.Serial)
 	}
 	return all, q.Find(&all).Error
 }

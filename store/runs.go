@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"sync/atomic"
 
 	"gorm.io/gorm"
 
@@ -109,12 +110,32 @@ func orNotFound(err error) error {
 
 // UpdateRun changes the named columns of a run.
 func (s *Store) UpdateRun(id string, columns map[string]any) error {
-	return s.write(func(tx *gorm.DB) error { return tx.Model(&Run{}).Where("id = ?", id).Updates(columns).Error })
+	return s.outcomes.told(id, columns, s.write(func(tx *gorm.DB) error {
+		return tx.Model(&Run{}).Where("id = ?", id).Updates(columns).Error
+	}))
+}
+
+// outcomes tells somebody of those that came on record.
+type outcomes struct {
+	hear atomic.Pointer[func(run string)]
+}
+
+// HearOutcomes has hear be told of every run whose outcome came on record, or changed there: when that is done, by who
+// did it. It must not wait. Only the last of those who hear does.
+func (s *Store) HearOutcomes(hear func(run string)) { s.outcomes.hear.Store(&hear) }
+
+// told tells of what was written, unless that failed, and gives err.
+func (o *outcomes) told(run string, columns map[string]any, err error) error {
+	hear := o.hear.Load()
+	if _, one := columns["outcome"]; err == nil && one && hear != nil {
+		(*hear)(run)
+	}
+	return err
 }
 
 // SaveFigures replaces the figures of a run and sets columns of the run, such as its outcome, in one transaction.
 func (s *Store) SaveFigures(runID string, figures []procedure.Judged, columns map[string]any) error {
-	return s.write(func(tx *gorm.DB) error {
+	return s.outcomes.told(runID, columns, s.write(func(tx *gorm.DB) error {
 		if err := tx.Delete(&Figure{}, "run_id = ?", runID).Error; err != nil {
 			return err
 		}
@@ -139,7 +160,7 @@ func (s *Store) SaveFigures(runID string, figures []procedure.Judged, columns ma
 		columns = maps.Clone(columns)
 		columns["results"] = writeResults(figures)
 		return tx.Model(&Run{}).Where("id = ?", runID).Updates(columns).Error
-	})
+	}))
 }
 
 // Figures reads the figures of a run in the procedure's order.

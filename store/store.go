@@ -33,6 +33,8 @@ type Store struct {
 	on    Surroundings
 	watch watch
 
+	outcomes outcomes
+
 	mu        sync.Mutex // guards recorders
 	recorders map[string]*Recorder
 	flushing  *semaphore.Weighted // held while the pending data of all recorders is written; taken before any recorder's

@@ -44,6 +44,13 @@ export const router = createRouter({
       props: true,
       meta: { whole: true },
     },
+    {
+      path: '/together/:bays',
+      name: 'together',
+      component: () => import('./operate/Together.vue'),
+      props: true,
+      meta: { whole: true },
+    },
     { path: '/lots', name: 'lots', component: () => import('./lots/Lots.vue') },
     { path: '/lots/:lot', name: 'lot', component: () => import('./lots/Lot.vue'), props: true },
     { path: '/units/:serial', name: 'unit', component: () => import('./lots/Unit.vue'), props: true },

@@ -37,11 +37,14 @@ type Tested struct {
 }
 
 // Decisive is the attempt that counts for the unit.
-func (u Tested) Decisive() Attempt {
-	if u.First {
-		return u.Attempts[0]
+func (u Tested) Decisive() Attempt { return u.Attempts[Deciding(len(u.Attempts), u.First)] }
+
+// Deciding is which of n attempts in the order of time counts for a unit, from 0: the last, or the first.
+func Deciding(n int, first bool) int {
+	if first {
+		return 0
 	}
-	return u.Attempts[len(u.Attempts)-1]
+	return n - 1
 }
 
 // Share is a part of a population in %, with the ends of its 95 % interval.

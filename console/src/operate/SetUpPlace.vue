@@ -1,18 +1,20 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from 'vue'
 
-import { api, type Nameplate, type Place, type Procedure } from '../api'
+import { api, type Nameplate, type Place, type PlaceSetup, type Procedure } from '../api'
 import ProblemNote from '../parts/ProblemNote.vue'
+import { useLive } from '../parts/live'
 import { useRequest } from '../parts/request'
 
-// What every unit that is scanned at a place is tested by.
-const props = defineProps<{ bay: string; seats: string[]; place: Place | null }>()
-const emit = defineEmits<{ done: [place: Place] }>()
+// What every unit that is scanned at a place is tested by; several places are set up alike.
+const props = defineProps<{ bays: string[]; before?: PlaceSetup | null }>()
+const emit = defineEmits<{ done: [places: Place[]] }>()
+const live = useLive()
 
 const procedures = ref<Procedure[]>([])
 const plates = ref<Nameplate[]>([])
 const loadError = ref<unknown>(null)
-const before = props.place?.setup
+const before = props.before
 const chosen = ref<string[]>(before?.procedures ?? [])
 const card = ref<string | null>(before?.card ?? null)
 const lot = ref(before?.lot ?? '')
@@ -26,9 +28,11 @@ const ways = [
   { title: 'when Enter is pressed after the scan', value: 'key' },
   { title: 'by contact: when a condition comes true', value: 'contact' },
 ]
+const fits = (p: Procedure, bay: string) =>
+  p.seats.every((seat) => live.bays.get(bay)?.seats.some((s) => s.name === seat))
 const fitting = computed(() =>
   procedures.value
-    .filter((p) => p.seats.every((s) => props.seats.includes(s)))
+    .filter((p) => props.bays.every((bay) => fits(p, bay)))
     .map((p) => ({ title: `${p.name} · ${p.title}`, value: p.name })),
 )
 onMounted(async () => {
@@ -40,15 +44,15 @@ onMounted(async () => {
 })
 
 const { busy, error, run } = useRequest(async () => {
-  const place = await api.setUpPlace(props.bay, {
+  const setup: PlaceSetup = {
     ...(card.value ? { card: card.value } : { procedures: chosen.value }),
     lot: lot.value.trim(),
     begins: begins.value,
     ...(begins.value === 'contact' ? { when: when.value.trim() } : {}),
     make: make.value,
     goOn: goOn.value,
-  })
-  emit('done', place)
+  }
+  emit('done', await Promise.all(props.bays.map((bay) => api.setUpPlace(bay, setup))))
 })
 </script>
 
