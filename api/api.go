@@ -315,6 +315,20 @@ type Run struct {
 	Sections []string `json:"sections,omitempty"`
 	// Parts were in the unit, by name.
 	Parts map[string]string `json:"parts,omitempty"`
+	// Asked is what the operator answered, in the order of time.
+	Asked []Asked `json:"asked,omitempty"`
+	// Pictures travel with the procedure, by name. They are fetched one by one.
+	Pictures map[string][]byte `json:"-"`
+}
+
+// Asked is a prompt that was answered.
+type Asked struct {
+	T      float64 `json:"t"`
+	Prompt string  `json:"prompt"`
+	// Picture is the name of one that was shown beside it.
+	Picture string `json:"picture,omitempty"`
+	// Answer says who answered what.
+	Answer string `json:"answer"`
 }
 
 // PlayedCurve is a curve of a run, over one way of what was played: there, or back. It is told in the units of its

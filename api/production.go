@@ -16,6 +16,35 @@ type Unit struct {
 	Runs  []RunSummary `json:"runs"`
 	// Card is null where its nameplate has none.
 	Card *Card `json:"card"`
+	// Across compares what several bays found of it, figure by figure.
+	Across []BaysFigure `json:"across"`
+}
+
+// BaysFigure is a figure of one unit as several bays found it.
+type BaysFigure struct {
+	Procedure string `json:"procedure"`
+	Figure    string `json:"figure"`
+	Title     string `json:"title"`
+	Where     string `json:"where,omitempty"`
+	Unit      string `json:"unit,omitempty"`
+	// Bays are the newest attempts that count, one of each bay.
+	Bays []BayValue `json:"bays"`
+	// From and To are the two bays that agree least; Difference is what the second found more than the first, with its
+	// expanded uncertainty U (95 %). U is 0 where the figures have none: then nothing is said of agreement.
+	From       string  `json:"from"`
+	To         string  `json:"to"`
+	Difference float64 `json:"difference"`
+	U          float64 `json:"u"`
+	// Differs tells that the uncertainties do not explain the difference.
+	Differs bool `json:"differs"`
+}
+
+// BayValue is what a bay found, with the expanded uncertainty (95 %); 0: it is not known.
+type BayValue struct {
+	Bay   string  `json:"bay"`
+	Run   string  `json:"run"`
+	Value float64 `json:"value"`
+	U     float64 `json:"u"`
 }
 
 // UnitChange changes what is kept of a unit; what is null stays.

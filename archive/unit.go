@@ -18,7 +18,8 @@ const mostOfUnit = 1000
 
 // Unit is what is known of a unit. It fails with store.ErrNotFound where nothing is.
 func Unit(s *store.Store, serial string) (api.Unit, error) {
-	out := api.Unit{Serial: serial, Lots: []string{}, Parts: map[string]string{}, Runs: []api.RunSummary{}}
+	out := api.Unit{Serial: serial, Lots: []string{}, Parts: map[string]string{}, Runs: []api.RunSummary{},
+		Across: []api.BaysFigure{}}
 	kept, err := s.Unit(serial)
 	if err != nil {
 		return out, err
@@ -45,6 +46,9 @@ func Unit(s *store.Store, serial string) (api.Unit, error) {
 	}
 	if kept.Parts != nil {
 		out.Parts = kept.Parts
+	}
+	if out.Across, err = acrossBays(s, runs); err != nil {
+		return out, err
 	}
 	plate, err := plateOf(s, out.Nameplate)
 	if err != nil || plate == nil || len(plate.Card.Procedures()) == 0 {

@@ -115,8 +115,8 @@ func (w workplace) act(ctx context.Context, text string) ([]api.Place, error) {
 		return w.client.BeginTogether(ctx, ready...)
 	}
 	next := nextOf(all)
-	if next == nil && len(all) > 1 {
-		return nil, usage("%s has no place: every one has a unit; an empty line begins, - takes one back", text)
+	if next == nil && (len(all) > 1 || underTest(all[0])) {
+		return nil, &noPlace{text}
 	}
 	if next == nil {
 		next = &all[0]
@@ -125,6 +125,13 @@ func (w workplace) act(ctx context.Context, text string) ([]api.Place, error) {
 		return one(w.client.BeginPlace(ctx, next.Bay)) // the service says what is missing
 	}
 	return one(w.client.Scan(ctx, next.Bay, text))
+}
+
+// noPlace says that what was scanned fits nowhere, since every place has a unit.
+type noPlace struct{ text string }
+
+func (e *noPlace) Error() string {
+	return plain(e.text) + " has no place: every one has a unit; an empty line begins, - takes one back"
 }
 
 // nextOf is the place to which goes what is scanned: the one whose unit lacks a part, or the first that is empty.
@@ -167,7 +174,7 @@ func underTest(p api.Place) bool { return p.Unit != nil && p.Unit.Run != "" }
 const looksAgain = 100 * time.Millisecond
 
 // operateLines tests what is read, a line each, and prints a line for each unit when it is through. What is scanned
-// waits while a test is under way at every place.
+// waits while there is no place for it and a test is under way.
 func (a *app) operateLines(ctx context.Context, at workplace) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -185,9 +192,10 @@ func (a *app) operateLines(ctx context.Context, at workplace) error {
 		failed <- input.Err()
 	}()
 	running := map[string]bool{}
-	for read := lines; read != nil || len(running) > 0; {
+	var waits *noPlace // what was scanned last, until there is a place for it
+	for read := lines; read != nil || waits != nil || len(running) > 0; {
 		from, again := read, (<-chan time.Time)(nil)
-		if len(running) == len(at.bays) {
+		if waits != nil {
 			from = nil
 		}
 		if len(running) > 0 {
@@ -203,9 +211,16 @@ func (a *app) operateLines(ctx context.Context, at workplace) error {
 			}
 			changed, err = at.act(ctx, text)
 		case <-again:
-			changed, err = at.through(ctx, running)
+			if changed, err = at.through(ctx, running); err == nil && len(changed) > 0 && waits != nil {
+				var more []api.Place
+				more, err = at.act(ctx, waits.text)
+				changed, waits = append(changed, more...), nil
+			}
 		case <-ctx.Done():
 			err = ctx.Err()
+		}
+		if errors.As(err, &waits) && len(running) > 0 {
+			err = nil
 		}
 		if err != nil {
 			return err

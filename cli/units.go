@@ -12,6 +12,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/report"
 )
 
 // units shows units and changes what is kept of them.
@@ -154,6 +155,9 @@ func (a *app) printUnit(u api.Unit) error {
 			return err
 		}
 	}
+	if err := a.printAcross(u.Across); err != nil {
+		return err
+	}
 	if len(u.Runs) == 0 {
 		return nil
 	}
@@ -162,6 +166,31 @@ func (a *app) printUnit(u api.Unit) error {
 	for _, r := range u.Runs {
 		rows = append(rows, []string{r.ID, r.StartedAt.Local().Format("2006-01-02 15:04"), r.Procedure, r.Bay, r.State,
 			orDash(r.Outcome), plain(r.Reason)})
+	}
+	return a.table(rows)
+}
+
+// printAcross prints what several bays found of a unit.
+func (a *app) printAcross(all []api.BaysFigure) error {
+	if len(all) == 0 {
+		return nil
+	}
+	fmt.Fprintln(a.out, "\nIn several bays:")
+	rows := [][]string{{"FIGURE", "AT", "BAYS", "DIFFERENCE", ""}}
+	for _, f := range all {
+		var bays []string
+		for _, b := range f.Bays {
+			bays = append(bays, b.Bay+" "+report.Uncertain(b.Value, b.U, f.Unit))
+		}
+		word := "agree"
+		switch {
+		case f.U == 0:
+			word = "no uncertainty is known"
+		case f.Differs:
+			word = "■ differ"
+		}
+		rows = append(rows, []string{f.Title, orDash(f.Where), strings.Join(bays, ", "),
+			report.Uncertain(f.Difference, f.U, f.Unit), word})
 	}
 	return a.table(rows)
 }

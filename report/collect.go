@@ -11,6 +11,7 @@ import (
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
+	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
@@ -60,6 +61,7 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	doc.Curves = curvesOf(nil, doc.Points)
 	if program, rec, err := archive.Record(s, run); err == nil {
 		doc.Curves, doc.Sections = curvesOf(program.Curves, doc.Points), program.Sections
+		doc.Asked, doc.Pictures = askedOf(program, doc.Marks), program.Pictures
 		if run.Frames <= mostPlayed {
 			lockouts := archive.Lockouts(rec, doc.Figures)
 			doc.Played = append(archive.Played(program, rec), lockouts...)
@@ -71,6 +73,26 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 		}
 	}
 	return doc, nil
+}
+
+// askedOf is what the operator answered, each with the prompt of the stage in which that was.
+func askedOf(program *procedure.Program, marks []record.Mark) (all []api.Asked) {
+	var asking stage.Prompting
+	for _, m := range marks {
+		switch about := m.About.(type) {
+		case record.Began:
+			asking = nil
+			if about.Index >= 0 && about.Index < len(program.Stages) {
+				asking, _ = program.Stages[about.Index].Action.(stage.Prompting)
+			}
+		case nil:
+			if m.Kind == record.MarkAnswer && asking != nil {
+				p := asking.Prompting()
+				all = append(all, api.Asked{T: m.T, Prompt: p.Text, Picture: p.Picture, Answer: m.Label})
+			}
+		}
+	}
+	return all
 }
 
 // curvesOf are the curves that a run's procedure asks for, or the usual ones where it asks for none and has points.

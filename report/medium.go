@@ -22,6 +22,8 @@ type medium interface {
 	note(text string, style noteStyle)
 	// drawn are pictures, two beside each other, mm.
 	drawn(pictures []Picture, width, height float64) error
+	// image is a photograph or drawing, PNG or JPEG, with a title and what is said of it.
+	image(data []byte, title, about string)
 	gap(height float64)
 	bytes(what string) ([]byte, error)
 }

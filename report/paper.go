@@ -3,6 +3,10 @@ package report
 import (
 	"bytes"
 	"fmt"
+	"image"
+	"image/draw"
+	_ "image/jpeg" // of pictures that travel with procedures
+	"image/png"
 	"strings"
 
 	"codeberg.org/go-fonts/liberation/liberationsansbold"
@@ -22,6 +26,8 @@ const (
 type paper struct {
 	*fpdf.Fpdf
 	margin, width, bottom float64
+
+	images int // how many there are
 }
 
 // newPaper begins a document.
@@ -235,6 +241,41 @@ func (p *paper) facts(columns [2][]fact) {
 }
 
 // drawn are pictures as vectors, beside each other where two fit.
+// The largest that an image is on paper, mm.
+const imageWidth, imageHeight = 120.0, 80.0
+
+func (p *paper) image(data []byte, title, about string) {
+	data, err := plainImage(data)
+	if err != nil { // it costs no report
+		p.note(title+": "+err.Error(), plainNote)
+		return
+	}
+	p.images++
+	name, options := fmt.Sprintf("image%d", p.images), fpdf.ImageOptions{ImageType: imageKind(data)}
+	info := p.RegisterImageOptionsReader(name, options, bytes.NewReader(data))
+	scale := min(imageWidth/info.Width(), imageHeight/info.Height())
+	width, height := info.Width()*scale, info.Height()*scale
+	p.room(height + 14)
+	p.note(title, noteStyle{size: 8.5, color: inkColor, bold: true})
+	p.ImageOptions(name, p.margin, p.GetY()+1, width, height, false, options, 0, "")
+	p.SetXY(p.margin, p.GetY()+height+2)
+	p.note(about, plainNote)
+	p.gap(2)
+}
+
+// plainImage is a PNG as paper takes it, with 8 bits and not interlaced; a JPEG stays as it is.
+func plainImage(data []byte) ([]byte, error) {
+	drawn, kind, err := image.Decode(bytes.NewReader(data))
+	if err != nil || kind == "jpeg" {
+		return data, err
+	}
+	plain := image.NewNRGBA(drawn.Bounds())
+	draw.Draw(plain, plain.Bounds(), drawn, drawn.Bounds().Min, draw.Src)
+	var b bytes.Buffer
+	err = png.Encode(&b, plain)
+	return b.Bytes(), err
+}
+
 func (p *paper) drawn(pictures []Picture, width, height float64) error {
 	const between = 4.0
 	across := max(int((inner+between)/(width+between)), 1)

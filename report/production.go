@@ -224,6 +224,7 @@ func unitReport(kind string, u api.Unit, counted []api.Run, history bool, look L
 		p.card(*u.Card)
 	}
 	if history {
+		p.across(u.Across)
 		p.unitRuns(u.Runs)
 	}
 	for _, run := range counted {
@@ -248,6 +249,34 @@ func (p page) card(c api.Card) {
 		}
 		p.row([]cell{{i.Title, 86, "L", inkColor, true}, {p.look.say(i.Kind), 26, "L", mutedColor, false},
 			{p.look.say(string(i.State)), 36, "L", color, true}, {fmt.Sprint(i.Attempts), 26, "R", inkColor, false}}, 6)
+	}
+	p.gap(3)
+}
+
+// across compares what several bays found of the unit.
+func (p page) across(all []api.BaysFigure) {
+	if len(all) == 0 {
+		return
+	}
+	p.section("In several bays")
+	p.row([]cell{p.heading("Figure", 40, "L"), p.heading("at", 34, "L"), p.heading("value", 44, "L"),
+		p.heading("difference", 36, "R"), p.heading("", 20, "R")}, 6)
+	for _, f := range all {
+		var bays []string
+		for _, b := range f.Bays {
+			bays = append(bays, b.Bay+" "+p.look.number(Uncertain(b.Value, b.U, f.Unit)))
+		}
+		word, color := "agree", inkColor
+		switch {
+		case f.U == 0:
+			word = ""
+		case f.Differs:
+			word, color = "differ", outcomes["fail"][0]
+		}
+		p.rowIn([]cell{{p.look.say(f.Title), 40, "L", inkColor, true}, {orDash(f.Where), 34, "L", mutedColor, false},
+			{strings.Join(bays, ", "), 44, "L", inkColor, false}, {Uncertain(f.Difference, f.U, f.Unit), 36, "R", inkColor,
+				false},
+			{p.look.say(word), 20, "R", color, true}}, 6, 8)
 	}
 	p.gap(3)
 }

@@ -27,10 +27,11 @@ func Run(doc api.Run, look Look, format string, more ...Picture) ([]byte, error)
 	p.aboutRun(doc, number)
 	pictures := append(slices.Clone(more), Pictures(doc)...)
 	parts := map[string]func() error{
-		"figures": func() error { p.figures(doc); return nil },
-		"curves":  func() error { return p.pictures(pictures) },
-		"tables":  func() error { p.tables(doc); return nil },
-		"points":  func() error { p.points(doc); return nil },
+		"figures":  func() error { p.figures(doc); return nil },
+		"curves":   func() error { return p.pictures(pictures) },
+		"pictures": func() error { p.prompted(doc); return nil },
+		"tables":   func() error { p.tables(doc); return nil },
+		"points":   func() error { p.points(doc); return nil },
 		"instruments": func() error {
 			p.instruments(doc)
 			p.accuracies(doc)
@@ -171,6 +172,22 @@ func (p page) rules(figures []procedure.Judged) {
 		default:
 			say("A value inside its limits passes, whatever its uncertainty, unless a rule is named.")
 		}
+	}
+}
+
+// prompted shows the pictures that the operator saw, each once, with what was asked and answered.
+func (p page) prompted(doc api.Run) {
+	shown := map[string]bool{}
+	for _, a := range doc.Asked {
+		data := doc.Pictures[a.Picture]
+		if shown[a.Picture] || imageKind(data) == "" {
+			continue
+		}
+		if len(shown) == 0 {
+			p.section("Pictures")
+		}
+		shown[a.Picture] = true
+		p.image(data, a.Prompt, fmt.Sprintf("%s, %s", Seconds(a.T), a.Answer))
 	}
 }
 

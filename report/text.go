@@ -24,13 +24,19 @@ func Value(f procedure.Judged) string {
 	if f.Unit == "cycles" {
 		return quantity.Sprintf("%.4g cycles", f.Value)
 	}
-	scale, unit := readable(f.Unit, f.Value)
-	x, u := f.Value/scale, f.U/scale
-	if u <= 0 { // nobody knows how many digits count
-		return quantity.Sprintf("%.5g %s", x, unit)
+	return Uncertain(f.Value, f.U, f.Unit)
+}
+
+// Uncertain words a value with its expanded uncertainty, two digits of it and the value to the same place. Without an
+// uncertainty nobody knows how many digits count: then there are five.
+func Uncertain(x, u float64, unit string) string {
+	scale, prefixed := readable(unit, x)
+	x, u = x/scale, u/scale
+	if u <= 0 {
+		return quantity.Sprintf("%.5g %s", x, prefixed)
 	}
 	d := quantity.Decimals(u, 4)
-	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(x, d), quantity.Fixed(u, d), unit)
+	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(x, d), quantity.Fixed(u, d), prefixed)
 }
 
 // readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best,

@@ -10,6 +10,8 @@ import (
 
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/vgsvg"
+
+	"usherbench/core/procedure"
 )
 
 // web is a report as one file of HTML that needs nothing else and prints well.
@@ -47,6 +49,8 @@ p{margin:4px 0}
 .pictures{display:grid;grid-template-columns:repeat(auto-fit,minmax(330px,1fr));gap:12px}
 figure{margin:0;break-inside:avoid}
 figure svg{width:100%;height:auto}
+figure img{max-width:100%;max-height:90mm}
+figure p{margin:2px 0;color:var(--muted);font-size:12px}
 figcaption{color:var(--muted);font-size:12px}
 footer{color:var(--muted);font-size:11px;margin-top:28px}
 @media print{body{background:#fff}main{border:0;margin:0;padding:0;max-width:none}
@@ -83,10 +87,8 @@ func (w *web) close(next string) {
 
 func (w *web) head(h head) {
 	w.b.WriteString("<header>")
-	if kind := imageKind(h.logo); kind != "" {
-		mime := map[string]string{"PNG": "image/png", "JPG": "image/jpeg"}[kind]
-		fmt.Fprintf(&w.b, `<img alt="%s" src="data:%s;base64,%s">`, html.EscapeString(h.company), mime,
-			base64.StdEncoding.EncodeToString(h.logo))
+	if imageKind(h.logo) != "" {
+		fmt.Fprintf(&w.b, `<img alt="%s" src="%s">`, html.EscapeString(h.company), inline(h.logo))
 	} else {
 		w.b.WriteString(`<svg viewBox="0 0 8 9.4" aria-hidden="true"><path d="M4 .3 6 2.4V7.2H2V2.4Z M.8 8.8H7.2" ` +
 			`fill="none" stroke="#1d2a2b" stroke-width=".5"/><circle cx="4" cy="4.4" r="1.35" fill="#f3b33d"/></svg>`)
@@ -178,6 +180,17 @@ func (w *web) drawn(pictures []Picture, width, height float64) error {
 		fmt.Fprintf(&w.b, "<figure><figcaption>%s</figcaption>%s</figure>\n", html.EscapeString(p.Title), drawing)
 	}
 	return nil
+}
+
+// inline is a picture within the page, so that it needs no other file.
+func inline(data []byte) string {
+	return "data:" + procedure.PictureType(data) + ";base64," + base64.StdEncoding.EncodeToString(data)
+}
+
+func (w *web) image(data []byte, title, about string) {
+	w.close("pictures")
+	fmt.Fprintf(&w.b, "<figure><figcaption>%s</figcaption><img alt=\"\" src=\"%s\"><p>%s</p></figure>\n",
+		html.EscapeString(title), inline(data), html.EscapeString(about))
 }
 
 func (w *web) gap(float64) { w.close("") }

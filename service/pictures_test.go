@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
 	"usherbench/service/servicetest"
 )
 
@@ -48,6 +49,15 @@ func TestAPromptShowsAPicture(t *testing.T) {
 		assert.ErrorContains(t, h.Local.Picture(t.Context(), run.ID, "lid.png", &seen), "not found")
 		_, err = h.Local.Intervene(t.Context(), "bay1", api.Intervention{Do: api.DoAnswer, Text: "yes"})
 		require.NoError(t, err)
-		assert.Equal(t, "done", h.Ended(run).State)
+		ended := h.Ended(run)
+		assert.Equal(t, "done", ended.State)
+		require.Len(t, ended.Asked, 1)
+		assert.Equal(t, "Is it so?", ended.Asked[0].Prompt)
+		assert.Equal(t, "fixture.png", ended.Asked[0].Picture)
+		for format, holds := range map[string]string{"html": "data:image/png;base64,", "pdf": "/Subtype /Image"} {
+			var report bytes.Buffer
+			require.NoError(t, h.Local.Report(t.Context(), run.ID, client.Printed{Format: format}, &report))
+			assert.Contains(t, report.String(), holds, "the picture is in the report")
+		}
 	})
 }

@@ -7,7 +7,7 @@ import ConfirmButton from '../parts/ConfirmButton.vue'
 import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import StateChip from '../parts/StateChip.vue'
-import { dateTime, seconds, stateOf } from '../parts/format'
+import { dateTime, seconds, stateOf, uncertain } from '../parts/format'
 import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
 
@@ -114,6 +114,35 @@ const open = (id: string) => void router.push({ name: 'run', params: { run: id }
                 <td><StateChip :state="i.state" /></td>
                 <td class="right">{{ i.attempts }}</td>
                 <td>{{ i.at ? dateTime(i.at) : '—' }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </div>
+        <div v-if="unit.across.length" class="panel scroll">
+          <h2>In several bays</h2>
+          <table class="plain" data-test="across">
+            <thead>
+              <tr>
+                <th>figure</th>
+                <th>found</th>
+                <th class="right">difference ± U (95 %)</th>
+                <th aria-label="agreement" />
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="f in unit.across" :key="f.procedure + f.figure + f.where">
+                <td>
+                  <strong>{{ f.title }}</strong>
+                  <div class="muted">{{ f.where }}</div>
+                </td>
+                <td>
+                  <div v-for="b in f.bays" :key="b.bay">
+                    <router-link :to="{ name: 'run', params: { run: b.run } }">{{ b.bay }}</router-link>
+                    {{ uncertain(b.value, b.u, f.unit ?? '') }}
+                  </div>
+                </td>
+                <td class="right">{{ uncertain(f.difference, f.u, f.unit ?? '') }}</td>
+                <td>{{ f.u === 0 ? 'no uncertainty is known' : f.differs ? '■ differ' : '● agree' }}</td>
               </tr>
             </tbody>
           </table>

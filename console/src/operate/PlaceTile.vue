@@ -62,6 +62,7 @@ h2 {
   display: flex;
   justify-content: space-between;
   font-size: 18px;
+  color: inherit;
   margin: 0 0 auto;
 }
 h2 a {

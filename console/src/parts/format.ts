@@ -74,8 +74,13 @@ export function value(f: Figure): string {
   if (f.undetermined || x === null) return 'undetermined'
   if (f.text) return f.id === 'termination' ? `${f.text} after ${seconds(x)}` : `${fixed(x, 2)} ${f.unit}, ${f.text}`
   if (f.unit === 'cycles') return `${Number(x.toPrecision(4))} cycles`
-  const [scale, unit] = readable(f.unit, x)
-  if (u === null || u <= 0) return `${digits(x / scale, 5)} ${unit}` // nobody knows how many digits count
+  return uncertain(x, u ?? 0, f.unit)
+}
+
+// uncertain words a value with two digits of its uncertainty, and the value to the same place.
+export function uncertain(x: number, u: number, of: string): string {
+  const [scale, unit] = readable(of, x)
+  if (u <= 0) return `${digits(x / scale, 5)} ${unit}` // nobody knows how many digits count
   const d = Math.min(Math.max(1 - Math.floor(Math.log10(Number((u / scale).toPrecision(2)))), 0), 9)
   return `${fixed(x / scale, d)} ± ${fixed(u / scale, d)} ${unit}`
 }
