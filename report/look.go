@@ -73,6 +73,9 @@ func Fill(pattern string, values map[string]string) string {
 // say is a fixed word in the language of the look.
 func (l Look) say(word string) string {
 	all, known := fixedWords[word]
+	if !known {
+		all, known = figureTitles[word]
+	}
 	if !known || l.Language == "" || l.Language == "en" {
 		return word
 	}
@@ -223,16 +226,4 @@ var fixedWords = map[string][2]string{
 	"marginal-band: marginal close to a limit": {"marginal-band: grenzwertig nahe einer Grenze",
 		"marginal-band: limite près d’une borne"},
 	"checks were fine": {"Prüfungen waren in Ordnung", "contrôles en ordre"},
-
-	"Efficiency":              {"Wirkungsgrad", "Rendement"},
-	"Loss":                    {"Verlust", "Pertes"},
-	"Line regulation":         {"Netzausregelung", "Régulation secteur"},
-	"Load regulation":         {"Lastausregelung", "Régulation charge"},
-	"Output accuracy":         {"Genauigkeit des Ausgangs", "Exactitude de sortie"},
-	"No-load power":           {"Leerlaufleistung", "Puissance à vide"},
-	"Reading":                 {"Messwert", "Mesure"},
-	"Capacity":                {"Kapazität", "Capacité"},
-	"Discharge energy":        {"Entladeenergie", "Énergie de décharge"},
-	"Open contact":            {"Offener Kontakt", "Contact ouvert"},
-	"Did not come to its end": {"Kam nicht zu Ende", "N’est pas arrivé à sa fin"},
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/core/catalogue"
 )
 
 // textOf is the text of a PDF, as a reader finds it.
@@ -154,6 +155,16 @@ func TestNoWordIsForgotten(t *testing.T) {
 		}
 	}
 	assert.Greater(t, found, 60)
+}
+
+// Every figure has a title in every language.
+func TestNoTitleIsForgotten(t *testing.T) {
+	for id, f := range catalogue.Figures() {
+		for k, word := range figureTitles[f.Title] {
+			assert.NotEmpty(t, word, "%s in %s", id, Languages()[k+1])
+		}
+		assert.Contains(t, figureTitles, f.Title, id)
+	}
 }
 
 func TestPaperIsAsTheHouseHasIt(t *testing.T) {
