@@ -253,7 +253,7 @@ func (p *paper) image(data []byte, title, about string) {
 	p.images++
 	name, options := fmt.Sprintf("image%d", p.images), fpdf.ImageOptions{ImageType: imageKind(data)}
 	info := p.RegisterImageOptionsReader(name, options, bytes.NewReader(data))
-	scale := min(imageWidth/info.Width(), imageHeight/info.Height())
+	scale := min(1, imageWidth/info.Width(), imageHeight/info.Height())
 	width, height := info.Width()*scale, info.Height()*scale
 	p.room(height + 14)
 	p.note(title, noteStyle{size: 8.5, color: inkColor, bold: true})

@@ -259,13 +259,9 @@ func (p page) across(all []api.BaysFigure) {
 		return
 	}
 	p.section("In several bays")
-	p.row([]cell{p.heading("Figure", 40, "L"), p.heading("at", 34, "L"), p.heading("value", 44, "L"),
-		p.heading("difference", 36, "R"), p.heading("", 20, "R")}, 6)
+	p.row([]cell{p.heading("Figure", 38, "L"), p.heading("at", 38, "L"), p.heading("Bay", 16, "L"),
+		p.heading("value ± U (95 %)", 36, "R"), p.heading("difference", 28, "R"), p.heading("", 18, "R")}, 6)
 	for _, f := range all {
-		var bays []string
-		for _, b := range f.Bays {
-			bays = append(bays, b.Bay+" "+p.look.number(Uncertain(b.Value, b.U, f.Unit)))
-		}
 		word, color := "agree", inkColor
 		switch {
 		case f.U == 0:
@@ -273,10 +269,17 @@ func (p page) across(all []api.BaysFigure) {
 		case f.Differs:
 			word, color = "differ", outcomes["fail"][0]
 		}
-		p.rowIn([]cell{{p.look.say(f.Title), 40, "L", inkColor, true}, {orDash(f.Where), 34, "L", mutedColor, false},
-			{strings.Join(bays, ", "), 44, "L", inkColor, false}, {Uncertain(f.Difference, f.U, f.Unit), 36, "R", inkColor,
-				false},
-			{p.look.say(word), 20, "R", color, true}}, 6, 8)
+		title, where := p.look.say(f.Title), orDash(f.Where)
+		for k, b := range f.Bays {
+			difference, said := "", ""
+			if k == len(f.Bays)-1 {
+				difference, said = Uncertain(f.Difference, f.U, f.Unit), p.look.say(word)
+			}
+			p.rowIn([]cell{{title, 38, "L", inkColor, true}, {where, 38, "L", mutedColor, false},
+				{b.Bay, 16, "L", mutedColor, false}, {Uncertain(b.Value, b.U, f.Unit), 36, "R", inkColor, false},
+				{difference, 28, "R", inkColor, false}, {said, 18, "R", color, true}}, 6, 8)
+			title, where = "", ""
+		}
 	}
 	p.gap(3)
 }

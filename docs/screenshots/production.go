@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -15,8 +16,8 @@ import (
 	"usherbench/console/chromium"
 )
 
-// production pictures an operator's place that says pass and fail, the lot that is tested there, and a unit with its
-// card, on one picture; and on another the pages of reports.
+// production pictures an operator's place that says pass and fail, several places together, the lot that is tested
+// there, and a unit with its card and what two bays found of it, on one picture; and on another the pages of reports.
 func production(ctx context.Context, url, data string) error {
 	usher := func(in string, args ...string) error {
 		cmd := exec.Command(binary, append([]string{"--data", data}, args...)...)
@@ -47,15 +48,21 @@ func production(ctx context.Context, url, data string) error {
 		chromedp.Navigate(url + "/operate/bay1"), chromium.Visible(`[data-kind=pass]`), hold(time.Second), part("pass"),
 		aside(func() error { return usher("TN-2219\nTN-2219\nTN-2219\nTN-2217\nTN-2213\n", operate...) }),
 		chromium.Visible(`[data-kind=fail]`), hold(time.Second), part("fail"),
-		chromedp.Navigate(url + "/lots/L-2026-12"), chromium.Visible(`[data-test=pareto] .cause`), hold(time.Second),
+		aside(func() error {
+			return errors.Join(usher("", "stop", "bay4"), usher("", "go-on", "bay4"),
+				usher("TN-2219\nTN-2240\n", "operate", "--bay", "bay4", "--procedure", "tern-outgoing", "--lot", "L-2026-12"))
+		}),
+		chromedp.Navigate(url + "/together/bay1,bay4"), chromium.Visible(`[data-test=tile-bay4]`), hold(time.Second),
+		part("together"), chromedp.Navigate(url + "/operate"), chromium.Visible(`[data-test=places]`), hold(time.Second),
+		part("places"), chromedp.Navigate(url + "/lots/L-2026-12"), chromium.Visible(`[data-test=pareto] .cause`), hold(time.Second),
 		part("lot"), chromedp.Navigate(url + "/units/TN-2219"), chromium.Visible(`[data-test=card]`), hold(time.Second),
 		part("unit"),
 	})
 	if err != nil {
 		return err
 	}
-	places := []string{"pass", "fail", "lot", "unit"}
-	if err := beside(ctx, parts, "production.png", places, "49.5%", 1280, 810); err != nil {
+	places := []string{"places", "pass", "fail", "together", "lot", "unit"}
+	if err := beside(ctx, parts, "production.png", places, "33%", 1920, 810); err != nil {
 		return err
 	}
 	for name, args := range map[string][]string{"run": {"report", "last"}, "of-lot": {"lot", "report", "L-2026-12"},
