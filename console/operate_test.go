@@ -142,7 +142,14 @@ func TestAnOperatorsPlaceByKeys(t *testing.T) {
 		Until(`document.querySelector('[data-test=serial]').innerText === 'TN-77'`), Press("\x1b"),
 		Until(`document.querySelector('[data-test=verdict]').innerText.includes('Scan a unit')`), Press("TN-78"+enter),
 		Until(`document.querySelector('[data-test=serial]').innerText === 'TN-78'`))
+	ground := func() string {
+		color, err := Evaluate[string](ctx, `getComputedStyle(document.querySelector('[data-test=place]')).backgroundColor`)
+		require.NoError(t, err)
+		return color
+	}
+	waiting := ground()
 	assert.Equal(t, "pass TN-78", scanner{t, ctx}.scan(""), "Enter begins")
+	assert.NotEqual(t, waiting, ground(), "the verdict fills the screen with its colour")
 	units, err := h.Local.Runs(t.Context(), api.RunFilter{})
 	require.NoError(t, err)
 	assert.Len(t, units, 1, "TN-77 was never tested")

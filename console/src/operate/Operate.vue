@@ -148,10 +148,8 @@ function done([p]: Place[]) {
 <style scoped src="./verdicts.css"></style>
 <style scoped>
 .place {
-  --ground: var(--paper);
-  --on: var(--ink);
-  background: var(--ground);
-  color: var(--on);
+  background: var(--ground, var(--paper));
+  color: var(--on, var(--ink));
   min-height: 100vh;
   display: grid;
   grid-template: auto 1fr auto auto / minmax(0, 1fr);
