@@ -43,7 +43,7 @@ func (s *Store) Window(ctx context.Context, run Run, columns []string, a, b floa
 	db := s.db.WithContext(ctx)
 	q := windowQuery{db: db, runID: run.ID, index: index, out: make([][]trace.Bucket, len(columns))}
 	var err error
-	if w.T0, w.T1, err = q.extent(); err != nil || w.T1 < a || w.T0 > b {
+	if w.T0, w.T1, err = q.extent(); err != nil || w.T1 < a || w.T0 > b || len(columns) == 0 { // of a capture alone
 		return w, err
 	}
 	a, b = math.Max(a, w.T0), math.Min(b, w.T1) // an open end is that of the record

@@ -1,6 +1,7 @@
 package kinds
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -95,10 +96,8 @@ func (r *driveRunner) Applied(m *stage.Machine, t float64) ([]stage.Effect, stag
 }
 
 func (r *driveRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	for _, lost := range []func(trace.Frame) string{r.contactLost, r.noCurrent} {
-		if words := lost(f); words != "" {
-			return m.Trip(f.T, words, words), stage.GoesOn
-		}
+	if words := cmp.Or(r.contactLost(f), r.noCurrent(m, f)); words != "" {
+		return m.Trip(f.T, words, words), stage.GoesOn
 	}
 	r.follow(f)
 	if r.drive.Gentle {
@@ -141,7 +140,7 @@ func (r *driveRunner) precharge(m *stage.Machine, f trace.Frame) ([]stage.Effect
 		r.drive.Gentle = false
 		return []stage.Effect{stage.NewMark(f.T, record.MarkCondition, quantity.Sprintf("pre-charged to %.4g V", b.Below)),
 			stage.Command{Settings: []procedure.Setting{r.current()}}}, stage.GoesOn
-	case f.T-r.drive.Since >= b.Most:
+	case m.Watched(r.drive.Since, f.T) >= b.Most:
 		return nil, m.InVain(quantity.Sprintf("the battery did not come up to %.4g V within %.4g s", b.Below, b.Most))
 	}
 	return nil, stage.GoesOn
@@ -162,7 +161,7 @@ func (r *driveRunner) contactLost(f trace.Frame) string {
 }
 
 // noCurrent tells of a current that has not flown for as long as it may not.
-func (r *driveRunner) noCurrent(f trace.Frame) string {
+func (r *driveRunner) noCurrent(m *stage.Machine, f trace.Frame) string {
 	g := r.spec.NoCurrent
 	if g.Below <= 0 || r.amps < 0 || r.drive.Ended != "" || math.IsNaN(f.Values[r.amps]) {
 		return ""
@@ -175,7 +174,7 @@ func (r *driveRunner) noCurrent(f trace.Frame) string {
 		r.drive.Dry = 0
 	case r.drive.Dry == 0:
 		r.drive.Dry = f.T
-	case f.T-r.drive.Dry >= g.Within:
+	case m.Watched(r.drive.Dry, f.T) >= g.Within:
 		return fmt.Sprintf("no current flows: %s A for %s s, where at least %s A must; check leads, fuses and the limits of "+
 			"the instrument", quantity.Digits(f.Values[r.amps], 3), quantity.Digits(f.T-r.drive.Dry, 3),
 			quantity.Digits(g.Below, 3))

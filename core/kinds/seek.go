@@ -309,8 +309,8 @@ func (r *seekRunner) row() []stage.Effect {
 }
 
 func (r *seekRunner) relief(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	past := f.T - r.seek.Since
-	took := quantity.Quantity{Value: past, Dim: quantity.Time}.Format(3)
+	past := m.Watched(r.seek.Since, f.T)
+	took := quantity.Quantity{Value: f.T - r.seek.Since, Dim: quantity.Time}.Format(3)
 	switch truth := r.recovered.Evaluate(m.Sample(f)); {
 	case truth == condition.True && r.seek.Cycled:
 		r.seek.Row.Recovery = fmt.Sprintf("recovers only after its input was cycled, %s after that is on", took)

@@ -46,6 +46,7 @@ func (m *Machine) onInterrupted(e Interrupted) []Effect {
 	}
 	m.state.Owed = slices.Contains(m.state.Outstanding, false)
 	m.state.Paused, m.state.Away, m.state.Outstanding = true, true, nil
+	m.state.Unwatched.Last = -1
 	for i, g := range m.guards {
 		g.Reset() // what held before says nothing about now
 		m.state.Unknown[i] = -1

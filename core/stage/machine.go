@@ -65,6 +65,8 @@ type state struct {
 	Rare     []rare `json:"rare,omitempty"`
 	// Seen says that a frame was taken since the last pass of a loop began.
 	Seen bool `json:"seen,omitempty"`
+	// Unwatched are the times in which no frame came.
+	Unwatched unwatched `json:"unwatched"`
 	// Read are the columns that have been read since the run began.
 	Read []int `json:"read,omitempty"`
 	// Passes counts the passes of each loop by its first stage, Jumps how often each stage led elsewhere.
@@ -81,7 +83,8 @@ type state struct {
 func New(program *procedure.Program) (*Machine, error) {
 	m := &Machine{program: program, state: state{Stage: -1, Setpoints: map[string]float64{}, SetBy: map[string]int{},
 		InForce: map[string]procedure.Setting{}, Passes: map[int]int{}, Jumps: map[int]int{},
-		Answers: map[string]float64{}, Replies: map[string]string{}, Events: map[int]int{}}}
+		Answers: map[string]float64{}, Replies: map[string]string{}, Events: map[int]int{},
+		Unwatched: watchedEvery(program.Fastest())}}
 	for _, g := range program.Guards {
 		c, err := condition.Compile(g.When, program.ScopeOf(g.Locals))
 		if err != nil {
@@ -228,6 +231,7 @@ func (m *Machine) pending() bool { return len(m.state.Outstanding) > 0 }
 
 func (m *Machine) onFrame(f trace.Frame) []Effect {
 	m.state.Now, m.state.Seen = f.T, true
+	m.state.Unwatched.frame(f.T)
 	m.noteRead(f)
 	effects, tripped := m.watch(f)
 	if !tripped {

@@ -216,15 +216,15 @@ func (m *Machine) Reply(name, text string) { m.state.Replies[name] = text }
 // Answer keeps a number that the operator answered, SI, for conditions.
 func (m *Machine) Answer(name string, x float64) { m.state.Answers[name] = x }
 
-// Await evaluates a condition that is waited for since a time, for a time. A unit is not blamed for readings that do
-// not come: when the condition cannot be told, the wait goes on for as long as an instrument may be silent, and then
-// counts as lost.
+// Await evaluates a condition that is waited for since a time, for a time in which it is watched. A unit is not blamed
+// for readings that do not come: when no frames do, that time does not count, and when the condition cannot be told,
+// the wait goes on for as long as an instrument may be silent, and then counts as lost.
 func (m *Machine) Await(f trace.Frame, until *condition.Condition, since, within float64) ([]Effect, Verdict) {
 	truth := condition.False
 	if until != nil {
 		truth = until.Evaluate(m.Sample(f))
 	}
-	past := f.T - since
+	past := m.Watched(since, f.T)
 	switch {
 	case truth == condition.True:
 		return []Effect{NewMark(f.T, record.MarkCondition, until.Text)}, Over

@@ -24,6 +24,7 @@ type bench struct {
 	source, load map[string]float64
 	on           map[string]bool
 	missing      map[string]bool
+	dead         bool // the output does not come up
 }
 
 func newBench() *bench {
@@ -50,7 +51,7 @@ func (b *bench) frame(t float64, columns trace.Columns) stage.Frame {
 		amps = b.load["amps"]
 	}
 	volts := 0.0
-	if b.on["source"] && b.source["volts"] > 30 {
+	if b.on["source"] && b.source["volts"] > 30 && !b.dead {
 		volts = 15 - 0.01*amps
 	}
 	f := trace.Frame{T: t, Values: make([]float64, len(columns))}

@@ -17,6 +17,9 @@ const (
 	forgets = 64
 )
 
+// RhythmOf is a rhythm that is known, s.
+func RhythmOf(usual float64) Rhythm { return Rhythm{Usual: usual, Seen: enough} }
+
 // Late tells whether nothing was known for longer than is usual.
 func (r *Rhythm) Late(dt float64) bool { return r.Seen >= enough && dt > outage*r.Usual }
 

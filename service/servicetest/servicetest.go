@@ -3,6 +3,7 @@
 package servicetest
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"log/slog"
@@ -10,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -37,6 +39,7 @@ type House struct {
 	// sockets tells that the house is on real ones
 	sockets bool
 	start   service.Config
+	witness witness
 }
 
 // Options of a house; the zero value is one bay at ×20 with noise.
@@ -118,7 +121,7 @@ func (h *House) Open() {
 		h.start.Memory, h.start.Listen = memory.NewNetwork(), ""
 	}
 	h.Running, err = service.Start(h.start,
-		slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError})))
+		slog.New(slog.NewTextHandler(&h.witness, &slog.HandlerOptions{Level: slog.LevelError})))
 	require.NoError(h.t, err)
 	text, err := os.ReadFile(filepath.Join(h.Data, service.LocalAccessFile))
 	require.NoError(h.t, err)
@@ -135,6 +138,18 @@ func (h *House) Close() {
 	running := h.Running
 	h.Running = nil
 	require.NoError(h.t, running.Close())
+	require.False(h.t, h.witness.panicked.Load(), "a request met a panic: see the log above")
+}
+
+// witness passes on what the service logs, and remembers whether a request met a panic: nothing asked of the service
+// may lead to one, whatever the test looks at.
+type witness struct{ panicked atomic.Bool }
+
+func (w *witness) Write(line []byte) (int, error) {
+	if bytes.Contains(line, []byte("PANIC RECOVER")) {
+		w.panicked.Store(true)
+	}
+	return os.Stderr.Write(line)
 }
 
 // Client makes a client with a token whose traffic is validated.
