@@ -26,8 +26,8 @@ func watched(t *testing.T, up float64, blind ...[2]float64) stage.Finish {
 	return finish(t, effects)
 }
 
-// A unit that comes up while nobody looks is not blamed for it, however long that is; one that does not come up is, when
-// it was watched for as long as it may take.
+// A unit that comes up while nobody looks is not blamed for it, however long that is; one that does not is, when it was
+// watched for as long as it may take to come up.
 func TestNobodyIsBlamedForWhatNobodySaw(t *testing.T) {
 	assert.Equal(t, stage.Done, watched(t, 0.5).Ending)
 	late := watched(t, 1e9)

@@ -54,9 +54,9 @@ func production(ctx context.Context, url, data string) error {
 		}),
 		chromedp.Navigate(url + "/together/bay1,bay4"), chromium.Visible(`[data-test=tile-bay4]`), hold(time.Second),
 		part("together"), chromedp.Navigate(url + "/operate"), chromium.Visible(`[data-test=places]`), hold(time.Second),
-		part("places"), chromedp.Navigate(url + "/lots/L-2026-12"), chromium.Visible(`[data-test=pareto] .cause`), hold(time.Second),
-		part("lot"), chromedp.Navigate(url + "/units/TN-2219"), chromium.Visible(`[data-test=card]`), hold(time.Second),
-		part("unit"),
+		part("places"), chromedp.Navigate(url + "/lots/L-2026-12"), chromium.Visible(`[data-test=pareto] .cause`),
+		hold(time.Second), part("lot"), chromedp.Navigate(url + "/units/TN-2219"), chromium.Visible(`[data-test=card]`),
+		hold(time.Second), part("unit"),
 	})
 	if err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 	"usherbench/bench"
 	"usherbench/client"
 	"usherbench/demo"
+	"usherbench/engine"
 	"usherbench/instrument/transport"
 	"usherbench/instrument/transport/memory"
 	"usherbench/service"
@@ -93,7 +94,7 @@ func Start(t testing.TB, o Options) *House {
 	h := &House{Bench: bench, Data: t.TempDir(), t: t, wire: http.DefaultTransport, sockets: o.Sockets}
 	h.start = service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}
 	if !o.Sockets {
-		wire := &http.Transport{DialContext: memory.NewNetwork().DialHost}
+		wire := &http.Transport{DialContext: memory.NewNetwork().DialHost, DisableCompression: true}
 		t.Cleanup(wire.CloseIdleConnections)
 		h.wire = wire
 	}
@@ -206,29 +207,36 @@ func (h *House) Start(bay, procedure, serial string) api.RunSummary {
 	h.t.Helper()
 	run, err := h.Local.StartRun(h.t.Context(), api.StartRun{Bay: bay, Procedure: procedure, Serial: serial})
 	require.NoError(h.t, err)
-	require.Eventually(h.t, func() bool {
-		now, err := h.Local.Bay(h.t.Context(), bay)
-		require.NoError(h.t, err)
-		return now.State != api.BayStarting
-	}, patience, 20*time.Millisecond)
+	require.Eventually(h.t, func() bool { return h.bay(bay).Status().State != api.BayStarting }, patience,
+		20*time.Millisecond)
 	return run
 }
 
 // Ended waits until a run has ended and its bay is free, and reads it.
 func (h *House) Ended(run api.RunSummary) api.Run {
 	h.t.Helper()
+	ctx, cancel := context.WithTimeout(h.t.Context(), patience)
+	defer cancel()
+	h.bay(run.Bay).Await(ctx, run.ID)
 	var doc api.Run
 	require.Eventually(h.t, func() bool {
-		bay, err := h.Local.Bay(h.t.Context(), run.Bay)
-		require.NoError(h.t, err)
-		if bay.State == api.BayLive || bay.State == api.BayEnding {
+		if state := h.bay(run.Bay).Status().State; state == api.BayLive || state == api.BayEnding {
 			return false
 		}
+		var err error
 		doc, err = h.Local.Run(h.t.Context(), run.ID)
 		require.NoError(h.t, err)
 		return doc.State != "live"
 	}, patience, 20*time.Millisecond)
 	return doc
+}
+
+// bay is one of the running service, of which waiting asks nothing by HTTP.
+func (h *House) bay(name string) *engine.Bay {
+	h.t.Helper()
+	bay, err := h.Running.Engine.Bay(name)
+	require.NoError(h.t, err)
+	return bay
 }
 
 // Push stores a procedure.
