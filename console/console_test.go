@@ -8,8 +8,10 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"os"
 	"os/exec"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -28,7 +30,22 @@ import (
 
 const password = "a lantern in the fog"
 
-// open starts a house and a browser that is signed in with a role.
+// browser is started once, by the first test that needs it: each has a page of its own in it.
+var browser = sync.OnceValues(func() (context.Context, error) {
+	ctx, cancel := Open(context.Background())
+	endBrowser = cancel
+	return ctx, Do(ctx)
+})
+
+var endBrowser = func() {}
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	endBrowser()
+	os.Exit(code)
+}
+
+// open starts a house and a page of the browser that is signed in with a role.
 func open(t *testing.T, o servicetest.Options, role api.Role) (*servicetest.House, context.Context) {
 	if _, err := fs.Stat(console.Dist, "dist/index.html"); err != nil {
 		t.Fatal("the console was not built; run: make build")
@@ -39,17 +56,23 @@ func open(t *testing.T, o servicetest.Options, role api.Role) (*servicetest.Hous
 	o.Sockets = true
 	h := servicetest.Start(t, o)
 	h.As(role)
-	ctx, cancel := Open(context.Background())
+	started, err := browser()
+	require.NoError(t, err)
+	ctx, cancel := Private(started)
 	t.Cleanup(cancel)
-	require.NoError(t, Do(ctx)) // starts the browser, which must not end with a step's time
+	require.NoError(t, Do(ctx, Size(Width, Height))) // the page must not end with a step's time
 	do(t, ctx, SignIn(h.Running.URL, "test "+string(role), password))
 	return h, ctx
 }
 
+// patience bounds a step of a test; it is only reached when something is broken, also on a computer that stands still
+// for a while.
+const patience = 2 * time.Minute
+
 func do(t *testing.T, ctx context.Context, steps ...Action) {
 	t.Helper()
 	for i, step := range steps {
-		limited, cancel := context.WithTimeout(ctx, 45*time.Second)
+		limited, cancel := context.WithTimeout(ctx, patience)
 		err := Do(limited, step)
 		cancel()
 		if err != nil {

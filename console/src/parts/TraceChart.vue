@@ -5,6 +5,7 @@ import { useDisplay, useTheme } from 'vuetify'
 import type { Mark } from '../api'
 import { deviating, panelsOf, type Rated, type Reference, type Sharing } from './panels'
 import { dashes, fading, type Option, palette, quantityColor, pointedAt, VChart } from './chart'
+import { between } from './foretold'
 import { useSaving } from './saving'
 import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
 
@@ -190,7 +191,8 @@ const option = computed<Option>(() => {
       .map((l) => ({
         type: 'line',
         name: l.foretold ? 'rehearsed' : l.column,
-        data: l.data,
+        // What is foretold for days is cut where the picture of now ends: dashes are drawn beyond it too, one by one.
+        data: l.foretold && props.live ? between(l.data, props.from, end) : l.data,
         symbol: 'none',
         connectNulls: false,
         sampling: undefined,

@@ -7,8 +7,10 @@ import { useLive } from './live'
 
 // Beyond this many frames the curve is fetched anew, reduced to what the screen shows.
 const mostFrames = 3000
-// The picture is drawn anew at most this often, ms; frames come faster than an eye needs them.
+// The picture is drawn anew at most this often, ms; frames come faster than an eye needs them. Where drawing takes
+// long, it takes no more than a quarter of the time, so that keys and clicks are heard.
 const redraw = 200
+const share = 4
 
 // useLiveCurves keeps the curves of a bay's live run: what was recorded before, then every new frame.
 export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
@@ -19,6 +21,7 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
   let fetching = false
   let waiting: Frames[] = []
   let drawing = 0
+  let wait = redraw
   let later = 0
 
   // The record becomes durable once a second, and new frames arrive from the moment the stream opened. What lies
@@ -66,7 +69,7 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
     frames(f) {
       if (f.bay !== bay || f.run !== run.value) return
       waiting.push(f)
-      if (!drawing) drawing = window.setTimeout(draw, redraw)
+      if (!drawing) drawing = window.setTimeout(draw, wait)
     },
     mark(m) {
       if (m.bay === bay && m.run === run.value) marks.value = [...marks.value, m]
@@ -79,7 +82,13 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
 
   // draw takes the frames that came since into the lines.
   function draw() {
-    drawing = 0
+    const began = performance.now()
+    // What the picture costs is known when the browser comes to something else.
+    drawing = window.setTimeout(() => {
+      drawing = 0
+      wait = Math.max(redraw, (share - 1) * (performance.now() - began))
+      if (waiting.length) drawing = window.setTimeout(draw, wait)
+    })
     const all = waiting.filter((f) => f.run === run.value)
     waiting = []
     for (const f of all) {

@@ -80,3 +80,17 @@ function liesOnLine(points: [number, number | null][], from: number, to: number,
   const share = b[0] > a[0] ? (last[0] - a[0]) / (b[0] - a[0]) : 0
   return last[1] !== null && Math.abs(last[1] - (a[1] + share * (b[1] - a[1]))) <= tolerance
 }
+
+// between is the part of a line from a to b, with its ends on it. Its points are in the order of time.
+export function between(points: [number, number | null][], a: number, b: number): [number, number | null][] {
+  const inside = points.filter(([t]) => t >= a && t <= b)
+  const cross = (from: number, at: number): [number, number | null][] => {
+    const p = points[from]
+    const q = points[from + 1]
+    if (!p || !q || p[1] === null || q[1] === null || p[0] >= at || q[0] <= at) return []
+    return [[at, p[1] + ((q[1] - p[1]) * (at - p[0])) / (q[0] - p[0])]]
+  }
+  const before = points.findLastIndex(([t]) => t < a)
+  const last = points.findLastIndex(([t]) => t <= b)
+  return [...cross(before, a), ...inside, ...cross(last, b)]
+}
