@@ -194,8 +194,9 @@ func (p *Place) show() {
 	}
 	if p.kept.Setup != nil {
 		tally, err := p.places.tallies.of(context.WithoutCancel(p.places.ctx), p.kept.counted(p.bay))
-		if err != nil {
+		if before := p.shown.Load(); err != nil && before != nil {
 			p.places.log.Error("count the units of a place", "bay", p.bay, "err", err)
+			tally = before.Tally
 		}
 		now.Tally = tally
 	}

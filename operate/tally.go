@@ -2,7 +2,6 @@ package operate
 
 import (
 	"context"
-	"errors"
 	"sync"
 	"time"
 
@@ -66,9 +65,7 @@ func (t *tallies) of(ctx context.Context, what counted) (api.Tally, error) {
 		return api.Tally{}, err
 	}
 	defer t.turn.Release(1)
-	if err := t.settle(); err != nil {
-		return api.Tally{}, err
-	}
+	t.settle()
 	if t.all[what] == nil {
 		c, err := archive.Count(t.store, what.lot, what.bay, what.since)
 		if err != nil {
@@ -81,28 +78,35 @@ func (t *tallies) of(ctx context.Context, what counted) (api.Tally, error) {
 
 // settle counts the units anew of which an outcome came on record. What cannot be counted so is counted from the
 // beginning when it is asked for.
-func (t *tallies) settle() (err error) {
+func (t *tallies) settle() {
 	t.mu.Lock()
 	pending := t.pending
 	t.pending = nil
 	t.mu.Unlock()
 	for _, id := range pending {
-		run, failed := t.store.Run(id)
-		if failed != nil {
-			t.all, err = map[counted]*archive.Counted{}, errors.Join(err, failed)
-			continue
+		if len(t.all) == 0 {
+			return
+		}
+		run, err := t.store.Run(id)
+		if err != nil {
+			t.all = map[counted]*archive.Counted{}
 		}
 		for what, c := range t.all {
-			if !c.Concerns(run) {
-				continue
-			}
-			if failed := c.Again(run); failed != nil {
+			if c.Concerns(run) && c.Again(run) != nil {
 				delete(t.all, what)
-				err = errors.Join(err, failed)
 			}
 		}
 	}
-	return err
+}
+
+// catchUp takes what came on record, also where nobody asks for counts.
+func (t *tallies) catchUp(ctx context.Context) error {
+	if err := t.turn.Acquire(ctx, 1); err != nil {
+		return err
+	}
+	defer t.turn.Release(1)
+	t.settle()
+	return nil
 }
 
 // forget forgets what was counted; it is counted from the beginning where somebody still asks for it.
@@ -125,6 +129,9 @@ func (p *Places) watchOutcomes() {
 		case <-p.ctx.Done():
 			return
 		case <-p.tallies.changed:
+		}
+		if p.tallies.catchUp(p.ctx) != nil {
+			return
 		}
 		for _, now := range p.All() {
 			place, err := p.of(now.Bay)
