@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"usherbench/api"
 	"usherbench/core/procedure"
 )
@@ -92,17 +94,60 @@ func readTime(text string) (t time.Time, err error) {
 // Lot reads the runs of a lot that have ended with their figures, in the order in which they began; of one procedure,
 // or of all.
 func (s *Store) Lot(lot, procedure string) (runs []*LotRun, err error) {
-	q := s.db.Model(&Run{}).Where("lot = ? AND state <> ?", lot, Live)
+	return s.lot(lot, procedure, manyRuns)
+}
+
+// manyRuns is from how many rows on a lot is read in two halves, side by side.
+const manyRuns = 20_000
+
+func (s *Store) lot(lot, procedure string, many int64) (runs []*LotRun, err error) {
+	var span struct{ First, Last int64 }
+	if err := s.db.Model(&Run{}).Select("COALESCE(MIN(rowid), 0) AS first, COALESCE(MAX(rowid), 0) AS last").
+		Where("lot = ?", lot).Find(&span).Error; err != nil {
+		return nil, err
+	}
+	parts := []lotPart{{from: span.First, to: span.Last}}
+	if span.Last-span.First > many {
+		middle := span.First + (span.Last-span.First)/2
+		parts = []lotPart{{from: span.First, to: middle}, {from: middle + 1, to: span.Last}}
+	}
+	var reading errgroup.Group
+	for i := range parts {
+		reading.Go(func() error { return s.readLot(lot, procedure, &parts[i]) })
+	}
+	if err := reading.Wait(); err != nil {
+		return nil, err
+	}
+	var before []string // runs of before there were results in short
+	for _, p := range parts {
+		runs, before = append(runs, p.runs...), append(before, p.before...)
+	}
+	// They come as they came on record, which is nearly always the order in which they began.
+	slices.SortStableFunc(runs, func(a, b *LotRun) int { return a.StartedAt.Compare(b.StartedAt) })
+	if len(before) == 0 {
+		return runs, nil
+	}
+	return runs, s.addValues(runs, before)
+}
+
+// lotPart is a range of the rows of a lot, what was read of it, and which of that has no results in short.
+type lotPart struct {
+	from, to int64
+	runs     []*LotRun
+	before   []string
+}
+
+func (s *Store) readLot(lot, procedure string, part *lotPart) error {
+	q := s.db.Model(&Run{}).Where("lot = ? AND state <> ? AND rowid BETWEEN ? AND ?", lot, Live, part.from, part.to)
 	if procedure != "" {
 		q = q.Where("procedure = ?", procedure)
 	}
 	rows, err := q.Select("id, bay, serial, procedure, title, state, outcome, reason, operator, started_at, ended_at, " +
 		"COALESCE(results, '')").Order("rowid").Rows()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer rows.Close()
-	var before []string // runs of before there were results in short
 	once := words{}
 	for rows.Next() {
 		var r LotRun
@@ -110,23 +155,18 @@ func (s *Store) Lot(lot, procedure string) (runs []*LotRun, err error) {
 		var bay, name, title, state, outcome, reason, operator sql.RawBytes
 		if err := rows.Scan(&r.ID, &bay, &r.Serial, &name, &title, &state, &outcome, &reason, &operator, &r.StartedAt,
 			&r.EndedAt, &results); err != nil {
-			return nil, err
+			return err
 		}
 		r.Bay, r.Procedure, r.Title = once.of(bay), once.of(name), once.of(title)
 		r.State, r.Outcome, r.Reason, r.Operator = once.of(state), once.of(outcome), once.of(reason), once.of(operator)
 		if results == "" {
-			before = append(before, r.ID)
+			part.before = append(part.before, r.ID)
 		} else {
 			r.Values = readResults(results)
 		}
-		runs = append(runs, &r)
+		part.runs = append(part.runs, &r)
 	}
-	// They come as they came on record, which is nearly always the order in which they began.
-	slices.SortStableFunc(runs, func(a, b *LotRun) int { return a.StartedAt.Compare(b.StartedAt) })
-	if err := rows.Err(); err != nil || len(before) == 0 {
-		return runs, err
-	}
-	return runs, s.addValues(runs, before)
+	return rows.Err()
 }
 
 // words keeps texts that come again and again once.
