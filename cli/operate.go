@@ -186,6 +186,7 @@ func (a *app) operateLines(ctx context.Context, at workplace) error {
 			select {
 			case lines <- strings.TrimSpace(input.Text()):
 			case <-ctx.Done():
+				failed <- ctx.Err()
 				return
 			}
 		}
@@ -233,6 +234,9 @@ func (a *app) operateLines(ctx context.Context, at workplace) error {
 			if err := a.printPlace(p); err != nil {
 				return err
 			}
+		}
+		if waits != nil && len(running) == 0 { // nothing that ends could make a place for it
+			return waits
 		}
 	}
 	return <-failed

@@ -96,7 +96,7 @@ func (r *driveRunner) Applied(m *stage.Machine, t float64) ([]stage.Effect, stag
 }
 
 func (r *driveRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	if words := cmp.Or(r.contactLost(f), r.noCurrent(m, f)); words != "" {
+	if words := cmp.Or(r.contactLost(f), r.noCurrent(f)); words != "" {
 		return m.Trip(f.T, words, words), stage.GoesOn
 	}
 	r.follow(f)
@@ -117,6 +117,10 @@ func (r *driveRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, st
 		effects, v := m.Await(f, r.until, r.drive.Since, r.within)
 		if v == stage.Over {
 			return append(effects, r.end(f.T, []string{"until"})...), stage.GoesOn
+		}
+		// Charge flows also while nobody looks: the limit waits no longer than for an instrument that is silent.
+		if r.within > 0 && v == stage.GoesOn && f.T-r.drive.Since > r.within+m.LostAfter() {
+			v = stage.TimedOut
 		}
 		return effects, v
 	}
@@ -140,7 +144,7 @@ func (r *driveRunner) precharge(m *stage.Machine, f trace.Frame) ([]stage.Effect
 		r.drive.Gentle = false
 		return []stage.Effect{stage.NewMark(f.T, record.MarkCondition, quantity.Sprintf("pre-charged to %.4g V", b.Below)),
 			stage.Command{Settings: []procedure.Setting{r.current()}}}, stage.GoesOn
-	case m.Watched(r.drive.Since, f.T) >= b.Most:
+	case f.T-r.drive.Since >= b.Most: // it was charged also while nobody looked
 		return nil, m.InVain(quantity.Sprintf("the battery did not come up to %.4g V within %.4g s", b.Below, b.Most))
 	}
 	return nil, stage.GoesOn
@@ -161,7 +165,7 @@ func (r *driveRunner) contactLost(f trace.Frame) string {
 }
 
 // noCurrent tells of a current that has not flown for as long as it may not.
-func (r *driveRunner) noCurrent(m *stage.Machine, f trace.Frame) string {
+func (r *driveRunner) noCurrent(f trace.Frame) string {
 	g := r.spec.NoCurrent
 	if g.Below <= 0 || r.amps < 0 || r.drive.Ended != "" || math.IsNaN(f.Values[r.amps]) {
 		return ""
@@ -174,7 +178,7 @@ func (r *driveRunner) noCurrent(m *stage.Machine, f trace.Frame) string {
 		r.drive.Dry = 0
 	case r.drive.Dry == 0:
 		r.drive.Dry = f.T
-	case m.Watched(r.drive.Dry, f.T) >= g.Within:
+	case f.T-r.drive.Dry >= g.Within:
 		return fmt.Sprintf("no current flows: %s A for %s s, where at least %s A must; check leads, fuses and the limits of "+
 			"the instrument", quantity.Digits(f.Values[r.amps], 3), quantity.Digits(f.T-r.drive.Dry, 3),
 			quantity.Digits(g.Below, 3))
