@@ -10,6 +10,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/record"
 	"usherbench/core/stage"
+	"usherbench/core/trace"
 )
 
 // leadsOff takes the cycler's leads off, in the lab of these tests.
@@ -54,4 +55,34 @@ func TestADischargeSetsTheFloor(t *testing.T) {
 		assert.InDelta(t, floor, procedure.ValueOf(set, "floor"), 1e-9, text)
 		assert.Equal(t, "on", set[len(set)-1].Word)
 	}
+}
+
+// A charge that nobody watched for a while is given no more time for that than for an instrument that is silent: it
+// flowed meanwhile.
+func TestWhatNobodySawProlongsNoCharge(t *testing.T) {
+	p := parsed(t, "  - charge: {amps: 2 A, volts: 4 V, time: 10 h}\n    until: \"cycler.volts > 5 V\"\n    within: 60 s\n")
+	ended := func(from, to float64) (end stage.Finish) {
+		m, err := stage.New(p)
+		require.NoError(t, err)
+		m.Start()
+		values := make([]float64, len(p.Columns))
+		for i, column := range p.Columns {
+			values[i] = map[string]float64{"cycler.volts": 3.5, "cycler.amps": 2}[column]
+		}
+		m.Advance(stage.Applied{T: 0.01})
+		for now := 0.02; now < 400 && !m.Finished(); now += 0.02 {
+			if now > from && now < to {
+				continue // nobody looks
+			}
+			for _, e := range m.Advance(stage.Frame{Frame: trace.Frame{T: now, Values: values}}) {
+				if f, ok := e.(stage.Finish); ok {
+					end = f
+				}
+			}
+		}
+		return end
+	}
+	assert.InDelta(t, 60, ended(1e9, 0).T, 0.2)
+	assert.InDelta(t, 60+p.LostAfter, ended(20, 50).T, 0.2, "half a minute unseen")
+	assert.InDelta(t, 300, ended(20, 300).T, 0.2, "at the first look")
 }
