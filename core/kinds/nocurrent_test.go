@@ -60,7 +60,8 @@ func TestADischargeSetsTheFloor(t *testing.T) {
 // A charge that nobody watched for a while is given no more time for that than for an instrument that is silent: it
 // flowed meanwhile.
 func TestWhatNobodySawProlongsNoCharge(t *testing.T) {
-	p := parsed(t, "  - charge: {amps: 2 A, volts: 4 V, time: 10 h}\n    until: \"cycler.volts > 5 V\"\n    within: 60 s\n")
+	p := parsed(t, "  - charge: {amps: 2 A, volts: 4 V, time: 10 h}\n    until: \"cycler.volts > 5 V\"\n"+
+		"    within: 60 s\n")
 	ended := func(from, to float64) (end stage.Finish) {
 		m, err := stage.New(p)
 		require.NoError(t, err)
