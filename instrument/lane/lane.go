@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"usherbench/instrument/messages"
 )
@@ -14,22 +15,25 @@ import (
 // others, and each kind in the order in which it came. Nobody waits longer than its context allows. The zero value is
 // free; it is safe for use by several goroutines, and no lock of it is held while somebody waits.
 type Lane struct {
-	mu     sync.Mutex // guards what follows
-	taken  bool
+	taken  atomic.Bool // given back only under mu, so that nobody joins the queue of a free lane
+	giveUp func()      // release, made once by who is in the lane
+	mu     sync.Mutex  // guards what follows
 	urgent []chan struct{}
 	usual  []chan struct{}
-	giveUp func() // release, made once
 }
 
 // Take waits for the lane, and returns what gives it back. The error is why the context ended.
 func (l *Lane) Take(ctx context.Context) (release func(), err error) {
-	turn, release := l.join(messages.IsUrgent(ctx))
+	if l.taken.CompareAndSwap(false, true) { // as nearly always
+		return l.entered(), nil
+	}
+	turn := l.join(messages.IsUrgent(ctx))
 	if turn == nil {
-		return release, nil
+		return l.entered(), nil
 	}
 	select {
 	case <-turn:
-		return release, nil
+		return l.entered(), nil
 	case <-ctx.Done():
 	}
 	if !l.leave(turn) { // the turn came in the same instant
@@ -38,22 +42,26 @@ func (l *Lane) Take(ctx context.Context) (release func(), err error) {
 	return nil, fmt.Errorf("its turn did not come in time: %w", context.Cause(ctx))
 }
 
+// entered is how whoever is in the lane gives it back.
+func (l *Lane) entered() (release func()) {
+	if l.giveUp == nil {
+		l.giveUp = l.release
+	}
+	return l.giveUp
+}
+
 // Enter waits for the lane, however long that takes.
 func (l *Lane) Enter() (leave func()) {
 	leave, _ = l.Take(context.Background()) // which never ends
 	return leave
 }
 
-// join takes the lane if it is free, or else a place in the queue.
-func (l *Lane) join(urgent bool) (turn chan struct{}, release func()) {
+// join takes the lane if it has become free, or else a place in the queue.
+func (l *Lane) join(urgent bool) (turn chan struct{}) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.giveUp == nil {
-		l.giveUp = l.release
-	}
-	if !l.taken {
-		l.taken = true
-		return nil, l.giveUp
+	if l.taken.CompareAndSwap(false, true) {
+		return nil
 	}
 	turn = make(chan struct{}, 1)
 	if urgent {
@@ -61,7 +69,7 @@ func (l *Lane) join(urgent bool) (turn chan struct{}, release func()) {
 	} else {
 		l.usual = append(l.usual, turn)
 	}
-	return turn, l.giveUp
+	return turn
 }
 
 // leave gives up a place in the queue; false: the turn has come.
@@ -89,5 +97,5 @@ func (l *Lane) release() {
 			return
 		}
 	}
-	l.taken = false
+	l.taken.Store(false)
 }

@@ -32,18 +32,32 @@ const remembered = 1000
 // longestText bounds what is kept of a message or an answer.
 const longestText = 200
 
+// kept is an exchange as it is kept: what it costs to write it is part of every exchange.
+type kept struct {
+	at              time.Time
+	message, answer string
+	latency         time.Duration
+	err             error
+}
+
+func (k kept) exchange() Exchange {
+	e := Exchange{At: k.at, Message: k.message, Answer: k.answer, Latency: k.latency}
+	if k.err != nil {
+		e.Error = k.err.Error()
+	}
+	return e
+}
+
 // Trace keeps the last exchanges with one instrument. The zero value is ready; it is safe for use by several
 // goroutines.
 type Trace struct {
 	mu       sync.Mutex
-	ring     []Exchange
+	ring     []kept // one more than is kept: that of the exchange that goes on
 	next     int
 	messages uint64
 	errors   uint64
 	losses   uint64
 	connects uint64
-	newest   time.Time
-	failed   error
 	summed   Statistics // with the latencies of when it was
 	summedAt time.Time
 }
@@ -57,22 +71,38 @@ func (t *Trace) Connected() {
 
 // Note keeps an exchange that began at a time and ends now, and returns when that is.
 func (t *Trace) Note(at time.Time, message, answer string, err error) (ended time.Time) {
-	latency := time.Since(at)
+	t.Sent(at, message)
+	return t.Answered(answer, err)
+}
+
+// Sent begins to keep an exchange that began at a time: what there is to do while the instrument thinks costs nothing.
+// One exchange at a time is begun and answered.
+func (t *Trace) Sent(at time.Time, message string) {
 	t.mu.Lock()
-	defer t.mu.Unlock()
-	if len(t.ring) < remembered {
-		t.ring = append(t.ring, Exchange{})
+	if t.next == len(t.ring) {
+		t.ring = append(t.ring, kept{})
 	}
-	e := &t.ring[t.next] // written where it stays: this is part of every exchange
-	t.next = (t.next + 1) % remembered
-	e.At, e.Message, e.Answer, e.Latency, e.Error = at, clip(message), clip(answer), latency, ""
+	k := &t.ring[t.next]
+	k.at, k.message = at, clip(message)
+	t.mu.Unlock()
+}
+
+// Answered ends the exchange that was begun, now, and returns when that is.
+func (t *Trace) Answered(answer string, err error) (ended time.Time) {
+	t.mu.Lock()
+	k := &t.ring[t.next]
+	k.latency = time.Since(k.at)
+	k.answer, k.err = clip(answer), err
+	ended = k.at.Add(k.latency)
+	if t.next++; t.next > remembered {
+		t.next = 0
+	}
 	t.messages++
-	t.newest, t.failed = at, err
 	if err != nil {
-		e.Error = err.Error()
 		t.errors++
 	}
-	return at.Add(latency)
+	t.mu.Unlock()
+	return ended
 }
 
 func clip(s string) string {
@@ -86,18 +116,31 @@ func clip(s string) string {
 func (t *Trace) Last(n int) []Exchange {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	all := append(slices.Clone(t.ring[t.next:]), t.ring[:t.next]...)
-	if n > 0 && n < len(all) {
-		all = all[len(all)-n:]
+	if all := t.held(); n <= 0 || n > all {
+		n = all
 	}
-	return all
+	last := make([]Exchange, n)
+	for i := range last {
+		last[i] = t.ring[t.back(n-i)].exchange()
+	}
+	return last
 }
+
+// held is how many exchanges are kept.
+func (t *Trace) held() int { return int(min(t.messages, remembered)) }
+
+// back is where the n-th exchange counted from the newest is kept.
+func (t *Trace) back(n int) int { return (t.next - n + remembered + 1) % (remembered + 1) }
 
 // Newest is when the newest exchange began, and the error in which it ended.
 func (t *Trace) Newest() (at time.Time, err error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.newest, t.failed
+	if t.messages == 0 {
+		return time.Time{}, nil
+	}
+	newest := t.ring[t.back(1)]
+	return newest.at, newest.err
 }
 
 // Lost says that the connection is gone.
@@ -138,10 +181,10 @@ func (t *Trace) Statistics() Statistics {
 
 // latencies are those of the last answers: half of them were no later than the median, nearly all than p99.
 func (t *Trace) latencies() (median, p99 time.Duration) {
-	latencies := make([]time.Duration, 0, len(t.ring))
-	for _, e := range t.ring {
-		if e.Error == "" && e.Answer != "" {
-			latencies = append(latencies, e.Latency)
+	latencies := make([]time.Duration, 0, t.held())
+	for n := range t.held() {
+		if e := &t.ring[t.back(n+1)]; e.err == nil && e.answer != "" {
+			latencies = append(latencies, e.latency)
 		}
 	}
 	if len(latencies) == 0 {

@@ -5,7 +5,6 @@ package scpi
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -52,12 +51,16 @@ type Request struct {
 type Client struct {
 	wire.Wire
 	options Options
-	ends    string // the characters with which an answer may end
+	ends    string // the characters with which an answer may end, beside carriage return and line feed
+	last    byte   // the very last of them
 
 	// The wire's lane guards what follows.
 	reader *bufio.Reader
+	shared transport.Turns // the link, where others use its line too; nil: it is nobody else's
 	buffer []byte
-	until  time.Time // the deadline in force
+	// The deadline in force was set at a time, for exchanges that may take so long; 0: for none that comes.
+	setAt  time.Time
+	setFor time.Duration
 	chosen string    // the last Select that was sent on this connection
 	ready  time.Time // when the next message may be sent
 	now    time.Time // when the clock was looked at last, which costs: the message that comes next is sent then
@@ -106,7 +109,8 @@ func New(address transport.Address, o Options) *Client {
 	if o.Receive == "" {
 		o.Receive = "\n"
 	}
-	return &Client{Wire: wire.Wire{Address: address}, options: o, ends: "\r\n" + o.Receive}
+	return &Client{Wire: wire.Wire{Address: address}, options: o, ends: strings.Trim(o.Receive, "\r\n"),
+		last: o.Receive[len(o.Receive)-1]}
 }
 
 // Query sends a message and returns its answer without terminator; of a block its data.
@@ -235,8 +239,8 @@ func (c *Client) prepare(ctx context.Context, r Request) (release func(), err er
 	if err := c.connect(ctx, r.Within); err != nil {
 		return nil, err
 	}
-	if shared, ok := c.Link.(transport.Turns); ok {
-		if release, err = shared.Turn(ctx); err != nil {
+	if c.shared != nil {
+		if release, err = c.shared.Turn(ctx); err != nil {
 			return nil, c.Lose("", err)
 		}
 		c.reader.Reset(c.Link)
@@ -301,7 +305,9 @@ func (c *Client) send(message string) error {
 
 func (c *Client) exchange(r Request) (answer string, err error) {
 	length := 0
-	if err = c.send(r.Message); err == nil {
+	err = c.send(r.Message)
+	c.Trace.Sent(c.now, r.Message)
+	if err == nil {
 		if r.Block {
 			answer, err = c.data(r, &length)
 		} else {
@@ -315,7 +321,7 @@ func (c *Client) exchange(r Request) (answer string, err error) {
 	if r.Block && err == nil {
 		shown = fmt.Sprintf("(block of %d bytes)", length)
 	}
-	c.now = c.Trace.Note(c.now, r.Message, shown, err)
+	c.now = c.Trace.Answered(shown, err)
 	if err == nil {
 		c.Well(c.now)
 	}
@@ -337,24 +343,41 @@ func (c *Client) data(r Request, length *int) (string, error) {
 
 // line reads up to the terminator.
 func (c *Client) line() (string, error) {
-	last := c.options.Receive[len(c.options.Receive)-1]
-	line, err := c.reader.ReadSlice(last)
-	if errors.Is(err, bufio.ErrBufferFull) {
-		line, err = c.readLong(line, last)
-	}
-	if err != nil && len(line) > 0 {
-		err = &UnendedError{Got: string(line), End: c.options.Receive, Err: err}
+	line, err := c.reader.ReadSlice(c.last)
+	if err != nil {
+		line, err = c.unended(line, err)
 	}
 	if err != nil {
 		return "", err
 	}
-	return string(bytes.TrimRight(line, c.ends)), nil
+	end := len(line)
+	for end > 0 && c.isEnd(line[end-1]) {
+		end--
+	}
+	return string(line[:end]), nil
 }
 
-func (c *Client) readLong(head []byte, last byte) ([]byte, error) {
+// isEnd tells whether an answer may end with a character.
+func (c *Client) isEnd(of byte) bool {
+	return of == '\n' || of == '\r' || c.ends != "" && strings.IndexByte(c.ends, of) >= 0
+}
+
+// unended reads on where an answer is longer than the buffer; every other error is the answer's.
+func (c *Client) unended(head []byte, err error) ([]byte, error) {
+	line := head
+	if errors.Is(err, bufio.ErrBufferFull) {
+		line, err = c.readLong(head)
+	}
+	if err != nil && len(line) > 0 {
+		err = &UnendedError{Got: string(line), End: c.options.Receive, Err: err}
+	}
+	return line, err
+}
+
+func (c *Client) readLong(head []byte) ([]byte, error) {
 	line := append([]byte(nil), head...)
 	for {
-		part, err := c.reader.ReadSlice(last)
+		part, err := c.reader.ReadSlice(c.last)
 		line = append(line, part...)
 		if !errors.Is(err, bufio.ErrBufferFull) {
 			return line, err

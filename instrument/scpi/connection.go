@@ -18,7 +18,8 @@ func (c *Client) connect(ctx context.Context, within time.Duration) error {
 		return err
 	}
 	c.reader, c.chosen = bufio.NewReaderSize(c.Link, 4096), ""
-	c.until = time.Time{}
+	c.setFor = 0
+	c.shared, _ = c.Link.(transport.Turns)
 	if err := c.setDeadline(ctx, within); err != nil {
 		return c.Lose("", err)
 	}
@@ -32,9 +33,9 @@ func (c *Client) connect(ctx context.Context, within time.Duration) error {
 
 func (c *Client) greet(ctx context.Context, greeting string) error {
 	release := func() {}
-	if shared, ok := c.Link.(transport.Turns); ok {
+	if c.shared != nil {
 		var err error
-		if release, err = shared.Turn(ctx); err != nil {
+		if release, err = c.shared.Turn(ctx); err != nil {
 			return c.Lose(greeting, err)
 		}
 	}
@@ -58,19 +59,22 @@ func (c *Client) bound(within time.Duration) time.Duration {
 }
 
 // setDeadline bounds the exchange that follows. Setting a deadline costs as much as a tenth of a quick exchange, so one
-// without a bound of its own may have an eighth of its time more, and the next ones find the deadline as they need it.
+// without a bound of its own may have an eighth of its time more, and those that follow within that eighth are bounded
+// well enough by the deadline that is in force.
 func (c *Client) setDeadline(ctx context.Context, within time.Duration) error {
-	c.now = time.Now()
-	until := c.now.Add(c.bound(within))
-	if by, bound := ctx.Deadline(); !bound {
-		slack := c.bound(within) / 8
-		if !c.until.Before(until) && !c.until.After(until.Add(slack)) {
-			return nil
-		}
-		until = until.Add(slack)
-	} else if by.Before(until) {
-		until = by
+	bound := c.bound(within)
+	slack := bound / 8
+	by, own := ctx.Deadline()
+	if since := time.Since(c.setAt); !own && bound == c.setFor && since <= slack {
+		c.now = c.setAt.Add(since)
+		return nil
 	}
-	c.until = until
+	c.now = time.Now()
+	until := c.now.Add(bound + slack)
+	c.setAt, c.setFor = c.now, bound
+	if own {
+		c.setFor = 0 // it is for this exchange alone
+		until = c.now.Add(min(bound, by.Sub(c.now)))
+	}
 	return c.Link.SetDeadline(until)
 }
