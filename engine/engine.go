@@ -51,6 +51,7 @@ type Engine struct {
 	tombstones tombstones
 	latches    latches
 	mayBeOn    mayBeOn
+	leftovers  leftovers
 	turns      turns // with instruments that several bays use
 
 	mu     sync.RWMutex // guards what follows
@@ -118,6 +119,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	if o.Data != "" {
 		e.tombstones.folder, e.latches.folder = filepath.Join(o.Data, "endings"), filepath.Join(o.Data, "held")
 		e.mayBeOn = mayBeOn{filepath.Join(o.Data, "on"), log}
+		e.leftovers.folder = filepath.Join(o.Data, "left")
 	}
 	keep, end := context.WithCancel(context.Background())
 	e.endJournal = end
@@ -139,6 +141,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 		e.bays[name] = newBay(e, name, c)
 	}
 	e.nBays.Store(int64(len(e.bays)))
+	e.followAgain()
 	e.tellPlan()
 	e.readWardenLog()
 	if o.Warden != nil {
@@ -366,7 +369,7 @@ func (e *Engine) unwritten(run string, err error) {
 func (e *Engine) Problems() (problems []string) {
 	for _, s := range e.strayList() {
 		if alarm := s.board.Alarm(); alarm != "" {
-			problems = append(problems, s.name+": "+alarm)
+			problems = append(problems, s.Name+": "+alarm)
 		}
 	}
 	e.mu.RLock()

@@ -1,8 +1,12 @@
 package engine
 
 import (
+	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -10,18 +14,80 @@ import (
 	"usherbench/api"
 	"usherbench/engine/outputs"
 	"usherbench/instrument"
+	"usherbench/instrument/dialect"
+	"usherbench/instrument/transport"
 	"usherbench/store"
 	"usherbench/warden"
 )
 
 // A stray is an output that could not be confirmed off when its bay was configured anew. No bay has it any longer, but
-// it is not forgotten: it keeps its alarm, the warden knows it, and it is tried until it reads back as off.
+// it is not forgotten: it keeps its alarm, the warden knows it, and it is tried until it reads back as off, also by the
+// services that come after this one.
 
 // stray is what is left of a bay.
 type stray struct {
-	name        string // in messages, and to the warden
+	leftover
 	board       *outputs.Switchboard
 	instruments map[string]*instrument.Instrument // connections of its own
+}
+
+// leftover is what must be known to switch off what is left of a bay.
+type leftover struct {
+	Name        string                    `json:"name"` // in messages, and to the warden
+	Alarm       string                    `json:"alarm"`
+	Seats       map[string]api.SeatConfig `json:"seats"`
+	Instruments map[string]spokenTo       `json:"instruments"`
+}
+
+// spokenTo is where an instrument is and what it speaks.
+type spokenTo struct {
+	Address string           `json:"address"`
+	Dialect []dialect.Source `json:"dialect"` // bases first
+}
+
+// leftovers are files beside the database, one for each stray.
+type leftovers struct{ folder string } // no folder: none are kept
+
+func (l leftovers) file(name string) string { return filepath.Join(l.folder, name+".json") }
+
+func (l leftovers) keep(x leftover) error {
+	if l.folder == "" {
+		return nil
+	}
+	text, err := json.Marshal(x)
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.MkdirAll(l.folder, 0o700), os.WriteFile(l.file(x.Name), text, 0o600))
+}
+
+func (l leftovers) drop(name string) error {
+	if l.folder == "" {
+		return nil
+	}
+	return remove(l.file(name))
+}
+
+// all are those of former services. The error tells of files that nobody can read: of them only the name is known.
+func (l leftovers) all() (all []leftover, err error) {
+	if l.folder == "" {
+		return nil, nil
+	}
+	files, err := filepath.Glob(filepath.Join(l.folder, "*.json"))
+	for _, file := range files {
+		var x leftover
+		text, readErr := os.ReadFile(file)
+		if readErr == nil {
+			readErr = json.Unmarshal(text, &x)
+		}
+		if readErr != nil {
+			err = errors.Join(err, fmt.Errorf("what is left of %s cannot be read: %w",
+				strings.TrimSuffix(filepath.Base(file), ".json"), readErr))
+			continue
+		}
+		all = append(all, x)
+	}
+	return all, err
 }
 
 // lookedFor is how long the word counts of a person who has looked at the outputs of a bay with an alarm.
@@ -64,38 +130,73 @@ func (e *Engine) adopt(bay string, before *outputs.Switchboard, seats []*outputs
 	if len(seats) == 0 {
 		return
 	}
-	s := &stray{name: bay + " (before)", instruments: map[string]*instrument.Instrument{}}
-	config := map[string]api.SeatConfig{}
+	left := leftover{Name: bay + " (before)", Alarm: before.Alarm(), Seats: map[string]api.SeatConfig{},
+		Instruments: map[string]spokenTo{}}
 	for _, x := range seats {
-		config[x.Name] = x.Config
+		left.Seats[x.Name] = x.Config
 		for _, m := range x.Members {
-			i, err := instrument.OpenAt(m.Name, m.Address, m.Instrument.Dialect)
-			if err != nil { // it was open before
-				e.log.Error("keep an output that no bay has any longer", "instrument", m.Name, "err", err)
-				return
-			}
-			s.instruments[m.Name] = i
+			left.Instruments[m.Name] = spokenTo{Address: m.Address.String(), Dialect: m.Instrument.Dialect.Sources}
 		}
 	}
-	o := outputs.Options{Bay: s.name, Alive: func(time.Duration) {}, Log: e.log,
+	e.mu.RLock()
+	for e.strays[left.Name] != nil { // a bay that was changed twice
+		left.Name += "′"
+	}
+	e.mu.RUnlock()
+	if err := e.leftovers.keep(left); err != nil { // it is tried all the same, while this service lives
+		e.log.Error("keep an output that no bay has any longer", "left", left.Name, "err", err)
+	}
+	if err := e.follow(left); err != nil { // it was open before
+		e.log.Error("go on trying an output that no bay has any longer", "left", left.Name, "err", err)
+	}
+}
+
+// followAgain goes on trying what former services could not confirm off.
+func (e *Engine) followAgain() {
+	all, err := e.leftovers.all()
+	for _, left := range all {
+		err = errors.Join(err, e.follow(left))
+	}
+	if err != nil {
+		e.log.Error("go on trying outputs that no bay has any longer", "err", err)
+		e.Journal(store.JournalEntry{By: "service", What: "ALARM: make safe not possible", Detail: "outputs that no bay " +
+			"has any longer may still be on; check them by hand: " + err.Error()})
+	}
+}
+
+// follow tries what is left of a bay until it reads back as off.
+func (e *Engine) follow(left leftover) error {
+	s := &stray{leftover: left, instruments: map[string]*instrument.Instrument{}}
+	for name, x := range left.Instruments {
+		a, err := transport.Parse(x.Address)
+		if err != nil {
+			return err
+		}
+		d, err := dialect.Whole(x.Dialect)
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if s.instruments[name], err = instrument.OpenAt(name, a.Through(e.options.Memory), d); err != nil {
+			return err
+		}
+	}
+	o := outputs.Options{Bay: s.Name, Alive: func(time.Duration) {}, Log: e.log,
 		Journal: func(what, detail, run string) {
-			e.journal.Add(store.JournalEntry{By: "service", Bay: s.name, RunID: run, What: what, Detail: detail})
+			e.journal.Add(store.JournalEntry{By: "service", Bay: s.Name, RunID: run, What: what, Detail: detail})
 		}}
 	if w := e.options.Warden; w != nil {
-		o.Energised = func(on bool) { w.Energised(s.name, on) }
+		o.Energised = func(on bool) { w.Energised(s.Name, on) }
 	}
-	s.board = outputs.New(config, s.instruments, o)
-	s.board.TakeOver(before)
+	s.board = outputs.New(left.Seats, s.instruments, o)
+	s.board.TakeUp(left.Alarm)
 	e.mu.Lock()
-	for e.strays[s.name] != nil { // a bay that was changed twice
-		s.name += "′"
-	}
-	e.strays[s.name] = s
+	e.strays[s.Name] = s
 	e.mu.Unlock()
 	if o.Energised != nil {
 		o.Energised(true)
 	}
 	e.wg.Go(func() { e.chase(s) })
+	return nil
 }
 
 // chase tries a stray until it is confirmed off, or the service ends.
@@ -107,16 +208,18 @@ func (e *Engine) chase(s *stray) {
 	}()
 	ticker := time.NewTicker(strayEvery)
 	defer ticker.Stop()
-	for s.board.Alarm() != "" {
-		s.board.Retry(e.ctx)
+	for s.board.Retry(e.ctx); s.board.Alarm() != ""; s.board.Retry(e.ctx) {
 		select {
 		case <-e.ctx.Done():
 			return
 		case <-ticker.C:
 		}
 	}
+	if err := e.leftovers.drop(s.Name); err != nil { // the next service finds it off
+		e.log.Error("forget an output that no bay has any longer", "left", s.Name, "err", err)
+	}
 	e.mu.Lock()
-	delete(e.strays, s.name)
+	delete(e.strays, s.Name)
 	e.mu.Unlock()
 	e.tellPlan()
 }
@@ -125,7 +228,7 @@ func (e *Engine) chase(s *stray) {
 func (e *Engine) strayList() []*stray {
 	e.mu.RLock()
 	defer e.mu.RUnlock()
-	return slices.SortedFunc(maps.Values(e.strays), func(a, b *stray) int { return strings.Compare(a.name, b.name) })
+	return slices.SortedFunc(maps.Values(e.strays), func(a, b *stray) int { return strings.Compare(a.Name, b.Name) })
 }
 
 // channelsOf are the outputs of a switchboard as the warden switches them off.

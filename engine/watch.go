@@ -22,7 +22,7 @@ func (e *Engine) tellPlan() {
 		plan.Bays[b.name] = channelsOf(b.outputs)
 	}
 	for _, s := range e.strayList() {
-		plan.Bays[s.name] = channelsOf(s.board)
+		plan.Bays[s.Name] = channelsOf(s.board)
 	}
 	e.options.Warden.Plan(plan)
 }
@@ -50,7 +50,7 @@ func (e *Engine) beat() {
 				}
 			}
 			for _, s := range e.strayList() {
-				alive, alarmed = append(alive, s.name), append(alarmed, s.name)
+				alive, alarmed = append(alive, s.Name), append(alarmed, s.Name)
 			}
 			e.options.Warden.Alive(alive, alarmed)
 		}

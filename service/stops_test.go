@@ -430,11 +430,21 @@ func TestReconfiguringHidesNoAlarm(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, strings.Join(health.Problems, "\n"), "bay1 (before): An output may still be on: source (")
 
+		h.Close()
+		h.Open() // the service that comes after knows of it too
+		health, err = h.Local.Health(t.Context())
+		require.NoError(t, err)
+		assert.Contains(t, strings.Join(health.Problems, "\n"), "bay1 (before): An output may still be on: source (")
 		require.NoError(t, h.Bench.SetFault(source, simbench.NoFault))
 		require.Eventually(t, func() bool {
 			health, err := h.Local.Health(t.Context())
 			return err == nil && dark(t, h, "bay1") && !strings.Contains(strings.Join(health.Problems, "\n"), "(before)")
 		}, 20*time.Second, 50*time.Millisecond, "it is tried until it reads back as off")
+		h.Close()
+		h.Open()
+		health, err = h.Local.Health(t.Context())
+		require.NoError(t, err)
+		assert.NotContains(t, strings.Join(health.Problems, "\n"), "(before)", "and then forgotten")
 		assert.Contains(t, journalOfBay(t, h, "bay1"), "looked at the outputs: states that they are off")
 	})
 }

@@ -307,17 +307,9 @@ func (c *connections) letGo(address string) {
 func (c *connections) openFor(ch Channel) (*instrument.Instrument, error) {
 	d := c.spoken[ch.Address]
 	if d == nil {
-		library, err := dialect.FromSources(ch.Dialect)
-		if err != nil {
-			return nil, err
-		}
-		for _, read := range library {
-			if len(read.Sources) == len(ch.Dialect) {
-				d = read
-			}
-		}
-		if d == nil {
-			return nil, fmt.Errorf("the dialect of %s is not complete", ch.Instrument)
+		var err error
+		if d, err = dialect.Whole(ch.Dialect); err != nil {
+			return nil, fmt.Errorf("the dialect of %s: %w", ch.Instrument, err)
 		}
 		c.spoken[ch.Address] = d
 	}

@@ -153,6 +153,13 @@ func (s *Switchboard) TakeOver(before *Switchboard) (strays []*Seat) {
 	return strays
 }
 
+// TakeUp takes up an alarm that was raised before this switchboard was made, for all of its outputs.
+func (s *Switchboard) TakeUp(alarm string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.alarm, s.left = alarm, s.OffOrder()
+}
+
 // has finds the seat that has all channels of one that was.
 func (s *Switchboard) has(x *Seat) *Seat {
 	for _, here := range s.seats {

@@ -91,6 +91,20 @@ func FromSources(sources []Source) (Library, error) {
 	return l, errors.Join(errs...)
 }
 
+// Whole reads a dialect again from all of its sources, bases first.
+func Whole(sources []Source) (*Dialect, error) {
+	library, err := FromSources(sources)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range library {
+		if len(d.Sources) == len(sources) {
+			return d, nil
+		}
+	}
+	return nil, errors.New("the dialect is not complete")
+}
+
 func nameOf(s Source) (string, error) {
 	doc, err := document.Parse([]byte(s.Text))
 	if err != nil {
