@@ -243,7 +243,7 @@ func TestAChannelWhoseDialectIsNotThereIsReported(t *testing.T) {
 	r := bench.makeSafe(ctx, "bay1", []Channel{{Seat: "source", Kind: "source", Instrument: "supply1",
 		Address: "tcp://127.0.0.1:1", Number: 1}}, "a test")
 	assert.Empty(t, r.Done)
-	assert.Contains(t, r.Failed, "the dialect of supply1 is not complete")
+	assert.Contains(t, r.Failed, "the dialect of supply1: it is not complete")
 }
 
 func TestReportsStandInTheLogOneALine(t *testing.T) {

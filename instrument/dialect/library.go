@@ -102,7 +102,7 @@ func Whole(sources []Source) (*Dialect, error) {
 			return d, nil
 		}
 	}
-	return nil, errors.New("the dialect is not complete")
+	return nil, errors.New("it is not complete")
 }
 
 func nameOf(s Source) (string, error) {
