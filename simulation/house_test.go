@@ -49,6 +49,7 @@ type house struct {
 	copied     string         // a copy of the database; empty: it is not damaged
 	older      bool           // an older copy of the records was put in place
 	ended      time.Time      // when everything was mended and waited for
+	starts     []time.Time    // when a service was started
 	busy       sync.WaitGroup // who has to come to an end before the scenario does
 
 	mu       sync.Mutex // guards what follows
@@ -157,6 +158,7 @@ func (h *house) start() {
 	config := service.Config{Data: p.data, Listen: h.prefix + "service" + strconv.Itoa(h.generation), Memory: p.network,
 		On: store.Surroundings{Disk: h.disk.of(p), Clock: h.clock}, Bench: h.config, Warden: h.launcher(p)}
 	h.tell("service", "is started")
+	h.starts = append(h.starts, time.Now())
 	h.busy.Go(func() {
 		defer close(p.started)
 		p.running, p.err = service.Start(config, slog.New(slog.DiscardHandler))

@@ -18,6 +18,8 @@ const (
 	wardenWithin = time.Second
 	// stopWithin is how fast a stop switches off what answers.
 	stopWithin = 400 * time.Millisecond
+	// lateWithin is how fast a stop switches off what answers late, but in time, however many look on.
+	lateWithin = 1200 * time.Millisecond
 	// guardWithin is how fast a breach of a guard that must hold for 100 ms switches off.
 	guardWithin = 800 * time.Millisecond
 	// watchdogWithin is how fast the watchdog of an instrument switches off what nobody looks after.
@@ -65,9 +67,9 @@ func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
 		rules := []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed, j.retried,
-			j.undisturbed, j.watchdogs}
+			j.undisturbed, j.watchdogs, j.late, j.failedByHand, j.safeAgain}
 		if !h.older && !h.setOnce { // otherwise what came after the copy is on no record, or at another time
-			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime)
+			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime, j.goesOn)
 		}
 		for _, rule := range rules {
 			rule()
@@ -126,6 +128,48 @@ func (j *judged) soon() {
 		for _, l := range j.lit {
 			if l.at(a.sent) && l.at(by) {
 				j.breaks(by, "the %s is on %s after a %s", l.what, stopWithin, a.kind)
+			}
+		}
+	}
+}
+
+// late: a stop switches off what answers late, whoever else asks the instruments for something.
+func (j *judged) late() {
+	for _, a := range j.acts {
+		by := a.sent.Add(lateWithin)
+		if !off(a) || a.refused || !j.concerns(a) || j.reachable(a.sent, by) || !j.onlySlow(a.sent, by) ||
+			j.downIn(a.sent, by) {
+			continue
+		}
+		for _, l := range j.lit {
+			if l.at(a.sent) && l.at(by) {
+				j.breaks(by, "the %s, of an instrument that answers late, is on %s after a %s", l.what, lateWithin, a.kind)
+			}
+		}
+	}
+}
+
+// onlySlow tells whether the bay's instruments did answer in a time, if late.
+func (j *judged) onlySlow(from, to time.Time) bool {
+	mine := j.instruments()
+	return !slices.ContainsFunc(j.faults, func(f fault) bool {
+		return slices.Contains(mine, f.instrument) && f.what != simbench.Slow && f.from.Before(to) &&
+			from.Before(f.to.Add(time.Second))
+	})
+}
+
+// failedByHand: where somebody was told that an output did not go on, it is off as soon as it can be.
+func (j *judged) failedByHand() {
+	for _, a := range j.acts {
+		by := a.answered.Add(alarmWithin)
+		if a.kind != "set on by hand" || a.bay != j.bay || !a.failed || j.leaveSince(a.sent.Add(1), by) ||
+			j.downIn(a.sent, by) || !j.reachable(a.answered.Add(time.Second), by) || by.After(j.ended) {
+			continue
+		}
+		for _, l := range j.lit {
+			if !l.from.Before(a.sent) && l.at(by) {
+				j.breaks(by, "that the %s did not go on was answered at %.3f s, and it is on", l.what,
+					a.answered.Sub(j.began).Seconds())
 			}
 		}
 	}

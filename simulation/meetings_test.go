@@ -64,6 +64,28 @@ func meetings() []kind {
 			}
 			return events
 		}, nil},
+		// Instruments answer late, many look on, and somebody stops the bay.
+		{"stop with spectators", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
+			bay, at := d.bay(s), d.between(began, s.Troubled-2*time.Second)
+			for _, i := range standingIn(bay, all) {
+				if slices.Contains(i.faults, simbench.Slow) {
+					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: simbench.Slow,
+						For: 3 * time.Second})
+				}
+			}
+			for k := range time.Duration(4) {
+				events = append(events, Event{At: at + (k+2)*100*time.Millisecond, Kind: "look on"})
+			}
+			return append(events, Event{At: at + d.between(200*time.Millisecond, time.Second), Kind: of(d, []string{"stop",
+				"safe"}), Bay: bay.Name})
+		}, nil},
+		// A loop that takes no time is begun, if there is such a procedure: it is refused when somebody writes it.
+		{"loop without time", 1, func(d draw, s Scenario, _ []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 2*time.Second)
+			return []Event{{At: at, Kind: "stop", Bay: bay.Name}, {At: at + 500*time.Millisecond, Kind: "start", Bay: bay.Name,
+				Words: beginningOf(bay.Layout) + timeless}, {At: at + d.between(time.Second, 2*time.Second), Kind: "stop",
+				Bay: bay.Name}}
+		}, nil},
 		// Several people want a bay within moments.
 		{"crowd", 2, func(d draw, s Scenario, _ []instrument) (events []Event) {
 			bay, at := d.bay(s), d.between(0, s.Troubled-time.Second)

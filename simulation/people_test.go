@@ -15,8 +15,8 @@ type act struct {
 	kind, bay      string // the bay is empty for the house
 	sent, answered time.Time
 	err            error
-	// refused tells that the service answered that it does not do it.
-	refused bool
+	// refused tells that the service answered that it does not do it, failed that it could not.
+	refused, failed bool
 }
 
 // patience is how long people wait for an answer.
@@ -38,6 +38,7 @@ func (h *house) ask(kind, bay string, what func(ctx context.Context, c *client.C
 		var p *api.Problem
 		a := act{kind: kind, bay: bay, sent: sent, answered: time.Now(), err: err,
 			refused: errors.As(err, &p) && p.Status < http.StatusInternalServerError}
+		a.failed = p != nil && !a.refused
 		h.mu.Lock()
 		h.acts = append(h.acts, a)
 		h.mu.Unlock()
@@ -127,6 +128,14 @@ func people() []kind {
 			return []Event{{At: d.between(began, s.Troubled), Kind: "set by hand", Bay: bay.Name, Words: of(d, []string{
 				"on", "on", "off", "level"})}}
 		}, byHand},
+		{"look on", 0, nil, func(h *house, e Event) { // for some seconds, as a page does that is open
+			for range 30 {
+				h.ask("look on", e.Bay, func(ctx context.Context, c *client.Client) error {
+					_, err := c.Instruments(ctx)
+					return err
+				})
+			}
+		}},
 		{"line up", 2, func(d draw, s Scenario, _ []instrument) []Event {
 			bay := d.bay(s)
 			return []Event{{At: d.between(began, s.Troubled), Kind: "line up", Bay: bay.Name, Words: beginningOf(bay.Layout) +

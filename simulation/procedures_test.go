@@ -1,6 +1,7 @@
 package simulation
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -53,15 +54,32 @@ var ends = map[string][2]string{
 var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
 	"cells": cellStages, "drain": drainStages}
 
+// timeless ends the names of procedures that nobody can write: a pass of their loop takes no time.
+const timeless = "-timeless"
+
 // procedureTexts are all procedures.
 func procedureTexts() (all []string) {
 	for kind, beginning := range beginnings {
 		for end, x := range ends {
-			all = append(all, "procedure: "+kind+"-"+end+"\nfor: any\n"+x[0]+strings.TrimPrefix(beginning, "\n")+x[1])
+			all = append(all, text(kind+"-"+end, x[0], beginning, x[1]))
 		}
 	}
 	slices.Sort(all)
 	return all
+}
+
+// timelessTexts are the procedures that nobody can write.
+func timelessTexts() (all []string) {
+	for _, kind := range slices.Sorted(maps.Keys(beginnings)) {
+		seat := map[bool]string{true: "cycler", false: "load"}[kind == "pack" || kind == "cells"]
+		all = append(all, text(kind+timeless, "", beginnings[kind], "  - repeat: {times: 20000}\n    stages: [{set: {"+seat+
+			": {amps: 1 A}}}]\n"))
+	}
+	return all
+}
+
+func text(name, head, beginning, end string) string {
+	return "procedure: " + name + "\nfor: any\n" + head + strings.TrimPrefix(beginning, "\n") + end
 }
 
 // beginningOf is what can be begun in a layout.

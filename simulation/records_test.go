@@ -57,5 +57,8 @@ func Records(folder string) (err error) {
 			return fmt.Errorf("%w\n%s", err, text)
 		}
 	}
+	for _, text := range timelessTexts() {
+		_, _ = c.PushProcedure(context.Background(), text, "") // it is refused, or the scenarios tell what comes of it
+	}
 	return nil
 }

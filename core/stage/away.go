@@ -47,11 +47,16 @@ func (m *Machine) onInterrupted(e Interrupted) []Effect {
 	m.state.Owed = slices.Contains(m.state.Outstanding, false)
 	m.state.Paused, m.state.Away, m.state.Outstanding = true, true, nil
 	m.state.Unwatched.Last = -1
+	m.forget()
+	return []Effect{NewMark(e.T, record.MarkBreak, e.Why)}
+}
+
+// forget has guards begin anew: what held before says nothing about what comes.
+func (m *Machine) forget() {
 	for i, g := range m.guards {
-		g.Reset() // what held before says nothing about now
+		g.Reset()
 		m.state.Unknown[i] = -1
 	}
-	return []Effect{NewMark(e.T, record.MarkBreak, e.Why)}
 }
 
 // onReturned goes on: what was in force is set again, loads and sources in the order in which they are safely
@@ -61,6 +66,7 @@ func (m *Machine) onReturned(e Returned) []Effect {
 		return nil
 	}
 	dt := e.T - m.state.PausedT
+	m.forget()
 	m.state.Away, m.state.Paused = false, m.state.Held
 	m.state.AwayFor += dt
 	if !m.state.Held { // what somebody had paused stays so

@@ -240,3 +240,51 @@ stages:
 	assert.Equal(t, "charge ended by volts drop", label)
 	assert.InDelta(t, 660, at, 15, "50 mV after the top of its mean, for 10 s")
 }
+
+// While a run is away its outputs are off: that is no reason for a guard to trip, but a hot unit is.
+func TestOutputsThatAreOffForARestTripNoGuard(t *testing.T) {
+	p, err := catalogue.Parse([]byte(`
+procedure: test
+for: any
+needs: {cycler: {volts: 10 V, amps: 5 A}}
+guards:
+  - {when: "cycler.amps < 0.5 A for 1 s and elapsed > 2 s", note: the current is gone}
+  - {when: "cycler.celsius > 50 °C", note: hot}
+stages:
+  - set: {cycler: {volts: 8 V, amps: 1 A, output: on}}
+  - hold: {for: 100 s}
+`), nil, nil, nil)
+	require.NoError(t, err)
+	reading := map[string]float64{"cycler.volts": 8, "cycler.amps": 1, "cycler.celsius": 25}
+	var m *stage.Machine
+	frames := func(from, to float64) {
+		for now := from; now < to; now += 0.5 {
+			m.Advance(frameOf(now, p, reading))
+		}
+	}
+	for _, hot := range []bool{false, true} {
+		m, err = stage.New(p)
+		require.NoError(t, err)
+		m.Start()
+		m.Advance(stage.Applied{T: 0.01})
+		reading["cycler.amps"], reading["cycler.celsius"] = 1, 25
+		frames(0.5, 5)
+		m.Advance(stage.Interrupted{T: 5, Why: "the service was away"})
+		reading["cycler.amps"] = 0
+		frames(5, 10)
+		require.False(t, m.Finished(), "its outputs are off")
+		if hot {
+			reading["cycler.celsius"] = 60
+		}
+		frames(10, 11)
+		require.Equal(t, hot, m.Finished())
+		m.Advance(stage.Returned{T: 11})
+		m.Advance(stage.Applied{T: 11})
+		reading["cycler.amps"] = 1
+		frames(11, 15)
+		require.Equal(t, hot, m.Finished(), "what it saw in the rest is forgotten")
+		reading["cycler.amps"] = 0
+		frames(15, 17)
+		assert.True(t, m.Finished(), "from then on everything is watched again")
+	}
+}

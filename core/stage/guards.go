@@ -11,10 +11,21 @@ import (
 	"usherbench/core/trace"
 )
 
-// watched tells whether a guard is watched in the current stage.
+// watched tells whether a guard is watched now. While a run is away its outputs are off, and with them what most guards
+// look at: then only temperatures are watched. The unit is looked at before the run goes on, and from the first frame
+// after that all guards are watched again.
 func (m *Machine) watched(i int) bool {
 	g := m.program.Guards[i]
-	return m.state.Stage >= g.From && m.state.Stage < g.To
+	return m.state.Stage >= g.From && m.state.Stage < g.To && (!m.state.Away || m.ofTemperatures(i))
+}
+
+// ofTemperatures tells whether a guard reads nothing but temperatures.
+func (m *Machine) ofTemperatures(i int) bool {
+	columns := m.guards[i].Columns()
+	return len(columns) > 0 && !slices.ContainsFunc(columns, func(c int) bool {
+		kind, known := quantity.KindOfColumn(m.program.Columns[c])
+		return !known || kind.Unit.Dim != quantity.Temperature
+	})
 }
 
 // watch evaluates every guard, before any stage sees the frame.
