@@ -22,8 +22,11 @@ func (h *house) nextLook() time.Time { return h.looked.Add(lookEvery) }
 // look has people look at the bays, without waiting for them.
 func (h *house) look() {
 	h.looked = time.Now()
+	h.mu.Lock()
+	calm := len(h.faults) == 0 // there is no alarm to be seen
+	h.mu.Unlock()
 	c := h.client()
-	if c == nil {
+	if c == nil || calm {
 		return
 	}
 	h.busy.Go(func() {

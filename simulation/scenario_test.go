@@ -135,13 +135,13 @@ func Draw(seed uint64) Scenario {
 	}
 	layouts := simbench.Layouts()
 	shared := d.chance(0.06)
-	for i := range of(d, []int{2, 2, 2, 3, 3, 4, 5, 6}) {
+	for i := range of(d, []int{2, 2, 2, 2, 3, 3, 4, 6}) {
 		layout := of(d, layouts)
 		if shared && i < 2 {
 			layout = simbench.Converter
 		}
 		bay := BayPlan{Name: fmt.Sprintf("bay%d", i+1), Layout: layout, Procedure: of(d, proceduresOf(layout)),
-			Interval: of(d, []time.Duration{60, 120, 200}) * time.Millisecond}
+			Interval: of(d, []time.Duration{80, 140, 200}) * time.Millisecond}
 		s.Bays = append(s.Bays, bay)
 		if d.chance(0.75) {
 			s.Events = append(s.Events, Event{At: d.between(0, began), Kind: "start", Bay: bay.Name, Words: bay.Procedure})

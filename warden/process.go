@@ -125,6 +125,7 @@ func (w *watch) hear(x word) {
 	switch {
 	case x.Plan != nil:
 		w.plan = *x.Plan
+		w.plan.learn()
 	case x.Bay != "":
 		if x.Energised {
 			w.alive[x.Bay] = now
@@ -261,11 +262,10 @@ type connections struct {
 	network *memory.Network
 	mu      sync.Mutex // guards what follows
 	open    map[string]*connection
-	spoken  map[string]*dialect.Dialect // by address
 }
 
 func newConnections(n *memory.Network) *connections {
-	return &connections{network: n, open: map[string]*connection{}, spoken: map[string]*dialect.Dialect{}}
+	return &connections{network: n, open: map[string]*connection{}}
 }
 
 type connection struct {
@@ -305,13 +305,9 @@ func (c *connections) letGo(address string) {
 }
 
 func (c *connections) openFor(ch Channel) (*instrument.Instrument, error) {
-	d := c.spoken[ch.Address]
-	if d == nil {
-		var err error
-		if d, err = dialect.Whole(ch.Dialect); err != nil {
-			return nil, fmt.Errorf("the dialect of %s: %w", ch.Instrument, err)
-		}
-		c.spoken[ch.Address] = d
+	d, err := dialect.Whole(ch.Dialect)
+	if err != nil {
+		return nil, fmt.Errorf("the dialect of %s: %w", ch.Instrument, err)
 	}
 	a, err := transport.Parse(ch.Address)
 	if err != nil {

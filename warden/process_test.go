@@ -246,6 +246,21 @@ func TestAChannelWhoseDialectIsNotThereIsReported(t *testing.T) {
 	assert.Contains(t, r.Failed, "the dialect of supply1: it is not complete")
 }
 
+// The dialect that counts is that of the present plan, whatever an instrument at the address spoke before.
+func TestANewDialectAtAnAddressCounts(t *testing.T) {
+	w := startWatched(t)
+	bench := newConnections(nil)
+	channels := w.plan.Bays["bay1"]
+	require.Empty(t, bench.makeSafe(t.Context(), "bay1", channels, "a test").Failed)
+	changed := slices.Clone(channels)
+	changed[0].Dialect = nil
+	ctx, cancel := contextFor(t, 100*time.Millisecond)
+	defer cancel()
+	assert.Contains(t, bench.makeSafe(ctx, "bay1", changed, "a test").Failed, "it is not complete")
+	w.say(word{Bye: true})
+	require.NoError(t, w.end())
+}
+
 func TestReportsStandInTheLogOneALine(t *testing.T) {
 	path := filepath.Join(t.TempDir(), LogFile)
 	var out bytes.Buffer

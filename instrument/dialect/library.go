@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 
 	"usherbench/core/document"
@@ -91,16 +92,40 @@ func FromSources(sources []Source) (Library, error) {
 	return l, errors.Join(errs...)
 }
 
-// Whole reads a dialect again from all of its sources, bases first.
+// wholes are dialects that were read from all of their sources, by these.
+var wholes struct {
+	sync.Mutex
+	read map[string]*Dialect
+}
+
+// mostWholes bounds how many are kept.
+const mostWholes = 500
+
+// Whole reads a dialect again from all of its sources, bases first. What was read once is kept: who must switch off has
+// no time to read.
 func Whole(sources []Source) (*Dialect, error) {
+	var key strings.Builder
+	for _, s := range sources {
+		fmt.Fprintf(&key, "%d %s", len(s.Text), s.Text)
+	}
+	wholes.Lock()
+	defer wholes.Unlock()
+	if d := wholes.read[key.String()]; d != nil {
+		return d, nil
+	}
 	library, err := FromSources(sources)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range library {
-		if len(d.Sources) == len(sources) {
-			return d, nil
+		if len(d.Sources) != len(sources) {
+			continue
 		}
+		if wholes.read == nil || len(wholes.read) >= mostWholes {
+			wholes.read = map[string]*Dialect{}
+		}
+		wholes.read[key.String()] = d
+		return d, nil
 	}
 	return nil, errors.New("it is not complete")
 }
