@@ -198,7 +198,11 @@ func (h *house) records(ctx context.Context, c *client.Client) error {
 		if err != nil {
 			return fmt.Errorf("run %s cannot be read: %w", r.ID, err)
 		}
-		h.runs = append(h.runs, run{r, marks})
+		last, _, err := kept.Recorded(r.ID)
+		if err != nil {
+			return fmt.Errorf("the frames of run %s cannot be read: %w", r.ID, err)
+		}
+		h.runs = append(h.runs, run{r, marks, time.Duration(last * float64(time.Second))})
 		ends := 0
 		for _, m := range marks {
 			if m.Kind == record.MarkEnd {
@@ -219,4 +223,5 @@ func (h *house) records(ctx context.Context, c *client.Client) error {
 type run struct {
 	store.Run
 	marks []record.Mark
+	last  time.Duration // of the newest frame
 }

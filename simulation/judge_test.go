@@ -69,7 +69,7 @@ func (h *house) judge() (broken []string) {
 		rules := []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed, j.retried,
 			j.undisturbed, j.watchdogs, j.late, j.failedByHand, j.safeAgain}
 		if !h.older && !h.setOnce { // otherwise what came after the copy is on no record, or at another time
-			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime, j.goesOn)
+			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime, j.goesOn, j.whole)
 		}
 		for _, rule := range rules {
 			rule()
@@ -163,7 +163,7 @@ func (j *judged) failedByHand() {
 	for _, a := range j.acts {
 		by := a.answered.Add(alarmWithin)
 		if a.kind != "set on by hand" || a.bay != j.bay || !a.failed || j.leaveSince(a.sent.Add(1), by) ||
-			j.downIn(a.sent, by) || !j.reachable(a.answered.Add(time.Second), by) || by.After(j.ended) {
+			j.downIn(a.sent, by) || !j.reachable(a.answered.Add(2*time.Second), by) || by.After(j.ended) {
 			continue
 		}
 		for _, l := range j.lit {
@@ -351,6 +351,18 @@ func (j *judged) lost() {
 	}
 }
 
+// whole: a run that came to its end by itself or by a hand has its last second, whatever the disk did.
+func (j *judged) whole() {
+	for _, r := range j.runs {
+		if r.Bay != j.bay || r.EndedAt == nil || len(r.Breaks) > 0 || j.fallsIn(r.StartedAt, *r.EndedAt) || !r.hasEnd() {
+			continue
+		}
+		if end := endOf(r).Sub(r.StartedAt); end-r.last > time.Second+4*j.plan.Interval && end > 2*time.Second {
+			j.breaks(*r.EndedAt, "%s came to its end after %s, and its last frame on record is of %s", r.Procedure, end, r.last)
+		}
+	}
+}
+
 // firstLit is when an output first went on in a run.
 func (j *judged) firstLit(r run) (at time.Time, ok bool) {
 	for _, l := range j.lit {
@@ -359,6 +371,10 @@ func (j *judged) firstLit(r run) (at time.Time, ok bool) {
 		}
 	}
 	return at, ok
+}
+
+func (r run) hasEnd() bool {
+	return slices.ContainsFunc(r.marks, func(m record.Mark) bool { return m.Kind == record.MarkEnd })
 }
 
 // endOf is when a run came to its end, which is on record later.

@@ -80,11 +80,70 @@ func meetings() []kind {
 				"safe"}), Bay: bay.Name})
 		}, nil},
 		// A loop that takes no time is begun, if there is such a procedure: it is refused when somebody writes it.
-		{"loop without time", 1, func(d draw, s Scenario, _ []instrument) []Event {
+		{"loop without time", 1, func(d draw, s Scenario, all []instrument) []Event {
 			bay, at := d.bay(s), d.between(began, 2*time.Second)
-			return []Event{{At: at, Kind: "stop", Bay: bay.Name}, {At: at + 500*time.Millisecond, Kind: "start", Bay: bay.Name,
-				Words: beginningOf(bay.Layout) + timeless}, {At: at + d.between(time.Second, 2*time.Second), Kind: "stop",
+			events := []Event{{At: at, Kind: "stop", Bay: bay.Name}, {At: at + 500*time.Millisecond, Kind: "start",
+				Bay: bay.Name, Words: beginningOf(bay.Layout) + timeless}, {At: at + 1500*time.Millisecond, Kind: "stop",
 				Bay: bay.Name}}
+			for _, i := range standingIn(bay, all) {
+				if slices.Contains(i.faults, simbench.Slow) { // so that time passes all the same
+					events = append(events, Event{At: at + 700*time.Millisecond, Kind: "break", Instrument: i.name,
+						Fault: simbench.Slow, For: 3 * time.Second})
+				}
+			}
+			return events
+		}, nil},
+		// Neither output of a bay goes off when it is stopped; what feeds answers again long before what drains.
+		{"mended one after the other", 2, func(d draw, s Scenario, all []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 1500*time.Millisecond)
+			events := []Event{{At: at, Kind: "stop", Bay: bay.Name}, {At: at + 500*time.Millisecond, Kind: "start",
+				Bay: bay.Name, Words: beginningOf(bay.Layout) + "-stay"}, {At: at + 1200*time.Millisecond, Kind: "stop",
+				Bay: bay.Name}}
+			fault := of(d, []simbench.InstrumentFault{simbench.Drop, simbench.StuckOutput})
+			for _, i := range standingIn(bay, all) {
+				if slices.Contains(i.faults, simbench.StuckOutput) {
+					e := Event{At: at + 1100*time.Millisecond, Kind: "break", Instrument: i.name, Fault: fault,
+						For: 4200 * time.Millisecond}
+					if strings.Contains(i.name, "load") {
+						e.For, e.Whole = 8*time.Second, true
+					}
+					events = append(events, e)
+				}
+			}
+			return events
+		}, nil},
+		// An output of one bay stays on while another bay's run ends on a slow disk: neither is a standstill.
+		{"end beside an alarm", 2, func(d draw, s Scenario, all []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 2*time.Second)
+			events := []Event{{At: at, Kind: "slow disk", For: 4 * time.Second},
+				{At: at + 100*time.Millisecond, Kind: "stop", Bay: bay.Name}}
+			for _, i := range standingIn(bay, all) {
+				if slices.Contains(i.faults, simbench.StuckOutput) {
+					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: simbench.StuckOutput,
+						For: 4 * time.Second, Whole: true})
+				}
+			}
+			return events
+		}, nil},
+		// The service stands still for just so long that the warden acts, and a run goes on that may.
+		{"standstill", 4, func(d draw, s Scenario, _ []instrument) []Event {
+			bay := d.bay(s)
+			return []Event{{At: d.between(0, began/2), Kind: "start", Bay: bay.Name, Words: beginningOf(bay.Layout) + "-resume"},
+				{At: d.between(2500*time.Millisecond, 4*time.Second), Kind: "stall",
+					For: d.between(565*time.Millisecond, lostAfter)}}
+		}, nil},
+		// An output is switched on by hand at an instrument whose error queue is full, so that nobody knows what it did.
+		{"refused by hand", 2, func(d draw, s Scenario, all []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 1500*time.Millisecond)
+			events := []Event{{At: at, Kind: "stop", Bay: bay.Name},
+				{At: at + 600*time.Millisecond, Kind: "set by hand", Bay: bay.Name, Words: "on"}}
+			for _, i := range standingIn(bay, all) {
+				if strings.Contains(i.name, handSeat(bay.Layout)) && slices.Contains(i.faults, simbench.ErrorQueue) {
+					events = append(events, Event{At: at + 500*time.Millisecond, Kind: "break", Instrument: i.name,
+						Fault: simbench.ErrorQueue, For: 300 * time.Millisecond})
+				}
+			}
+			return events
 		}, nil},
 		// Several people want a bay within moments.
 		{"crowd", 2, func(d draw, s Scenario, _ []instrument) (events []Event) {

@@ -42,7 +42,7 @@ func (j *judged) fallsIn(from, to time.Time) bool {
 // goesOn: a run goes on whose procedure allows that, when nothing but a standstill or the death of the service came in
 // between.
 func (j *judged) goesOn() {
-	if !strings.HasSuffix(j.plan.Procedure, "-resume") || len(j.lit) == 0 || len(j.diskTrouble) > 0 || !j.isLeftAlone() ||
+	if !j.begunToResume() || len(j.lit) == 0 || len(j.diskTrouble) > 0 || !j.isLeftAlone() ||
 		!j.reachable(j.began, j.ended) {
 		return
 	}
@@ -57,10 +57,19 @@ func (j *judged) goesOn() {
 			was, is = was || l.what == what, is || l.what == what && l.at(j.ended.Add(-time.Millisecond)) // before it is stopped
 		}
 		if was && !is {
-			j.breaks(j.ended, "%s did not go on: the %s is off, though nothing but the service stood in its way",
-				j.plan.Procedure, what)
+			j.breaks(j.ended, "the run did not go on: the %s is off, though nothing but the service stood in its way", what)
 		}
 	}
+}
+
+// begunToResume tells whether people began a procedure in the bay whose runs go on, and no other.
+func (j *judged) begunToResume() bool {
+	for _, e := range j.scenario.Events {
+		if e.Kind == "start" && e.Bay == j.bay && !strings.HasSuffix(e.Words, "-resume") {
+			return false
+		}
+	}
+	return true
 }
 
 // isLeftAlone tells whether people have begun the bay's procedure, early, and done nothing else in it.

@@ -30,7 +30,8 @@ type Channel struct {
 	Dialect    []dialect.Source `json:"dialect"` // bases first
 }
 
-// learn reads the dialects that the plan needs, before there is hurry. What is wrong with one is told when it is needed.
+// learn reads the dialects that the plan needs, before there is hurry. What is wrong with one is told when it is
+// needed.
 func (p Plan) learn() {
 	for _, channels := range p.Bays {
 		for _, ch := range channels {
