@@ -1,9 +1,9 @@
-# Verbs: build demo test races disasters disaster planted review bars screenshots pictures lint. Everything a verb needs is installed by it.
+# Verbs: build demo test races disasters disaster planted review lot bars screenshots pictures lint. Everything a verb needs is installed by it.
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*')
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 
-.PHONY: build demo test races disasters disaster planted review bars screenshots pictures lint clean
+.PHONY: build demo test races disasters disaster planted review lot bars screenshots pictures lint clean
 
 build: bin/usher
 
@@ -59,6 +59,10 @@ planted: console/dist/index.html
 # Units with every fault through the design review, twenty of each: docs/validation.md says what it finds.
 review: console/dist/index.html
 	REVIEWED=all go test -count=1 -timeout 30m -run TestTheDesignReview ./service
+
+# A lot of 96 units through an operator's place, in a browser.
+lot: tools build
+	LOT=96 go test -count=1 -v -run TestALotIsScanned ./console
 
 bars: tools build
 	go test -run '^$$' -bench . -benchtime 1x ./bars

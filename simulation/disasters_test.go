@@ -20,7 +20,7 @@ import (
 var today = time.Date(2026, time.November, 2, 8, 0, 0, 0, time.UTC)
 
 // usual is how many scenarios are played with all tests; make disasters plays more.
-const usual = 250
+const usual = 1000
 
 // seeds are those that are played: SEED=… one of them, DISASTERS=… how many, FIRST=… from which on.
 func seeds(t *testing.T) (first, count uint64) {

@@ -127,10 +127,11 @@ func meetings() []kind {
 		}, nil},
 		// The service stands still for just so long that the warden acts, and a run goes on that may.
 		{"standstill", 4, func(d draw, s Scenario, _ []instrument) []Event {
-			bay := d.bay(s)
-			return []Event{{At: d.between(0, began/2), Kind: "start", Bay: bay.Name, Words: beginningOf(bay.Layout) + "-resume"},
-				{At: d.between(2500*time.Millisecond, 4*time.Second), Kind: "stall",
-					For: d.between(565*time.Millisecond, lostAfter)}}
+			if !slices.ContainsFunc(s.Events, func(e Event) bool { return strings.HasSuffix(e.Words, "-resume") }) {
+				return nil
+			}
+			return []Event{{At: d.between(2500*time.Millisecond, 4*time.Second), Kind: "stall",
+				For: d.between(565*time.Millisecond, lostAfter)}}
 		}, nil},
 		// An output is switched on by hand at an instrument whose error queue is full, so that nobody knows what it did.
 		{"refused by hand", 2, func(d draw, s Scenario, all []instrument) []Event {

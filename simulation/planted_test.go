@@ -95,23 +95,9 @@ var planted = []bug{
 	{"a run ends on its bay's goroutine, and an output that cannot be confirmed ends the service", "warden/process.go",
 		"w.alive[r.Bay].After(now) {", "(w.alive[r.Bay].After(now) || w.alarmed[r.Bay]) {", []edit{{"engine/conductor.go",
 			"r.conclude(safeErr) // what follows", "b.wg.Go(func() { r.conclude(safeErr) }) // what follows"}}},
-	{"looking asks instruments, and what makes safe waits its turn", "instrument/lane/lane.go",
-		"l.join(messages.IsUrgent(ctx) && false)",
-		"l.join(messages.IsUrgent(ctx))", []edit{
-			{"bench/health.go", "if true || l.said.Load() == nil {\n\t\tleave", "if l.said.Load() == nil {\n\t\tleave"},
-			{"bench/health.go", "if true || l.said.Load() == nil {\n\t\t\tl.ask", "if l.said.Load() == nil {\n\t\t\tl.ask"},
-			{"bench/bench.go", "if false && l.said.Load() != nil {", "if l.said.Load() != nil {"}}},
-	{"an on by hand that failed is left as it is", "engine/manual.go", "true || setErr == nil ||",
-		"setErr == nil ||", nil},
 	{"make safe waits behind history", "engine/engine.go",
 		"for _, r := range runs {\n\t\t_ = e.endAborted(r, \"history\")\n\t}\n\toff := e.makeSafeAgain(runs, err)",
 		"off := e.makeSafeAgain(runs, err)", nil},
-	{"a run whose last write failed loses its tail", "store/recorder.go",
-		"r.committed(p, nil)\n\tif err == nil { // until then", "r.committed(p, err)\n\tif err == nil { // until then", nil},
-	{"a loop takes no time", "core/stage/loops.go", "if true || m.state.Seen {", "if m.state.Seen {", []edit{
-		{"core/procedure/flow.go", "if loop.Until == \"none\" &&", "if loop.Until == \"\" &&"}}},
-	{"what the warden switched off does not go on", "engine/stall.go", "if true || !r.program.Resume.Allowed {",
-		"if !r.program.Resume.Allowed {", nil},
 	{"guards look at outputs that are off for a rest", "core/stage/guards.go", "(true || m.ofTemperatures(i))",
 		"(!m.state.Away || m.ofTemperatures(i))", nil},
 }
