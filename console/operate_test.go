@@ -48,8 +48,8 @@ const verdictsSeen = `window.verdicts = []
 		{ subtree: true, childList: true, characterData: true, attributes: true, attributeFilter: ['data-kind'] })
 }`
 
-// aLot are the units of a lot: some faulty in three ways, and some with a bad contact at first. All tests have 24 units,
-// make lot has as many as asked.
+// aLot are the units of a lot: some faulty in three ways, and some with a bad contact at first. All tests have 24
+// units, make lot has as many as asked.
 func aLot(t *testing.T) (serials []string, faulty map[string]string) {
 	units := 24
 	if asked := os.Getenv("LOT"); asked != "" {
@@ -110,7 +110,8 @@ func TestALotIsScanned(t *testing.T) {
 		}
 	}
 	want, causes, contacts := map[string]string{}, map[string]int{}, 0
-	cause := map[string]string{"weak-regulation": "load-regulation", "low-efficiency": "efficiency", "dead": "open-contact"}
+	cause := map[string]string{"weak-regulation": "load-regulation", "low-efficiency": "efficiency",
+		"dead": "open-contact"}
 	for serial, fault := range faulty {
 		if cause[fault] == "" {
 			contacts++
