@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"encoding/json"
@@ -19,9 +19,12 @@ func TestSourceObjectsAreRead(t *testing.T) {
 	assert.NotContains(t, out, "place ", "nothing is odd about it")
 	code, out, _ = usher(t, "", "contract", "0x4FC2D078", "--json")
 	require.Equal(t, 0, code)
-	var all offers
+	var all struct {
+		Objects  []struct{ Need string }
+		Findings []struct{ Words string }
+	}
 	require.NoError(t, json.Unmarshal([]byte(out), &all))
-	assert.Equal(t, "needs-5A-cable", string(all.Objects[0].Need))
+	assert.Equal(t, "needs-5A-cable", all.Objects[0].Need)
 	assert.Equal(t, "the first object must be fixed, 5 V", all.Findings[0].Words)
 	for _, wrong := range [][]string{{"0x1FFFFFFFF"}, {"five volts"}, {"0", "--cable", "3V"}, {"0", "--cable", "-3A"}} {
 		code, _, errOut = usher(t, "", append([]string{"contract"}, wrong...)...)
