@@ -33,9 +33,9 @@ func (a *app) contract() *cobra.Command {
 	c := &cobra.Command{
 		Use: "contract OBJECT…", Short: "Read the source objects of a charger (USB Power Delivery)",
 		Args: cobra.MinimumNArgs(1),
-		Long: `Read 32-bit source objects of USB Power Delivery (IEC 62680-1-2) in their order, such as a sniffer or a charger's
-controller lists them: what each offers, what it needs of its cable, and what is odd about it. Nothing is asked of a
-service. Numbers are hexadecimal, with or without 0x.`,
+		Long: `Read 32-bit source objects of USB Power Delivery (IEC 62680-1-2) in their order, such as a sniffer or a
+charger's controller lists them: what each offers, what it needs of its cable, and what is odd about it. Nothing is
+asked of a service. Numbers are hexadecimal, with or without 0x.`,
 		Example: "  usher contract 0x0801912C 0x00064145 0xC0DC2164\n  usher contract 0801912c 00064145 --cable 3A",
 		RunE: func(_ *cobra.Command, args []string) error {
 			bears, err := cableAmps(cable)
@@ -89,8 +89,8 @@ func readOffers(texts []string, cable float64) (offers, error) {
 func (a *app) printOffers(all offers) error {
 	rows := [][]string{{"PLACE", "OBJECT", "KIND", "VOLTS", "AMPS", "WATTS", "SAYS", "CABLE"}}
 	for _, o := range all.Objects {
-		rows = append(rows, []string{strconv.Itoa(o.Position), o.Raw, string(o.Kind), o.volts(), o.amps(), orNone(o.Watts, "W"),
-			orDash(strings.Join(o.says(), ", ")), orDash(string(o.Need))})
+		rows = append(rows, []string{strconv.Itoa(o.Position), o.Raw, string(o.Kind), o.volts(), o.amps(),
+			orNone(o.Watts, "W"), orDash(strings.Join(o.says(), ", ")), orDash(string(o.Need))})
 	}
 	if err := a.table(rows); err != nil {
 		return err

@@ -186,8 +186,8 @@ func Encode(o Object) (uint32, error) {
 		steps := *n.of(&o) / n.step
 		whole := math.Round(steps)
 		if most := float64(ones(n.width)); !(math.Abs(steps-whole) < 1e-6) || whole < 0 || whole > most {
-			return 0, fmt.Errorf("%s: %g %s cannot be written; it goes in steps of %g %s up to %.6g %s", o.Kind, *n.of(&o), n.unit,
-				n.step, n.unit, most*n.step, n.unit)
+			return 0, fmt.Errorf("%s: %g %s cannot be written; it goes in steps of %g %s up to %.6g %s", o.Kind,
+				*n.of(&o), n.unit, n.step, n.unit, most*n.step, n.unit)
 		}
 		raw |= uint32(whole) << n.shift
 	}
@@ -273,8 +273,8 @@ const (
 	ExceedsCable Need = "exceeds-cable"
 )
 
-// Needs tells what an object needs of its cable, which bears so many amps; 0: nobody knows. ok is false where the object
-// offers no current that can be told.
+// Needs tells what an object needs of its cable, which bears so many amps; 0: nobody knows. ok is false where the
+// object offers no current that can be told.
 func (o Object) Needs(cable float64) (need Need, ok bool) {
 	amps, ok := o.HighestAmps()
 	if !ok {

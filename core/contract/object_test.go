@@ -62,16 +62,21 @@ func both(t require.TestingT, raw uint32) {
 }
 
 func TestWhatCannotBeWrittenIsRefused(t *testing.T) {
-	for words, o := range map[string]contract.Object{
-		"fixed: 20.01 V cannot be written; it goes in steps of 0.05 V up to 51.15 V": {Kind: contract.Fixed, Highest: 20.01},
-		"fixed: 10.24 A cannot be written":                                           {Kind: contract.Fixed, Highest: 5, Amps: 10.24},
-		"battery: -1 W cannot be written":                                            {Kind: contract.Battery, Watts: -1},
-		"battery: there is no peak current class 1":                                  {Kind: contract.Battery, Peak: 1},
-		"programmable: bits 0x1 are not reserved":                                    {Kind: contract.Programmable, Reserved: 1},
-		`no kind of source object called "other"`:                                    {Kind: "other"},
-	} {
-		_, err := contract.Encode(o)
-		assert.ErrorContains(t, err, words)
+	refusals := []struct {
+		object contract.Object
+		words  string
+	}{
+		{contract.Object{Kind: contract.Fixed, Highest: 20.01},
+			"fixed: 20.01 V cannot be written; it goes in steps of 0.05 V up to 51.15 V"},
+		{contract.Object{Kind: contract.Fixed, Highest: 5, Amps: 10.24}, "fixed: 10.24 A cannot be written"},
+		{contract.Object{Kind: contract.Battery, Watts: -1}, "battery: -1 W cannot be written"},
+		{contract.Object{Kind: contract.Battery, Peak: 1}, "battery: there is no peak current class 1"},
+		{contract.Object{Kind: contract.Programmable, Reserved: 1}, "programmable: bits 0x1 are not reserved"},
+		{contract.Object{Kind: "other"}, `no kind of source object called "other"`},
+	}
+	for _, r := range refusals {
+		_, err := contract.Encode(r.object)
+		assert.ErrorContains(t, err, r.words)
 	}
 }
 
