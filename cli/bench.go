@@ -115,7 +115,7 @@ func (a *app) bench() *cobra.Command {
 			return nil
 		}),
 	}
-	c.AddCommand(set, read, safe, there, looked)
+	c.AddCommand(set, read, safe, there, looked, a.forgetOutputs())
 	c.AddCommand(a.configureCommands()...)
 	return c
 }
@@ -155,6 +155,22 @@ func latency(i api.Instrument) string {
 		return "—"
 	}
 	return fmt.Sprintf("%.1f ms", i.Median*1000)
+}
+
+func (a *app) forgetOutputs() *cobra.Command {
+	return &cobra.Command{
+		Use: "forget NAME", Short: "State that outputs which no bay has any longer are off, or gone for good",
+		Long: "State that you looked, and that outputs which could not be confirmed off when their bay was configured\n" +
+			"anew are off, or their instrument is gone for good: they are tried no longer. The journal keeps what you said.",
+		Args: cobra.ExactArgs(1), Example: `  usher bench forget "bay1 (before)"`,
+		RunE: a.withClient(func(ctx context.Context, cl *client.Client, args []string) error {
+			if err := cl.ForgetOutputs(ctx, args[0]); err != nil || a.json {
+				return a.jsonOr(map[string]string{"forgotten": args[0]}, err)
+			}
+			fmt.Fprintf(a.out, "The outputs of %s are tried no longer. It is in the journal that you said so.\n", args[0])
+			return nil
+		}),
+	}
 }
 
 func (a *app) printBench(instruments []api.Instrument, bays []api.Bay) error {

@@ -243,6 +243,12 @@ func (c *Client) Looked(ctx context.Context, bay string) (api.Bay, error) {
 	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "looked"), nil, nil)
 }
 
+// ForgetOutputs states that outputs which no bay has any longer are off, or gone for good: they are tried no longer.
+func (c *Client) ForgetOutputs(ctx context.Context, left string) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, one("left", left), nil, nil)
+	return err
+}
+
 // StillThere says that somebody is there whose outputs are on by hand.
 func (c *Client) StillThere(ctx context.Context, bay string) (api.Bay, error) {
 	return call[api.Bay](ctx, c, http.MethodPost, one("bays", bay, "still-there"), nil, nil)

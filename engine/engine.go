@@ -369,7 +369,8 @@ func (e *Engine) unwritten(run string, err error) {
 func (e *Engine) Problems() (problems []string) {
 	for _, s := range e.strayList() {
 		if alarm := s.board.Alarm(); alarm != "" {
-			problems = append(problems, s.Name+": "+alarm)
+			problems = append(problems, fmt.Sprintf("%s: %s If it is off, or gone for good, and you have looked, say so: usher "+
+				"bench forget %q", s.Name, alarm, s.Name))
 		}
 	}
 	e.mu.RLock()

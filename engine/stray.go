@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,6 +30,8 @@ type stray struct {
 	leftover
 	board       *outputs.Switchboard
 	instruments map[string]*instrument.Instrument // connections of its own
+	forget      chan struct{}                     // gets something when a person says that it is off or gone
+	over        chan struct{}                     // closed when it is tried no longer
 }
 
 // leftover is what must be known to switch off what is left of a bay.
@@ -166,7 +169,8 @@ func (e *Engine) followAgain() {
 
 // follow tries what is left of a bay until it reads back as off.
 func (e *Engine) follow(left leftover) error {
-	s := &stray{leftover: left, instruments: map[string]*instrument.Instrument{}}
+	s := &stray{leftover: left, instruments: map[string]*instrument.Instrument{}, forget: make(chan struct{}, 1),
+		over: make(chan struct{})}
 	for name, x := range left.Instruments {
 		a, err := transport.Parse(x.Address)
 		if err != nil {
@@ -199,8 +203,33 @@ func (e *Engine) follow(left leftover) error {
 	return nil
 }
 
-// chase tries a stray until it is confirmed off, or the service ends.
+// Forget stops trying outputs that no bay has any longer, since a person states that they are off, or gone for good.
+func (e *Engine) Forget(ctx context.Context, name, by string) error {
+	e.mu.RLock()
+	s := e.strays[name]
+	e.mu.RUnlock()
+	if s == nil {
+		return fmt.Errorf("%w: %q, of outputs that no bay has any longer", ErrUnknownBay, name)
+	}
+	if err := e.journal.Write(ctx, store.JournalEntry{By: by, Bay: name, What: "forgot the outputs",
+		Detail: "states that they are off, or gone for good, though: " + s.board.Alarm()}); err != nil {
+		return fmt.Errorf("%w: %w", ErrNotReady, err)
+	}
+	select {
+	case s.forget <- struct{}{}:
+	default: // somebody has said so already
+	}
+	select {
+	case <-s.over:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// chase tries a stray until it is confirmed off, a person says that it is, or the service ends.
 func (e *Engine) chase(s *stray) {
+	defer close(s.over)
 	defer func() {
 		for _, i := range s.instruments {
 			_ = i.Close() // nobody uses it any more
@@ -208,10 +237,15 @@ func (e *Engine) chase(s *stray) {
 	}()
 	ticker := time.NewTicker(strayEvery)
 	defer ticker.Stop()
-	for s.board.Retry(e.ctx); s.board.Alarm() != ""; s.board.Retry(e.ctx) {
+	for forgotten := false; !forgotten; {
+		if s.board.Retry(e.ctx); s.board.Alarm() == "" {
+			break
+		}
 		select {
 		case <-e.ctx.Done():
 			return
+		case <-s.forget:
+			forgotten = true
 		case <-ticker.C:
 		}
 	}
@@ -221,6 +255,9 @@ func (e *Engine) chase(s *stray) {
 	e.mu.Lock()
 	delete(e.strays, s.Name)
 	e.mu.Unlock()
+	if w := e.options.Warden; w != nil {
+		w.Energised(s.Name, false)
+	}
 	e.tellPlan()
 }
 

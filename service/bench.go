@@ -138,6 +138,14 @@ func (s *Service) stillThere(c *echo.Context) error {
 	return c.JSON(http.StatusOK, b.Status())
 }
 
+// forgetOutputs stops trying outputs that no bay has any longer.
+func (s *Service) forgetOutputs(c *echo.Context) error {
+	if err := s.engine.Forget(c.Request().Context(), c.Param("left"), who(c)); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
 func (s *Service) looked(c *echo.Context) error {
 	b, err := s.engine.Bay(c.Param("bay"))
 	if err != nil {

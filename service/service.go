@@ -141,6 +141,7 @@ func (s *Service) routes() []route {
 		{"POST", "/api/v1/stop-all", api.Operator, s.stopAll, false},
 		{"POST", "/api/v1/go-on", api.Operator, s.goOn, false},
 		{"POST", "/api/v1/bays/:bay/looked", api.Engineer, s.looked, false},
+		{"DELETE", "/api/v1/left/:left", api.Engineer, s.forgetOutputs, false},
 		{"POST", "/api/v1/bays/:bay/still-there", api.Operator, s.stillThere, false},
 		{"POST", "/api/v1/bays/:bay/go-on", api.Operator, s.goOnBay, false},
 		{"GET", "/api/v1/live", api.Viewer, s.live, false},

@@ -449,6 +449,41 @@ func TestReconfiguringHidesNoAlarm(t *testing.T) {
 	})
 }
 
+// Outputs that no bay has any longer, of an instrument that is gone for good, are forgotten when a person says so.
+func TestWhatIsGoneForGoodIsForgotten(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{})
+		h.Push(long)
+		h.Start("bay1", "long", "TN-1")
+		require.Eventually(t, func() bool { return !dark(t, h, "bay1") }, 20*time.Second, 20*time.Millisecond)
+		config, err := h.Local.BenchConfig(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, h.Bench.SetFault(config.Bays["bay1"].Seats["source"].Instrument, simbench.StuckOutput))
+		_, err = h.Local.Stop(t.Context(), "bay1", "")
+		require.Error(t, err)
+		_, err = h.Local.Looked(t.Context(), "bay1")
+		require.NoError(t, err)
+		_, err = h.Local.RemoveBay(t.Context(), "bay1")
+		require.NoError(t, err)
+		problems := func() string {
+			health, err := h.Local.Health(t.Context())
+			require.NoError(t, err)
+			return strings.Join(health.Problems, "\n")
+		}
+		require.Contains(t, problems(), `usher bench forget "bay1 (before)"`)
+
+		assert.Equal(t, http.StatusNotFound, problemOf(t, h.Local.ForgetOutputs(t.Context(), "bay1")).Status)
+		operator := h.As(api.Operator)
+		assert.Equal(t, http.StatusForbidden, problemOf(t, operator.ForgetOutputs(t.Context(), "bay1 (before)")).Status)
+		require.NoError(t, h.Local.ForgetOutputs(t.Context(), "bay1 (before)"))
+		assert.NotContains(t, problems(), "(before)")
+		assert.Contains(t, journalOfBay(t, h, "bay1 (before)"), "forgot the outputs: states that they are off, or gone")
+		h.Close()
+		h.Open()
+		assert.NotContains(t, problems(), "(before)")
+	})
+}
+
 // Looking at the bench, however often, asks an instrument nothing.
 func TestLookingCostsAnInstrumentNothing(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
