@@ -67,10 +67,12 @@ func Fill(css, text string) Action {
 		`'change', 'blur']) f.dispatchEvent(new Event(e)) })()`, css, text))
 }
 
-// Until waits until a JavaScript expression is true.
+// Until waits until a JavaScript expression is true. One about an element that is not there yet is not true yet.
 func Until(expression string) Action {
+	patient := "(() => { try { return !!(" + expression + ") } catch (e) { if (e instanceof TypeError) return false; " +
+		"throw e } })()"
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := chromedp.Poll[bool](expression)(ctx, t)
+		_, err := chromedp.Poll[bool](patient)(ctx, t)
 		return chromedp.Void{}, err
 	}
 }
