@@ -52,6 +52,7 @@ type Engine struct {
 	latches    latches
 	mayBeOn    mayBeOn
 	leftovers  leftovers
+	unfollowed error // what of them cannot be read, and is tried by nobody
 	turns      turns // with instruments that several bays use
 
 	mu     sync.RWMutex // guards what follows
@@ -372,6 +373,10 @@ func (e *Engine) Problems() (problems []string) {
 			problems = append(problems, fmt.Sprintf("%s: %s If it is off, or gone for good, and you have looked, say so: usher "+
 				"bench forget %q", s.Name, alarm, s.Name))
 		}
+	}
+	if e.unfollowed != nil {
+		problems = append(problems, fmt.Sprintf("outputs that no bay has any longer may still be on; check them by hand, "+
+			"then take their files out of %s: %v", e.leftovers.folder, e.unfollowed))
 	}
 	e.mu.RLock()
 	defer e.mu.RUnlock()

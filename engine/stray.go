@@ -162,6 +162,7 @@ func (e *Engine) followAgain() {
 	}
 	if err != nil {
 		e.log.Error("go on trying outputs that no bay has any longer", "err", err)
+		e.unfollowed = err
 		e.Journal(store.JournalEntry{By: "service", What: "ALARM: make safe not possible", Detail: "outputs that no bay " +
 			"has any longer may still be on; check them by hand: " + err.Error()})
 	}
@@ -221,6 +222,9 @@ func (e *Engine) Forget(ctx context.Context, name, by string) error {
 	}
 	select {
 	case <-s.over:
+		if e.ctx.Err() != nil {
+			return ErrStopping // it may be that the service that comes after goes on trying
+		}
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()
@@ -255,7 +259,7 @@ func (e *Engine) chase(s *stray) {
 	e.mu.Lock()
 	delete(e.strays, s.Name)
 	e.mu.Unlock()
-	if w := e.options.Warden; w != nil {
+	if w := e.options.Warden; w != nil { // of what was forgotten nobody else tells it
 		w.Energised(s.Name, false)
 	}
 	e.tellPlan()

@@ -481,6 +481,11 @@ func TestWhatIsGoneForGoodIsForgotten(t *testing.T) {
 		h.Close()
 		h.Open()
 		assert.NotContains(t, problems(), "(before)")
+
+		h.Close()
+		require.NoError(t, os.WriteFile(filepath.Join(h.Data, "left", "bay7 (before).json"), []byte("{"), 0o600))
+		h.Open()
+		assert.Contains(t, problems(), "what is left of bay7 (before) cannot be read", "nobody tries it, so people must know")
 	})
 }
 

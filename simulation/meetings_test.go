@@ -67,12 +67,7 @@ func meetings() []kind {
 		// Instruments answer late, many look on, and somebody stops the bay.
 		{"stop with spectators", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
 			bay, at := d.bay(s), d.between(began, s.Troubled-2*time.Second)
-			for _, i := range standingIn(bay, all) {
-				if slices.Contains(i.faults, simbench.Slow) {
-					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: simbench.Slow,
-						For: 3 * time.Second})
-				}
-			}
+			events = allBreak(bay, all, Event{At: at, Fault: simbench.Slow, For: 3 * time.Second})
 			for k := range time.Duration(4) {
 				events = append(events, Event{At: at + (k+2)*100*time.Millisecond, Kind: "look on"})
 			}
@@ -85,13 +80,9 @@ func meetings() []kind {
 			events := []Event{{At: at, Kind: "stop", Bay: bay.Name}, {At: at + 500*time.Millisecond, Kind: "start",
 				Bay: bay.Name, Words: beginningOf(bay.Layout) + timeless}, {At: at + 1500*time.Millisecond, Kind: "stop",
 				Bay: bay.Name}}
-			for _, i := range standingIn(bay, all) {
-				if slices.Contains(i.faults, simbench.Slow) { // so that time passes all the same
-					events = append(events, Event{At: at + 700*time.Millisecond, Kind: "break", Instrument: i.name,
-						Fault: simbench.Slow, For: 3 * time.Second})
-				}
-			}
-			return events
+			// Instruments that answer late have time pass all the same.
+			return append(events, allBreak(bay, all, Event{At: at + 700*time.Millisecond, Fault: simbench.Slow,
+				For: 3 * time.Second})...)
 		}, nil},
 		// Neither output of a bay goes off when it is stopped; what feeds answers again long before what drains.
 		{"mended one after the other", 2, func(d draw, s Scenario, all []instrument) []Event {
@@ -117,13 +108,8 @@ func meetings() []kind {
 			bay, at := d.bay(s), d.between(began, 2*time.Second)
 			events := []Event{{At: at, Kind: "slow disk", For: 4 * time.Second},
 				{At: at + 100*time.Millisecond, Kind: "stop", Bay: bay.Name}}
-			for _, i := range standingIn(bay, all) {
-				if slices.Contains(i.faults, simbench.StuckOutput) {
-					events = append(events, Event{At: at, Kind: "break", Instrument: i.name, Fault: simbench.StuckOutput,
-						For: 4 * time.Second, Whole: true})
-				}
-			}
-			return events
+			return append(events, allBreak(bay, all, Event{At: at, Fault: simbench.StuckOutput, For: 4 * time.Second,
+				Whole: true})...)
 		}, nil},
 		// The service stands still for just so long that the warden acts, and a run goes on that may.
 		{"standstill", 4, func(d draw, s Scenario, _ []instrument) []Event {
@@ -265,6 +251,17 @@ func standingIn(bay BayPlan, all []instrument) []instrument {
 	return slices.DeleteFunc(slices.Clone(all), func(i instrument) bool {
 		return !strings.HasSuffix(i.name, strings.TrimPrefix(bay.Name, "bay"))
 	})
+}
+
+// allBreak has all instruments at a bay break that can break so.
+func allBreak(bay BayPlan, all []instrument, e Event) (events []Event) {
+	for _, i := range standingIn(bay, all) {
+		if slices.Contains(i.faults, e.Fault) {
+			e.Kind, e.Instrument = "break", i.name
+			events = append(events, e)
+		}
+	}
+	return events
 }
 
 // handSeat begins the names of the instruments that are set by hand in a layout.

@@ -126,7 +126,7 @@ func Decode(raw uint32) Object {
 func (l layout) decode(kind Kind, raw uint32) Object {
 	o := Object{Kind: kind, Reserved: raw &^ l.used()}
 	for _, n := range l.numbers {
-		// Whole steps are multiplied as they are said, so that 3.3 V is 3.3 and not 3.3000000000000003.
+		// Rounded to a thousandth, so that 33 steps of 0.1 V are 3.3 V and not 3.3000000000000003 V.
 		*n.of(&o) = math.Round(float64(raw>>n.shift&ones(n.width))*n.step*1000) / 1000
 	}
 	if l.peak > 0 {
