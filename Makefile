@@ -31,13 +31,11 @@ demo: build
 RACED := ./engine/... ./instrument/... ./store ./warden ./simulation
 MEETING := 'StopAll|BeingPrepared|SetAside|NeedsNoDatabase|NeverGoesOn|IsRoom|FailedWrite|AJournal|ByHand|Reconfiguring|Access|Configured|AStop'
 
-# Tests of these have real sockets, processes, terminals and browsers, in real time: one package at a time. The others
-# run side by side, and what waits in them waits in simulated time.
-REAL := ./cli ./console ./warden
+# Those with real sockets, processes, terminals and browsers begin first: they wait most.
+FIRST_TESTED := ./console ./cli ./simulation ./service
 
 test: tools build
-	go test -timeout 15m $$(go list ./... | grep -v $(patsubst ./%,-e '/%$$',$(REAL)))
-	go test -p 1 -timeout 15m $(REAL)
+	GOGC=400 go test -p 3 -timeout 15m $(FIRST_TESTED) ./...
 
 races: console/dist/index.html
 	DISASTERS=20 go test -race -p 1 -timeout 15m $(RACED)

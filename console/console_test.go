@@ -47,6 +47,7 @@ func TestMain(m *testing.M) {
 
 // open starts a house and a page of the browser that is signed in with a role.
 func open(t *testing.T, o servicetest.Options, role api.Role) (*servicetest.House, context.Context) {
+	t.Parallel() // a house and a page of its own each
 	if _, err := fs.Stat(console.Dist, "dist/index.html"); err != nil {
 		t.Fatal("the console was not built; run: make build")
 	}
@@ -55,13 +56,13 @@ func open(t *testing.T, o servicetest.Options, role api.Role) (*servicetest.Hous
 	}
 	o.Sockets = true
 	h := servicetest.Start(t, o)
-	h.As(role)
+	token := h.As(role).Token
 	started, err := browser()
 	require.NoError(t, err)
 	ctx, cancel := Private(started)
 	t.Cleanup(cancel)
 	require.NoError(t, Do(ctx, Size(Width, Height))) // the page must not end with a step's time
-	do(t, ctx, SignIn(h.Running.URL, "test "+string(role), password))
+	do(t, ctx, SignedIn(h.Running.URL, token))
 	return h, ctx
 }
 
@@ -98,7 +99,7 @@ const readoutsSeen = `new MutationObserver(() => {
 
 func TestAnOperatorStartsWatchesAndReadsARun(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{Bays: 2, TimeFactor: 5}, api.Operator)
-	do(t, ctx, Visible(`[data-bay=bay1]`), Visible(`[data-bay=bay2]`), Click(`[data-bay=bay1]`),
+	do(t, ctx, Visit(h.Running.URL), Visible(`[data-bay=bay1]`), Visible(`[data-bay=bay2]`), Click(`[data-bay=bay1]`),
 		Visible(`input[name=serial]`), Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"),
 		Until(`document.querySelector('[data-test=start]') !== null && `+
 			`document.querySelector('.start').innerText.includes('tern-line-load')`),
@@ -254,7 +255,8 @@ func TestALongRunOpensWholeAndZoomsToFrames(t *testing.T) {
 }
 
 func TestNothingOfTheConsoleComesFromElsewhere(t *testing.T) {
-	_, ctx := open(t, servicetest.Options{}, api.Viewer)
+	h, ctx := open(t, servicetest.Options{}, api.Viewer)
+	do(t, ctx, SignedIn(h.Running.URL, ""), SignIn(h.Running.URL, "test viewer", password))
 	names, err := Evaluate[[]string](ctx, `performance.getEntriesByType('resource').map((e) => e.name)`)
 	require.NoError(t, err)
 	origin, err := Evaluate[string](ctx, `location.origin`)

@@ -19,7 +19,7 @@ func TestARunIsStartedAndStoppedWithoutAMouse(t *testing.T) {
 	require.NoError(t, err)
 	h.Push(text)
 	at := func(path string) Action { return Until("location.pathname === '" + path + "'") }
-	do(t, ctx, Visible("[data-bay=bay2]"), Press("?"), Visible("[data-test=keys]"),
+	do(t, ctx, Visit(h.Running.URL), Visible("[data-bay=bay2]"), Press("?"), Visible("[data-test=keys]"),
 		Until(`document.querySelector('[data-test=keys]').textContent.includes('stop what is in view')`),
 		Until(`document.activeElement.closest('[data-test=keys]') !== null`), Press("\x1b"),
 		Gone(".v-overlay--active [data-test=keys]"), Press("gr"), at("/runs"), Press("gp"),

@@ -46,12 +46,14 @@ type accounts struct {
 	tokensMu sync.RWMutex
 	tokens   map[string]store.Token
 
-	// hashing bounds how many passwords are hashed at once: each takes 64 MB.
+	// hashing bounds how many passwords are hashed at once: each takes memory, in KiB.
 	hashing chan struct{}
+	memory  uint32
 }
 
-func newAccounts(s *store.Store, secure bool) *accounts {
-	return &accounts{store: s, secure: secure, hashing: make(chan struct{}, 2), tokens: map[string]store.Token{}}
+func newAccounts(s *store.Store, o Options) *accounts {
+	return &accounts{store: s, secure: o.Secure, hashing: make(chan struct{}, 2),
+		memory: cmp.Or(o.HashMemory, argonMemory), tokens: map[string]store.Token{}}
 }
 
 // load takes the tokens from the database.
@@ -113,7 +115,7 @@ func (a *accounts) hash(password string) string {
 func (a *accounts) key(password string, salt []byte) []byte {
 	a.hashing <- struct{}{}
 	defer func() { <-a.hashing }()
-	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, keyLength)
+	return argon2.IDKey([]byte(password), salt, argonTime, a.memory, argonThreads, keyLength)
 }
 
 // matches compares a password with a hash. An account that does not exist takes as long as one that does.

@@ -40,6 +40,9 @@ type Config struct {
 	TLSCert, TLSKey string
 	Insecure        bool
 	Bench           bench.Config
+	// HashMemory is what hashing a password takes, in KiB; 0: as much as keeps guessing expensive. Less is for tests, and a
+	// service knows only the passwords that were hashed with as much as it has.
+	HashMemory uint32
 	// Ready are procedures to start from.
 	Ready []string
 	// Warden starts the second process; nil: there is none.
@@ -118,7 +121,7 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 		return r, err
 	}
 	r.line = line.Open(r.Engine, r.Store, log)
-	serving := Options{Problems: r.Problems, Secure: c.TLSCert != "", Ready: c.Ready}
+	serving := Options{Problems: r.Problems, Secure: c.TLSCert != "", HashMemory: c.HashMemory, Ready: c.Ready}
 	if c.Desk != nil {
 		r.desk = desk.New(c.Desk(filepath.Join(c.Data, store.File)))
 		serving.Desk = r.desk

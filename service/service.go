@@ -51,6 +51,8 @@ type Options struct {
 	Problems []string
 	// Secure marks cookies for TLS only.
 	Secure bool
+	// HashMemory is what hashing a password takes, in KiB; 0: as much as keeps guessing expensive.
+	HashMemory uint32
 	// Ready are the texts of procedures to start from.
 	Ready []string
 	// Desk answers heavy requests in processes of their own; nil: they are answered in this one.
@@ -226,7 +228,7 @@ func (s *Service) routes() []route {
 // New makes the service. It is an http.Handler. The error is about accounts that cannot be read.
 func New(st *store.Store, en *engine.Engine, ln *line.Line, places *operate.Places, log *slog.Logger,
 	o Options) (*Service, error) {
-	s := &Service{store: st, engine: en, line: ln, places: places, log: log, accounts: newAccounts(st, o.Secure),
+	s := &Service{store: st, engine: en, line: ln, places: places, log: log, accounts: newAccounts(st, o),
 		echo:    echo.New(),
 		options: o, streams: perAccount{most: mostStreams}}
 	if o.Desk == nil {

@@ -6,7 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 )
 
@@ -22,7 +25,7 @@ func Open(parent context.Context) (context.Context, context.CancelFunc) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(Width, Height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("force-prefers-reduced-motion", true),
-		chromedp.Flag("disable-component-update", true))
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-dev-shm-usage", false))
 	allocator, cancelAllocator := chromedp.NewExecAllocator(parent, options...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	return ctx, func() { cancel(); cancelAllocator() }
@@ -34,6 +37,9 @@ func Private(browser context.Context) (context.Context, context.CancelFunc) {
 	return chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
 }
 
+// between is the time between two looks at a page that is waited for: more looks keep the browser from its work.
+const between = 30 * time.Millisecond
+
 // Do carries out steps in order.
 func Do(ctx context.Context, steps ...Action) error { return chromedp.Do(ctx, steps...) }
 
@@ -41,16 +47,24 @@ func Do(ctx context.Context, steps ...Action) error { return chromedp.Do(ctx, st
 func Visit(url string) Action { return chromedp.Navigate(url) }
 
 // Visible waits until an element is visible.
-func Visible(css string) Action { return chromedp.WaitVisible(chromedp.CSS(css)) }
+func Visible(css string) Action {
+	return chromedp.WaitVisible(chromedp.CSS(css), chromedp.RetryInterval(between))
+}
 
 // Gone waits until no element matches.
-func Gone(css string) Action { return chromedp.WaitNotPresent(chromedp.CSS(css)) }
+func Gone(css string) Action {
+	return chromedp.WaitNotPresent(chromedp.CSS(css), chromedp.RetryInterval(between))
+}
 
 // Click clicks an element.
-func Click(css string) Action { return chromedp.Click(chromedp.CSS(css)) }
+func Click(css string) Action {
+	return chromedp.Click(chromedp.CSS(css), chromedp.RetryInterval(between))
+}
 
 // Type types text into an element.
-func Type(css, text string) Action { return chromedp.SendKeys(chromedp.CSS(css), text) }
+func Type(css, text string) Action {
+	return chromedp.SendKeys(chromedp.CSS(css), text, chromedp.RetryInterval(between))
+}
 
 // Size makes the window as large as told; a phone's is 390 × 844.
 func Size(width, height int64) Action { return chromedp.EmulateViewport(width, height) }
@@ -72,7 +86,7 @@ func Until(expression string) Action {
 	patient := "(() => { try { return !!(" + expression + ") } catch (e) { if (e instanceof TypeError) return false; " +
 		"throw e } })()"
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := chromedp.Poll[bool](patient)(ctx, t)
+		_, err := chromedp.Poll[bool](patient, chromedp.WithPollingInterval(between), chromedp.WithPollingTimeout(0))(ctx, t)
 		return chromedp.Void{}, err
 	}
 }
@@ -86,6 +100,15 @@ func Evaluate[T any](ctx context.Context, expression string) (T, error) {
 func SignIn(url, name, password string) Action {
 	return chromedp.Steps(Visit(url), Visible(`input[name=name]`), Type(`input[name=name]`, name),
 		Type(`input[name=password]`, password), Click(`button[type=submit]`), Visible(`h1`))
+}
+
+// SignedIn has the page's browser signed in already, with the secret of a session or token.
+func SignedIn(url, secret string) Action {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, network.SetCookie, network.SetCookieParams{Name: "usher_session", Value: secret, URL: url,
+			SameSite: network.CookieSameSiteStrict})
+		return err
+	})
 }
 
 // Shot saves a picture of the window.

@@ -92,7 +92,8 @@ func Start(t testing.TB, o Options) *House {
 		o.Change(&config)
 	}
 	h := &House{Bench: bench, Data: t.TempDir(), t: t, wire: http.DefaultTransport, sockets: o.Sockets}
-	h.start = service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config}
+	h.start = service.Config{Data: h.Data, Listen: "127.0.0.1:0", Bench: config,
+		HashMemory: 64} // nobody guesses the passwords of tests
 	if !o.Sockets {
 		wire := &http.Transport{DialContext: memory.NewNetwork().DialHost, DisableCompression: true}
 		t.Cleanup(wire.CloseIdleConnections)

@@ -102,6 +102,8 @@ async function start() {
   await begin.run()
   asking.value = false
 }
+// Not before its parameters are there: they move the buttons, which nobody should find somewhere else under the hand.
+const ready = computed(() => !props.disabled && serial.value.trim() !== '' && detail.value !== null)
 const error = computed(() => begin.error.value ?? check.error.value ?? loadError.value)
 </script>
 
@@ -123,7 +125,7 @@ const error = computed(() => begin.error.value ?? check.error.value ?? loadError
         class="check"
         size="large"
         data-test="preflight"
-        :disabled="disabled || !serial.trim() || !chosen"
+        :disabled="!ready"
         :loading="check.busy.value"
         @click="check.run()"
         >Preflight</v-btn
@@ -134,7 +136,7 @@ const error = computed(() => begin.error.value ?? check.error.value ?? loadError
         color="primary"
         size="large"
         data-test="start"
-        :disabled="disabled || !serial.trim() || !chosen"
+        :disabled="!ready"
         :loading="begin.busy.value"
         >Start</v-btn
       >
