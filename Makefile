@@ -46,7 +46,7 @@ N ?= 1000
 SEED ?= 1
 
 disasters: console/dist/index.html
-	DISASTERS=$(N) go test -count=1 -timeout 24h -run '^TestDisasters$$' ./simulation
+	DISASTERS=$(N) go test -count=1 -v -timeout 24h -run '^TestDisasters$$' ./simulation
 
 disaster: console/dist/index.html
 	SEED=$(SEED) go test -count=1 -v -run '^TestDisasters$$' ./simulation

@@ -37,7 +37,7 @@ var binary = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	path := filepath.Join(folder, "usher")
-	out, err := exec.Command("go", "build", "-o", path, "usherbench/cmd/usher").CombinedOutput()
+	out, err := exec.Command("go", "build", "-ldflags", "-s -w", "-o", path, "usherbench/cmd/usher").CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("build: %w: %s", err, out)
 	}
@@ -106,6 +106,10 @@ type house struct {
 
 func newHouse(t *testing.T, bays int, more ...string) *house {
 	h := &house{t: t, data: t.TempDir()}
+	t.Cleanup(func() { // a warden outlives its service until the bench is safe
+		assert.Eventually(t, func() bool { return exec.Command("pgrep", "-f", h.data).Run() != nil }, time.Minute,
+			20*time.Millisecond, "processes of the house are left")
+	})
 	h.config = filepath.Join(h.data, "usher.yaml")
 	bench := start(t, append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", h.config,
 		"--until-input-ends"}, more...)...)

@@ -2,10 +2,14 @@ package simulation
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strconv"
+	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -69,6 +73,7 @@ func TestDisasters(t *testing.T) {
 		defer os.RemoveAll(shared)
 	}
 	from := records(t)
+	var met tally
 	var next atomic.Uint64
 	next.Store(first - 1)
 	t.Run("side by side", func(t *testing.T) {
@@ -82,6 +87,7 @@ func TestDisasters(t *testing.T) {
 					}
 					folder := filepath.Join(t.TempDir(), fmt.Sprint(seed))
 					o := play(t, seed, from, folder)
+					met.add(o.Scenario)
 					if len(o.Broken) > 0 {
 						t.Errorf("%s\nreplay it with: make disaster SEED=%d", o, seed)
 						if os.Getenv("FIRST_BROKEN") != "" {
@@ -95,4 +101,32 @@ func TestDisasters(t *testing.T) {
 			})
 		}
 	})
+	if count > 1 {
+		t.Logf("%d scenarios from seed %d on, in which happened:\n%s", count, first, &met)
+	}
+}
+
+// tally counts what happens in scenarios, by kind.
+type tally struct {
+	mu    sync.Mutex
+	kinds map[string]int
+}
+
+func (y *tally) add(s Scenario) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	if y.kinds == nil {
+		y.kinds = map[string]int{}
+	}
+	for _, e := range s.Events {
+		y.kinds[strings.TrimSpace(e.Kind+" "+string(e.Fault))]++
+	}
+}
+
+func (y *tally) String() string {
+	var b strings.Builder
+	for _, kind := range slices.Sorted(maps.Keys(y.kinds)) {
+		fmt.Fprintf(&b, "%8d  %s\n", y.kinds[kind], kind)
+	}
+	return b.String()
 }
