@@ -40,7 +40,7 @@ type Config struct {
 	TLSCert, TLSKey string
 	Insecure        bool
 	Bench           bench.Config
-	// HashMemory is what hashing a password takes, in KiB; 0: as much as keeps guessing expensive. Less is for tests, and a
+	// HashMemory is what hashing a password takes, in KiB; 0: as much as keeps guessing expensive. Less is for tests: a
 	// service knows only the passwords that were hashed with as much as it has.
 	HashMemory uint32
 	// Ready are procedures to start from.
