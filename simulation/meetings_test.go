@@ -111,7 +111,7 @@ func meetings() []kind {
 			return append(events, allBreak(bay, all, Event{At: at, Fault: simbench.StuckOutput, For: 4 * time.Second,
 				Whole: true})...)
 		}, nil},
-		// The service stands still for just so long that the warden acts, and a run goes on that may.
+		// The service stands still for just so long that the warden acts, while runs are under way that may go on.
 		{"standstill", 4, func(d draw, s Scenario, _ []instrument) []Event {
 			if !slices.ContainsFunc(s.Events, func(e Event) bool { return strings.HasSuffix(e.Words, "-resume") }) {
 				return nil

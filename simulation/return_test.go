@@ -47,7 +47,8 @@ func (j *judged) goesOn() {
 		return
 	}
 	for _, d := range j.downs {
-		if d.from.Before(j.lit[0].from.Add(onRecordAfter)) || d.what == "stalled" && d.to.Sub(d.from) >= lostAfter {
+		silent := d.to.Sub(d.from) + 2*j.plan.Interval // since an instrument was heard last, at most
+		if d.from.Before(j.lit[0].from.Add(onRecordAfter)) || d.what == "stalled" && silent >= lostAfter {
 			return // it may be taken for lost instruments: here a standstill stops connections, and no clock
 		}
 	}
