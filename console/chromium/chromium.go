@@ -56,9 +56,17 @@ func Gone(css string) Action {
 	return chromedp.WaitNotPresent(chromedp.CSS(css), chromedp.RetryInterval(between))
 }
 
-// Click clicks an element.
+// Click clicks an element once it can be: it is enabled, and stands still.
 func Click(css string) Action {
-	return chromedp.Click(chromedp.CSS(css), chromedp.RetryInterval(between))
+	still := fmt.Sprintf(`(() => {
+		const e = document.querySelector(%q)
+		if (!e || e.disabled || e.classList.contains('v-btn--loading')) return false
+		const at = JSON.stringify(e.getBoundingClientRect())
+		const stands = e.lastSeenAt === at
+		e.lastSeenAt = at
+		return stands
+	})()`, css)
+	return chromedp.Steps(Until(still), chromedp.Click(chromedp.CSS(css), chromedp.RetryInterval(between)))
 }
 
 // Type types text into an element.

@@ -3,6 +3,8 @@
 package catalogue
 
 import (
+	"sync"
+
 	"usherbench/core/document"
 	"usherbench/core/figure"
 	"usherbench/core/figure/basics"
@@ -10,6 +12,7 @@ import (
 	"usherbench/core/figure/capture"
 	"usherbench/core/figure/charger"
 	"usherbench/core/figure/converter"
+	"usherbench/core/figure/mains"
 	"usherbench/core/figure/rows"
 	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
@@ -24,11 +27,13 @@ func Stages() []procedure.Kind {
 	}
 }
 
-// Figures are the figures that there are.
-func Figures() figure.Catalogue {
+// Figures are the figures that there are. Nobody changes what it gives: it is put together once.
+func Figures() figure.Catalogue { return figures() }
+
+var figures = sync.OnceValue(func() figure.Catalogue {
 	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
-		charger.Figures)
-}
+		charger.Figures, mains.Figures)
+})
 
 // Language is what a procedure may say.
 func Language() procedure.Language { return procedure.Language{Kinds: Stages(), Figures: Figures()} }

@@ -8,7 +8,6 @@ package figure
 import (
 	"cmp"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -96,6 +95,8 @@ type Result struct {
 	Table *Table `json:"table,omitempty"`
 	// Undetermined says why there is no value; nil if there is one.
 	Undetermined *record.Undetermined `json:"undetermined,omitempty"`
+	// Permitted is how large U may be for a limit to be judged; 0: as large as it is.
+	Permitted float64 `json:"-"`
 }
 
 // ofSeveral tells whether the request is of one of several outputs, so that it must be said which.
@@ -257,7 +258,7 @@ func (d Definition) Compute(rec *record.Record, req Request) Result {
 	case noScale != nil:
 		return result.because(record.Because(record.WrongConditions, "%s", noScale))
 	case err != nil:
-		return result.because(reasonOf(err)).in(scale)
+		return result.because(record.ReasonOf(err)).in(scale)
 	case !finite(result.Value) || !finite(result.U):
 		return result.because(record.Because(record.IsMissing, "a reading that is needed is missing")).in(scale)
 	case result.Value == 0 && result.Text == "":
@@ -391,14 +392,6 @@ func (r Result) because(why *record.Undetermined) Result {
 	r.Undetermined = why
 	r.Value, r.U, r.K = 0, 0, 0
 	return r
-}
-
-func reasonOf(err error) *record.Undetermined {
-	var why *record.Undetermined
-	if errors.As(err, &why) {
-		return why
-	}
-	return record.Because(record.NoData, "%s", err)
 }
 
 // With sets an entry of a copy of a map.

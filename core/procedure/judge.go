@@ -9,6 +9,7 @@ import (
 
 	"usherbench/core/figure"
 	"usherbench/core/outcome"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 )
 
@@ -93,6 +94,12 @@ func (j *Judged) judge(l outcome.Limit) {
 			most = *u.AtMost
 		}
 		j.Outcome = l.JudgeBounds(least, most)
+		return
+	}
+	if j.Permitted > 0 && !(j.U > 0 && j.U <= j.Permitted) {
+		j.Outcome = outcome.Undetermined
+		j.Remarks = record.AddRemark(j.Remarks, quantity.Sprintf("%s: U is %.4g %s, and at most %.4g %s are permitted",
+			record.TooUncertain, j.U, j.Unit, j.Permitted, j.Unit))
 		return
 	}
 	j.Outcome = l.Judge(j.Value, j.U)

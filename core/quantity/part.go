@@ -12,6 +12,7 @@ type Part struct {
 	Phase int  // 1 to 3
 	Side  Side // the alternating or the direct part
 	Order int  // of a harmonic, rms: 1 is the fundamental
+	Peak  bool // the largest amount within the cycles of which the whole is the effective value
 }
 
 // Side is one of the two parts of which the square of an rms value is the sum of squares.
@@ -23,6 +24,9 @@ const (
 	DC Side = "dc"
 )
 
+// peak is how the peak of a quantity is written.
+const peak = "peak"
+
 // Phases there are at most, and the highest harmonic.
 const (
 	MostPhases = 3
@@ -33,11 +37,12 @@ const (
 type Parts struct {
 	// Phases says what the whole is of the phases; NoPhases: there are none.
 	Phases Phases
-	// Sides is true for what has an alternating and a direct part, Harmonics for what has a spectrum.
-	Sides, Harmonics bool
+	// Sides is true for what has an alternating and a direct part, Harmonics for what has a spectrum, Peaks for what has
+	// a largest amount beside its effective value.
+	Sides, Harmonics, Peaks bool
 }
 
-// Words lists the parts by name: "phases", "sides", "harmonics".
+// Words lists the parts by name: "phases", "sides", "harmonics", "peaks".
 func (p Parts) Words() []string {
 	words := []string{}
 	if p.Phases != NoPhases {
@@ -48,6 +53,9 @@ func (p Parts) Words() []string {
 	}
 	if p.Harmonics {
 		words = append(words, "harmonics")
+	}
+	if p.Peaks {
+		words = append(words, "peaks")
 	}
 	return words
 }
@@ -77,7 +85,7 @@ func (p Phases) Whole(phases []float64) (whole float64, ok bool) {
 	return whole, p == Summed
 }
 
-// String is how a part follows the name of its quantity: ".2", ".ac", ".1.h5"; empty for the whole.
+// String is how a part follows the name of its quantity: ".2", ".ac", ".1.h5", ".peak"; empty for the whole.
 func (p Part) String() string {
 	var s strings.Builder
 	if p.Phase > 0 {
@@ -88,6 +96,9 @@ func (p Part) String() string {
 	}
 	if p.Order > 0 {
 		fmt.Fprintf(&s, ".h%d", p.Order)
+	}
+	if p.Peak {
+		s.WriteString("." + peak)
 	}
 	return s.String()
 }
@@ -104,13 +115,21 @@ func (p Part) title() string {
 	if p.Order > 0 {
 		fmt.Fprintf(&s, ", harmonic %d", p.Order)
 	}
+	if p.Peak {
+		s.WriteString(", peak")
+	}
 	return s.String()
 }
 
-// Before orders the parts of one quantity: phase by phase, in each the whole, its sides, its harmonics.
+// Before orders the parts of one quantity: phase by phase, in each the whole, its sides, its harmonics, its peak.
 func (p Part) Before(q Part) int {
-	if p.Phase != q.Phase {
+	switch {
+	case p.Phase != q.Phase:
 		return p.Phase - q.Phase
+	case p.Peak && !q.Peak:
+		return 1
+	case q.Peak && !p.Peak:
+		return -1
 	}
 	if p.Order != q.Order {
 		return p.Order - q.Order
@@ -139,7 +158,11 @@ func (p *Part) take(word string, has Parts) bool {
 	side := Side(word)
 	if side == AC || side == DC {
 		p.Side = side
-		return has.Sides
+		return has.Sides && !p.Peak
+	}
+	if word == peak {
+		p.Peak = true
+		return has.Peaks && p.Side == "" && p.Order == 0
 	}
 	if phase, err := strconv.Atoi(word); err == nil {
 		p.Phase = phase
@@ -148,7 +171,7 @@ func (p *Part) take(word string, has Parts) bool {
 	digits, harmonic := strings.CutPrefix(word, "h")
 	order, err := strconv.Atoi(digits)
 	p.Order = order
-	return has.Harmonics && harmonic && err == nil && order >= 1 && order <= MostOrder && p.Side == ""
+	return has.Harmonics && harmonic && err == nil && order >= 1 && order <= MostOrder && p.Side == "" && !p.Peak
 }
 
 // of is the kind of a part: everything as of the whole, but that it is not set, and that sides and harmonics

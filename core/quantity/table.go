@@ -33,7 +33,7 @@ type Kind struct {
 
 // What has which parts.
 var (
-	levels = Parts{Phases: Averaged, Sides: true, Harmonics: true}
+	levels = Parts{Phases: Averaged, Sides: true, Harmonics: true, Peaks: true}
 	watts  = Parts{Phases: Summed, Sides: true, Harmonics: true}
 	powers = Parts{Phases: Summed}
 	ratios = Parts{Phases: Apart}

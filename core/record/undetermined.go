@@ -56,11 +56,21 @@ const (
 	WrongSign       = "wrong-sign"
 	NotFound        = "not-found"
 	Clipped         = "clipped"
+	TooUncertain    = "too-uncertain" // there is a value, but its U is too large for what it is used for
 )
 
 // Because makes the reason why a figure has no value.
 func Because(code, format string, args ...any) *Undetermined {
 	return &Undetermined{Code: code, Sentence: quantity.Sprintf(format, args...)}
+}
+
+// ReasonOf is the reason that an error is, or no data with its words.
+func ReasonOf(err error) *Undetermined {
+	var why *Undetermined
+	if errors.As(err, &why) {
+		return why
+	}
+	return Because(NoData, "%s", err)
 }
 
 // CodeOf gives an error of the trace package the code of an undetermined figure.

@@ -35,7 +35,7 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('âˆ
 
 <template>
   <div class="panel controls" data-test="run-controls">
-    <div class="row">
+    <div class="row acts">
       <v-btn
         v-if="!paused"
         size="small"
@@ -137,6 +137,10 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('âˆ
 .row .v-text-field {
   max-width: 360px;
   min-width: 220px;
+}
+/* What is beside it stays where it is when a pause begins or ends. */
+.acts > :first-child {
+  min-width: 84px;
 }
 .paused {
   color: var(--marginal);

@@ -16,7 +16,7 @@ const chemistries = ref<{ name: string; source: string }[]>([])
 const text = ref('')
 const outline = ref<NameplateOutline | null>(null)
 const error = ref<unknown>(null)
-const saved = ref('')
+const saved = ref('') // the name under which the text as it is was stored
 const loaded = ref(false)
 
 async function load() {
@@ -83,26 +83,32 @@ const begin = (of: string) => {
   text.value = [...lines, 'ratings: {}', ''].join('\n')
 }
 
+// An answer says nothing of a text that was changed while it was on its way.
 let timer = 0
+const checked = ref('')
+const sound = computed(() => outline.value !== null && checked.value === text.value)
 watch(text, () => {
   clearTimeout(timer)
   saved.value = ''
   timer = window.setTimeout(async () => {
-    if (!text.value) return
-    try {
-      outline.value = await api.checkNameplate(text.value)
-      error.value = null
-    } catch (e) {
-      outline.value = null
-      error.value = e
-    }
+    const asked = text.value
+    if (!asked) return
+    const answer = await api.checkNameplate(asked).then(
+      (found) => ({ found, problem: null }),
+      (problem: unknown) => ({ found: null, problem }),
+    )
+    if (asked !== text.value) return
+    outline.value = answer.found
+    error.value = answer.problem
+    checked.value = asked
   }, 300)
 })
 
 async function push() {
   try {
-    const p = await api.pushNameplate(text.value)
-    saved.value = `${p.name} is stored.`
+    const pushed = text.value
+    const p = await api.pushNameplate(pushed)
+    if (pushed === text.value) saved.value = p.name
     await load()
   } catch (e) {
     error.value = e
@@ -256,18 +262,18 @@ const download = () =>
             v-if="session.mayEngineer"
             variant="flat"
             color="primary"
-            :disabled="!outline"
+            :disabled="!sound"
             data-test="save-nameplate"
             @click="push"
             >Store</v-btn
           >
-          <v-btn variant="text" :disabled="!outline" @click="download">Export</v-btn
-          ><span class="muted">{{ saved }}</span>
+          <v-btn variant="text" :disabled="!sound" @click="download">Export</v-btn
+          ><span v-if="saved" class="muted">{{ saved }} is stored.</span>
           <v-btn
             v-if="saved && kind?.procedure"
             variant="text"
             data-test="next"
-            :to="{ name: 'procedures', query: { from: kind.procedure, for: outline?.name } }"
+            :to="{ name: 'procedures', query: { from: kind.procedure, for: saved } }"
             >Next: a procedure for it</v-btn
           >
         </div>

@@ -8,7 +8,7 @@ import { partOf, quantityOf, reading, seatOf, unitOf } from './format'
 const props = defineProps<{ seat: string; readings: Record<string, number | null>; fresh: boolean }>()
 
 const harmonic = /^(?:(\d)\.)?h(\d+)$/
-const sideWords: Record<string, string> = { ac: 'AC', dc: 'DC' }
+const sideWords: Record<string, string> = { ac: 'AC', dc: 'DC', peak: 'peak' }
 const headWords = (part: string) =>
   part
     .split('.')

@@ -38,13 +38,14 @@ export function useDraft(text: Ref<string>) {
   async function rehearse(fault: string, nameplate?: string) {
     rehearsing.value = true
     error.value = null
+    const asked = text.value
     try {
       rehearsal.value = await api.rehearse({
-        text: text.value,
+        text: asked,
         ...(fault ? { fault } : {}),
         ...(nameplate ? { nameplate } : {}),
       })
-      stale.value = false
+      stale.value = asked !== text.value
     } catch (e) {
       error.value = e
     } finally {
