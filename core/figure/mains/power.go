@@ -76,8 +76,8 @@ func isStable(rec *record.Record, req figure.Request, w window, p read) error {
 		drift = line.Slope * slopePerHour
 	}
 	if permitted := permittedDrift(p.mean.Value); math.Abs(drift) > permitted {
-		return record.Because(record.NotSettled, "the power drifts by %.4g mW/h, by %s; %.4g mW/h are permitted, so hold longer",
-			1e3*drift, what, 1e3*permitted)
+		return record.Because(record.NotSettled,
+			"the power drifts by %.4g mW/h, by %s; %.4g mW/h are permitted, so hold longer", 1e3*drift, what, 1e3*permitted)
 	}
 	return nil
 }
@@ -133,7 +133,8 @@ func ofPermitted(drift, permitted float64) string {
 	return fmt.Sprintf("%s: %.3g of the permitted %.4g W/h", word, math.Abs(drift)/permitted, permitted)
 }
 
-// powerStep is |P₂ − P₁|/(m₂ − m₁) of the first and the last period of the settled part, W/h, with m their middles.
+// powerStep is |P₂ − P₁|/(m₂ − m₁) of the first and the last period of the settled part, W/h, with m their
+// middles.
 func powerStep(rec *record.Record, req figure.Request) (figure.Result, error) {
 	w, err := settled(rec, req)
 	if err != nil {
@@ -145,10 +146,11 @@ func powerStep(rec *record.Record, req figure.Request) (figure.Result, error) {
 	}
 	switch {
 	case w.length() < length*(1-rounding):
-		return figure.Result{}, record.Because(record.TooFew, "%.4g s are left of the stage; a period is %.4g s", w.length(),
-			length)
+		return figure.Result{}, record.Because(record.TooFew, "%.4g s are left of the stage; a period is %.4g s",
+			w.length(), length)
 	case w.length() < 2*length*(1-rounding):
-		return figure.Result{}, record.Because(record.TimeOrder, "two periods of %.4g s overlap in %.4g s", length, w.length())
+		return figure.Result{}, record.Because(record.TimeOrder, "two periods of %.4g s overlap in %.4g s", length,
+			w.length())
 	}
 	column := meterOf(req) + ".watts"
 	first, err := reading(rec, column, w.t0, w.t0+length)
@@ -234,8 +236,8 @@ func accumulatedPower(rec *record.Record, req figure.Request) (figure.Result, er
 	return f, nil
 }
 
-// methodDifference is 100·(P_acc − P_samp)/P_samp over one window. The gain of the one meter cancels. Beyond what both
-// are known to, the load has bursts between the readings.
+// methodDifference is 100·(P_acc − P_samp)/P_samp over one window. The gain of the one meter cancels. Beyond what
+// both are known to, the load has bursts between the readings.
 func methodDifference(rec *record.Record, req figure.Request) (figure.Result, error) {
 	a, err := byCounter(rec, req)
 	if err != nil {
@@ -258,7 +260,8 @@ func methodDifference(rec *record.Record, req figure.Request) (figure.Result, er
 	for i := range halves {
 		halves[i] *= math.Abs(scale)
 	}
-	e := uncertainty.Expand(halves, []uncertainty.Normal{{Standard: p.mean.Noise * math.Abs(scale), Freedom: p.mean.N - 1}})
+	noise := uncertainty.Normal{Standard: p.mean.Noise * math.Abs(scale), Freedom: p.mean.N - 1}
+	e := uncertainty.Expand(halves, []uncertainty.Normal{noise})
 	if f.U, f.K = e.U, e.K; math.Abs(f.Value) > f.U {
 		f.Remarks = append(f.Remarks, "bursts: report the accumulated power")
 	}

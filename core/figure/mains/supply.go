@@ -72,8 +72,8 @@ func deviation(q string, a figure.Arg) func(*record.Record, figure.Request) (fig
 	}
 }
 
-// distortion is 100·√(Σ_{h≥2} X_h²)/X₁ of the harmonics that the meter reads, up to an order. Noise adds to every
-// harmonic, so small values read high.
+// distortion is 100·√(Σ_{h≥2} X_h²)/X₁ of the harmonics that the meter reads, up to an order. Noise adds to
+// every harmonic, so small values read high.
 func distortion(q string, orders int) func(*record.Record, figure.Request) (figure.Result, error) {
 	return func(rec *record.Record, req figure.Request) (figure.Result, error) {
 		var found []read
@@ -220,7 +220,8 @@ func correctedPower(rec *record.Record, req figure.Request) (figure.Result, erro
 	return f, nil
 }
 
-// crossover is I* = V/√(R_A·R_V), where both wirings err by the same: below it the voltmeter at the supply errs less.
+// crossover is I* = V/√(R_A·R_V), where both wirings err by the same: below it the voltmeter at the supply errs
+// less.
 func crossover(rec *record.Record, req figure.Request) (figure.Result, error) {
 	rv, err := burden(req, across)
 	if err != nil {
