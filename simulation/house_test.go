@@ -196,25 +196,32 @@ func (p *process) end() {
 // kill kills the present service; it is started again after a while.
 func (h *house) kill(after time.Duration) {
 	p := h.service
-	if p.dead.Swap(true) {
+	synctest.Wait() // nobody is in the middle of a write
+	if p.dead.Load() {
 		return
 	}
 	h.tell("service", "is killed")
+	h.inherit(p) // before anybody in it hears of its death: the dead write nothing down
+	p.dead.Store(true)
 	p.network.Cut()
 	h.bury(p, after)
 }
 
-// bury takes the records of a dead process as they are for its successor, and lets what is left of it come to its end.
-func (h *house) bury(p *process, after time.Duration) {
-	h.mu.Lock()
-	h.downs = append(h.downs, down{from: time.Now(), what: "dead"})
-	h.mu.Unlock()
-	synctest.Wait() // nobody is in the middle of a write, and nothing more is written
+// inherit takes the records of a process as they are for its successor.
+func (h *house) inherit(p *process) {
 	h.generation++
 	if err := os.CopyFS(h.data(), os.DirFS(p.data)); err != nil {
 		h.tell("service", "its records cannot be copied: %v", err)
 	}
 	_ = os.Remove(filepath.Join(h.data(), service.LocalAccessFile))
+}
+
+// bury lets what is left of a dead process come to its end, and has its successor started.
+func (h *house) bury(p *process, after time.Duration) {
+	h.mu.Lock()
+	h.downs = append(h.downs, down{from: time.Now(), what: "dead"})
+	h.mu.Unlock()
+	synctest.Wait()
 	h.restartAt = time.Now().Add(after)
 	h.busy.Go(func() {
 		<-p.started
@@ -277,6 +284,8 @@ func (h *house) until(t time.Time) {
 		select {
 		case p := <-h.died:
 			if p == h.service {
+				synctest.Wait() // nobody is in the middle of a write
+				h.inherit(p)
 				h.bury(p, time.Second)
 			}
 		case <-time.After(time.Until(next)):
