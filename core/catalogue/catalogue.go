@@ -7,6 +7,7 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/figure"
+	"usherbench/core/figure/backup"
 	"usherbench/core/figure/basics"
 	"usherbench/core/figure/battery"
 	"usherbench/core/figure/capture"
@@ -32,7 +33,7 @@ func Figures() figure.Catalogue { return figures() }
 
 var figures = sync.OnceValue(func() figure.Catalogue {
 	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
-		charger.Figures, mains.Figures)
+		charger.Figures, mains.Figures, backup.Figures)
 })
 
 // Language is what a procedure may say.

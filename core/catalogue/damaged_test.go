@@ -16,6 +16,7 @@ import (
 
 	"usherbench/core/catalogue"
 	"usherbench/core/figure"
+	"usherbench/core/figure/backup"
 	"usherbench/core/figure/mains"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
@@ -106,7 +107,7 @@ func soundRun() (*table, *record.Record) {
 				charge = [2]float64{x.columns["source.energy"][n-1] + volts*fed*h, 0}
 			}
 			x.add(t+past+1e-3, map[string]float64{"source.volts": volts, "source.amps": fed, "load.volts": volts,
-				"load.amps": drained, "source.energy": charge[0], "source.watts": volts * fed,
+				"load.amps": drained, "source.energy": charge[0], "source.watts": volts * fed, "load.watts": volts * drained,
 				"thermo.celsius": 23 + past/1000})
 			for column, read := range meter(past) {
 				if name != "standby" {
@@ -246,6 +247,12 @@ func requests() (all []figure.Request) {
 			req.Stage = "standby"
 			req.Args = map[string]float64{"across": 2e6, "through": 0.5, "nominal-volts": 230, "nominal-hertz": 50, "step": 0.36,
 				"period": 300}
+		case slices.ContainsFunc(backup.Figures, func(d figure.Definition) bool { return d.ID == id }):
+			req.Stage, req.Output = "standby", "load"
+			if strings.HasPrefix(id, "input-output-") {
+				req.Input, req.Output = "load", "source"
+			}
+			req.Args = map[string]float64{"from": 10, "to": 60, "over": 400, "request": 48, "band": 5, "nominal": 230, "low": 40}
 		case catalogue.Figures()[id].Needs == figure.Window:
 			req.Stage = "idle"
 		}
@@ -259,7 +266,8 @@ func TestTheRunOfTheseTestsHasSomethingForEveryFigure(t *testing.T) {
 	_, rec := soundRun()
 	without := map[string]bool{"knee": true, "capacity-knee": true, "cycle-life": true, "lockout-hysteresis": true,
 		"step-down-capacity": true, "capacity-gain": true, "incremental-capacity": true, "share": true,
-		"share-imbalance": true, "no-load-power": true, "cross-regulation": true, "dropout": true, "dropout-input": true}
+		"share-imbalance": true, "no-load-power": true, "cross-regulation": true, "dropout": true, "dropout-input": true,
+		"ramp-slope": true, "backup-time": true}
 	for _, req := range requests() {
 		r := catalogue.Figures().Compute(rec, req)
 		if !without[req.ID] {

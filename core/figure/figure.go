@@ -155,6 +155,25 @@ const (
 	TrueZero  = "a true 0"
 )
 
+// Of is a result from what was measured.
+func Of(m record.Measured, value float64) Result {
+	r := Result{Value: value, N: m.Len()}
+	if m.Bridged {
+		r.Remarks = append(r.Remarks, "bridged")
+	}
+	return r
+}
+
+// KnownFrom adds U from readings that are means.
+func (r *Result) KnownFrom(f func(x []float64) float64, means ...record.Measured) {
+	stated := true
+	var inputs []uncertainty.Reading
+	for _, m := range means {
+		inputs, stated = append(inputs, m.Mean), stated && m.Stated
+	}
+	r.WithUncertainty(f, inputs, stated)
+}
+
 // WithUncertainty adds U by propagation, or the remark that an accuracy is not stated.
 func (r *Result) WithUncertainty(f func([]float64) float64, readings []uncertainty.Reading, stated bool) {
 	if !stated {

@@ -41,15 +41,6 @@ func perSecond(d figure.Definition) figure.Definition {
 	return d
 }
 
-// window is what is taken of a trace.
-type window struct {
-	trace.Series
-	t0, t1  float64
-	bridged bool
-	reading uncertainty.Reading // of its mean
-	stated  bool
-}
-
 // bounds are the ends of the window that a request means.
 func bounds(rec *record.Record, req figure.Request) (t0, t1 float64, err error) {
 	span, err := rec.Span(req.Stage, req.Pass)
@@ -68,27 +59,12 @@ func bounds(rec *record.Record, req figure.Request) (t0, t1 float64, err error) 
 }
 
 // taken is a column over the window that a request means, without gaps.
-func taken(rec *record.Record, req figure.Request, column string) (w window, err error) {
-	if w.t0, w.t1, err = bounds(rec, req); err != nil {
-		return w, err
-	}
-	if w.Series, w.bridged, err = rec.Whole(column, w.t0, w.t1); err != nil {
-		return w, err
-	}
-	m, err := w.Mean()
+func taken(rec *record.Record, req figure.Request, column string) (record.Measured, error) {
+	t0, t1, err := bounds(rec, req)
 	if err != nil {
-		return w, record.CodeOf(err, column)
+		return record.Measured{}, err
 	}
-	w.reading, w.stated = rec.ReadingOf(column, w.Series, m)
-	return w, nil
-}
-
-func (w window) result(value float64) figure.Result {
-	r := figure.Result{Value: value, N: w.Len()}
-	if w.bridged {
-		r.Remarks = append(r.Remarks, "bridged")
-	}
-	return r
+	return rec.Measured(column, t0, t1)
 }
 
 // mean is (1/T)·Σ ½·(x_k + x_{k+1})·h_k.
@@ -98,8 +74,8 @@ func mean(rec *record.Record, req figure.Request) (figure.Result, error) {
 		return figure.Result{}, err
 	}
 	scale := 1 / trace.UnitOf(req.Quantity).Factor
-	r := w.result(w.reading.Value * scale)
-	r.WithUncertainty(func(x []float64) float64 { return x[0] * scale }, []uncertainty.Reading{w.reading}, w.stated)
+	r := figure.Of(w, w.Mean.Value*scale)
+	r.WithUncertainty(func(x []float64) float64 { return x[0] * scale }, []uncertainty.Reading{w.Mean}, w.Stated)
 	return r, nil
 }
 
@@ -114,9 +90,9 @@ func rms(rec *record.Record, req figure.Request) (figure.Result, error) {
 		return figure.Result{}, record.CodeOf(err, req.Quantity)
 	}
 	scale := 1 / trace.UnitOf(req.Quantity).Factor
-	r := w.result(x * scale)
-	w.reading.Value = x
-	r.WithUncertainty(func(x []float64) float64 { return x[0] * scale }, []uncertainty.Reading{w.reading}, w.stated)
+	r := figure.Of(w, x*scale)
+	w.Mean.Value = x
+	r.WithUncertainty(func(x []float64) float64 { return x[0] * scale }, []uncertainty.Reading{w.Mean}, w.Stated)
 	return r, nil
 }
 
@@ -163,18 +139,18 @@ func settledAverage(rec *record.Record, req figure.Request) (figure.Result, erro
 	if err != nil {
 		return figure.Result{}, err
 	}
-	a, err := trace.SettledAverage(w.Series, w.reading.Resolution)
+	a, err := trace.SettledAverage(w.Series, w.Mean.Resolution)
 	if err != nil {
 		return figure.Result{}, record.CodeOf(err, req.Quantity)
 	}
-	allowed := math.Max(req.Args["drift"]*math.Abs(a.Mean), w.reading.Gain*math.Abs(a.Mean)+w.reading.Offset)
+	allowed := math.Max(req.Args["drift"]*math.Abs(a.Mean), w.Mean.Gain*math.Abs(a.Mean)+w.Mean.Offset)
 	if math.Abs(a.Drift) > allowed {
 		return figure.Result{}, record.Because(record.NotSettled, "%s drifts by %.4g over the window", req.Quantity, a.Drift)
 	}
 	scale := 1 / trace.UnitOf(req.Quantity).Factor
-	r := w.result(a.Mean * scale)
-	w.reading.Value, w.reading.Noise, w.reading.N = a.Mean, a.SE, a.N
-	r.WithUncertainty(func(x []float64) float64 { return x[0] * scale }, []uncertainty.Reading{w.reading}, w.stated)
+	r := figure.Of(w, a.Mean*scale)
+	w.Mean.Value, w.Mean.Noise, w.Mean.N = a.Mean, a.SE, a.N
+	r.WithUncertainty(func(x []float64) float64 { return x[0] * scale }, []uncertainty.Reading{w.Mean}, w.Stated)
 	return r, nil
 }
 
@@ -189,12 +165,12 @@ func slope(rec *record.Record, req figure.Request) (figure.Result, error) {
 		return figure.Result{}, record.CodeOf(err, req.Quantity)
 	}
 	scale := 1 / trace.UnitOf(req.Quantity).Factor
-	r := w.result(line.Slope * scale)
-	if !w.stated {
+	r := figure.Of(w, line.Slope*scale)
+	if !w.Stated {
 		r.Remarks = append(r.Remarks, figure.NotStated)
 		return r, nil
 	}
-	e := uncertainty.Expand([]float64{w.reading.Gain * math.Abs(line.Slope)},
+	e := uncertainty.Expand([]float64{w.Mean.Gain * math.Abs(line.Slope)},
 		[]uncertainty.Normal{{Standard: line.SlopeSD, Freedom: w.Len() - 2}})
 	r.U, r.K = e.U*math.Abs(scale), e.K
 	return r, nil
@@ -222,8 +198,8 @@ func integral(rec *record.Record, req figure.Request, dim quantity.Dimension, pe
 	}
 	length := w.T[w.Len()-1] - w.T[0]
 	sum := w.IntegralSplit(rec.Commands())
-	r := w.result(sum / per)
-	w.reading.Value = sum / length
-	r.WithUncertainty(func(x []float64) float64 { return x[0] * length / per }, []uncertainty.Reading{w.reading}, w.stated)
+	r := figure.Of(w, sum/per)
+	w.Mean.Value = sum / length
+	r.WithUncertainty(func(x []float64) float64 { return x[0] * length / per }, []uncertainty.Reading{w.Mean}, w.Stated)
 	return r, nil
 }

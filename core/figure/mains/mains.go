@@ -11,8 +11,6 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
-	"usherbench/core/trace"
-	"usherbench/core/uncertainty"
 )
 
 // Figures of this family.
@@ -116,47 +114,10 @@ func settled(rec *record.Record, req figure.Request) (window, error) {
 	return w, nil
 }
 
-// read is a column of the meter between two times, with its mean as an input of an uncertainty.
-type read struct {
-	trace.Series
-	mean    uncertainty.Reading
-	stated  bool
-	bridged bool
-}
-
-func reading(rec *record.Record, column string, t0, t1 float64) (r read, err error) {
-	if r.Series, r.bridged, err = rec.Whole(column, t0, t1); err != nil {
-		return r, err
-	}
-	m, err := r.Mean()
-	if err != nil {
-		return r, record.CodeOf(err, column)
-	}
-	r.mean, r.stated = rec.ReadingOf(column, r.Series, m)
-	return r, nil
-}
-
-// result is a figure of what was read.
-func (r read) result(value float64) figure.Result {
-	f := figure.Result{Value: value, N: r.Len()}
-	if r.bridged {
-		f.Remarks = append(f.Remarks, "bridged")
-	}
-	return f
-}
-
-// floor is up to where a reading is not told from 0.
-func (r read) floor() float64 {
-	if !r.stated {
-		return 0
-	}
-	return uncertainty.Propagate(func(x []float64) float64 { return x[0] }, []uncertainty.Reading{r.mean}).U
-}
-
 // unclipped fails for a reading at the end of the range of its instrument.
-func (r read) unclipped(rec *record.Record, column string) error {
+func unclipped(rec *record.Record, column string, m record.Measured) error {
 	spec := rec.Specs[column]
-	for _, x := range r.X {
+	for _, x := range m.X {
 		if _, within := spec.Find(x); len(spec) > 0 && !within {
 			return record.Because(record.Clipped, "%s was %.4g, beyond the range of its instrument; choose a larger one",
 				column, x)
@@ -166,26 +127,16 @@ func (r read) unclipped(rec *record.Record, column string) error {
 }
 
 // all reads several quantities of the meter over the settled part of a stage.
-func all(rec *record.Record, req figure.Request, quantities ...string) (w window, found []read, err error) {
+func all(rec *record.Record, req figure.Request, quantities ...string) (w window, found []record.Measured, err error) {
 	if w, err = settled(rec, req); err != nil {
 		return w, nil, err
 	}
 	for _, q := range quantities {
-		r, err := reading(rec, meterOf(req)+"."+q, w.t0, w.t1)
+		r, err := rec.Measured(meterOf(req)+"."+q, w.t0, w.t1)
 		if err != nil {
 			return w, nil, err
 		}
 		found = append(found, r)
 	}
 	return w, found, nil
-}
-
-// knownBy adds U from readings that are means.
-func knownBy(f *figure.Result, formula func(x []float64) float64, means ...read) {
-	stated := true
-	var inputs []uncertainty.Reading
-	for _, m := range means {
-		inputs, stated = append(inputs, m.mean), stated && m.stated
-	}
-	f.WithUncertainty(formula, inputs, stated)
 }

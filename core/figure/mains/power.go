@@ -20,8 +20,8 @@ func standbyPower(rec *record.Record, req figure.Request) (figure.Result, error)
 	if err := isStable(rec, req, w, p); err != nil {
 		return figure.Result{}, err
 	}
-	f := p.result(p.mean.Value)
-	knownBy(&f, func(x []float64) float64 { return x[0] }, p)
+	f := figure.Of(p, p.Mean.Value)
+	f.KnownFrom(func(x []float64) float64 { return x[0] }, p)
 	if permitted, err := permittedFor(rec, req); err == nil {
 		f.Permitted = permitted
 	} else {
@@ -31,13 +31,14 @@ func standbyPower(rec *record.Record, req figure.Request) (figure.Result, error)
 }
 
 // steadyPower reads the watts of the settled part of a stage that is long enough.
-func steadyPower(rec *record.Record, req figure.Request) (window, read, error) {
+func steadyPower(rec *record.Record, req figure.Request) (window, record.Measured, error) {
 	w, found, err := all(rec, req, "watts")
 	if err != nil {
-		return w, read{}, err
+		return w, record.Measured{}, err
 	}
 	if total := req.Args["total"]; w.whole < total*(1-rounding) {
-		return w, read{}, record.Because(record.TooFew, "the stage lasted %.4g s; %.4g s are needed", w.whole, total)
+		return w, record.Measured{}, record.Because(record.TooFew, "the stage lasted %.4g s; %.4g s are needed", w.whole,
+			total)
 	}
 	return w, found[0], nil
 }
@@ -55,19 +56,19 @@ func permittedDrift(watts float64) float64 {
 
 // isStable fails for a power that drifts by more than is permitted: by the straight line through a steady one, and by
 // the step between the two halves of a cyclic one.
-func isStable(rec *record.Record, req figure.Request, w window, p read) error {
+func isStable(rec *record.Record, req figure.Request, w window, p record.Measured) error {
 	drift, what := 0.0, "the slope of its straight line"
 	if _, cyclic := req.Args["cycle"]; cyclic {
 		middle := w.t0 + math.Floor(w.length()/req.Args["cycle"]/2+rounding)*req.Args["cycle"]
-		first, err := reading(rec, meterOf(req)+".watts", w.t0, middle)
+		first, err := rec.Measured(meterOf(req)+".watts", w.t0, middle)
 		if err != nil {
 			return err
 		}
-		second, err := reading(rec, meterOf(req)+".watts", middle, w.t1)
+		second, err := rec.Measured(meterOf(req)+".watts", middle, w.t1)
 		if err != nil {
 			return err
 		}
-		drift, what = (second.mean.Value-first.mean.Value)/((w.t1-w.t0)/2)*slopePerHour, "the step between its halves"
+		drift, what = (second.Mean.Value-first.Mean.Value)/((w.t1-w.t0)/2)*slopePerHour, "the step between its halves"
 	} else {
 		line, err := straight(p)
 		if err != nil {
@@ -75,7 +76,7 @@ func isStable(rec *record.Record, req figure.Request, w window, p read) error {
 		}
 		drift = line.Slope * slopePerHour
 	}
-	if permitted := permittedDrift(p.mean.Value); math.Abs(drift) > permitted {
+	if permitted := permittedDrift(p.Mean.Value); math.Abs(drift) > permitted {
 		return record.Because(record.NotSettled,
 			"the power drifts by %.4g mW/h, by %s; %.4g mW/h are permitted, so hold longer", 1e3*drift, what, 1e3*permitted)
 	}
@@ -87,7 +88,7 @@ func isStable(rec *record.Record, req figure.Request, w window, p read) error {
 const fewestReadings, fewestOfSlope = 3, 5
 
 // straight is the straight line through a power.
-func straight(p read) (trace.Line, error) {
+func straight(p record.Measured) (trace.Line, error) {
 	switch n := p.Len(); {
 	case n < fewestReadings:
 		return trace.Line{N: n}, trace.ErrTooFew
@@ -109,17 +110,17 @@ func powerStability(rec *record.Record, req figure.Request) (figure.Result, erro
 	if err != nil {
 		return figure.Result{}, record.CodeOf(err, meterOf(req)+".watts")
 	}
-	f := p.result(line.Slope * slopePerHour)
-	permitted := permittedDrift(p.mean.Value)
+	f := figure.Of(p, line.Slope*slopePerHour)
+	permitted := permittedDrift(p.Mean.Value)
 	f.Remarks = append(f.Remarks, ofPermitted(f.Value, permitted))
 	if 2*line.SlopeSD*slopePerHour > permitted {
 		f.Remarks = append(f.Remarks, "noisy")
 	}
-	if !p.stated {
+	if !p.Stated {
 		f.Remarks = append(f.Remarks, figure.NotStated)
 		return f, nil
 	}
-	e := uncertainty.Expand([]float64{p.mean.Gain * math.Abs(f.Value)},
+	e := uncertainty.Expand([]float64{p.Mean.Gain * math.Abs(f.Value)},
 		[]uncertainty.Normal{{Standard: line.SlopeSD * slopePerHour, Freedom: p.Len() - 2}})
 	f.U, f.K = e.U, e.K
 	return f, nil
@@ -153,18 +154,18 @@ func powerStep(rec *record.Record, req figure.Request) (figure.Result, error) {
 			w.length())
 	}
 	column := meterOf(req) + ".watts"
-	first, err := reading(rec, column, w.t0, w.t0+length)
+	first, err := rec.Measured(column, w.t0, w.t0+length)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	second, err := reading(rec, column, w.t1-length, w.t1)
+	second, err := rec.Measured(column, w.t1-length, w.t1)
 	if err != nil {
 		return figure.Result{}, err
 	}
 	apart := (w.length() - length) / slopePerHour
-	f := second.result(math.Abs(second.mean.Value-first.mean.Value) / apart)
-	knownBy(&f, func(x []float64) float64 { return (x[1] - x[0]) / apart }, first, second)
-	f.Remarks = append(f.Remarks, ofPermitted(f.Value, permittedDrift((first.mean.Value+second.mean.Value)/2)))
+	f := figure.Of(second, math.Abs(second.Mean.Value-first.Mean.Value)/apart)
+	f.KnownFrom(func(x []float64) float64 { return (x[1] - x[0]) / apart }, first, second)
+	f.Remarks = append(f.Remarks, ofPermitted(f.Value, permittedDrift((first.Mean.Value+second.Mean.Value)/2)))
 	return f, nil
 }
 
@@ -247,12 +248,12 @@ func methodDifference(rec *record.Record, req figure.Request) (figure.Result, er
 	if err != nil {
 		return figure.Result{}, err
 	}
-	if math.Abs(p.mean.Value) <= p.floor() || p.mean.Value == 0 {
+	if math.Abs(p.Mean.Value) <= p.Floor() || p.Mean.Value == 0 {
 		return figure.Result{}, record.Because(record.ZeroDivisor, "the power is not told from 0")
 	}
-	scale := 100 / p.mean.Value
-	f := p.result(scale * (a.watts - p.mean.Value))
-	if !p.stated || !a.known {
+	scale := 100 / p.Mean.Value
+	f := figure.Of(p, scale*(a.watts-p.Mean.Value))
+	if !p.Stated || !a.known {
 		f.Remarks = append(f.Remarks, figure.NotStated)
 		return f, nil
 	}
@@ -260,7 +261,7 @@ func methodDifference(rec *record.Record, req figure.Request) (figure.Result, er
 	for i := range halves {
 		halves[i] *= math.Abs(scale)
 	}
-	noise := uncertainty.Normal{Standard: p.mean.Noise * math.Abs(scale), Freedom: p.mean.N - 1}
+	noise := uncertainty.Normal{Standard: p.Mean.Noise * math.Abs(scale), Freedom: p.Mean.N - 1}
 	e := uncertainty.Expand(halves, []uncertainty.Normal{noise})
 	if f.U, f.K = e.U, e.K; math.Abs(f.Value) > f.U {
 		f.Remarks = append(f.Remarks, "bursts: report the accumulated power")
@@ -276,22 +277,22 @@ func maxCurrentRatio(rec *record.Record, req figure.Request) (figure.Result, err
 	}
 	p, v, i, peak := found[0], found[1], found[2], found[3]
 	switch {
-	case math.Abs(p.mean.Value) <= p.floor() || p.mean.Value == 0:
+	case math.Abs(p.Mean.Value) <= p.Floor() || p.Mean.Value == 0:
 		return figure.Result{}, record.Because(record.ZeroDivisor, "the power is not told from 0")
-	case i.mean.Value <= i.floor():
+	case i.Mean.Value <= i.Floor():
 		return figure.Result{}, record.Because(record.ZeroDivisor, "the current is not told from 0")
 	}
-	if err := peak.unclipped(rec, meterOf(req)+".amps.peak"); err != nil {
+	if err := unclipped(rec, meterOf(req)+".amps.peak", peak); err != nil {
 		return figure.Result{}, err
 	}
-	factor := figure.Result{Value: p.mean.Value / (v.mean.Value * i.mean.Value)}
-	knownBy(&factor, func(x []float64) float64 { return x[0] / (x[1] * x[2]) }, p, v, i)
+	factor := figure.Result{Value: p.Mean.Value / (v.Mean.Value * i.Mean.Value)}
+	factor.KnownFrom(func(x []float64) float64 { return x[0] / (x[1] * x[2]) }, p, v, i)
 	if math.Abs(factor.Value) > 1+factor.U+1e-9 {
 		return figure.Result{}, record.Because(record.Implausible, "the power factor would be %.4g", factor.Value)
 	}
 	ratio := func(x []float64) float64 { return x[3] * x[1] / x[0] } // (Î/I)·(V·I)/P
-	f := p.result(ratio([]float64{p.mean.Value, v.mean.Value, i.mean.Value, peak.mean.Value}))
-	knownBy(&f, ratio, p, v, i, peak)
+	f := figure.Of(p, ratio([]float64{p.Mean.Value, v.Mean.Value, i.Mean.Value, peak.Mean.Value}))
+	f.KnownFrom(ratio, p, v, i, peak)
 	return f, nil
 }
 
@@ -305,7 +306,7 @@ func permittedFor(rec *record.Record, req figure.Request) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return permitted(found[0].mean.Value, ratio.Value), nil
+	return permitted(found[0].Mean.Value, ratio.Value), nil
 }
 
 // permitted is what IEC 62301 permits for 95 %, W: 2 % of a power from 1 W on, 20 mW below it; where the maximum
@@ -335,8 +336,8 @@ func permittedUncertainty(rec *record.Record, req figure.Request) (figure.Result
 		return figure.Result{}, err
 	}
 	p := found[0]
-	f := p.result(permitted(p.mean.Value, ratio.Value))
+	f := figure.Of(p, permitted(p.Mean.Value, ratio.Value))
 	f.Remarks = append(f.Remarks, fmt.Sprintf("maximum current ratio %.4g", ratio.Value))
-	knownBy(&f, func(x []float64) float64 { return permitted(x[0], ratio.Value) }, p)
+	f.KnownFrom(func(x []float64) float64 { return permitted(x[0], ratio.Value) }, p)
 	return f, nil
 }

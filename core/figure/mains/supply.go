@@ -8,7 +8,6 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
-	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 )
 
@@ -38,12 +37,12 @@ func nominal(rec *record.Record, req figure.Request, a figure.Arg) (float64, err
 }
 
 // over reads a column of the meter over the whole stage that a request names.
-func over(rec *record.Record, req figure.Request, q string) (read, error) {
+func over(rec *record.Record, req figure.Request, q string) (record.Measured, error) {
 	span, err := rec.Span(req.Stage, req.Pass)
 	if err != nil {
-		return read{}, err
+		return record.Measured{}, err
 	}
-	return reading(rec, meterOf(req)+"."+q, span.T0, span.T1)
+	return rec.Measured(meterOf(req)+"."+q, span.T0, span.T1)
 }
 
 // deviation is 100·(x − x_n)/x_n of the reading that is farthest from nominal, with its sign.
@@ -64,10 +63,10 @@ func deviation(q string, a figure.Arg) func(*record.Record, figure.Request) (fig
 			}
 		}
 		off := func(v []float64) float64 { return 100 * (v[0] - want) / want }
-		f := x.result(off(x.X[at : at+1]))
+		f := figure.Of(x, off(x.X[at:at+1]))
 		f.Remarks = append(f.Remarks, quantity.Sprintf("first at %.6g s", x.T[at]))
-		x.mean.Value, x.mean.Noise, x.mean.N = x.X[at], x.Noise(), 0 // a single reading has all of it
-		knownBy(&f, off, x)
+		x.Mean.Value, x.Mean.Noise, x.Mean.N = x.X[at], x.Noise(), 0 // a single reading has all of it
+		f.KnownFrom(off, x)
 		return f, nil
 	}
 }
@@ -76,7 +75,7 @@ func deviation(q string, a figure.Arg) func(*record.Record, figure.Request) (fig
 // every harmonic, so small values read high.
 func distortion(q string, orders int) func(*record.Record, figure.Request) (figure.Result, error) {
 	return func(rec *record.Record, req figure.Request) (figure.Result, error) {
-		var found []read
+		var found []record.Measured
 		for h := 1; h <= orders; h++ {
 			x, err := over(rec, req, fmt.Sprintf("%s.h%d", q, h))
 			if err != nil && h > 1 {
@@ -89,15 +88,15 @@ func distortion(q string, orders int) func(*record.Record, figure.Request) (figu
 			found = append(found, x)
 		}
 		first := found[0]
-		if first.mean.Value <= math.Max(first.floor(), 0) {
+		if first.Mean.Value <= math.Max(first.Floor(), 0) {
 			return figure.Result{}, record.Because(record.BelowFloor, "the fundamental is not told from 0")
 		}
 		values := make([]float64, orders)
 		for i, x := range found {
-			values[i] = x.mean.Value
+			values[i] = x.Mean.Value
 		}
-		f := first.result(distorted(values))
-		knownBy(&f, distorted, found...)
+		f := figure.Of(first, distorted(values))
+		f.KnownFrom(distorted, found...)
 		return f, nil
 	}
 }
@@ -123,14 +122,14 @@ func crestFactor(q string) func(*record.Record, figure.Request) (figure.Result, 
 		if err != nil {
 			return figure.Result{}, err
 		}
-		if err := peak.unclipped(rec, meterOf(req)+"."+q+".peak"); err != nil {
+		if err := unclipped(rec, meterOf(req)+"."+q+".peak", peak); err != nil {
 			return figure.Result{}, err
 		}
-		if rms.mean.Value <= math.Max(rms.floor(), 0) {
+		if rms.Mean.Value <= math.Max(rms.Floor(), 0) {
 			return figure.Result{}, record.Because(record.BelowFloor, "%s is not told from 0", meterOf(req)+"."+q)
 		}
-		f := rms.result(peak.mean.Value / rms.mean.Value)
-		knownBy(&f, func(x []float64) float64 { return x[0] / x[1] }, peak, rms)
+		f := figure.Of(rms, peak.Mean.Value/rms.Mean.Value)
+		f.KnownFrom(func(x []float64) float64 { return x[0] / x[1] }, peak, rms)
 		return f, nil
 	}
 }
@@ -208,15 +207,15 @@ func correctedPower(rec *record.Record, req figure.Request) (figure.Result, erro
 		return figure.Result{}, err
 	}
 	p, x := found[0], found[1]
-	taken := own(x.mean.Value, r.Value)
-	if math.Abs(taken) > math.Abs(p.mean.Value)+p.floor() {
+	taken := own(x.Mean.Value, r.Value)
+	if math.Abs(taken) > math.Abs(p.Mean.Value)+p.Floor() {
 		return figure.Result{}, record.Because(record.Implausible, "the meter would take %.4g W of %.4g W itself", taken,
-			p.mean.Value)
+			p.Mean.Value)
 	}
 	corrected := func(v []float64) float64 { return v[0] - own(v[1], v[2]) }
-	f := p.result(p.mean.Value - taken)
+	f := figure.Of(p, p.Mean.Value-taken)
 	f.Remarks = append(f.Remarks, quantity.Sprintf("corrected by %.4g W", -taken))
-	knownBy(&f, corrected, p, x, read{Series: trace.Series{}, mean: r, stated: true})
+	f.KnownFrom(corrected, p, x, record.Measured{Mean: r, Stated: true})
 	return f, nil
 }
 
@@ -236,7 +235,7 @@ func crossover(rec *record.Record, req figure.Request) (figure.Result, error) {
 		return figure.Result{}, err
 	}
 	at := func(x []float64) float64 { return x[0] / math.Sqrt(x[1]*x[2]) }
-	f := v.result(at([]float64{v.mean.Value, rv.Value, ra.Value}))
-	knownBy(&f, at, v, read{mean: rv, stated: true}, read{mean: ra, stated: true})
+	f := figure.Of(v, at([]float64{v.Mean.Value, rv.Value, ra.Value}))
+	f.KnownFrom(at, v, record.Measured{Mean: rv, Stated: true}, record.Measured{Mean: ra, Stated: true})
 	return f, nil
 }
