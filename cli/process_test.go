@@ -106,14 +106,14 @@ type house struct {
 
 func newHouse(t *testing.T, bays int, more ...string) *house {
 	h := &house{t: t, data: t.TempDir()}
-	t.Cleanup(func() { // a warden outlives its service until the bench is safe
-		assert.Eventually(t, func() bool { return exec.Command("pgrep", "-f", h.data).Run() != nil }, time.Minute,
-			20*time.Millisecond, "processes of the house are left")
-	})
 	h.config = filepath.Join(h.data, "usher.yaml")
 	bench := start(t, append([]string{"simbench", "--port", "0", "--bays", fmt.Sprint(bays), "--write-config", h.config,
 		"--until-input-ends"}, more...)...)
 	h.admin = strings.TrimSuffix(bench.line("The simulated bench runs; its state is at"), "/state")
+	t.Cleanup(func() { // a warden outlives its service until the bench is safe, and the bench is there for that
+		assert.Eventually(t, func() bool { return exec.Command("pgrep", "-f", "warden "+h.data).Run() != nil }, time.Minute,
+			20*time.Millisecond, "a warden of the house is left")
+	})
 	return h
 }
 
