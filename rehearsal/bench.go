@@ -31,6 +31,9 @@ type bench struct {
 // unlimited is where a limit begins of which a procedure says nothing, V, A or Ω: the model has no instruments.
 const unlimited = 1e4
 
+// usualHertz is the frequency of the mains of which a procedure says nothing.
+const usualHertz = 50
+
 // settings are what was set on a seat.
 type settings struct {
 	kind                     seats.Kind
@@ -38,6 +41,7 @@ type settings struct {
 	on                       bool
 	mode                     string
 	volts, amps, watts, ohms float64
+	hertz                    float64
 }
 
 // read says which quantity of which seat is a column, and which part of it.
@@ -53,7 +57,7 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 		b.outputs = several.Outputs()
 	}
 	for _, s := range program.Seats {
-		x := &settings{kind: s.Kind, mode: "current", branch: branchOf(s.Name)}
+		x := &settings{kind: s.Kind, mode: "current", branch: branchOf(s.Name), hertz: usualHertz}
 		b.seats[s.Name] = x
 		b.order = append(b.order, x)
 	}
@@ -97,6 +101,8 @@ func (b *bench) apply(all []procedure.Setting) {
 			x.watts = s.Value
 		case "ohms":
 			x.ohms = s.Value
+		case "hertz":
+			x.hertz = s.Value
 		}
 	}
 }
@@ -110,6 +116,9 @@ func (b *bench) terminals() (joined plant.Joined) {
 		switch {
 		case x.kind.Is(seats.Feeds) && !(x.kind.Is(seats.Drains) && x.amps < 0):
 			joined.Line = plant.Source{On: true, Volts: math.Max(joined.Line.Volts, x.volts), Amps: joined.Line.Amps + x.amps}
+			if x.kind.Alternating {
+				joined.Line.Hertz = x.hertz
+			}
 		case x.kind.Is(seats.Feeds):
 			joined.Output = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: -x.amps}
 		case x.kind.Is(seats.Drains):
@@ -137,7 +146,7 @@ func (b *bench) further(x *settings) bool {
 func (b *bench) move(t float64) {
 	o := b.unit.At(t, b.terminals())
 	if dt := t - b.lastT; b.begun && dt > 0 {
-		b.fromSources += b.o.Line.Volts * b.o.Line.Amps * dt
+		b.fromSources += b.o.Line.Watts() * dt
 		b.heat += b.o.Heat * dt
 	}
 	b.o, b.lastT, b.begun = o, t, true
@@ -156,16 +165,20 @@ func (b *bench) frame(t float64) trace.Frame {
 	return f
 }
 
-// value is what a seat reads. The model runs on direct current, which has no phases and no spectrum.
+// value is what a seat reads. The model has one phase.
 func (b *bench) value(r read) float64 {
 	x, q := r.seat, r.q
+	o := b.o
 	switch {
 	case r.part.Phase > 0:
 		return math.NaN()
+	case o.Line.Wave != nil && !x.kind.Is(seats.Drains):
+		if v, is := ofWave(o.Line, r); is {
+			return v
+		}
 	case r.part.Side == quantity.AC || r.part.Order > 0:
 		return 0
 	}
-	o := b.o
 	if b.further(x) { // what flows out there is counted below zero
 		o.Output = plant.Seen{Volts: o.Further[x.branch-1].Volts, Amps: -o.Further[x.branch-1].Amps}
 	}
@@ -192,7 +205,40 @@ func (b *bench) value(r read) float64 {
 	case q == "amps":
 		return o.Line.Amps
 	case q == "watts" && !drains:
-		return o.Line.Volts * o.Line.Amps
+		return o.Line.Watts()
 	}
 	return 0
+}
+
+// ofWave is what of a reading only alternating current has; ok is false for what direct current has as well.
+func ofWave(line plant.Seen, r read) (x float64, ok bool) {
+	w := line.Wave
+	order := func(all []float64) float64 {
+		if r.part.Order > len(all) {
+			return 0
+		}
+		return all[r.part.Order-1]
+	}
+	va := line.Volts * line.Amps
+	switch {
+	case r.part.Order > 0 && r.q == "volts":
+		return order(w.VoltOrders), true
+	case r.part.Order > 0 && r.q == "amps":
+		return order(w.AmpOrders), true
+	case r.part.Peak && r.q == "volts":
+		return w.PeakVolts, true
+	case r.part.Peak && r.q == "amps":
+		return w.PeakAmps, true
+	case r.part.Side == quantity.DC:
+		return 0, true
+	case r.q == "hertz":
+		return w.Hertz, true
+	case r.q == "va":
+		return va, true
+	case r.q == "var":
+		return math.Sqrt(math.Max(va*va-w.Power*w.Power, 0)), true
+	case r.q == "factor" && va > 0:
+		return w.Power / va, true
+	}
+	return 0, false
 }

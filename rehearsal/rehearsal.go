@@ -16,6 +16,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
@@ -117,6 +118,11 @@ func Run(ctx context.Context, program *procedure.Program, plate *nameplate.Namep
 		names = append(names, s.Name)
 	}
 	r.counters = trace.NewCounters(program.Columns, names)
+	for _, s := range program.Seats {
+		if s.Kind.Is(seats.Measures) { // of alternating current volts times amps are no watts
+			r.counters.Measured(s.Name)
+		}
+	}
 	if err := r.run(ctx); err != nil {
 		return nil, err
 	}
@@ -333,7 +339,8 @@ func answer(a stage.Prompt, serial string) string {
 // record is what figures are computed from.
 func (r *rehearsal) record() *record.Record {
 	result := r.result
-	rec := &record.Record{Points: result.Points, Marks: result.Marks, Stages: result.Spans, Specs: r.options.Specs,
+	rec := &record.Record{Exact: true, Points: result.Points, Marks: result.Marks, Stages: result.Spans,
+		Specs:    r.options.Specs,
 		Columns:  result.Columns,
 		Captures: result.Captures, Samples: r.scope.samples,
 		AtLeast: coarsest * float64(r.stride), Bridge: coarsest * 10 * float64(r.stride),

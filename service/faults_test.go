@@ -57,6 +57,17 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const mainsFaults = `procedure: faults
+for: any
+needs: {mains: {}, meter: {measures: ac}}
+guards:
+  - {when: "mains.volts < 100 V for 100 ms and elapsed > 2 s", note: the source sees no volts}
+  - {when: "meter.volts < 100 V for 100 ms and elapsed > 2 s", note: the analyser sees no line}
+stages:
+  - set: {mains: {volts: 230 V, hertz: 50 Hz, amps: 1 A, output: on}}
+  - hold: {for: 1000 s}
+`
+
 const cellFaults = `procedure: faults
 for: any
 needs: {cycler: {}, meter: {}}
@@ -212,6 +223,8 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(packFaults)
 	case simbench.SideBySide:
 		h.Push(cellFaults)
+	case simbench.Mains:
+		h.Push(mainsFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	case simbench.Scoped, simbench.Digitised:

@@ -83,6 +83,8 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		serial = "GB-41"
 	case strings.HasPrefix(r.name, "gannet"):
 		serial = "GP-301"
+	case strings.HasPrefix(r.name, "eider"):
+		serial = "ED-501"
 	case strings.HasPrefix(r.name, "dunlin"):
 		serial = "DN-601"
 	}
@@ -130,7 +132,8 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 		{8, []simbench.Layout{simbench.Scoped, simbench.Outputs}, []ready{{"bay1", "tern-validation", nil},
 			{"bay2", "dunlin-outputs", nil}}},
 		{2, []simbench.Layout{simbench.Scoped}, []ready{{"bay1", "tern-watch", nil}}},
-		{60, []simbench.Layout{simbench.Metered}, []ready{{"bay1", "tern-warm-up", nil}}},
+		{60, []simbench.Layout{simbench.Metered, simbench.Mains}, []ready{{"bay1", "tern-warm-up", nil},
+			{"bay2", "eider-standby-look", nil}, {"bay2", "eider-standby", nil}}},
 		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack},
 			[]ready{
 				{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}},

@@ -62,7 +62,7 @@ var (
 // standIns lists the kinds of stand-ins.
 func standIns() []standIn {
 	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
-		thermometerKind, scopeKind}
+		thermometerKind, scopeKind, acSourceKind, gridMeterKind}
 }
 
 // Faults lists the faults that the instrument can have.

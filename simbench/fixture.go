@@ -234,6 +234,17 @@ func (f *fixture) waves(look func(at func(t float64) plant.Operating, stirred []
 	look(func(float64) plant.Operating { return f.last }, nil)
 }
 
+// taken is the energy that flowed into the unit between two times, W·s.
+func (f *fixture) taken(from, to float64) float64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	o := f.now()
+	if unit, ok := f.unit.(plant.Integrating); ok {
+		return unit.Taken(from, to)
+	}
+	return o.Line.Watts() * (to - from)
+}
+
 func (f *fixture) operating() plant.Operating {
 	if f == nil {
 		return plant.Operating{Celsius: plant.Ambient}

@@ -25,6 +25,8 @@ const (
 	Scoped       Layout = "scoped"
 	Digitised    Layout = "digitised"
 	Outputs      Layout = "outputs"
+	Mains        Layout = "mains"
+	MainsAtUnit  Layout = "mains-at-unit"
 )
 
 // plan is a layout as data.
@@ -51,6 +53,12 @@ func module(p plan) plan {
 // pack is a layout around a battery.
 func pack(p plan) plan {
 	p.unit, p.serial, p.first = "gannet", "GP", 301
+	return p
+}
+
+// adapter is a layout around what the mains feeds.
+func adapter(p plan) plan {
+	p.unit, p.serial, p.first = "eider", "ED", 501
 	return p
 }
 
@@ -89,6 +97,10 @@ func layouts() []plan {
 		{name: SideBySide, about: "a cycler at cells in parallel, with an ammeter at each, and a thermometer",
 			unit: "gannet-bank", serial: "GB", first: 41,
 			standIns: join((*Bench).addCycler, (*Bench).addAmmeters, (*Bench).addThermo)},
+		adapter(plan{name: Mains, about: "an AC source, a power analyser and a load at an adapter, the analyser's volts at " +
+			"the source", standIns: join((*Bench).addACSource, (*Bench).addGridMeter, (*Bench).addLoad)}),
+		adapter(plan{name: MainsAtUnit, about: "as mains, the analyser's volts at the adapter",
+			standIns: join((*Bench).addACSource, (*Bench).addGridMeterAtUnit, (*Bench).addLoad)}),
 	}
 }
 

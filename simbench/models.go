@@ -28,6 +28,13 @@ var (
 	analyserWatts  = channelModel{gain: 0.0002, offset: 5e-3, noise: 0.5e-3, resolution: 0.1e-3}
 	meterVolts     = channelModel{gain: 0.00003, offset: 0.3e-3, noise: 0.02e-3, resolution: 0.01e-3}
 	shuntAmps      = channelModel{gain: 0.0005, offset: 0.5e-3, noise: 0.05e-3, resolution: 0.1e-3}
+	mainsVolts     = channelModel{gain: 0.001, offset: 0.1, noise: 0.02, resolution: 0.01}
+	mainsAmps      = channelModel{gain: 0.002, offset: 2e-3, noise: 0.2e-3, resolution: 1e-3}
+	mainsSetVolts  = channelModel{gain: 0.001, offset: 0.1, resolution: 0.1}
+	gridVolts      = channelModel{gain: 0.0005, offset: 0.02, noise: 3e-3, resolution: 1e-3}
+	gridAmps       = channelModel{gain: 0.001, offset: 5e-6, noise: 1e-6, resolution: 1e-7}
+	gridWatts      = channelModel{gain: 0.001, offset: 0.2e-3, noise: 30e-6, resolution: 1e-5}
+	gridHertz      = channelModel{offset: 5e-3, noise: 1e-3, resolution: 1e-3}
 	thermoCelsius  = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
 	registerVolts  = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
 	registerAmps   = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
@@ -46,6 +53,8 @@ const (
 	mostLoadOhms    = 10_000
 	mostCyclerVolts = 80
 	mostCyclerAmps  = 12
+	mostMainsVolts  = 300
+	mostMainsAmps   = 8
 )
 
 // errorSource draws the fixed errors and the noise of one instrument.

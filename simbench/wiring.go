@@ -90,6 +90,25 @@ func (b *Bench) addAnalyser(j joint) error {
 	return b.listen(name, analyserKind, a.health, &a.interpreter)
 }
 
+func (b *Bench) addACSource(j joint) error {
+	f, w, n := j.fixture, j.wiring, j.number
+	s := newACSource(fmt.Sprintf("M1-%04d", 1000+n), b.options.Ideal)
+	s.feed, f.setVolts = f.newFeed(), s.setVolts.set
+	name := fmt.Sprintf("acsource%d", n)
+	w.Seats["mains"] = []Channel{{name, 1}}
+	return b.listen(name, acSourceKind, s.health, &s.interpreter)
+}
+
+func (b *Bench) addGridMeter(j joint) error       { return b.addGridMeterWired(j, false) }
+func (b *Bench) addGridMeterAtUnit(j joint) error { return b.addGridMeterWired(j, true) }
+
+func (b *Bench) addGridMeterWired(j joint, atUnit bool) error {
+	m := newGridMeter(fmt.Sprintf("A2-%04d", 1100+j.number), b.options.Ideal, j.fixture, atUnit)
+	name := fmt.Sprintf("gridmeter%d", j.number)
+	j.wiring.Seats["meter"] = []Channel{{name, 1}}
+	return b.listen(name, gridMeterKind, m.health, &m.interpreter)
+}
+
 func (b *Bench) addMultimeter(j joint) error {
 	f, w, n := j.fixture, j.wiring, j.number
 	m := newMultimeter(fmt.Sprintf("D1-%04d", 400+n), b.options.Ideal, f)

@@ -192,7 +192,7 @@ func driveSeat(r *procedure.Reader, n, on document.Node, discharge bool) (proced
 	}
 	if on.Present() {
 		seat, ok := r.Seat(on.Text())
-		if !ok || !seat.Kind.Is(role) {
+		if !ok || !seat.Kind.Drives(role) {
 			on.Fail("%q is no seat for this; it needs a %s of needs", on.Text(), seats.NamesHaving(role))
 			return seat, false
 		}

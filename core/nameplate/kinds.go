@@ -41,6 +41,11 @@ func UnitKinds() []UnitKind {
 			{"nominal_line", "Nominal line", "48 V", true}, {"charge_volts", "Charge volts", "29.2 V", true},
 			{"rated_current", "Charge amps", "4.8 A", true}, {"rated_capacity", "Capacity of its battery", "9.6 Ah", true},
 		}, Bounds: []Bound{{"source.volts", "nominal_line", 1.1}}},
+		{Name: "adapter", Title: "Mains adapter", Procedure: "eider-standby", Fields: []Field{
+			{"nominal_line", "Nominal line", "230 V", true}, {"line_frequency", "Line frequency", "50 Hz", true},
+			{"rated_volts", "Output volts", "24 V", true}, {"rated_current", "Output amps", "5 A", true},
+			{"standby_power", "Power in standby, at most", "150 mW", false},
+		}, Bounds: []Bound{{"mains.volts", "nominal_line", 1.15}, {"load.amps", "rated_current", 1.15}}},
 		{Name: "battery", Title: "Battery", Procedure: "gannet-capacity", Fields: []Field{
 			{"rated_capacity", "Rated capacity", "9.6 Ah", true}, {"rated_volts", "Rated volts", "25.9 V", false},
 			{"charge_volts", "Charge volts", "29.2 V", false}, {"cutoff", "Cutoff", "21 V", false},

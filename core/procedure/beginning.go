@@ -14,6 +14,8 @@ func (p *Program) Beginning(seat string, can func(q, word string) bool,
 		switch {
 		case q == seats.Output: // it is off
 			continue
+		case seats.BeginsAsItIs(q):
+			continue
 		case q == seats.Mode:
 			s.Word = seats.BeginsIn
 		case seats.BeginsAtOne(q):

@@ -1,6 +1,7 @@
 package procedure
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math"
@@ -65,6 +66,9 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		r.readPlace(&f, e)
 	}
 	r.checkFed(id, f)
+	for _, part := range f.Definition.Parts {
+		r.hasColumn(cmp.Or(f.Input, "meter") + "." + part)
+	}
 	switch {
 	case f.Definition.Needs == figure.Capture:
 		r.checkCapture(n, &f)

@@ -33,6 +33,8 @@ type Record struct {
 	Series int
 	// Specs are the accuracies of what was measured, by column; a column without one has no stated accuracy.
 	Specs map[string]uncertainty.Spec
+	// Exact is true where the readings are the truth, as of a model.
+	Exact bool
 	// Bridge is the longest gap inside a stage that is taken as a straight line, s; 0: the usual 10 s. On a bench
 	// whose clock runs faster the same hiccup of the computer is a longer gap.
 	Bridge float64

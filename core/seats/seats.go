@@ -56,6 +56,8 @@ type Kind struct {
 	Modes []string
 	// Choices are what else it can be told by a word.
 	Choices []Choice
+	// Alternating is true for one whose volts and amps are effective values: their product is no power.
+	Alternating bool
 }
 
 // BeginsAtMost tells whether a number stands at the most when a run begins, before its procedure sets it: a limit
@@ -64,6 +66,9 @@ type Kind struct {
 func (k Kind) BeginsAtMost(q string) bool {
 	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains)
 }
+
+// BeginsAsItIs tells whether a number stays what it is when a run begins: no frequency moves nothing.
+func BeginsAsItIs(q string) bool { return q == "hertz" }
 
 // BeginsAtOne tells whether a number stands at 1 when a run begins: every reading is one of its own.
 func BeginsAtOne(q string) bool {
@@ -133,6 +138,10 @@ var kinds = []Kind{
 	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"},
 		Sets: []string{"volts", "amps", Averages, Output}, Must: []string{"volts", Output},
 		Choices: []Choice{sense}},
+	// The mains gives alternating current: volts are rms, amps their limit, angle where a period is switched on.
+	{Name: "mains", Roles: Feeds, Reads: []string{"volts", "amps", "watts", "hertz", "limited"},
+		Sets: []string{"volts", "hertz", "amps", "angle", Averages, Output}, Must: []string{"volts", Output},
+		Alternating: true},
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
 		"hertz"}, Sets: []string{Averages}, Choices: []Choice{measures}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
@@ -167,15 +176,18 @@ func Names() (names []string) {
 // Modes lists what an instrument can keep constant.
 func Modes() []string { return slices.Clone(modes) }
 
-// Having lists the kinds that have all the given roles; those that have more come first.
+// Drives tells whether the kind has all the given roles towards a battery, which direct current alone charges.
+func (k Kind) Drives(roles Role) bool { return k.Is(roles) && !k.Alternating }
+
+// Having lists the kinds that have all the given roles towards a battery; those that have more come first.
 func Having(roles Role) []Kind {
-	all := slices.DeleteFunc(All(), func(k Kind) bool { return !k.Is(roles) })
+	all := slices.DeleteFunc(All(), func(k Kind) bool { return !k.Drives(roles) })
 	more := func(k Kind) int { return bits.OnesCount8(uint8(k.Roles &^ roles)) }
 	slices.SortStableFunc(all, func(a, b Kind) int { return more(b) - more(a) })
 	return all
 }
 
-// NamesHaving words the kinds that have all the given roles: "cycler or a source".
+// NamesHaving words the kinds of [Having]: "cycler or a source".
 func NamesHaving(roles Role) string {
 	var names []string
 	for _, k := range Having(roles) {
@@ -220,7 +232,7 @@ func (k Kind) Columns(seat string, gives []string) trace.Columns {
 			columns = append(columns, seat+"."+reading)
 		}
 	}
-	if !slices.Contains(gives, "volts") || !slices.Contains(gives, "amps") {
+	if k.Alternating || !slices.Contains(gives, "volts") || !slices.Contains(gives, "amps") {
 		return columns
 	}
 	for _, derived := range trace.Derived(seat) {

@@ -51,6 +51,13 @@ type Waving interface {
 	Stirred() []float64
 }
 
+// Integrating is a unit that can say exactly what it takes of its line over a time.
+type Integrating interface {
+	Unit
+	// Taken is the energy that it took between two times, W·s, as it was joined when At was last called.
+	Taken(from, to float64) float64
+}
+
 // Type is one type of unit: a known one by its name, or what is made of the ratings of any unit of a kind.
 type Type struct {
 	// Name of a known unit; empty: the type makes units of Kind from their ratings.
@@ -111,10 +118,24 @@ type Operating struct {
 type Seen struct {
 	Volts, Amps float64
 	Limited     bool `json:",omitempty"` // what feeds it is in its current limit
+	// Wave is what more is known of alternating volts and amps, which are effective values then; nil: they are direct.
+	Wave *Wave `json:",omitempty"`
+}
+
+// Wave is a period of alternating volts and amps.
+type Wave struct {
+	Hertz, Power          float64 // mean power, W
+	PeakVolts, PeakAmps   float64
+	VoltOrders, AmpOrders []float64 `json:"-"` // effective values of the harmonics, the fundamental first
 }
 
 // Watts are what passes.
-func (s Seen) Watts() float64 { return s.Volts * s.Amps }
+func (s Seen) Watts() float64 {
+	if s.Wave != nil {
+		return s.Wave.Power
+	}
+	return s.Volts * s.Amps
+}
 
 // Gives is what all outputs of a converter give, W.
 func (o Operating) Gives() float64 {
@@ -135,6 +156,10 @@ func (o Operating) Loss() float64 { return o.Line.Watts() - o.Gives() }
 type Source struct {
 	On          bool
 	Volts, Amps float64 // setpoint and current limit
+	// Hertz is the frequency of alternating volts, whose setpoint is their effective value; 0: they are direct.
+	Hertz float64
+	// Third is the third harmonic of the volts, as a share of the fundamental.
+	Third float64
 }
 
 // Mode is what an electronic load keeps constant.

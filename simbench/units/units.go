@@ -7,13 +7,14 @@ import (
 	"strings"
 
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/adapter"
 	"usherbench/simbench/plant/battery"
 	"usherbench/simbench/plant/converter"
 )
 
 // Types are all types of units.
 func Types() []plant.Type {
-	return slices.Concat(battery.Types(), converter.Types())
+	return slices.Concat(battery.Types(), converter.Types(), adapter.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

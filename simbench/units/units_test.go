@@ -10,10 +10,19 @@ import (
 	"usherbench/simbench/plant"
 )
 
+// lineOf is what feeds units of a kind.
+func lineOf(kind plant.Type) plant.Source {
+	if kind.Kind == "adapter" {
+		return plant.Source{On: true, Volts: 230, Amps: 10, Hertz: 50}
+	}
+	return plant.Source{On: true, Volts: 48, Amps: 10}
+}
+
 // ratings are those of a unit of each kind that is made from its ratings alone.
 var ratings = map[string]map[string]float64{
 	"battery":   {"rated_volts": 25.6, "rated_capacity": 9 * 3600},
 	"converter": {"rated_volts": 12, "rated_current": 5, "nominal_line": 48, "lowest_line": 36},
+	"adapter":   {"rated_volts": 24, "rated_current": 5},
 }
 
 func modelOf(t plant.Type) Model {
@@ -47,7 +56,7 @@ func TestEveryTypeMakesItsUnitsWithEveryFault(t *testing.T) {
 // The same serial number is always the same unit, another is another, and without one the values are nominal.
 func TestASerialNumberIsAUnit(t *testing.T) {
 	at := func(kind plant.Type, serial string) plant.Operating {
-		source := plant.Source{On: true, Volts: 48, Amps: 5}
+		source := lineOf(kind)
 		unit, err := modelOf(kind).New(serial, plant.Healthy, 0.6)
 		require.NoError(t, err)
 		if kind.Kind == "battery" {
@@ -84,7 +93,7 @@ func TestAFaultTakesNoChargeAway(t *testing.T) {
 	}
 }
 
-// Energy is neither made nor lost: what a converter does not give it keeps as heat.
+// Energy is neither made nor lost: what a converter or an adapter does not give it keeps as heat.
 func TestAConverterKeepsTheBooks(t *testing.T) {
 	for _, kind := range Types() {
 		unit, err := modelOf(kind).New("TN-7", plant.Healthy, 0)
@@ -95,14 +104,14 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 		}
 		for _, amps := range []float64{0, 0.5, 2, 5} {
 			load := plant.Load{On: amps > 0, Mode: plant.ConstantCurrent, Level: amps}
-			truth := steady.Steady(plant.Joined{Line: plant.Source{On: true, Volts: 48, Amps: 10}, Output: load})
+			truth := steady.Steady(plant.Joined{Line: lineOf(kind), Output: load})
 			var o plant.Operating
 			for at := 0.0; at < 2; at += 0.1 {
-				o = unit.At(at, plant.Joined{Line: plant.Source{On: true, Volts: 48, Amps: 10}, Output: load})
+				o = unit.At(at, plant.Joined{Line: lineOf(kind), Output: load})
 			}
 			assert.InDelta(t, truth.Output.Volts, o.Output.Volts, 1e-9, "%g A: it settles to its truth", amps)
 			assert.InDelta(t, truth.Line.Amps, o.Line.Amps, 1e-9)
-			assert.InDelta(t, o.Line.Volts*o.Line.Amps-o.Output.Volts*o.Output.Amps, o.Heat, 1e-12)
+			assert.InDelta(t, o.Line.Watts()-o.Output.Watts(), o.Heat, 1e-12)
 			assert.Positive(t, o.Heat)
 			unit, err = modelOf(kind).New("TN-7", plant.Healthy, 0)
 			require.NoError(t, err)
@@ -112,9 +121,9 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 
 func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
-	assert.EqualError(t, err, `there is no plant "ternn"; known: dunlin, gannet, gannet-bank, gannet-cell, tern`)
+	assert.EqualError(t, err, `there is no plant "ternn"; known: dunlin, eider, gannet, gannet-bank, gannet-cell, tern`)
 	_, err = Model{Kind: "motor"}.New("", plant.Healthy, 0)
-	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; known kinds: battery, converter`)
+	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; known kinds: adapter, battery, converter`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
 	assert.ErrorContains(t, err, "state both")
 }

@@ -232,9 +232,11 @@ async function guarded(act: () => Promise<unknown>) {
 }
 .group {
   display: flex;
-  gap: 20px;
+  gap: 4px 20px;
   align-items: baseline;
   flex-wrap: wrap;
+  min-width: 0;
+  max-width: 100%;
 }
 .seat {
   width: 44px;

@@ -82,6 +82,7 @@ const orders = computed(() => [...new Set(spectra.value.flatMap((s) => [...s.ord
   display: flex;
   flex-wrap: wrap;
   gap: 8px 28px;
+  max-width: 100%;
   overflow-x: auto;
   font-size: 13px;
   font-variant-numeric: tabular-nums;

@@ -9,8 +9,8 @@ import (
 	"usherbench/core/trace"
 )
 
-// mainsLoss is what the mains gives, less what it takes and what storage gained meanwhile: P_i − P_e − ΔE/T, W. The
-// meter counts what comes from the mains as positive, what goes back as negative.
+// mainsLoss is what the mains gives, less what it takes and what storage gained meanwhile: P_i − P_e − ΔE/T, W.
+// The meter counts what comes from the mains as positive, what goes back as negative.
 func mainsLoss(rec *record.Record, req figure.Request) (figure.Result, error) {
 	span, in, err := read(rec, req, inputOf(req), "watts")
 	if err != nil {
@@ -20,8 +20,8 @@ func mainsLoss(rec *record.Record, req figure.Request) (figure.Result, error) {
 	f := figure.Of(in, in.Mean.Value-gained)
 	f.KnownFrom(func(x []float64) float64 { return x[0] - gained }, in)
 	if f.Value < -f.U {
-		return figure.Result{}, record.Because(record.Implausible, "the loss would be %.4g W; check the direction of the meter",
-			f.Value)
+		return figure.Result{}, record.Because(record.Implausible,
+			"the loss would be %.4g W; check the direction of the meter", f.Value)
 	}
 	return f, nil
 }

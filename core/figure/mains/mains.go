@@ -6,6 +6,7 @@ package mains
 
 import (
 	"cmp"
+	"fmt"
 	"math"
 
 	"usherbench/core/figure"
@@ -15,7 +16,7 @@ import (
 
 // Figures of this family.
 var Figures = []figure.Definition{
-	power("standby-power", "Low power", "W", standbyPower, total),
+	reads(power("standby-power", "Low power", "W", standbyPower, total), "amps.peak"),
 	power("accumulated-power", "Power by accumulation", "W", accumulatedPower, shortest, step),
 	power("power-method-difference", "Accumulation against sampling", "%", methodDifference, total, shortest, step),
 	power("power-stability", "Drift of power", "W/h", powerStability),
@@ -23,11 +24,13 @@ var Figures = []figure.Definition{
 	supply("supply-voltage-deviation", "Supply volts off nominal", "%", deviation("volts", nominalVolts), nominalVolts),
 	supply("supply-frequency-deviation", "Supply frequency off nominal", "%", deviation("hertz", nominalHertz),
 		nominalHertz),
-	supply("supply-voltage-thd", "Distortion of the supply", "%", distortion("volts", voltOrders)),
-	supply("current-thd", "Distortion of the current", "%", distortion("amps", ampOrders)),
-	supply("supply-crest-factor", "Crest factor of the supply", "1", crestFactor("volts")),
-	supply("current-crest-factor", "Crest factor of the current", "1", crestFactor("amps")),
-	power("max-current-ratio", "Maximum current ratio", "1", maxCurrentRatio),
+	reads(supply("supply-voltage-thd", "Distortion of the supply", "%", distortion("volts", voltOrders)),
+		harmonics("volts", voltOrders)...),
+	reads(supply("current-thd", "Distortion of the current", "%", distortion("amps", ampOrders)),
+		harmonics("amps", ampOrders)...),
+	reads(supply("supply-crest-factor", "Crest factor of the supply", "1", crestFactor("volts")), "volts.peak"),
+	reads(supply("current-crest-factor", "Crest factor of the current", "1", crestFactor("amps")), "amps.peak"),
+	reads(power("max-current-ratio", "Maximum current ratio", "1", maxCurrentRatio), "amps.peak"),
 	exact("a fixed value of the standard",
 		power("permitted-uncertainty", "Uncertainty that is permitted", "W", permittedUncertainty)),
 	withWiring(power("burden-corrected-power", "Power without the meter's own", "W", correctedPower, across, through,
@@ -70,6 +73,19 @@ func power(id, title, unit string, formula func(*record.Record, figure.Request) 
 func supply(id, title, unit string, formula func(*record.Record, figure.Request) (figure.Result, error),
 	args ...figure.Arg) figure.Definition {
 	return of(id, title, unit, formula, args)
+}
+
+// harmonics are those of a quantity up to an order, as readings.
+func harmonics(q string, orders int) (all []string) {
+	for h := range orders {
+		all = append(all, fmt.Sprintf("%s.h%d", q, h+1))
+	}
+	return all
+}
+
+func reads(d figure.Definition, parts ...string) figure.Definition {
+	d.Parts = parts
+	return d
 }
 
 func exact(why string, d figure.Definition) figure.Definition {

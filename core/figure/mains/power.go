@@ -22,9 +22,10 @@ func standbyPower(rec *record.Record, req figure.Request) (figure.Result, error)
 	}
 	f := figure.Of(p, p.Mean.Value)
 	f.KnownFrom(func(x []float64) float64 { return x[0] }, p)
-	if permitted, err := permittedFor(rec, req); err == nil {
-		f.Permitted = permitted
-	} else {
+	if rec.Exact {
+		return f, nil
+	}
+	if f.Permitted, err = permittedFor(rec, req); err != nil {
 		f.Remarks = append(f.Remarks, "whether it is known well enough could not be said: "+record.ReasonOf(err).Sentence)
 	}
 	return f, nil

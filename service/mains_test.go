@@ -1,0 +1,100 @@
+package service_test
+
+import (
+	"math"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/core/procedure"
+	"usherbench/core/record"
+	"usherbench/demo"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/adapter"
+)
+
+// standby runs the full procedure for standby power on a unit in a bay.
+func standby(t *testing.T, h *servicetest.House, bay, serial, change string) (api.Run, map[string]procedure.Judged) {
+	t.Helper()
+	run := h.Ended(h.Start(bay, "eider-standby"+change, serial))
+	figures := map[string]procedure.Judged{}
+	for _, f := range run.Figures {
+		figures[f.ID] = f
+	}
+	return run, figures
+}
+
+// The power of an adapter that gives nothing is what its truth says, as well as it is said to be known, however the
+// meter is wired and whatever the unit does.
+func TestStandbyPowerIsThatOfTheUnit(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 60,
+			Layouts: []simbench.Layout{simbench.Mains, simbench.MainsAtUnit}})
+		truth := func(serial string, fault plant.Fault) float64 {
+			a, err := adapter.Eider(serial, fault)
+			require.NoError(t, err)
+			return a.Low.Taken(0, 600) / 600
+		}
+		text, err := demo.Library("eider-standby")
+		require.NoError(t, err)
+		h.Push(strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-at-unit",
+			"wiring: voltmeter-at-supply, through: shunt", "wiring: voltmeter-at-unit, across: input").Replace(text))
+		run, f := standby(t, h, "bay1", "ED-501", "")
+		require.Equal(t, "done", run.State, run.Reason)
+		require.Equal(t, "pass", run.Outcome)
+		assert.InDelta(t, truth("ED-501", plant.Healthy), f["burden-corrected-power"].Value, f["burden-corrected-power"].U)
+		assert.Zero(t, f["supply-quality-breaches"].Value)
+		assert.InDelta(t, 0.4, f["supply-voltage-thd"].Value, 0.02, "the third harmonic of the source")
+		assert.Greater(t, f["current-crest-factor"].Value, 3.0, "a rectifier")
+
+		_, other := standby(t, h, "bay2", "ED-501", "-at-unit")
+		apart := other["standby-power"].Value - f["standby-power"].Value
+		assert.InDelta(t, 230.0*230/2e6, apart, 2e-3, "the voltage input behind the shunt is read as the unit's")
+		assert.InDelta(t, f["burden-corrected-power"].Value, other["burden-corrected-power"].Value,
+			math.Hypot(f["burden-corrected-power"].U, other["burden-corrected-power"].U))
+	})
+}
+
+// What a unit does that is no steady power is seen: a drift is waited out in vain, cycles are taken whole, and bursts
+// between the readings are told by the meter's own counter.
+func TestStandbyThatIsNotSteadyIsSeen(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 60, Layouts: []simbench.Layout{simbench.Mains},
+			Faulty: map[string]string{"ED-7": "drifting", "ED-8": "cyclic", "ED-9": "bursts"}})
+		text, err := demo.Library("eider-standby")
+		require.NoError(t, err)
+		h.Push(strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-in-cycles",
+			"stage: low power", "stage: low power, cycle: 1 min").Replace(onlyOfPower(text)))
+		_, drifting := standby(t, h, "bay1", "ED-7", "")
+		require.NotNil(t, drifting["standby-power"].Undetermined)
+		assert.Equal(t, record.NotSettled, drifting["standby-power"].Undetermined.Code)
+
+		a, err := adapter.Eider("ED-8", adapter.Cyclic)
+		require.NoError(t, err)
+		_, cyclic := standby(t, h, "bay1", "ED-8", "-in-cycles")
+		p := cyclic["standby-power"]
+		require.Nil(t, p.Undetermined)
+		assert.InEpsilon(t, a.Low.Taken(0, 600)/600, p.Value, 0.03, "whole cycles")
+
+		a, err = adapter.Eider("ED-9", adapter.Bursts)
+		require.NoError(t, err)
+		_, bursts := standby(t, h, "bay1", "ED-9", "")
+		e := bursts["accumulated-power"]
+		require.Nil(t, e.Undetermined)
+		assert.InDelta(t, a.Low.Taken(0, 600)/600, e.Value, e.U+1e-4)
+	})
+}
+
+// onlyOfPower leaves of a procedure's figures those of power.
+func onlyOfPower(text string) string {
+	lines := strings.SplitAfter(text, "\n")
+	return strings.Join(slices.DeleteFunc(lines, func(line string) bool {
+		return strings.Contains(line, "figure: ") && !strings.Contains(line, "-power,") && !strings.Contains(line, "-step")
+	}), "")
+}

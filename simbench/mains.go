@@ -1,0 +1,92 @@
+package simbench
+
+import (
+	"slices"
+	"strconv"
+
+	"usherbench/simbench/plant"
+)
+
+var acSourceKind = standIn{"ac-source", slices.Concat(anyFault, textFault, outputFault)}
+
+// acSource gives alternating current: one phase, with a little of the third harmonic.
+type acSource struct {
+	interpreter
+	volts, amps, hertz, angle float64
+	live                      bool
+	setVolts                  drawn
+	readVolts, readAmps       drawn
+	readHertz                 drawn
+	feed                      *feed
+}
+
+// ownThird is the third harmonic of the source's volts, as a share of the fundamental.
+const ownThird = 0.004
+
+// The source's frequencies, Hz.
+const leastMainsHertz, usualMainsHertz, mostMainsHertz = 40.0, 50.0, 500.0
+
+func newACSource(serial string, ideal bool) *acSource {
+	s := &acSource{}
+	s.health = newHealth()
+	s.identity = "Usher Bench,SIM-M1," + serial + ",1.0"
+	errors := newErrorSource(serial, ideal)
+	s.setVolts, s.readVolts, s.readAmps, s.readHertz = errors.draw(mainsSetVolts), errors.draw(mainsVolts),
+		errors.draw(mainsAmps), errors.draw(gridHertz)
+	s.reset = func() {
+		s.volts, s.amps, s.hertz, s.angle, s.live = 0, mostMainsAmps, usualMainsHertz, 0, false
+		s.push()
+	}
+	s.reset()
+	s.level("[SOURce:]VOLTage[:LEVel][:IMMediate]", 0, mostMainsVolts, &s.volts)
+	s.level("[SOURce:]CURRent[:LEVel][:IMMediate]", 0, mostMainsAmps, &s.amps)
+	s.level("[SOURce:]FREQuency", leastMainsHertz, mostMainsHertz, &s.hertz)
+	s.level("[SOURce:]PHASe", 0, 360, &s.angle)
+	s.on("OUTPut[:STATe]", func(args []string, _ int) error {
+		on, err := parseSwitch(args[0])
+		if err != nil || s.health.stuck(s.live, on) {
+			return err
+		}
+		s.live = on
+		s.push()
+		return nil
+	}, func(int) (string, error) { return showSwitch(s.live), nil })
+	s.on("OUTPut:LIMit[:STATe]", nil, func(int) (string, error) {
+		return showSwitch(s.live && s.feed.operating().Line.Amps >= s.amps), nil
+	})
+	s.on("MEASure:VOLTage", nil, func(int) (string, error) {
+		return s.shown(s.readVolts, s.feed.operating().Line.Volts), nil
+	})
+	s.on("MEASure:CURRent", nil, func(int) (string, error) {
+		return s.shown(s.readAmps, s.feed.operating().Line.Amps), nil
+	})
+	s.on("MEASure:FREQuency", nil, func(int) (string, error) {
+		hertz := 0.0
+		if s.live {
+			hertz = s.hertz
+		}
+		return s.shown(s.readHertz, hertz), nil
+	})
+	s.watchdogCommands(func() { s.live = false; s.push() })
+	return s
+}
+
+// level adds the command that sets and asks a number.
+func (s *acSource) level(header string, least, most float64, to *float64) {
+	s.on(header, func(args []string, _ int) error {
+		x, err := parseLevel(args[0], most)
+		if err != nil {
+			return err
+		}
+		if x < least {
+			return errRange
+		}
+		*to = x
+		s.push()
+		return nil
+	}, func(int) (string, error) { return strconv.FormatFloat(*to, 'f', 3, 64), nil })
+}
+
+func (s *acSource) push() {
+	s.feed.set(plant.Source{On: s.live, Volts: s.setVolts.set(s.volts), Amps: s.amps, Hertz: s.hertz, Third: ownThird})
+}
