@@ -69,9 +69,12 @@ func TestStandbyThatIsNotSteadyIsSeen(t *testing.T) {
 			Faulty: map[string]string{"ED-7": "drifting", "ED-8": "cyclic", "ED-9": "bursts"}})
 		text, err := demo.Library("eider-standby")
 		require.NoError(t, err)
-		h.Push(strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-in-cycles",
-			"stage: low power", "stage: low power, cycle: 1 min").Replace(onlyOfPower(text)))
-		_, drifting := standby(t, h, "bay1", "ED-7", "")
+		short := strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-in-short", "value: 3 h",
+			"value: 20 min").Replace(onlyOfPower(text))
+		h.Push(short)
+		h.Push(strings.NewReplacer("eider-standby-in-short", "eider-standby-in-cycles",
+			"stage: low power", "stage: low power, cycle: 1 min").Replace(short))
+		_, drifting := standby(t, h, "bay1", "ED-7", "-in-short")
 		require.NotNil(t, drifting["standby-power"].Undetermined)
 		assert.Equal(t, record.NotSettled, drifting["standby-power"].Undetermined.Code)
 
@@ -84,7 +87,7 @@ func TestStandbyThatIsNotSteadyIsSeen(t *testing.T) {
 
 		a, err = adapter.Eider("ED-9", adapter.Bursts)
 		require.NoError(t, err)
-		_, bursts := standby(t, h, "bay1", "ED-9", "")
+		_, bursts := standby(t, h, "bay1", "ED-9", "-in-short")
 		e := bursts["accumulated-power"]
 		require.Nil(t, e.Undetermined)
 		assert.InDelta(t, a.Low.Taken(0, 600)/600, e.Value, e.U+1e-4)

@@ -34,8 +34,13 @@ type Stable struct {
 // Kind implements procedure.Action.
 func (*Hold) Kind() string { return "hold" }
 
-// Duration implements procedure.Lasting.
-func (h *Hold) Duration() float64 { return h.For }
+// Duration implements procedure.Lasting: what is to be stable over a window lasts as long as that.
+func (h *Hold) Duration() float64 {
+	if h.Stable != nil {
+		return math.Max(h.For, h.Stable.Window)
+	}
+	return h.For
+}
 
 // Ends implements procedure.Ending.
 func (h *Hold) Ends() procedure.Ends { return procedure.Ends{Needed: true, Waits: h.Stable != nil} }

@@ -111,7 +111,7 @@ func powerStability(rec *record.Record, req figure.Request) (figure.Result, erro
 	if err != nil {
 		return figure.Result{}, record.CodeOf(err, meterOf(req)+".watts")
 	}
-	f := figure.Of(p, line.Slope*slopePerHour)
+	f := figure.Of(p, beside(p.Mean.Value, line.Slope*slopePerHour))
 	permitted := permittedDrift(p.Mean.Value)
 	f.Remarks = append(f.Remarks, ofPermitted(f.Value, permitted))
 	if 2*line.SlopeSD*slopePerHour > permitted {
@@ -125,6 +125,14 @@ func powerStability(rec *record.Record, req figure.Request) (figure.Result, erro
 		[]uncertainty.Normal{{Standard: line.SlopeSD * slopePerHour, Freedom: p.Len() - 2}})
 	f.U, f.K = e.U, e.K
 	return f, nil
+}
+
+// beside is a difference, or 0 where it is no more than what digits lose beside what it is a difference of.
+func beside(large, difference float64) float64 {
+	if math.Abs(difference) < 1e-12*math.Abs(large) {
+		return 0
+	}
+	return difference
 }
 
 func ofPermitted(drift, permitted float64) string {
@@ -253,7 +261,7 @@ func methodDifference(rec *record.Record, req figure.Request) (figure.Result, er
 		return figure.Result{}, record.Because(record.ZeroDivisor, "the power is not told from 0")
 	}
 	scale := 100 / p.Mean.Value
-	f := figure.Of(p, scale*(a.watts-p.Mean.Value))
+	f := figure.Of(p, beside(100, scale*(a.watts-p.Mean.Value)))
 	if !p.Stated || !a.known {
 		f.Remarks = append(f.Remarks, figure.NotStated)
 		return f, nil

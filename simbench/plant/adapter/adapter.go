@@ -153,9 +153,9 @@ func (u *Unit) Steady(joined plant.Joined) plant.Operating { return u.Adapter.So
 func (a Adapter) Solve(joined plant.Joined, t float64, on bool) plant.Operating {
 	o := plant.Operating{Celsius: plant.Ambient}
 	if !on {
-		if joined.Line.On {
-			o.Line.Volts = joined.Line.Volts
-			o.Line.Wave = a.wave(joined.Line, 0)
+		if joined.Line.On && joined.Line.Hertz > 0 { // its filter is at the mains all the same
+			o.Line = plant.Seen{Volts: joined.Line.Volts, Wave: a.wave(joined.Line, 0)}
+			o.Line.Amps = rms(o.Line.Wave.AmpOrders)
 		}
 		return o
 	}
