@@ -11,7 +11,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/figure/backup"
 	"usherbench/core/record"
-	"usherbench/core/trace"
+	"usherbench/core/record/recordtest"
 	"usherbench/core/uncertainty"
 )
 
@@ -24,13 +24,7 @@ type (
 func recordOf(t []float64, read columns) *record.Record {
 	rec := &record.Record{Stages: []record.Span{{Name: "it", Kind: "hold", T0: t[0], T1: t[len(t)-1], AtLeast: 4000}},
 		Specs: map[string]uncertainty.Spec{}}
-	rec.Trace = func(column string, a, b float64) (trace.Series, error) {
-		x, ok := read[column]
-		if !ok {
-			return trace.Series{}, trace.ErrNoData
-		}
-		return trace.Series{T: t, X: x}.Between(a, b), nil
-	}
+	rec.Trace = recordtest.Trace(t, read)
 	return rec
 }
 

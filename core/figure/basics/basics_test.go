@@ -10,7 +10,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/figure/basics"
 	"usherbench/core/record"
-	"usherbench/core/trace"
+	"usherbench/core/record/recordtest"
 	"usherbench/core/uncertainty"
 )
 
@@ -18,13 +18,7 @@ import (
 func recordOf(t []float64, columns map[string][]float64) *record.Record {
 	rec := &record.Record{Stages: []record.Span{{Name: "window", Kind: "hold", T0: t[0], T1: t[len(t)-1], AtLeast: 10}},
 		Specs: map[string]uncertainty.Spec{"load.amps": {{To: 30, Reading: 0.001, Offset: 1e-3}}}}
-	rec.Trace = func(column string, a, b float64) (trace.Series, error) {
-		x, ok := columns[column]
-		if !ok {
-			return trace.Series{}, trace.ErrNoData
-		}
-		return trace.Series{T: t, X: x}.Between(a, b), nil
-	}
+	rec.Trace = recordtest.Trace(t, columns)
 	return rec
 }
 

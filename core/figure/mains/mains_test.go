@@ -14,7 +14,7 @@ import (
 	"usherbench/core/figure/mains"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
-	"usherbench/core/trace"
+	"usherbench/core/record/recordtest"
 	"usherbench/core/uncertainty"
 )
 
@@ -30,13 +30,7 @@ func recordOf(t []float64, read columns) *record.Record {
 		Specs:   map[string]uncertainty.Spec{},
 		Ratings: map[string]quantity.Quantity{},
 	}
-	rec.Trace = func(column string, a, b float64) (trace.Series, error) {
-		x, ok := read[column]
-		if !ok {
-			return trace.Series{}, trace.ErrNoData
-		}
-		return trace.Series{T: t, X: x}.Between(a, b), nil
-	}
+	rec.Trace = recordtest.Trace(t, read)
 	return rec
 }
 

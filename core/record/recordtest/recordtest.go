@@ -1,4 +1,5 @@
-// Package recordtest makes records of batteries for tests of figures: what a cycler saw, written down as samples.
+// Package recordtest makes records for tests of figures: what a cycler saw of a battery, written down as samples, or
+// columns over times.
 package recordtest
 
 import (
@@ -56,4 +57,15 @@ func Command(t float64, label string) record.Mark {
 func Ended(t float64, half, rule string) record.Mark {
 	return record.Mark{T: t, Kind: record.MarkCondition, Label: half + " ended by " + rule,
 		About: record.Ended{Stage: half, Rules: []string{rule}}}
+}
+
+// Trace reads columns that a test writes down over common times.
+func Trace(t []float64, columns map[string][]float64) func(column string, a, b float64) (trace.Series, error) {
+	return func(column string, a, b float64) (trace.Series, error) {
+		x, ok := columns[column]
+		if !ok {
+			return trace.Series{}, trace.ErrNoData
+		}
+		return trace.Series{T: t, X: x}.Between(a, b), nil
+	}
 }
