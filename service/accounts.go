@@ -46,7 +46,7 @@ type accounts struct {
 	tokensMu sync.RWMutex
 	tokens   map[string]store.Token
 
-	// hashing bounds how many passwords are hashed at once: each takes memory, in KiB.
+	// hashing bounds how many passwords are hashed at once, each of which takes memory, KiB.
 	hashing chan struct{}
 	memory  uint32
 }

@@ -17,9 +17,8 @@ type gridMeter struct {
 	interpreter
 	volts, amps, watts, hertz drawn
 	fixture                   *fixture
-	atUnit                    bool // the voltage input is at the unit, behind the shunt
-	at, energy                float64
-	averages                  int
+	atUnit                    bool    // the voltage input is at the unit, behind the shunt
+	at, energy                float64 // when it counted last, and what, W·s
 }
 
 // The meter's own resistances, Ω: across its voltage input, and of its shunt.
@@ -38,7 +37,7 @@ const (
 )
 
 func newGridMeter(serial string, ideal bool, f *fixture, atUnit bool) *gridMeter {
-	m := &gridMeter{fixture: f, atUnit: atUnit, at: f.plantTime(), averages: 1}
+	m := &gridMeter{fixture: f, atUnit: atUnit, at: f.plantTime()}
 	m.health, m.reset = newHealth(), func() {}
 	m.identity = "Usher Bench,SIM-A2," + serial + ",1.0"
 	errors := newErrorSource(serial, ideal)

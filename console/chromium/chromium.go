@@ -25,7 +25,7 @@ func Open(parent context.Context) (context.Context, context.CancelFunc) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(Width, Height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("force-prefers-reduced-motion", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-dev-shm-usage", false))
+		chromedp.Flag("disable-component-update", true))
 	allocator, cancelAllocator := chromedp.NewExecAllocator(parent, options...)
 	ctx, cancel := chromedp.NewContext(allocator)
 	return ctx, func() { cancel(); cancelAllocator() }

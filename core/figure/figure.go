@@ -213,8 +213,9 @@ type Definition struct {
 	Needs Need
 	// AllSides is true for a figure of everything that feeds and drains the unit, unless the request names seats.
 	AllSides bool
-	// Parts are the parts of readings that it needs of its input, such as volts.peak; a rehearsal makes them.
-	Parts []string
+	// Reads are the readings that it needs of the meter, or of the seat that input names: watts, volts.peak. A rehearsal
+	// makes them.
+	Reads []string
 	// Pairs is true for a figure of one output while another is changed, whose seat against names.
 	Pairs bool
 	// Exact says why the figure has no uncertainty: what is counted is not measured. Empty: it has one.

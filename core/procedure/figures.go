@@ -15,6 +15,7 @@ import (
 	"usherbench/core/outcome"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -66,9 +67,7 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		r.readPlace(&f, e)
 	}
 	r.checkFed(id, f)
-	for _, part := range f.Definition.Parts {
-		r.hasColumn(cmp.Or(f.Input, "meter") + "." + part)
-	}
+	r.checkRead(id, f)
 	switch {
 	case f.Definition.Needs == figure.Capture:
 		r.checkCapture(n, &f)
@@ -88,6 +87,17 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		f.In = ""
 	}
 	return f, true
+}
+
+// checkRead finds a figure of a meter that the procedure does not have, or that does not read what is needed.
+func (r *Reader) checkRead(id document.Node, f figure.Asked) {
+	meter := cmp.Or(f.Input, seats.DefaultMeter)
+	for _, reading := range f.Definition.Reads {
+		if column := meter + "." + reading; !r.hasColumn(column) {
+			id.Fail("%s needs %s, which no seat of needs reads; add the meter, or name one with input", f.ID, column)
+			return
+		}
+	}
 }
 
 // checkFed finds a figure for which no stage leaves behind what it needs.

@@ -199,6 +199,9 @@ func NamesHaving(roles Role) string {
 // DefaultInput and DefaultOutput are the seats on the unit's two sides where nobody names others.
 const DefaultInput, DefaultOutput = "source", "load"
 
+// DefaultMeter is the seat that measures what flows into the unit, where nobody names another.
+const DefaultMeter = "meter"
+
 // Is tells whether the kind has all the given roles.
 func (k Kind) Is(roles Role) bool { return k.Roles&roles == roles }
 

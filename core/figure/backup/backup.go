@@ -19,11 +19,11 @@ var Figures = []figure.Definition{
 	of("ramp-deviation", "Deviation from a ramp", "W", rampDeviation, from, to, over),
 	of("hold-deviation", "Power off the request", "%", holdDeviation, request),
 	of("hold-time", "Time within the band", "s", holdTime, request, band),
-	of("mains-loss", "Loss drawn from the mains", "W", mainsLoss, stored),
-	of("recirculated-share", "Share that goes round", "%", recirculatedShare),
-	of("input-output-loss", "Loss from input to output", "W", inputOutputLoss, stored),
-	of("input-output-efficiency", "Efficiency from input to output", "%", inputOutputEfficiency, stored),
-	of("backup-time", "Time on battery", "s", backupTime, nominal, lost, low, high, lasting),
+	reads("watts", of("mains-loss", "Loss drawn from the mains", "W", mainsLoss, stored)),
+	reads("watts", of("recirculated-share", "Share that goes round", "%", recirculatedShare)),
+	reads("watts", of("input-output-loss", "Loss from input to output", "W", inputOutputLoss, stored)),
+	reads("watts", of("input-output-efficiency", "Efficiency from input to output", "%", inputOutputEfficiency, stored)),
+	reads("volts", of("backup-time", "Time on battery", "s", backupTime, nominal, lost, low, high, lasting)),
 }
 
 // Arguments of the family.
@@ -52,9 +52,14 @@ func of(id, title, unit string, formula func(*record.Record, figure.Request) (fi
 		Needs: figure.Window, AllSides: true, Formula: formula, Args: args}
 }
 
+func reads(reading string, d figure.Definition) figure.Definition {
+	d.Reads = []string{reading}
+	return d
+}
+
 // Seats whose power is meant where a request names none: the load, and the meter in the mains.
 func outputOf(req figure.Request) string { return cmp.Or(req.Output, seats.DefaultOutput) }
-func inputOf(req figure.Request) string  { return cmp.Or(req.Input, "meter") }
+func inputOf(req figure.Request) string  { return cmp.Or(req.Input, seats.DefaultMeter) }
 
 // given is an argument that has no default.
 func given(req figure.Request, a figure.Arg) (float64, error) {
@@ -64,7 +69,7 @@ func given(req figure.Request, a figure.Arg) (float64, error) {
 	return 0, record.Because(record.NoRating, "give %s", a.Name)
 }
 
-// over reads a column of a seat over the stage that a request names.
+// read reads a column of a seat over the stage that a request names.
 func read(rec *record.Record, req figure.Request, seat, q string) (record.Span, record.Measured, error) {
 	span, err := rec.Span(req.Stage, req.Pass)
 	if err != nil {

@@ -12,32 +12,38 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 )
 
 // Figures of this family.
 var Figures = []figure.Definition{
-	reads(power("standby-power", "Low power", "W", standbyPower, total), "amps.peak"),
-	power("accumulated-power", "Power by accumulation", "W", accumulatedPower, shortest, step),
-	power("power-method-difference", "Accumulation against sampling", "%", methodDifference, total, shortest, step),
-	power("power-stability", "Drift of power", "W/h", powerStability),
-	power("power-step", "Step between two periods", "W/h", powerStep, period),
-	supply("supply-voltage-deviation", "Supply volts off nominal", "%", deviation("volts", nominalVolts), nominalVolts),
-	supply("supply-frequency-deviation", "Supply frequency off nominal", "%", deviation("hertz", nominalHertz),
-		nominalHertz),
+	reads(power("standby-power", "Low power", "W", standbyPower, total), "watts", "volts", "amps", "amps.peak"),
+	reads(power("accumulated-power", "Power by accumulation", "W", accumulatedPower, shortest, step), "watts"),
+	reads(power("power-method-difference", "Accumulation against sampling", "%", methodDifference, total, shortest,
+		step), "watts"),
+	reads(power("power-stability", "Drift of power", "W/h", powerStability), "watts"),
+	reads(power("power-step", "Step between two periods", "W/h", powerStep, period), "watts"),
+	reads(supply("supply-voltage-deviation", "Supply volts off nominal", "%", deviation("volts", nominalVolts),
+		nominalVolts), "volts"),
+	reads(supply("supply-frequency-deviation", "Supply frequency off nominal", "%", deviation("hertz", nominalHertz),
+		nominalHertz), "hertz"),
 	reads(supply("supply-voltage-thd", "Distortion of the supply", "%", distortion("volts", voltOrders)),
 		harmonics("volts", voltOrders)...),
 	reads(supply("current-thd", "Distortion of the current", "%", distortion("amps", ampOrders)),
 		harmonics("amps", ampOrders)...),
-	reads(supply("supply-crest-factor", "Crest factor of the supply", "V/V", crestFactor("volts")), "volts.peak"),
-	reads(supply("current-crest-factor", "Crest factor of the current", "A/A", crestFactor("amps")), "amps.peak"),
-	reads(power("max-current-ratio", "Maximum current ratio", "A/A", maxCurrentRatio), "amps.peak"),
-	exact("a fixed value of the standard",
-		power("permitted-uncertainty", "Uncertainty that is permitted", "W", permittedUncertainty)),
-	withWiring(power("burden-corrected-power", "Power without the meter's own", "W", correctedPower, across, through,
-		known)),
-	supply("burden-crossover-current", "Current of equal burdens", "A", crossover, across, through, known),
-	exact("counted",
-		supply("supply-quality-breaches", "Breaches of supply quality", "count", breaches, nominalVolts, nominalHertz)),
+	reads(supply("supply-crest-factor", "Crest factor of the supply", "V/V", crestFactor("volts")),
+		"volts", "volts.peak"),
+	reads(supply("current-crest-factor", "Crest factor of the current", "A/A", crestFactor("amps")),
+		"amps", "amps.peak"),
+	reads(power("max-current-ratio", "Maximum current ratio", "A/A", maxCurrentRatio), "watts", "volts", "amps",
+		"amps.peak"),
+	reads(exact("a fixed value of the standard", power("permitted-uncertainty", "Uncertainty that is permitted", "W",
+		permittedUncertainty)), "watts", "volts", "amps", "amps.peak"),
+	reads(withWiring(power("burden-corrected-power", "Power without the meter's own", "W", correctedPower, across, through,
+		known)), "watts", "volts", "amps"),
+	reads(supply("burden-crossover-current", "Current of equal burdens", "A", crossover, across, through, known), "volts"),
+	reads(exact("counted", supply("supply-quality-breaches", "Breaches of supply quality", "count", breaches, nominalVolts,
+		nominalHertz)), append(harmonics("volts", voltOrders), "volts", "volts.peak", "hertz")...),
 }
 
 // Arguments of the family.
@@ -83,8 +89,8 @@ func harmonics(q string, orders int) (all []string) {
 	return all
 }
 
-func reads(d figure.Definition, parts ...string) figure.Definition {
-	d.Parts = parts
+func reads(d figure.Definition, readings ...string) figure.Definition {
+	d.Reads = readings
 	return d
 }
 
@@ -94,7 +100,7 @@ func exact(why string, d figure.Definition) figure.Definition {
 }
 
 // meterOf is the seat whose readings a figure is of.
-func meterOf(req figure.Request) string { return cmp.Or(req.Input, "meter") }
+func meterOf(req figure.Request) string { return cmp.Or(req.Input, seats.DefaultMeter) }
 
 // fewestCycles is how many whole cycles of a cyclic mode are needed.
 const fewestCycles = 4

@@ -1,6 +1,7 @@
 package mains
 
 import (
+	"errors"
 	"fmt"
 	"math"
 
@@ -86,17 +87,15 @@ func isStable(rec *record.Record, req figure.Request, w window, p record.Measure
 
 // fewestReadings is how many a straight line needs that is held against what is permitted; [trace.Series.Slope] asks
 // for more.
-const fewestReadings, fewestOfSlope = 3, 5
+const fewestReadings = 3
 
 // straight is the straight line through a power.
 func straight(p record.Measured) (trace.Line, error) {
-	switch n := p.Len(); {
-	case n < fewestReadings:
-		return trace.Line{N: n}, trace.ErrTooFew
-	case n < fewestOfSlope:
+	line, err := p.Slope()
+	if errors.Is(err, trace.ErrTooFew) && p.Len() >= fewestReadings {
 		return trace.Fit(p.T, p.X)
 	}
-	return p.Slope()
+	return line, err
 }
 
 // powerStability is the slope of the straight line through the power, W/h. It is stable where its amount is within what
