@@ -43,7 +43,7 @@ func meetings() []kind {
 			events := []Event{{At: at, Kind: "stop", Bay: bay.Name},
 				{At: at + 500*time.Millisecond, Kind: "set by hand", Bay: bay.Name, Words: "on"}}
 			for _, i := range standingIn(bay, all) {
-				if strings.HasPrefix(i.name, handSeat(bay.Layout)) {
+				if strings.HasPrefix(i.name, handInstrument(bay.Layout)) {
 					events = append(events, Event{At: at + d.between(700*time.Millisecond, 1500*time.Millisecond), Kind: "break",
 						Instrument: i.name, Fault: of(d, []simbench.InstrumentFault{simbench.Drop, simbench.Hang}),
 						For: d.between(1300*time.Millisecond, 2*time.Second)})
@@ -125,7 +125,7 @@ func meetings() []kind {
 			events := []Event{{At: at, Kind: "stop", Bay: bay.Name},
 				{At: at + 600*time.Millisecond, Kind: "set by hand", Bay: bay.Name, Words: "on"}}
 			for _, i := range standingIn(bay, all) {
-				if strings.Contains(i.name, handSeat(bay.Layout)) && slices.Contains(i.faults, simbench.ErrorQueue) {
+				if strings.Contains(i.name, handInstrument(bay.Layout)) && slices.Contains(i.faults, simbench.ErrorQueue) {
 					events = append(events, Event{At: at + 500*time.Millisecond, Kind: "break", Instrument: i.name,
 						Fault: simbench.ErrorQueue, For: 300 * time.Millisecond})
 				}
@@ -264,13 +264,23 @@ func allBreak(bay BayPlan, all []instrument, e Event) (events []Event) {
 	return events
 }
 
-// handSeat begins the names of the instruments that are set by hand in a layout.
+// handSeat is the seat that is set by hand in a layout.
 func handSeat(l simbench.Layout) string {
 	switch beginningOf(l) {
 	case "converter", "pair", "drain":
 		return "load"
+	case "mains":
+		return "mains"
 	}
 	return "cycler"
+}
+
+// handInstrument begins the names of the instruments in that seat.
+func handInstrument(l simbench.Layout) string {
+	if seat := handSeat(l); seat != "mains" {
+		return seat
+	}
+	return "acsource"
 }
 
 // guardedBy begins the names of the instruments whose readings the guard of a layout's procedures needs.
@@ -280,6 +290,8 @@ func guardedBy(l simbench.Layout) string {
 		return "supply"
 	case "pack", "pair":
 		return "cycler"
+	case "mains":
+		return "acsource"
 	}
 	return "nothing"
 }

@@ -40,6 +40,12 @@ needs: {load: {}}
 stages:
   - set: {load: {mode: current, amps: 2 A, output: on}}
 `
+	mainsStages = `
+needs: {mains: {volts: 264 V, amps: 2 A}}
+guards: [{when: "mains.volts < 100 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
+stages:
+  - set: {mains: {volts: 230 V, hertz: 50 Hz, amps: 2 A, output: on}}
+`
 )
 
 // ends are how a procedure goes on after its beginning.
@@ -52,7 +58,7 @@ var ends = map[string][2]string{
 
 // beginnings are the kinds of beginnings.
 var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
-	"cells": cellStages, "drain": drainStages}
+	"cells": cellStages, "drain": drainStages, "mains": mainsStages}
 
 // timeless ends the names of procedures that nobody can write: a pass of their loop takes no time.
 const timeless = "-timeless"
@@ -71,7 +77,13 @@ func procedureTexts() (all []string) {
 // timelessTexts are the procedures that nobody can write.
 func timelessTexts() (all []string) {
 	for _, kind := range slices.Sorted(maps.Keys(beginnings)) {
-		seat := map[bool]string{true: "cycler", false: "load"}[kind == "pack" || kind == "cells"]
+		seat := "load"
+		switch kind {
+		case "pack", "cells":
+			seat = "cycler"
+		case "mains":
+			seat = "mains"
+		}
 		all = append(all, text(kind+timeless, "", beginnings[kind], "  - repeat: {times: 20000}\n    stages: [{set: {"+seat+
 			": {amps: 1 A}}}]\n"))
 	}
@@ -93,6 +105,8 @@ func beginningOf(l simbench.Layout) string {
 		return "pair"
 	case simbench.Charged, simbench.BatteryEnds:
 		return "drain"
+	case simbench.Mains, simbench.MainsAtUnit:
+		return "mains"
 	}
 	return "converter"
 }

@@ -133,7 +133,7 @@ func Draw(seed uint64) Scenario {
 	if d.chance(0.06) {
 		s.Troubled = long // outputs that cannot be reached take their time
 	}
-	layouts := layoutsOfDirectCurrent()
+	layouts := simbench.Layouts()
 	shared := d.chance(0.06)
 	for i := range of(d, []int{2, 2, 2, 2, 3, 3, 4, 6}) {
 		layout := of(d, layouts)
@@ -169,13 +169,6 @@ func Draw(seed uint64) Scenario {
 	}
 	slices.SortStableFunc(s.Events, func(a, b Event) int { return int(a.At - b.At) })
 	return s
-}
-
-// layoutsOfDirectCurrent are those for which there are procedures here.
-func layoutsOfDirectCurrent() []simbench.Layout {
-	return slices.DeleteFunc(simbench.Layouts(), func(l simbench.Layout) bool {
-		return l == simbench.Mains || l == simbench.MainsAtUnit
-	})
 }
 
 // drawn draws one of several kinds by their weights.
