@@ -26,6 +26,7 @@ import (
 	"usherbench/instrument/transport/memory"
 	"usherbench/service"
 	"usherbench/simbench"
+	"usherbench/store"
 )
 
 // House is a running bench and service.
@@ -99,19 +100,13 @@ func Start(t testing.TB, o Options) *House {
 		t.Cleanup(wire.CloseIdleConnections)
 		h.wire = wire
 	}
+	if !o.Empty {
+		records, err := scenario()
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(h.Data, store.File), records, 0o600))
+	}
 	h.Open()
 	t.Cleanup(h.Close)
-	if o.Empty {
-		return h
-	}
-	for _, text := range demo.Nameplates() {
-		_, err := h.Local.PushNameplate(t.Context(), text)
-		require.NoError(t, err)
-	}
-	for _, text := range demo.Procedures() {
-		_, err := h.Local.PushProcedure(t.Context(), text, "")
-		require.NoError(t, err)
-	}
 	return h
 }
 

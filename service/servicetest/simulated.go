@@ -34,6 +34,9 @@ func warmUp(t *testing.T) {
 		t.Fatalf("OpenAPI document: %v", err)
 	}
 	store.Prepare()
+	if _, err := scenario(); err != nil {
+		t.Fatalf("records of the scenario: %v", err)
+	}
 }
 
 // Serve serves a handler in memory and tells where it is found.
