@@ -106,20 +106,27 @@ func breakFor(h *house, e Event) {
 		return
 	}
 	h.tell(e.Instrument, "breaks: %s for %s", e.Fault, e.For)
-	until := time.Now().Add(e.For)
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.faults = append(h.faults, fault{e.Instrument, e.Fault, time.Now(), until})
+	h.faults = append(h.faults, fault{e.Instrument, e.Fault, time.Now(), time.Now().Add(e.For)})
 	time.AfterFunc(e.For, func() {
-		h.mu.Lock()
-		last := !slices.ContainsFunc(h.faults, func(f fault) bool {
-			return f.instrument == e.Instrument && f.to.After(until)
-		})
-		h.mu.Unlock()
-		if last && h.bench.SetFault(e.Instrument, simbench.NoFault) == nil {
+		still := h.stillBroken(e.Instrument)
+		if h.bench.SetFault(e.Instrument, still) == nil && still == simbench.NoFault {
 			h.tell(e.Instrument, "is mended")
 		}
 	})
+}
+
+// stillBroken is the fault that an instrument has now: of those in force the one that came last.
+func (h *house) stillBroken(instrument string) simbench.InstrumentFault {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, f := range slices.Backward(h.faults) {
+		if f.instrument == instrument && f.to.After(time.Now()) {
+			return f.what
+		}
+	}
+	return simbench.NoFault
 }
 
 // fault is an instrument that was broken for a time.
