@@ -11,8 +11,8 @@ import (
 	"usherbench/store"
 )
 
-// scenario is a database that holds the nameplates and procedures of the demo scenario and nothing else. It is made once
-// in a process: houses begin on copies of it.
+// scenario is a database that holds the nameplates and procedures of the demo scenario and nothing else. It is made
+// once in a process: houses begin on copies of it.
 var scenario = sync.OnceValues(func() ([]byte, error) {
 	folder, err := os.MkdirTemp("", "usher-scenario-")
 	if err != nil {
