@@ -410,9 +410,11 @@ func (j *judged) diskIn(from, to time.Time) bool {
 	})
 }
 
+// stalledBefore tells whether a bay may still be made safe after a standstill, while which nothing is recorded: that
+// takes its time where an output cannot be reached.
 func (j *judged) stalledBefore(t time.Time) bool {
 	return slices.ContainsFunc(j.downs, func(d down) bool {
-		return d.what == "stalled" && d.from.Before(t) && t.Before(d.to.Add(2*time.Second))
+		return d.what == "stalled" && d.from.Before(t) && t.Before(d.to.Add(alarmWithin))
 	})
 }
 

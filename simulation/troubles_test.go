@@ -122,7 +122,7 @@ func (h *house) stillBroken(instrument string) simbench.InstrumentFault {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, f := range slices.Backward(h.faults) {
-		if f.instrument == instrument && f.to.After(time.Now()) {
+		if f.instrument == instrument && f.what != heldUp && f.to.After(time.Now()) {
 			return f.what
 		}
 	}
