@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"usherbench/api"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/store"
@@ -26,7 +27,8 @@ const (
 func readingsOf(columns []string) []string {
 	return slices.DeleteFunc(slices.Clone(columns), func(column string) bool {
 		seat, reading, _ := strings.Cut(column, ".")
-		return reading == "limited" || slices.Contains(trace.Derived(seat), column)
+		kind, _ := quantity.KindOf(reading)
+		return kind.State || kind.Whole || kind.Part.Place > 0 || slices.Contains(trace.Derived(seat), column)
 	})
 }
 

@@ -114,7 +114,8 @@ func remarks(d *dialect.Dialect) (all []string) {
 	}
 	unstated := map[string]bool{}
 	for _, q := range d.Gives() {
-		if len(d.ReadRange(q)) == 0 && q != "limited" && q != "hertz" {
+		kind, _ := quantity.KindOf(q)
+		if len(d.ReadRange(q)) == 0 && !kind.State && !kind.Parts.Places && !kind.Whole && q != "hertz" {
 			unstated[quantity.WholeOf(q)] = true
 		}
 	}

@@ -115,6 +115,7 @@ needs:
   meter: {}
   thermo: {}
   scope: {}
+  contract: {}
 `
 
 const both = `nameplate: both

@@ -53,6 +53,8 @@ func (r *liveRun) act(effects []stage.Effect) {
 				r.bay.engine.Hub.Publish(api.EventSignal, r.bay.name, api.SignalEvent{Bay: r.bay.name, Run: r.record.ID, Signal: e})
 			case stage.Need:
 				r.compute(e)
+			case stage.Replan:
+				r.replan(e)
 			case stage.RecordAll:
 				r.keeper.all(e.From, e.Until)
 			case stage.Arm:

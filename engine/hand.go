@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"strings"
 
@@ -156,6 +157,24 @@ func (r *liveRun) adjust(by string, t float64, i api.Intervention, refuse func(s
 	r.act(effects)
 	r.showProgress()
 	return nil
+}
+
+// replan goes on with the program resolved for what the unit offers. What the unit offers and the procedure does not
+// allow ends the run, before anything of it is asked for.
+func (r *liveRun) replan(e stage.Replan) {
+	values := map[string]string{}
+	maps.Copy(values, r.values)
+	values[procedure.Contracts] = e.Offer.String()
+	program, err := r.resolve(values)
+	if err == nil {
+		err = r.machine.Replan(program)
+	}
+	if err != nil {
+		r.act(r.machine.Advance(stage.Failed{T: r.now(), Reason: fmt.Sprintf("the unit offers %s, which cannot be tested: %s",
+			stage.OfferWords(e.Offer), strings.ReplaceAll(err.Error(), "\n", "; "))}))
+		return
+	}
+	r.program, r.values = program, values
 }
 
 // resolve makes the run's program anew with other values for its parameters. Who plays which shape stays as it

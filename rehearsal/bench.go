@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -42,6 +43,7 @@ type settings struct {
 	mode                     string
 	volts, amps, watts, ohms float64
 	hertz                    float64
+	position                 float64 // that is asked for of a charger
 }
 
 // read says which quantity of which seat is a column, and which part of it.
@@ -103,6 +105,8 @@ func (b *bench) apply(all []procedure.Setting) {
 			x.ohms = s.Value
 		case "hertz":
 			x.hertz = s.Value
+		case seats.Position:
+			x.position = s.Value
 		}
 	}
 }
@@ -114,6 +118,8 @@ func (b *bench) terminals() (joined plant.Joined) {
 			continue
 		}
 		switch {
+		case slices.Contains(x.kind.Sets, seats.Position):
+			joined.Sink = plant.Sink{On: true, Position: int(x.position), Volts: x.volts, Amps: x.amps}
 		case x.kind.Is(seats.Feeds) && !(x.kind.Is(seats.Drains) && x.amps < 0):
 			joined.Line = plant.Source{On: true, Volts: math.Max(joined.Line.Volts, x.volts), Amps: joined.Line.Amps + x.amps}
 			if x.kind.Alternating {
@@ -169,6 +175,9 @@ func (b *bench) frame(t float64) trace.Frame {
 func (b *bench) value(r read) float64 {
 	x, q := r.seat, r.q
 	o := b.o
+	if slices.Contains(x.kind.Sets, seats.Position) {
+		return ofContract(o, r)
+	}
 	switch {
 	case r.part.Phase > 0:
 		return math.NaN()
@@ -206,6 +215,33 @@ func (b *bench) value(r read) float64 {
 		return o.Line.Amps
 	case q == "watts" && !drains:
 		return o.Line.Watts()
+	}
+	return 0
+}
+
+// ofContract is what a sink reads at the plug, and of what its charger says.
+func ofContract(o plant.Operating, r read) float64 {
+	if o.Contract == nil {
+		return 0
+	}
+	terms := o.Contract.Terms
+	switch {
+	case r.part.Place > len(o.Contract.Offer):
+		return 0
+	case r.part.Place > 0:
+		return float64(o.Contract.Offer[r.part.Place-1])
+	case r.q == seats.Position:
+		return float64(terms.Position)
+	case r.q == "refused" && o.Contract.Refused:
+		return 1
+	case r.part.Agreed && r.q == "volts":
+		return terms.Volts
+	case r.part.Agreed && r.q == "amps":
+		return terms.Amps
+	case r.q == "volts":
+		return o.Output.Volts
+	case r.q == "amps":
+		return o.Output.Amps
 	}
 	return 0
 }

@@ -258,6 +258,10 @@ func (r *rehearsal) act(effects []stage.Effect) {
 				r.asked = &e
 			case stage.Need:
 				r.need = &e
+			case stage.Replan:
+				r.act(r.machine.Advance(stage.Failed{T: r.now, Reason: "the unit offers " + stage.OfferWords(e.Offer) +
+					", which its nameplate does not state; a rehearsal is of what is stated"}))
+				return
 			case stage.Finish:
 				r.result.Ending, r.result.Reason, r.finished = e.Ending, e.Reason, true
 				r.result.Duration = r.now

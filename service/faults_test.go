@@ -68,6 +68,19 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const contractFaults = `procedure: faults
+for: any
+needs: {mains: {}, contract: {}, load: {}}
+guards:
+  - {when: "contract.volts < 4 V for 100 ms and elapsed > 2 s", note: the sink sees no volts}
+stages:
+  - set:
+      mains: {volts: 230 V, hertz: 50 Hz, amps: 1 A, output: on}
+      contract: {position: 1, output: on}
+      load: {mode: current, amps: 1 A, output: on}
+  - hold: {for: 1000 s}
+`
+
 const cellFaults = `procedure: faults
 for: any
 needs: {cycler: {}, meter: {}}
@@ -225,6 +238,8 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(cellFaults)
 	case simbench.Mains:
 		h.Push(mainsFaults)
+	case simbench.Contracts:
+		h.Push(contractFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	case simbench.Scoped, simbench.Digitised:

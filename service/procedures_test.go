@@ -85,6 +85,8 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		serial = "GP-301"
 	case strings.HasPrefix(r.name, "eider"):
 		serial = "ED-501"
+	case strings.HasPrefix(r.name, "petrel"):
+		serial = "PT-701"
 	case strings.HasPrefix(r.name, "dunlin"):
 		serial = "DN-601"
 	}
@@ -131,7 +133,8 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay2", "tern-buoy-day", nil}}},
 		{8, []simbench.Layout{simbench.Scoped, simbench.Outputs}, []ready{{"bay1", "tern-validation", nil},
 			{"bay2", "dunlin-outputs", nil}}},
-		{2, []simbench.Layout{simbench.Scoped}, []ready{{"bay1", "tern-watch", nil}}},
+		{2, []simbench.Layout{simbench.Scoped, simbench.Contracts}, []ready{{"bay1", "tern-watch", nil},
+			{"bay2", "petrel-contracts", nil}}},
 		{60, []simbench.Layout{simbench.Metered, simbench.Mains}, []ready{{"bay1", "tern-warm-up", nil},
 			{"bay2", "eider-standby-look", nil}, {"bay2", "eider-standby", nil}}},
 		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack},

@@ -35,6 +35,7 @@ type fixture struct {
 	charger *charger.Charger
 	plug    charger.State
 	last    plant.Operating
+	sink    plant.Sink // at the port of a charger
 }
 
 // feed is one output that feeds a unit, drain one input that takes from it.
@@ -144,6 +145,16 @@ func (x *drain) set(l plant.Load) {
 	f.now()
 }
 
+// attach joins a sink to the unit's port, or has it ask for something else.
+func (f *fixture) attach(s plant.Sink) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	before := f.sink.On
+	f.sink = s
+	f.note("contract", before, s.On)
+	f.now()
+}
+
 func (f *fixture) note(what string, before, after bool) {
 	if before != after {
 		f.history = append(f.history, Switching{time.Now(), what, after})
@@ -171,7 +182,7 @@ func (f *fixture) source() (s plant.Source) {
 
 // joined is what is at the unit's outputs.
 func (f *fixture) joined(source plant.Source) plant.Joined {
-	j := plant.Joined{Line: source, Output: f.load(0)}
+	j := plant.Joined{Line: source, Output: f.load(0), Sink: f.sink}
 	for _, x := range f.drains {
 		for len(j.Further) < x.output {
 			j.Further = append(j.Further, plant.Joint{Load: f.load(len(j.Further) + 1)})

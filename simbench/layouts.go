@@ -27,6 +27,7 @@ const (
 	Outputs      Layout = "outputs"
 	Mains        Layout = "mains"
 	MainsAtUnit  Layout = "mains-at-unit"
+	Contracts    Layout = "contracts"
 )
 
 // plan is a layout as data.
@@ -101,6 +102,9 @@ func layouts() []plan {
 			"the source", standIns: join((*Bench).addACSource, (*Bench).addGridMeter, (*Bench).addLoad)}),
 		adapter(plan{name: MainsAtUnit, about: "as mains, the analyser's volts at the adapter",
 			standIns: join((*Bench).addACSource, (*Bench).addGridMeterAtUnit, (*Bench).addLoad)}),
+		{name: Contracts, about: "an AC source, a power analyser, a sink that asks for contracts and a load at a charger",
+			unit: "petrel", serial: "PT", first: 701,
+			standIns: join((*Bench).addACSource, (*Bench).addGridMeter, (*Bench).addSink, (*Bench).addLoad)},
 	}
 }
 

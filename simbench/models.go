@@ -34,6 +34,8 @@ var (
 	gridVolts      = channelModel{gain: 0.0005, offset: 0.02, noise: 3e-3, resolution: 1e-3}
 	gridAmps       = channelModel{gain: 0.001, offset: 5e-6, noise: 1e-6, resolution: 1e-7}
 	gridWatts      = channelModel{gain: 0.001, offset: 0.2e-3, noise: 30e-6, resolution: 1e-5}
+	sinkVolts      = channelModel{gain: 0.0005, offset: 3e-3, noise: 0.2e-3, resolution: 0.1e-3}
+	sinkAmps       = channelModel{gain: 0.001, offset: 3e-3, noise: 0.2e-3, resolution: 1e-3}
 	gridHertz      = channelModel{offset: 5e-3, noise: 1e-3, resolution: 1e-3}
 	thermoCelsius  = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
 	registerVolts  = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}

@@ -99,6 +99,13 @@ func (b *Bench) addACSource(j joint) error {
 	return b.listen(name, acSourceKind, s.health, &s.interpreter)
 }
 
+func (b *Bench) addSink(j joint) error {
+	s := newSink(fmt.Sprintf("P1-%04d", 1200+j.number), b.options.Ideal, j.fixture)
+	name := fmt.Sprintf("sink%d", j.number)
+	j.wiring.Seats["contract"] = []Channel{{name, 1}}
+	return b.listen(name, sinkKind, s.health, &s.interpreter)
+}
+
 func (b *Bench) addGridMeter(j joint) error       { return b.addGridMeterWired(j, false) }
 func (b *Bench) addGridMeterAtUnit(j joint) error { return b.addGridMeterWired(j, true) }
 

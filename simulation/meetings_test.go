@@ -267,7 +267,7 @@ func allBreak(bay BayPlan, all []instrument, e Event) (events []Event) {
 // handSeat is the seat that is set by hand in a layout.
 func handSeat(l simbench.Layout) string {
 	switch beginningOf(l) {
-	case "converter", "pair", "drain":
+	case "converter", "pair", "drain", "contract":
 		return "load"
 	case "mains":
 		return "mains"
@@ -290,7 +290,7 @@ func guardedBy(l simbench.Layout) string {
 		return "supply"
 	case "pack", "pair":
 		return "cycler"
-	case "mains":
+	case "mains", "contract":
 		return "acsource"
 	}
 	return "nothing"

@@ -46,6 +46,15 @@ guards: [{when: "mains.volts < 100 V for 100 ms and elapsed > 500 ms", note: the
 stages:
   - set: {mains: {volts: 230 V, hertz: 50 Hz, amps: 2 A, output: on}}
 `
+	contractStages = `
+needs: {mains: {volts: 264 V, amps: 2 A}, contract: {}, load: {}}
+guards: [{when: "mains.volts < 100 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
+stages:
+  - set:
+      mains: {volts: 230 V, hertz: 50 Hz, amps: 2 A, output: on}
+      contract: {position: 1, output: on}
+      load: {mode: current, amps: 1 A, output: on}
+`
 )
 
 // ends are how a procedure goes on after its beginning.
@@ -58,7 +67,7 @@ var ends = map[string][2]string{
 
 // beginnings are the kinds of beginnings.
 var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
-	"cells": cellStages, "drain": drainStages, "mains": mainsStages}
+	"cells": cellStages, "drain": drainStages, "mains": mainsStages, "contract": contractStages}
 
 // timeless ends the names of procedures that nobody can write: a pass of their loop takes no time.
 const timeless = "-timeless"
@@ -107,6 +116,8 @@ func beginningOf(l simbench.Layout) string {
 		return "drain"
 	case simbench.Mains, simbench.MainsAtUnit:
 		return "mains"
+	case simbench.Contracts:
+		return "contract"
 	}
 	return "converter"
 }

@@ -25,6 +25,7 @@ func Stages() []procedure.Kind {
 	return []procedure.Kind{
 		kinds.SetKind, kinds.HoldKind, kinds.RestKind, kinds.WatchKind, kinds.GridKind, kinds.PlayKind, kinds.SeekKind,
 		kinds.AcquireKind, kinds.CaptureKind, kinds.AskKind, kinds.SignalKind, kinds.ChargeKind, kinds.DischargeKind,
+		kinds.ContractKind,
 	}
 }
 
@@ -33,7 +34,7 @@ func Figures() figure.Catalogue { return figures() }
 
 var figures = sync.OnceValue(func() figure.Catalogue {
 	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
-		charger.Figures, mains.Figures, backup.Figures)
+		charger.Figures, charger.Contracted, mains.Figures, backup.Figures)
 })
 
 // Language is what a procedure may say.

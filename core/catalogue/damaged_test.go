@@ -17,6 +17,7 @@ import (
 	"usherbench/core/catalogue"
 	"usherbench/core/figure"
 	"usherbench/core/figure/backup"
+	"usherbench/core/figure/charger"
 	"usherbench/core/figure/mains"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
@@ -108,7 +109,7 @@ func soundRun() (*table, *record.Record) {
 			}
 			x.add(t+past+1e-3, map[string]float64{"source.volts": volts, "source.amps": fed, "load.volts": volts,
 				"load.amps": drained, "source.energy": charge[0], "source.watts": volts * fed, "load.watts": volts * drained,
-				"thermo.celsius": 23 + past/1000})
+				"thermo.celsius": 23 + past/1000, "contract.offer.o1": fivePointZero})
 			for column, read := range meter(past) {
 				if name != "standby" {
 					read = math.NaN()
@@ -148,6 +149,22 @@ func soundRun() (*table, *record.Record) {
 	for _, place := range [][2]float64{{36, 8}, {48, 8}, {60, 8}, {48, 1}, {48, 2}, {48, 4}, {48, 6}} {
 		rec.Points = append(rec.Points, point(place[0], place[1]))
 	}
+	for i, amps := range []float64{0, 1, 2, 3} {
+		p := point(48, amps)
+		p.Place["contract.position"] = 1
+		for column, x := range map[string]float64{"contract.position": 1, "contract.offer.o1": fivePointZero,
+			"contract.volts": 5.1 - 0.035*amps} {
+			p.Averages[column] = trace.Average{Mean: x, N: 10}
+		}
+		rec.Points = append(rec.Points, p)
+		if i == 3 {
+			p.Row, p.Before, p.Held = "trip", point(48, 2.9).Averages, map[string]float64{"load.amps": 2.9}
+			maps.Copy(p.Before, map[string]trace.Average{"contract.position": {Mean: 1, N: 10},
+				"contract.offer.o1": {Mean: fivePointZero, N: 10}})
+			p.Comeback = &record.Comeback{Class: record.ByItself, Delay: 2, Step: 0.1, Within: 5}
+			rec.Points = append(rec.Points, p)
+		}
+	}
 	p := point(34, 1)
 	p.Row, p.Before = "starts", point(33.5, 1).Averages
 	rec.Points = append(rec.Points, p)
@@ -170,6 +187,9 @@ func soundRun() (*table, *record.Record) {
 	}
 	return x, rec
 }
+
+// fivePointZero is a source object: fixed, 5 V, 3 A.
+const fivePointZero = 0x0801912C
 
 // meter is what a meter in the mains reads of a unit in standby.
 func meter(past float64) map[string]float64 {
@@ -247,6 +267,8 @@ func requests() (all []figure.Request) {
 			req.Stage = "standby"
 			req.Args = map[string]float64{"across": 2e6, "through": 0.5, "nominal-volts": 230, "nominal-hertz": 50, "step": 0.36,
 				"period": 300}
+		case slices.ContainsFunc(charger.Contracted, func(d figure.Definition) bool { return d.ID == id }):
+			req.Row, req.At = "trip", map[string]float64{"contract.position": 1}
 		case slices.ContainsFunc(backup.Figures, func(d figure.Definition) bool { return d.ID == id }):
 			req.Stage, req.Output = "standby", "load"
 			if strings.HasPrefix(id, "input-output-") {

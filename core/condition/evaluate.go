@@ -94,6 +94,21 @@ func (c *Condition) Evaluate(s Sample) Truth {
 // Release forgets for how long anything has held; what looks back keeps its past.
 func (c *Condition) Release() { clear(c.held) }
 
+// HeldSince is since when all holds that must hold for a time; t where some do not, or none must.
+func (c *Condition) HeldSince(t float64) float64 {
+	since := math.Inf(-1)
+	for _, h := range c.held {
+		if !h.Holding {
+			return t
+		}
+		since = math.Max(since, h.Since)
+	}
+	if len(c.held) == 0 {
+		return t
+	}
+	return since
+}
+
 // Fixed tells whether the condition depends on nothing that happens in a run, and names nothing that could be
 // given for one.
 func (c *Condition) Fixed() bool { return c.fixed }

@@ -205,6 +205,25 @@ func Encode(o Object) (uint32, error) {
 	return raw, nil
 }
 
+// Flags lists what else an object says, in words.
+func (o Object) Flags() (words []string) {
+	for _, f := range []struct {
+		is    bool
+		words string
+	}{{o.Source.DualRolePower, "dual-role power"}, {o.Source.Suspend, "suspend supported"},
+		{o.Source.Unconstrained, "unconstrained power"}, {o.Source.Communications, "communications capable"},
+		{o.Source.DualRoleData, "dual-role data"}, {o.Source.Unchunked, "unchunked messages"},
+		{o.Source.Extended, "extended range capable"}, {o.Limited, "power-limited"}} {
+		if f.is {
+			words = append(words, f.words)
+		}
+	}
+	if o.Peak > 0 {
+		words = append(words, fmt.Sprintf("peak current class %d", o.Peak))
+	}
+	return words
+}
+
 // Finding is something odd in what a source offers.
 type Finding struct {
 	Position int    `json:"position"` // from 1

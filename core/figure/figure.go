@@ -174,6 +174,22 @@ func (r *Result) KnownFrom(f func(x []float64) float64, means ...record.Measured
 	r.WithUncertainty(f, inputs, stated)
 }
 
+// Found is the level that a seek found: the midpoint of the last step at which its condition did not hold and the first
+// at which it did, with half a step as a rectangle beside the accuracy of the reading.
+func Found(rec *record.Record, b record.Bracket, column string) Result {
+	factor := trace.UnitOf(column).Factor
+	r := Result{Value: b.Middle() / factor, N: 2}
+	if b.GaveWay {
+		r.Remarks = append(r.Remarks, "the unit gave way: the set level counts, corrected by what was measured before")
+	}
+	if b.Point.Recovery != "" {
+		r.Remarks = append(r.Remarks, b.Point.Recovery)
+	}
+	readings, stated := b.Readings(rec, column)
+	r.WithUncertainty(func(xs []float64) float64 { return (xs[0] + xs[1]) / factor }, readings, stated)
+	return r
+}
+
 // WithUncertainty adds U by propagation, or the remark that an accuracy is not stated.
 func (r *Result) WithUncertainty(f func([]float64) float64, readings []uncertainty.Reading, stated bool) {
 	if !stated {
@@ -216,6 +232,8 @@ type Definition struct {
 	// Reads are the readings that it needs of the meter, or of the seat that input names: watts, volts.peak. A rehearsal
 	// makes them.
 	Reads []string
+	// PerContract is true for a figure of one contract of a charger, which can be asked for each of them.
+	PerContract bool
 	// Pairs is true for a figure of one output while another is changed, whose seat against names.
 	Pairs bool
 	// Exact says why the figure has no uncertainty: what is counted is not measured. Empty: it has one.

@@ -76,7 +76,7 @@ func (r *seekRunner) goBack(m *stage.Machine) stage.Effect {
 
 // back waits until the condition holds no longer, and then goes on finely. A unit that does not come back has its input
 // cycled, or keeps the search coarse.
-func (r *seekRunner) back(f trace.Frame, holds bool) ([]stage.Effect, stage.Verdict) {
+func (r *seekRunner) back(m *stage.Machine, f trace.Frame, holds bool) ([]stage.Effect, stage.Verdict) {
 	past, wait, longest := f.T-r.seek.Since, r.spec.Dwell, patience*r.spec.Dwell
 	if x := r.spec.Relieve; x != nil {
 		wait, longest = x.Wait, max(longest, 2*x.Wait)
@@ -93,7 +93,7 @@ func (r *seekRunner) back(f trace.Frame, holds bool) ([]stage.Effect, stage.Verd
 	case r.mayCycle():
 		return []stage.Effect{r.cycle()}, stage.GoesOn
 	}
-	return r.finish([]stage.Effect{stage.NewMark(f.T, record.MarkCondition, fmt.Sprintf(
+	return r.finish(m, []stage.Effect{stage.NewMark(f.T, record.MarkCondition, fmt.Sprintf(
 		"%s still holds after relief, so the search stays coarse", r.until.Text))})
 }
 

@@ -36,6 +36,8 @@ type Seek struct {
 	Relief         []procedure.Setting
 	Recovered      string
 	RecoversWithin float64
+	// Watch is for how long what is found is kept before relief, s, to see whether the unit tries again.
+	Watch float64
 }
 
 // Column is the full name of what is stepped.
@@ -50,7 +52,7 @@ func (s *Seek) Duration() float64 {
 	if s.Fine > 0 {
 		steps += s.Coarse / s.Fine / 2
 	}
-	return (steps + 1) * s.Dwell
+	return (steps+1)*s.Dwell + s.Watch
 }
 
 // Extremes implements procedure.Moving.
@@ -133,6 +135,11 @@ func readSeek(r *procedure.Reader, c *procedure.Common, n document.Node) procedu
 				s.Recovered = r.Condition(n)
 			},
 			"within": func(n document.Node) { s.RecoversWithin = r.Value(n, quantity.Time) },
+			"watch": func(n document.Node) {
+				if s.Watch = r.Value(n, quantity.Time); s.Watch < 0 {
+					n.Fail("watch is a time, not less than 0")
+				}
+			},
 		}, "when", "within")
 		if s.Relief == nil {
 			s.Relief = s.beginning()
@@ -164,6 +171,7 @@ const (
 	seekCoarse seekPhase = "coarse"
 	seekBack   seekPhase = "back"
 	seekFine   seekPhase = "fine"
+	seekWatch  seekPhase = "watch"
 	seekRelief seekPhase = "relief"
 )
 
@@ -181,6 +189,11 @@ type seekState struct {
 	// Cycled says that the input was cycled since the unit gave up, Off that it is off for that now.
 	Cycled bool `json:"cycled,omitempty"`
 	Off    bool `json:"off,omitempty"`
+	// Tries counts how often the unit came back at the level at which it had given up, Gone that it is gone now; Away is
+	// when it was last seen away after relief.
+	Tries int     `json:"tries,omitempty"`
+	Gone  bool    `json:"gone,omitempty"`
+	Away  float64 `json:"away,omitempty"`
 	// Before are the averages at Held, Row what was found.
 	Before    map[string]trace.Average `json:"before,omitempty"`
 	Row       *record.Point            `json:"row,omitempty"`
@@ -201,7 +214,7 @@ func (r *seekRunner) step(before ...procedure.Setting) stage.Effect {
 
 // command sets something, from which on the condition is looked at anew.
 func (r *seekRunner) command(settings []procedure.Setting) stage.Effect {
-	r.seek.Found, r.seek.frames, r.seek.Blind, r.seek.Sent = false, nil, -1, settings
+	r.seek.Found, r.seek.Gone, r.seek.frames, r.seek.Blind, r.seek.Sent = false, false, nil, -1, settings
 	r.until.Reset()
 	return stage.Command{Settings: settings}
 }
@@ -217,7 +230,8 @@ func (r *seekRunner) Applied(_ *stage.Machine, t float64) ([]stage.Effect, stage
 }
 
 func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	if r.within > 0 && f.T-r.seek.Began > r.within && r.seek.Phase != seekRelief {
+	if r.within > 0 && f.T-r.seek.Began > r.within && r.seek.Phase != seekRelief &&
+		r.seek.Phase != seekWatch {
 		return nil, m.InVain(fmt.Sprintf("%s was not found within %s", r.until.Text, stage.Seconds(r.within)))
 	}
 	if effects, is := r.cycling(f); is {
@@ -225,6 +239,9 @@ func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 	}
 	if r.seek.Phase == seekRelief {
 		return r.relief(m, f)
+	}
+	if r.seek.Phase == seekWatch {
+		return r.watch(m, f)
 	}
 	truth := r.until.Evaluate(m.Sample(f))
 	past := f.T - r.seek.Since
@@ -242,10 +259,13 @@ func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 		r.seek.Blind, past = -1, f.T-r.seek.Since
 	}
 	if r.seek.Phase == seekBack {
-		return r.back(f, truth == condition.True)
+		return r.back(m, f, truth == condition.True)
 	}
 	if truth == condition.True && !r.seek.Found {
 		r.seek.Found, r.seek.frames = true, nil // averaged is what is after the event
+	}
+	if r.seek.Found {
+		r.countTry(truth)
 	}
 	if past >= r.spec.Dwell/2 || r.seek.Found {
 		r.seek.frames = append(r.seek.frames, f)
@@ -259,6 +279,17 @@ func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 	return r.onward(m)
 }
 
+// countTry counts a unit that gave up and is back at the same level: it tries again.
+func (r *seekRunner) countTry(truth condition.Truth) {
+	switch {
+	case truth == condition.True:
+		r.seek.Gone = true
+	case truth == condition.False && r.seek.Gone:
+		r.seek.Gone = false
+		r.seek.Tries++
+	}
+}
+
 // onward goes to the next step, or gives up at the end of the range.
 func (r *seekRunner) onward(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
 	level := r.seek.Level
@@ -269,8 +300,10 @@ func (r *seekRunner) onward(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
 	}
 	toGo := r.spec.To - level
 	if math.Abs(toGo) < 1e-9*math.Max(1, math.Abs(r.spec.To)) {
-		return nil, m.InVain(quantity.Sprintf("%s did not come to hold between %.6g and %.6g", r.until.Text, r.spec.From,
-			r.spec.To))
+		p := m.NewPoint(r.name, r.seek.frames, nil)
+		p.Row, p.Before, p.Vain = r.spec.Row, r.seek.Before, true
+		return []stage.Effect{stage.Point{Point: p}}, m.InVain(quantity.Sprintf(
+			"%s did not come to hold between %.6g and %.6g", r.until.Text, r.spec.From, r.spec.To))
 	}
 	r.seek.Level = level + math.Copysign(math.Min(size, math.Abs(toGo)), toGo)
 	return []stage.Effect{r.step()}, stage.GoesOn
@@ -291,17 +324,35 @@ func (r *seekRunner) found(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 	if r.seek.Phase == seekCoarse && r.spec.Fine > 0 && r.seek.Held != nil {
 		return append(effects, r.goBack(m)), stage.GoesOn
 	}
-	return r.finish(effects)
+	return r.finish(m, effects)
 }
 
 // finish gives the row, at once or after a look at how the unit recovers.
-func (r *seekRunner) finish(effects []stage.Effect) ([]stage.Effect, stage.Verdict) {
+func (r *seekRunner) finish(m *stage.Machine, effects []stage.Effect) ([]stage.Effect, stage.Verdict) {
 	if r.recovered == nil {
 		return append(effects, r.row()...), stage.Over
 	}
-	r.seek.Phase, r.seek.Cycled = seekRelief, false
+	if r.spec.Watch > 0 && r.seek.Found {
+		r.seek.Phase, r.seek.Since, r.seek.Gone = seekWatch, m.Now(), true
+		return effects, stage.GoesOn
+	}
+	return append(effects, r.relieve()), stage.GoesOn
+}
+
+// watch sees whether the unit tries again while it is still overloaded.
+func (r *seekRunner) watch(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
+	r.countTry(r.until.Evaluate(m.Sample(f)))
+	if m.Watched(r.seek.Since, f.T) < r.spec.Watch {
+		return nil, stage.GoesOn
+	}
+	return []stage.Effect{r.relieve()}, stage.GoesOn
+}
+
+// relieve sets what lets the unit recover, from when on it is looked whether it does.
+func (r *seekRunner) relieve() stage.Effect {
+	r.seek.Phase, r.seek.Cycled, r.seek.Away = seekRelief, false, 0
 	r.recovered.Reset()
-	return append(effects, r.command(r.spec.Relief)), stage.GoesOn
+	return r.command(r.spec.Relief)
 }
 
 func (r *seekRunner) row() []stage.Effect {
@@ -310,24 +361,59 @@ func (r *seekRunner) row() []stage.Effect {
 
 func (r *seekRunner) relief(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
 	past := m.Watched(r.seek.Since, f.T)
-	took := quantity.Quantity{Value: f.T - r.seek.Since, Dim: quantity.Time}.Format(3)
-	switch truth := r.recovered.Evaluate(m.Sample(f)); {
-	case truth == condition.True && r.seek.Cycled:
-		r.seek.Row.Recovery = fmt.Sprintf("recovers only after its input was cycled, %s after that is on", took)
-	case truth == condition.True:
-		r.seek.Row.Recovery = fmt.Sprintf("recovers by itself, %s after relief", took)
-	case past > r.spec.RecoversWithin && r.mayCycle():
-		return []stage.Effect{r.cycle()}, stage.GoesOn
-	case past > r.spec.RecoversWithin && r.seek.Cycled:
-		r.seek.Row.Recovery = fmt.Sprintf("does not recover within %s after its input was cycled",
-			stage.Seconds(r.spec.RecoversWithin))
-	case past > r.spec.RecoversWithin:
-		r.seek.Row.Recovery = fmt.Sprintf("does not recover by itself within %s of relief",
-			stage.Seconds(r.spec.RecoversWithin))
-	default:
-		return nil, stage.GoesOn
+	truth := r.recovered.Evaluate(m.Sample(f))
+	back := r.recovered.HeldSince(f.T)
+	if back >= f.T && truth != condition.True {
+		r.seek.Away = f.T
 	}
+	switch {
+	case truth != condition.True && past <= r.spec.RecoversWithin:
+		return nil, stage.GoesOn
+	case truth != condition.True && r.mayCycle():
+		return []stage.Effect{r.cycle()}, stage.GoesOn
+	}
+	r.seek.Row.Comeback = r.comeback(truth == condition.True, back)
+	r.seek.Row.Recovery = r.recoveryWords(*r.seek.Row.Comeback)
 	return append([]stage.Effect{stage.NewMark(f.T, record.MarkCondition, r.seek.Row.Recovery)}, r.row()...), stage.Over
+}
+
+// comeback is how the unit came back, since a time, or did not.
+func (r *seekRunner) comeback(is bool, back float64) *record.Comeback {
+	c := &record.Comeback{Within: r.spec.RecoversWithin}
+	switch {
+	case is && r.seek.Cycled:
+		c.Class = record.InputCycle
+	case is && r.seek.Tries > 0:
+		c.Class = record.ByHiccup
+	case is:
+		c.Class = record.ByItself
+	case r.seek.Cycled:
+		c.Class = record.NoComeback
+	default:
+		c.Class = record.Latched
+	}
+	if is {
+		c.Delay = math.Max(back-r.seek.Since, 0)
+		c.Step = math.Max(back-math.Max(r.seek.Away, r.seek.Since), 0)
+	}
+	return c
+}
+
+// recoveryWords say for people how the unit came back.
+func (r *seekRunner) recoveryWords(c record.Comeback) string {
+	took := quantity.Quantity{Value: c.Delay, Dim: quantity.Time}.Format(3)
+	within := stage.Seconds(c.Within)
+	switch c.Class {
+	case record.InputCycle:
+		return fmt.Sprintf("recovers only after its input was cycled, %s after that is on", took)
+	case record.ByHiccup:
+		return fmt.Sprintf("tries again while it is overloaded, and is back %s after relief", took)
+	case record.ByItself:
+		return fmt.Sprintf("recovers by itself, %s after relief", took)
+	case record.NoComeback:
+		return fmt.Sprintf("does not recover within %s after its input was cycled", within)
+	}
+	return fmt.Sprintf("does not recover by itself within %s of relief", within)
 }
 
 func (r *seekRunner) Progress(m *stage.Machine) (share, left float64, detail string) {
@@ -341,6 +427,7 @@ func (r *seekRunner) Progress(m *stage.Machine) (share, left float64, detail str
 func (r *seekRunner) Shift(s float64) {
 	r.seek.Since += s
 	r.seek.Began += s
+	r.seek.Away += s
 	r.seek.Blind = -1
 	stage.Shift(s, r.until, r.recovered)
 	r.seek.frames = nil

@@ -36,6 +36,7 @@ import (
 	"slices"
 	"strings"
 
+	"usherbench/core/contract"
 	"usherbench/core/document"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
@@ -58,6 +59,8 @@ type Nameplate struct {
 	// Chemistry of a battery, and its cells in series and parallel; a zero Name if it is none or does not say.
 	Chemistry        Chemistry
 	Series, Parallel int
+	// Contracts are what a charger is rated to offer over USB Power Delivery; nil: it says nothing of that.
+	Contracts contract.Offer
 	// Assumed says of each rating that the text leaves out where it was taken from.
 	Assumed map[string]string
 	Text    string
@@ -101,6 +104,7 @@ func Parse(text []byte) (*Nameplate, error) {
 		"cells":     p.readCells,
 		"ratings":   func(n document.Node) { p.readRatings("", n) },
 		"outputs":   p.readOutputs,
+		"contracts": p.readContracts,
 		"windows":   func(n document.Node) { p.Windows = readWindows(n) },
 		"at rest":   func(n document.Node) { p.AtRest = readWindows(n) },
 	}

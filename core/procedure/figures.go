@@ -21,12 +21,19 @@ import (
 
 // readFigure reads a figure that is asked for, with its limit.
 func (r *Reader) readFigure(n document.Node) {
-	var limit document.Node
-	asked, ok := r.readRequest(n, map[string]func(document.Node){"limit": func(n document.Node) { limit = n }})
+	var limit, each document.Node
+	asked, ok := r.readRequest(n, map[string]func(document.Node){"limit": func(n document.Node) { limit = n },
+		"each": func(n document.Node) { each = n }})
 	if !ok {
 		return
 	}
 	f := FigureRequest{Asked: asked}
+	if each.Present() {
+		f.EachContract = each.Word(seats.Contract) != "" && asked.Definition.PerContract
+		if !asked.Definition.PerContract {
+			each.Fail("%s is no figure of a contract, so it cannot be asked for each", asked.ID)
+		}
+	}
 	if limit.Present() {
 		f.Limit = r.readLimit(limit, asked)
 	}

@@ -32,6 +32,10 @@ func (r *Reader) readRepeat(c *Common, n document.Node) Action {
 		if times.Present() || until.Present() {
 			over.Fail("a loop over values ends with the last of them; times and until belong to another loop around it")
 		}
+		if !over.IsMap() && over.Text() == Contracts {
+			r.repeatOverContracts(c, over)
+			return nil
+		}
 		r.repeatOver(c, over)
 		return nil
 	}
@@ -269,6 +273,9 @@ func (r *Reader) readUse(c *Common, n document.Node) Action {
 		if q, ok := r.constantOf(e.Value); ok {
 			values[e.Key] = exact(q)
 		}
+	}
+	if offer, given := r.values[Contracts]; given {
+		values[Contracts] = offer
 	}
 	r.inline(c, n, name, text, values)
 	return nil

@@ -3,6 +3,7 @@ package procedure
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -54,7 +55,7 @@ func (j Judged) MarshalJSON() ([]byte, error) {
 // figure without a limit has no outcome.
 func (p *Program) Judge(rec *record.Record) []Judged {
 	judged := make([]Judged, 0, len(p.Figures))
-	for _, f := range p.Figures {
+	for _, f := range p.asked(rec) {
 		j := Judged{Result: f.Compute(rec), Title: f.Definition.Title, Version: figure.Version}
 		var where []string
 		for _, w := range []string{j.Request.Where(), f.Stage} {
@@ -75,6 +76,27 @@ func (p *Program) Judge(rec *record.Record) []Judged {
 		judged = append(judged, j)
 	}
 	return judged
+}
+
+// asked are the figures that the program asks for of a record: one of each contract stands for every contract that the
+// unit offered, so that one which it did not keep is not forgotten.
+func (p *Program) asked(rec *record.Record) (all []FigureRequest) {
+	if !slices.ContainsFunc(p.Figures, func(f FigureRequest) bool { return f.EachContract }) {
+		return p.Figures
+	}
+	contracts := rec.Contracts()
+	for _, f := range p.Figures {
+		if !f.EachContract || len(contracts) == 0 {
+			all = append(all, f)
+			continue
+		}
+		for _, k := range contracts {
+			one := f
+			one.At = figure.With(maps.Clone(f.At), record.ContractColumn, float64(k))
+			all = append(all, one)
+		}
+	}
+	return all
 }
 
 func (j *Judged) judge(l outcome.Limit) {

@@ -19,6 +19,10 @@ func (r *Reader) readParameters(root, n document.Node) {
 			e.At.Fail("%q is not a name of a parameter; use small letters, digits and underscores", e.Key)
 			continue
 		}
+		if e.Key == Contracts {
+			e.At.Fail("%q are what the unit offers, so no parameter can be called that", e.Key)
+			continue
+		}
 		r.given[e.Key] = true
 		var value, from, low, high document.Node
 		p := Parameter{Name: e.Key, Min: math.Inf(-1), Max: math.Inf(1)}
@@ -50,7 +54,7 @@ func (r *Reader) readParameters(root, n document.Node) {
 		r.p.Parameters = append(r.p.Parameters, p)
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.values)) {
-		if !r.given[name] {
+		if !r.given[name] && name != Contracts {
 			root.Fail("there is no parameter %q to give a value to; %s", name,
 				document.Suggest(name, slices.Collect(maps.Keys(r.given))))
 		}

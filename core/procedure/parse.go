@@ -191,7 +191,7 @@ func (r *Reader) readNeeds(n document.Node) {
 		seat := Seat{Name: e.Key, Kind: kind, Ratings: map[string]float64{}, Choices: map[string]string{}}
 		fields := map[string]func(document.Node){}
 		for _, q := range append(slices.Clone(kind.Reads), kind.Sets...) {
-			if k, ok := quantity.KindOf(q); ok && q != "limited" {
+			if k, ok := quantity.KindOf(q); ok && !k.State && !k.Parts.Places {
 				fields[q] = func(n document.Node) { seat.Ratings[q] = n.Quantity(k.Unit.Dim).Value }
 			}
 		}

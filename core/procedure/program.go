@@ -218,6 +218,8 @@ func (s Setting) String() string {
 type FigureRequest struct {
 	figure.Asked
 	Limit *outcome.Limit
+	// EachContract has it computed for every contract in which it was measured.
+	EachContract bool
 }
 
 // Curve is a picture for the report: a figure or quantity over a column, a curve for each value of another. With Less

@@ -13,6 +13,9 @@ type Part struct {
 	Side  Side // the alternating or the direct part
 	Order int  // of a harmonic, rms: 1 is the fundamental
 	Peak  bool // the largest amount within the cycles of which the whole is the effective value
+	// Agreed is what a contract is about, not what is measured. Place is that of a source object, from 1.
+	Agreed bool
+	Place  int
 }
 
 // Side is one of the two parts of which the square of an rms value is the sum of squares.
@@ -24,13 +27,14 @@ const (
 	DC Side = "dc"
 )
 
-// peak is how the peak of a quantity is written.
-const peak = "peak"
+// peak is how the peak of a quantity is written, agreed what a contract says of it.
+const peak, agreed = "peak", "agreed"
 
-// Phases there are at most, and the highest harmonic.
+// Phases there are at most, the highest harmonic, and the places in which a source offers something.
 const (
 	MostPhases = 3
 	MostOrder  = 50
+	MostPlaces = 13
 )
 
 // Parts says which parts a quantity has.
@@ -38,11 +42,11 @@ type Parts struct {
 	// Phases says what the whole is of the phases; NoPhases: there are none.
 	Phases Phases
 	// Sides is true for what has an alternating and a direct part, Harmonics for what has a spectrum, Peaks for what has
-	// a largest amount beside its effective value.
-	Sides, Harmonics, Peaks bool
+	// a largest amount beside its effective value, Agreed for what contracts are about, Places for what is in places.
+	Sides, Harmonics, Peaks, Agreed, Places bool
 }
 
-// Words lists the parts by name: "phases", "sides", "harmonics", "peaks".
+// Words lists the parts by name: "phases", "sides", "harmonics", "peaks", "agreed", "places".
 func (p Parts) Words() []string {
 	words := []string{}
 	if p.Phases != NoPhases {
@@ -56,6 +60,12 @@ func (p Parts) Words() []string {
 	}
 	if p.Peaks {
 		words = append(words, "peaks")
+	}
+	if p.Agreed {
+		words = append(words, "agreed")
+	}
+	if p.Places {
+		words = append(words, "places")
 	}
 	return words
 }
@@ -85,7 +95,8 @@ func (p Phases) Whole(phases []float64) (whole float64, ok bool) {
 	return whole, p == Summed
 }
 
-// String is how a part follows the name of its quantity: ".2", ".ac", ".1.h5", ".peak"; empty for the whole.
+// String is how a part follows the name of its quantity: ".2", ".ac", ".1.h5", ".peak", ".agreed", ".o3"; empty for
+// the whole.
 func (p Part) String() string {
 	var s strings.Builder
 	if p.Phase > 0 {
@@ -99,6 +110,12 @@ func (p Part) String() string {
 	}
 	if p.Peak {
 		s.WriteString("." + peak)
+	}
+	if p.Agreed {
+		s.WriteString("." + agreed)
+	}
+	if p.Place > 0 {
+		fmt.Fprintf(&s, ".o%d", p.Place)
 	}
 	return s.String()
 }
@@ -118,14 +135,27 @@ func (p Part) title() string {
 	if p.Peak {
 		s.WriteString(", peak")
 	}
+	if p.Agreed {
+		s.WriteString(", agreed")
+	}
+	if p.Place > 0 {
+		fmt.Fprintf(&s, " in place %d", p.Place)
+	}
 	return s.String()
 }
 
-// Before orders the parts of one quantity: phase by phase, in each the whole, its sides, its harmonics, its peak.
+// Before orders the parts of one quantity: phase by phase, in each the whole, its sides, its harmonics, its peak, what
+// was agreed; places as they are counted.
 func (p Part) Before(q Part) int {
 	switch {
 	case p.Phase != q.Phase:
 		return p.Phase - q.Phase
+	case p.Place != q.Place:
+		return p.Place - q.Place
+	case p.Agreed && !q.Agreed:
+		return 1
+	case q.Agreed && !p.Agreed:
+		return -1
 	case p.Peak && !q.Peak:
 		return 1
 	case q.Peak && !p.Peak:
@@ -160,9 +190,17 @@ func (p *Part) take(word string, has Parts) bool {
 		p.Side = side
 		return has.Sides && !p.Peak
 	}
+	if word == agreed {
+		p.Agreed = true
+		return has.Agreed && *p == Part{Agreed: true}
+	}
+	if place, is := strings.CutPrefix(word, "o"); is && has.Places {
+		p.Place, _ = strconv.Atoi(place)
+		return p.Place >= 1 && p.Place <= MostPlaces
+	}
 	if word == peak {
 		p.Peak = true
-		return has.Peaks && p.Side == "" && p.Order == 0
+		return has.Peaks && p.Side == "" && p.Order == 0 && !p.Agreed
 	}
 	if phase, err := strconv.Atoi(word); err == nil {
 		p.Phase = phase
@@ -197,12 +235,13 @@ func Expand(word string) ([]string, error) {
 		return []string{word}, nil
 	}
 	stem := strings.TrimRight(from, "0123456789")
-	last := strings.TrimLeft(to, "h")
+	last := strings.TrimLeft(to, "ho")
 	first, errFirst := strconv.Atoi(from[len(stem):])
 	end, errEnd := strconv.Atoi(last)
-	isOrder := strings.HasSuffix(stem, ".h")
-	if errFirst != nil || errEnd != nil || end < first || end > MostOrder || isOrder != (last != to) {
-		return nil, syntaxError(word, "%q is no row of readings; write amps.h1 to h40, or volts.1 to 3", word)
+	if errFirst != nil || errEnd != nil || end < first || end > MostOrder ||
+		!strings.HasSuffix(stem, "."+strings.TrimSuffix(to, last)) {
+		return nil, syntaxError(word, "%q is no row of readings; write amps.h1 to h40, volts.1 to 3, or offer.o1 to o7",
+			word)
 	}
 	var all []string
 	for n := first; n <= end; n++ {

@@ -23,6 +23,8 @@ type Kind struct {
 	Read, Set, Counted bool
 	// Whole is true for what is set to a whole number from 1 on.
 	Whole bool
+	// State is true for what is 1 while it is so, and 0 otherwise; it has no accuracy, and nobody is asked for it.
+	State bool
 	// Parts are what the whole has; Part is which of them this is.
 	Parts Parts
 	Part  Part
@@ -33,10 +35,11 @@ type Kind struct {
 
 // What has which parts.
 var (
-	levels = Parts{Phases: Averaged, Sides: true, Harmonics: true, Peaks: true}
+	levels = Parts{Phases: Averaged, Sides: true, Harmonics: true, Peaks: true, Agreed: true}
 	watts  = Parts{Phases: Summed, Sides: true, Harmonics: true}
 	powers = Parts{Phases: Summed}
 	ratios = Parts{Phases: Apart}
+	places = Parts{Places: true}
 )
 
 // The table, in the order in which people read the quantities of a seat. To add a quantity add its row.
@@ -73,7 +76,12 @@ var table = []Kind{
 	{Name: "energy", Unit: unit("Wh"), Title: "Energy", Decimals: 3, Colour: "charge", Counted: true},
 	// How many readings an instrument makes one of.
 	{Name: "averages", Unit: Unit{"", Number, 1}, Title: "Averages", Colour: "muted", Set: true, Whole: true},
-	{Name: "limited", Unit: Unit{"", Number, 1}, Title: "In its limit", Colour: "muted"},
+	{Name: "limited", Unit: Unit{"", Number, 1}, Title: "In its limit", Colour: "muted", State: true},
+	// What a charger offers in each of its places: the source object of IEC 62680-1-2 as a number, 0 where it offers
+	// nothing. position is the place of the contract in force, 0 while there is none; set, it asks for that place.
+	{Name: "offer", Unit: Unit{"", Number, 1}, Title: "Source object", Parts: places, Colour: "muted", Read: true},
+	{Name: "position", Unit: Unit{"", Number, 1}, Title: "Contract", Colour: "muted", Read: true, Set: true, Whole: true},
+	{Name: "refused", Unit: Unit{"", Number, 1}, Title: "Refused", Colour: "muted", State: true},
 }
 
 // unit is a unit that is written in the program.

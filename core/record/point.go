@@ -33,9 +33,36 @@ type Point struct {
 	Before map[string]trace.Average `json:"before,omitempty"`
 	// Held is what was set at that step, by column.
 	Held map[string]float64 `json:"held,omitempty"`
-	// Recovery says how the unit recovered after a seek; empty if nobody looked.
-	Recovery string `json:"recovery,omitempty"`
+	// Recovery says how the unit recovered after a seek; empty if nobody looked. Comeback says it for programs.
+	Recovery string    `json:"recovery,omitempty"`
+	Comeback *Comeback `json:"comeback,omitempty"`
+	// Vain is true for what a seek leaves that found nothing up to the end of its range: Before is the last step.
+	Vain bool `json:"vain,omitempty"`
 }
+
+// Comeback is how a unit came back after it gave up in a seek.
+type Comeback struct {
+	Class ComebackClass `json:"class"`
+	// Delay is the time from relief, or from when its input was on again, to when it was back, s; it lies within the Step
+	// before. Both are 0 for what did not come back.
+	Delay float64 `json:"delay,omitempty"`
+	Step  float64 `json:"step,omitempty"`
+	// Within is for how long it was looked at, s.
+	Within float64 `json:"within"`
+}
+
+// ComebackClass is the way in which a unit comes back.
+type ComebackClass string
+
+// The classes: it tries again and again while it is overloaded; it comes back by itself once it is relieved; only after
+// its input was cycled; not even then; not by itself, and nothing could cycle its input.
+const (
+	ByHiccup   ComebackClass = "hiccup"
+	ByItself   ComebackClass = "self"
+	InputCycle ComebackClass = "input-cycle"
+	NoComeback ComebackClass = "none"
+	Latched    ComebackClass = "latched"
+)
 
 // Words says where the point is: "source.volts 48 V, load.amps 8 A".
 func (p Point) Words() string { return strings.Join(PlaceWords(p.Place), ", ") }
@@ -140,17 +167,26 @@ func (rec *Record) PointsAt(place map[string]float64, along string) []Point {
 }
 
 // Row gives the points of a row.
-func (rec *Record) Row(name string) ([]Point, error) {
+func (rec *Record) Row(name string) ([]Point, error) { return rec.RowAt(name, nil) }
+
+// RowAt gives the points of a row that were taken at a place; nil: wherever.
+func (rec *Record) RowAt(name string, at map[string]float64) ([]Point, error) {
 	var points []Point
+	elsewhere := false
 	for _, p := range rec.Points {
 		if p.Row == name {
-			points = append(points, p)
+			if elsewhere = !p.At(at); !elsewhere {
+				points = append(points, p)
+			}
 		}
 	}
-	if len(points) == 0 {
-		return nil, Because(NoPoint, "the run has no row %q", name)
+	switch {
+	case len(points) > 0:
+		return points, nil
+	case elsewhere:
+		return nil, Because(NoPoint, "the run has no row %q at %s", name, strings.Join(PlaceWords(at), ", "))
 	}
-	return points, nil
+	return nil, Because(NoPoint, "the run has no row %q", name)
 }
 
 // driftShare is the drift over the averaging window, relative to the mean, above which a point is not settled.

@@ -10,13 +10,14 @@ import (
 
 // The one safe order. What drains goes off before what feeds, so that nothing is left that pushes current into a load
 // that is gone or pulls it out of a source that is; connections are broken last, without current. The way on is the
-// way off reversed: connections, levels, what feeds, what drains.
+// way off reversed: levels, what is asked for with them, connections, what feeds, what drains.
 const (
 	rankDrainsOff = iota
 	rankFeedsOff
 	rankOpened
 	rankMode
 	rankLevel
+	rankAsked
 	rankClosed
 	rankFeedsOn
 	rankDrainsOn
@@ -29,6 +30,8 @@ func Rank(seat, quantity, word string) int {
 	switch {
 	case quantity == Mode:
 		return rankMode
+	case quantity == Position:
+		return rankAsked
 	case quantity != Output:
 		return rankLevel
 	case word == Off:

@@ -62,9 +62,9 @@ type Kind struct {
 
 // BeginsAtMost tells whether a number stands at the most when a run begins, before its procedure sets it: a limit
 // does, and a level of a mode in which the most takes nothing. Every other level begins at zero, where it moves
-// nothing.
+// nothing, or asks for what there is.
 func (k Kind) BeginsAtMost(q string) bool {
-	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains)
+	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains) && !k.Is(Connects)
 }
 
 // BeginsAsItIs tells whether a number stays what it is when a run begins: no frequency moves nothing.
@@ -109,6 +109,9 @@ const (
 // Averages is how many readings an instrument makes one of, where it can.
 const Averages = "averages"
 
+// Position is the place in a source's offer that is asked for, with the volts and amps that were set before.
+const Position = "position"
+
 // Mode is the setting that says what a seat keeps constant.
 const Mode = "mode"
 
@@ -142,6 +145,10 @@ var kinds = []Kind{
 	{Name: "mains", Roles: Feeds, Reads: []string{"volts", "amps", "watts", "hertz", "limited"},
 		Sets: []string{"volts", "hertz", "amps", "angle", Averages, Output}, Must: []string{"volts", Output},
 		Alternating: true},
+	// The sink's side of a charger under test: it asks for a contract by its place, with the volts and amps that are
+	// wanted of an adjustable one, and measures at the plug, which is joined to the charger while its output is on.
+	{Name: Contract, Roles: Connects, Reads: []string{"volts", "amps", "position", "refused", "offer"},
+		Sets: []string{"volts", "amps", "position", Output}, Must: []string{"position", Output}},
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
 		"hertz"}, Sets: []string{Averages}, Choices: []Choice{measures}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
@@ -198,6 +205,9 @@ func NamesHaving(roles Role) string {
 
 // DefaultInput and DefaultOutput are the seats on the unit's two sides where nobody names others.
 const DefaultInput, DefaultOutput = "source", "load"
+
+// Contract is the seat at which contracts are made with a charger under test.
+const Contract = "contract"
 
 // DefaultMeter is the seat that measures what flows into the unit, where nobody names another.
 const DefaultMeter = "meter"
@@ -263,9 +273,6 @@ func partsOf(q string, readings []string) (found []string) {
 
 // CanRead tells whether an instrument may give a reading to a seat of the kind: a quantity, or a part of one.
 func (k Kind) CanRead(reading string) bool {
-	if reading == "limited" {
-		return slices.Contains(k.Reads, reading)
-	}
 	_, ok := quantity.KindOf(reading)
 	return ok && slices.Contains(k.Reads, quantity.WholeOf(reading))
 }
@@ -282,12 +289,18 @@ func (k Kind) Choice(name string) (Choice, bool) {
 // AllChoices lists what any kind can be told by a word.
 func AllChoices() []Choice { return []Choice{sense, measures} }
 
+// inPlaces tells whether a quantity has no whole that could be read.
+func inPlaces(q string) bool {
+	kind, _ := quantity.KindOf(q)
+	return kind.Parts.Places
+}
+
 // ColumnsFor lists the columns that the given seats can give to a run at most, but for parts of them.
 func ColumnsFor(names []string) trace.Columns {
 	var columns trace.Columns
 	for _, name := range names {
 		if kind, ok := KindOf(name); ok {
-			columns = append(columns, kind.Columns(name, kind.Reads)...)
+			columns = append(columns, kind.Columns(name, slices.DeleteFunc(slices.Clone(kind.Reads), inPlaces))...)
 		}
 	}
 	return columns

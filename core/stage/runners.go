@@ -15,6 +15,8 @@ func newRunner(p *procedure.Program, s procedure.Stage) (Runner, error) {
 		r = a.Run(parts)
 	case *procedure.Repeat:
 		r = &repeatRunner{spec: a, Waiting: Waiting{Until: parts.Condition(a.Until)}}
+	case *procedure.Offered:
+		r = newOfferedRunner(parts, a)
 	case *procedure.When:
 		r = &whenRunner{spec: a, Waiting: Waiting{Until: parts.Condition(a.If)}}
 	case *procedure.Again:

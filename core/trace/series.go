@@ -274,6 +274,14 @@ type Line struct {
 	meanT, spread  float64 // of the times: their mean, and Σ(t − mean)²
 }
 
+// Noisy is the line of samples that are known to scatter by so much at least, whatever a few of them happen to do.
+func (l Line) Noisy(sd float64) Line {
+	if sd > l.SD && l.spread > 0 {
+		l.SD, l.SlopeSD = sd, sd/math.Sqrt(l.spread)
+	}
+	return l
+}
+
 // DeviationAt is the standard error of the line at a time.
 func (l Line) DeviationAt(t float64) float64 {
 	if l.N < 3 || l.spread == 0 {

@@ -101,7 +101,10 @@ func (x *Seat) Joined(q string, readings []float64) float64 {
 	case q == "watts", q == "energy", x.Gang == api.GangSeries && q == "volts",
 		x.Gang == api.GangParallel && (q == "amps" || q == "charge"):
 		return sum
-	case q == "limited", q == "celsius":
+	case q == "celsius":
+		return most
+	}
+	if kind, _ := quantity.KindOf(q); kind.State {
 		return most
 	}
 	return sum / float64(len(readings))

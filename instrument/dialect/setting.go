@@ -278,7 +278,7 @@ func (r *reader) registerReading(e document.Entry) (Reading, bool) {
 // canRead tells whether a word names what an instrument may give: a quantity, a part of one, or a state.
 func canRead(name string) bool {
 	kind, ok := quantity.KindOf(name)
-	return ok && (kind.Read || kind.Counted) || slices.Contains(readable, name)
+	return ok && (kind.Read || kind.Counted || kind.State) || name == "skip"
 }
 
 // readGives reads what one number of an answer is, or a row of them: volts, skip, amps.2, amps.h1 to h40.
@@ -297,7 +297,7 @@ func readGives(n document.Node) (all []Reading) {
 	return all
 }
 
-var readable = append(quantity.Names(func(k quantity.Kind) bool { return k.Read || k.Counted }), "limited", "skip")
+var readable = append(quantity.Names(func(k quantity.Kind) bool { return k.Read || k.Counted || k.State }), "skip")
 
 // query reads one question and what its answer gives.
 func (r *reader) query(n document.Node) Query {

@@ -96,6 +96,30 @@ type Joined struct {
 	// Further is at the terminals that only some units have, in an order of their own: a second output, the cells of a
 	// bank, a shaft.
 	Further []Joint
+	// Sink is at the port of a charger that makes contracts.
+	Sink Sink
+}
+
+// Sink is what asks a charger for a contract, while it is attached: for a place in what it offers, with the volts and
+// amps that are wanted of an adjustable one; amps of 0 are all that is offered.
+type Sink struct {
+	On          bool
+	Position    int
+	Volts, Amps float64
+}
+
+// Terms are what a charger and its sink agreed on; Position 0: nothing.
+type Terms struct {
+	Position    int
+	Volts, Amps float64
+}
+
+// Contract is what a charger says to its sink: what it offers, as it is sent, what is agreed, and whether it refused
+// what it was asked for last.
+type Contract struct {
+	Offer   []uint32
+	Terms   Terms
+	Refused bool
 }
 
 // Joint is what is joined to one terminal.
@@ -112,6 +136,8 @@ type Operating struct {
 	Further []Seen `json:",omitempty"`
 	Celsius float64
 	Heat    float64 // W that stay in the unit
+	// Contract is what a charger says to its sink; nil: it makes no contracts.
+	Contract *Contract `json:",omitempty"`
 }
 
 // Seen is what is at one terminal.
@@ -127,6 +153,22 @@ type Wave struct {
 	Hertz, Power          float64 // mean power, W
 	PeakVolts, PeakAmps   float64
 	VoltOrders, AmpOrders []float64 `json:"-"` // effective values of the harmonics, the fundamental first
+}
+
+// SineOf is what a unit sees of its mains that takes a power as if it was a resistor.
+func SineOf(line Source, power float64) Seen {
+	fundamental := line.Volts / math.Sqrt(1+line.Third*line.Third)
+	w := &Wave{Hertz: line.Hertz, Power: power, PeakVolts: math.Sqrt2 * line.Volts,
+		VoltOrders: []float64{fundamental, 0, fundamental * line.Third}}
+	seen := Seen{Volts: line.Volts, Wave: w}
+	if line.Volts > 0 {
+		seen.Amps = power / line.Volts
+		w.PeakAmps = math.Sqrt2 * seen.Amps
+		for _, v := range w.VoltOrders {
+			w.AmpOrders = append(w.AmpOrders, v*seen.Amps/line.Volts)
+		}
+	}
+	return seen
 }
 
 // Watts are what passes.

@@ -10,11 +10,12 @@ import (
 	"usherbench/simbench/plant/adapter"
 	"usherbench/simbench/plant/battery"
 	"usherbench/simbench/plant/converter"
+	"usherbench/simbench/plant/port"
 )
 
 // Types are all types of units.
 func Types() []plant.Type {
-	return slices.Concat(battery.Types(), converter.Types(), adapter.Types())
+	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

@@ -12,7 +12,7 @@ import (
 
 // lineOf is what feeds units of a kind.
 func lineOf(kind plant.Type) plant.Source {
-	if kind.Kind == "adapter" {
+	if kind.Kind == "adapter" || kind.Kind == "contract charger" {
 		return plant.Source{On: true, Volts: 230, Amps: 10, Hertz: 50}
 	}
 	return plant.Source{On: true, Volts: 48, Amps: 10}
@@ -62,8 +62,10 @@ func TestASerialNumberIsAUnit(t *testing.T) {
 		if kind.Kind == "battery" {
 			source.Volts = 4
 		}
-		unit.At(0, plant.Joined{Line: source, Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1}})
-		return unit.At(1, plant.Joined{Line: source, Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1}})
+		joined := plant.Joined{Line: source, Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1},
+			Sink: plant.Sink{On: true, Position: 1}}
+		unit.At(0, joined)
+		return unit.At(1, joined)
 	}
 	for _, kind := range Types() {
 		assert.Equal(t, at(kind, "TN-7"), at(kind, "TN-7"), kind.Name)
@@ -121,7 +123,8 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 
 func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
-	assert.EqualError(t, err, `there is no plant "ternn"; known: dunlin, eider, gannet, gannet-bank, gannet-cell, tern`)
+	assert.EqualError(t, err,
+		`there is no plant "ternn"; known: dunlin, eider, gannet, gannet-bank, gannet-cell, petrel, tern`)
 	_, err = Model{Kind: "motor"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; known kinds: adapter, battery, converter`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)

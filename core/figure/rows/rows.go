@@ -26,7 +26,7 @@ var Figures = []figure.Definition{
 
 // reading is the mean of a quantity over the readings of a row.
 func reading(rec *record.Record, req figure.Request) (figure.Result, error) {
-	points, err := rec.Row(req.Row)
+	points, err := rec.RowAt(req.Row, req.At)
 	if err != nil {
 		return figure.Result{}, err
 	}
@@ -55,73 +55,13 @@ func reading(rec *record.Record, req figure.Request) (figure.Result, error) {
 	return r, nil
 }
 
-// bracket is what lies on both sides of what a seek found: the quantity at the last step at which its condition did
-// not hold, and at the first at which it did.
-type bracket struct {
-	before, after float64
-	point         record.Point
-	// gaveWay says that the quantity could not be measured after the step, since the unit had given it up.
-	gaveWay bool
-}
-
-func bracketOf(rec *record.Record, name, column string) (b bracket, err error) {
-	points, err := rec.Row(name)
-	if err != nil {
-		return b, err
-	}
-	b.point = points[len(points)-1] // of several tries the last
-	if b.after, err = b.point.Mean(column); err != nil {
-		return b, err
-	}
-	if b.point.Before == nil {
-		return b, record.Because(record.AlreadyBeyond, "the condition of %q held at the first step; begin further away", name)
-	}
-	earlier := record.Point{Place: b.point.Place, Averages: b.point.Before}
-	if b.before, err = earlier.Mean(column); err != nil {
-		return b, err
-	}
-	b.correct(column)
-	return b, nil
-}
-
-// correct puts what was set in place of what was measured where the unit gave up in the step, so that nothing of it was
-// left to measure: the level set then, and what was measured over what was set before. Source: figures, trip-level.
-func (b *bracket) correct(column string) {
-	held, stepped := b.point.Held[column]
-	found, set := b.point.Place[column]
-	if !stepped || !set {
-		return
-	}
-	expected := found + b.before - held
-	if b.gaveWay = math.Abs(b.after-expected) > math.Abs(found-held); b.gaveWay {
-		b.after = expected
-	}
-}
-
-func (b *bracket) middle() float64   { return (b.before + b.after) / 2 }
-func (b *bracket) halfStep() float64 { return math.Abs(b.after-b.before) / 2 }
-
-// foundLevel is the midpoint of the last step at which the condition did not hold and the first at which it
-// did; half a step is its uncertainty as a rectangle, beside the accuracy of the reading.
+// foundLevel is the midpoint of the last step at which the condition did not hold and the first at which it did.
 func foundLevel(rec *record.Record, req figure.Request) (figure.Result, error) {
-	b, err := bracketOf(rec, req.Row, req.Quantity)
+	b, err := rec.BracketOf(req.Row, req.At, req.Quantity)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	factor := trace.UnitOf(req.Quantity).Factor
-	r := figure.Result{Value: b.middle() / factor, N: 2}
-	if b.gaveWay {
-		r.Remarks = append(r.Remarks, "the unit gave way: the set level counts, corrected by what was measured before")
-	}
-	if b.point.Recovery != "" {
-		r.Remarks = append(r.Remarks, b.point.Recovery)
-	}
-	spread, ok := rec.Reading(b.point, req.Quantity)
-	step := uncertainty.Reading{Group: "half a step", Offset: b.halfStep()}
-	spread.Value = b.middle()
-	r.WithUncertainty(func(xs []float64) float64 { return (xs[0] + xs[1]) / factor }, []uncertainty.Reading{spread, step},
-		ok)
-	return r, nil
+	return figure.Found(rec, b, req.Quantity), nil
 }
 
 // lockout is the line volts at which the output comes or goes: found-level of the input.
@@ -134,22 +74,19 @@ func lockout(rec *record.Record, req figure.Request) (figure.Result, error) {
 // rectangles make a triangle.
 func lockoutHysteresis(rec *record.Record, req figure.Request) (figure.Result, error) {
 	column := req.Input + ".volts"
-	starts, err := bracketOf(rec, req.Row, column)
+	starts, err := rec.BracketOf(req.Row, req.At, column)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	stops, err := bracketOf(rec, req.Against, column)
+	stops, err := rec.BracketOf(req.Against, req.At, column)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	r := figure.Result{Value: starts.middle() - stops.middle(), N: 4}
-	on, ok := rec.Reading(starts.point, column)
-	off, stated := rec.Reading(stops.point, column)
-	on.Value, off.Value = starts.middle(), stops.middle()
-	steps := []uncertainty.Reading{{Group: "half a step up", Offset: starts.halfStep()},
-		{Group: "half a step down", Offset: stops.halfStep()}}
-	r.WithUncertainty(func(xs []float64) float64 { return xs[0] - xs[1] + xs[2] - xs[3] },
-		append([]uncertainty.Reading{on, off}, steps...), ok && stated)
+	r := figure.Result{Value: starts.Middle() - stops.Middle(), N: 4}
+	on, ok := starts.Readings(rec, column)
+	off, stated := stops.Readings(rec, column)
+	r.WithUncertainty(func(xs []float64) float64 { return xs[0] + xs[1] - xs[2] - xs[3] }, append(on, off...),
+		ok && stated)
 	if r.Value < -r.U {
 		return r, record.Because(record.Implausible, "it starts at less line than it stops at: %.4g V below; dwell longer",
 			-r.Value)

@@ -1,0 +1,120 @@
+package service_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/core/procedure"
+	"usherbench/core/record"
+	"usherbench/demo"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/port"
+)
+
+// fineStep is the step in which the ready procedure finds the trip level, A.
+const fineStep = 0.02
+
+// contracted are the figures of a run over all contracts, by id and position.
+func contracted(run api.Run) map[string]procedure.Judged {
+	all := map[string]procedure.Judged{}
+	for _, f := range run.Figures {
+		id := f.ID
+		if k, is := f.At[record.ContractColumn]; is {
+			id += fmt.Sprintf(" %g", k)
+		}
+		all[id] = f
+	}
+	return all
+}
+
+// Each contract that a charger offers is tried, and its trip level, droop and recovery are those of its truth.
+func TestEveryContractOfAChargerIsTried(t *testing.T) {
+	for _, c := range []struct {
+		fault   plant.Fault
+		class   record.ComebackClass
+		outcome string
+	}{{plant.Healthy, record.ByItself, "pass"}, {port.Latching, record.InputCycle, "pass"},
+		{port.Hiccup, record.ByHiccup, "pass"}, {port.Late, record.ByItself, "fail"},
+		{port.Drooping, record.ByItself, "fail"},
+		{port.Meagre, record.ByItself, "pass"}} {
+		t.Run(string("a charger that is "+c.fault), func(t *testing.T) {
+			servicetest.Simulated(t, func(t *testing.T) {
+				const serial = "PT-7"
+				h := servicetest.Start(t, servicetest.Options{TimeFactor: 4, Layouts: []simbench.Layout{simbench.Contracts},
+					Faulty: map[string]string{serial: string(c.fault)}})
+				run := h.Ended(h.Start("bay1", "petrel-contracts", serial))
+				require.Equal(t, "done", run.State, run.Reason)
+				assert.Equal(t, c.outcome, run.Outcome)
+				truth, err := port.Petrel(serial, c.fault)
+				require.NoError(t, err)
+				figures := contracted(run)
+				offers := figures["source-capabilities"]
+				assert.Equal(t, float64(len(truth.Places)), offers.Value)
+				for i, place := range truth.Places {
+					at := fmt.Sprintf(" %d", i+1)
+					trip, r := figures["trip-level"+at], figures["droop-resistance"+at]
+					if assert.Nil(t, trip.Undetermined, at) {
+						assert.InDelta(t, place.Trip, trip.Value, fineStep/2+8e-3, at)
+						assert.InDelta(t, place.Trip/place.Amps, figures["trip-ratio"+at].Value, 0.01, at)
+					}
+					assert.Equal(t, string(c.class), figures["recovery-class"+at].Text, at)
+					if assert.Nil(t, r.Undetermined, at) {
+						assert.InDelta(t, truth.Resistance, r.Value, r.U, at)
+					}
+					if d := figures["recovery-delay"+at]; c.class == record.ByItself && assert.Nil(t, d.Undetermined) {
+						assert.InDelta(t, truth.Delay, d.Value, d.U+0.02, at)
+					}
+				}
+				assert.NotContains(t, figures, fmt.Sprintf("trip-level %d", len(truth.Places)+1), "nothing more is offered")
+			})
+		})
+	}
+}
+
+// A charger that agrees to nothing but its first contract has the others undetermined: they are not forgotten.
+func TestAContractThatIsNotKeptIsNotForgotten(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 4, Layouts: []simbench.Layout{simbench.Contracts},
+			Faulty: map[string]string{"PT-8": string(port.Mute)}})
+		run := h.Ended(h.Start("bay1", "petrel-contracts", "PT-8"))
+		require.Equal(t, "done", run.State, run.Reason)
+		assert.Equal(t, "undetermined", run.Outcome)
+		figures := contracted(run)
+		assert.Nil(t, figures["trip-level 1"].Undetermined)
+		for k := 2; k <= 5; k++ {
+			if f := figures[fmt.Sprintf("trip-level %d", k)]; assert.NotNil(t, f.Undetermined, k) {
+				assert.Equal(t, record.NoPoint, f.Undetermined.Code)
+			}
+		}
+	})
+}
+
+// What a charger offers beyond the safe window of its nameplate ends the run before anything of it is asked for.
+func TestAnOfferBeyondTheNameplateIsNotAskedFor(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 4, Layouts: []simbench.Layout{simbench.Contracts}})
+		for _, plate := range demo.Nameplates() {
+			if strings.Contains(plate, "nameplate: petrel\n") {
+				tame := strings.NewReplacer("contract.volts: {min: 0 V, max: 21 V}", "contract.volts: {min: 0 V, max: 16 V}",
+					"  - {volts: 20 V, amps: 3.25 A}\n", "").Replace(plate)
+				_, err := h.Local.PushNameplate(t.Context(), tame)
+				require.NoError(t, err)
+			}
+		}
+		run := h.Ended(h.Start("bay1", "petrel-contracts", "PT-9"))
+		assert.Equal(t, "aborted", run.State)
+		assert.Contains(t, run.Reason, "4: 20 V 3.25 A")
+		assert.Contains(t, run.Reason, "outside the safe window")
+		state, err := h.Bench.State("bay1")
+		require.NoError(t, err)
+		require.NotEmpty(t, state.History)
+		assert.False(t, state.History[len(state.History)-1].On)
+	})
+}
