@@ -93,6 +93,8 @@ type Overlay struct {
 	Differences []OverlayDifference `json:"differences"`
 	// Figures that every run has, and their spread.
 	Figures []OverlayFigure `json:"figures"`
+	// Pairs are the figures of two runs side by side; there are none of more.
+	Pairs []OverlayPair `json:"pairs,omitempty"`
 	// Comparisons of the figures of two groups.
 	Comparisons []OverlayComparison `json:"comparisons,omitempty"`
 	// Left names runs that have no such curve, and why.
@@ -112,6 +114,8 @@ type OverlayCurve struct {
 	Serial string    `json:"serial"`
 	// Excerpt is the name of what was kept of the run; empty: the curve is of none.
 	Excerpt string `json:"excerpt,omitempty"`
+	// Contract is the position of the contract of a charger in which the points were taken; 0: in none.
+	Contract int `json:"contract,omitempty"`
 }
 
 // OverlayBand is min, max and mean at places of the common range.
@@ -153,6 +157,28 @@ type OverlayFigureValue struct {
 	Label string  `json:"label"`
 	Value float64 `json:"value"`
 	U     float64 `json:"u"`
+}
+
+// OverlayPair is one figure of two runs side by side. Difference is that of the second from the first, with its 95 %
+// interval U where both are known that well; Differs is true for two words, or two values, that are not the same.
+type OverlayPair struct {
+	Figure     string      `json:"figure"`
+	Title      string      `json:"title"`
+	Unit       string      `json:"unit"`
+	First      OverlaySide `json:"first"`
+	Second     OverlaySide `json:"second"`
+	Difference *float64    `json:"difference"`
+	U          *float64    `json:"u"`
+	Differs    bool        `json:"differs"`
+}
+
+// OverlaySide is a figure of one of two runs: a value, a word, or why there is none.
+type OverlaySide struct {
+	Value   *float64 `json:"value"`
+	U       *float64 `json:"u"`
+	Text    string   `json:"text,omitempty"`
+	Why     string   `json:"why,omitempty"`
+	Outcome string   `json:"outcome,omitempty"`
 }
 
 // OverlayComparison says how one figure of the second group differs from that of the first, with its 95 % interval.

@@ -18,7 +18,7 @@ func (l *laid) quantity(run store.Run) string {
 	if l.request.Quantity != "" {
 		return l.request.Quantity
 	}
-	for _, column := range []string{"cycler.volts", "load.volts", "source.volts", "meter.volts"} {
+	for _, column := range []string{"contract.volts", "cycler.volts", "load.volts", "source.volts", "meter.volts"} {
 		if column == l.request.Over {
 			column = column[:len(column)-len("volts")] + "amps"
 		}
@@ -48,13 +48,53 @@ func framesOf(rec *record.Record, over, of string, from, to float64) (overlay.Cu
 	return c, nil
 }
 
+// points draws the settled operating points of a run, those of each contract of a charger by themselves.
+func (l *laid) points(run store.Run, rec *record.Record) error {
+	var contracts []int
+	for _, p := range rec.Points {
+		if k := contractOf(p); !slices.Contains(contracts, k) {
+			contracts = append(contracts, k)
+		}
+	}
+	why := fmt.Errorf("it has no points over %s", l.request.Over)
+	before := len(l.infos)
+	for _, k := range contracts {
+		from := len(l.infos)
+		if err := l.overColumn(run, itsPoints, pointsOf(rec, l.request.Over, l.quantity(run), k)); err != nil {
+			why = err
+		}
+		for i := from; i < len(l.infos); i++ {
+			l.infos[i].Contract = k
+		}
+	}
+	if len(l.infos) == before {
+		return why
+	}
+	return nil
+}
+
+// contractOf is the position of the contract in which a point was taken; 0: in none.
+func contractOf(p record.Point) int { return int(p.Place[record.ContractColumn]) }
+
+func inContract(position int) string {
+	if position == 0 {
+		return ""
+	}
+	return fmt.Sprintf("contract %d", position)
+}
+
+// severalContracts tells whether curves of different contracts are drawn, which have no band together.
+func (l *laid) severalContracts() bool {
+	return slices.ContainsFunc(l.infos, func(c api.OverlayCurve) bool { return c.Contract != l.infos[0].Contract })
+}
+
 // pointsOf is one column over another at the settled operating points of a run, in the order in which they were taken:
-// those of its grids, or where it has no grid those of its rows.
-func pointsOf(rec *record.Record, over, of string) (c overlay.Curve) {
+// those of its grids, or where it has no grid those of its rows; of one contract, where the run has several.
+func pointsOf(rec *record.Record, over, of string, contract int) (c overlay.Curve) {
 	onGrid := func(p record.Point) bool { return p.Row == "" }
 	grid := slices.ContainsFunc(rec.Points, onGrid)
 	for _, p := range rec.Points {
-		if grid && !onGrid(p) {
+		if grid && !onGrid(p) || contractOf(p) != contract {
 			continue
 		}
 		x, errX := p.Mean(over)

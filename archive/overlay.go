@@ -179,6 +179,7 @@ func (l *laid) relabel() {
 		labels := overlay.Distinct(len(of), func(i int) string { return l.infos[of[i]].Label }, []func(int) string{
 			func(i int) string { return l.infos[of[i]].Group },
 			func(i int) string { return l.infos[of[i]].Excerpt },
+			func(i int) string { return inContract(l.infos[of[i]].Contract) },
 			func(i int) string { return started[l.infos[of[i]].Run].Format("01-02 15:04") },
 			func(i int) string { return l.infos[of[i]].Run },
 			func(i int) string { return fmt.Sprintf("#%d", l.infos[of[i]].Pass) },
@@ -202,7 +203,7 @@ func (l *laid) add(ctx context.Context, run store.Run) error {
 	case l.request.Half == itsExcerpts:
 		return l.excerpts(run, rec)
 	case l.request.Half == itsPoints:
-		return l.overColumn(run, itsPoints, pointsOf(rec, l.request.Over, l.quantity(run)))
+		return l.points(run, rec)
 	case l.request.Half == wholeRun && l.request.Over == api.OverTime:
 		return l.whole(ctx, run)
 	case l.request.Half == wholeRun:
@@ -355,13 +356,13 @@ func (l *laid) first() (half string, all []overlay.Curve) {
 
 func (l *laid) band() {
 	half, all := l.first()
-	if len(all) < 2 {
+	if len(all) < 2 || l.severalContracts() {
 		return
 	}
 	if b, err := overlay.BandOf(all, bandPlaces); err == nil {
 		l.out.Band = &api.OverlayBand{X: b.X, Min: b.Min, Max: b.Max, Mean: b.Mean, Widest: b.Widest, At: b.At}
 	}
-	reference := l.reference(half)
+	reference := l.reference(kind{half, l.infos[0].Contract})
 	l.out.Reference = reference.Label
 	for _, d := range overlay.Differences(reference, all) {
 		if d.Label == reference.Label {

@@ -7,46 +7,57 @@ import (
 	"usherbench/core/overlay"
 )
 
-// reference is the curve of the run that differences refer to, of one half.
-func (l *laid) reference(half string) (reference overlay.Curve) {
+// kind is what of runs may be held against each other: the same half, in the same contract.
+type kind struct {
+	half     string
+	contract int
+}
+
+func kindOf(c api.OverlayCurve) kind { return kind{c.Half, c.Contract} }
+
+// reference is the curve of the run that differences refer to, of one kind.
+func (l *laid) reference(of kind) (reference overlay.Curve) {
 	first := true
 	for i, c := range l.curves {
 		named := l.request.Reference != "" && strings.HasPrefix(l.infos[i].Run, l.request.Reference)
-		if l.infos[i].Half == half && (first || named) {
+		if kindOf(l.infos[i]) == of && (first || named) {
 			reference, first = c, false
 		}
-		if l.infos[i].Half == half && named {
+		if kindOf(l.infos[i]) == of && named {
 			break
 		}
 	}
 	return reference
 }
 
-// deviate has every curve be its deviation from the mean of its half, or from that of the reference. What has nothing
+// deviate has every curve be its deviation from the mean of its kind, or from that of the reference. What has nothing
 // in common with that is left out.
 func (l *laid) deviate() {
 	if l.request.Less == "" || len(l.curves) == 0 {
 		return
 	}
-	from := map[string]overlay.Curve{}
+	from := map[kind]overlay.Curve{}
 	for i := range l.curves {
-		half := l.infos[i].Half
-		if _, known := from[half]; known {
+		of := kindOf(l.infos[i])
+		if _, known := from[of]; known {
 			continue
 		}
-		from[half] = l.reference(half)
+		from[of] = l.reference(of)
 		if l.request.Less == api.LessMean {
-			from[half] = l.mean(half)
+			from[of] = l.mean(of)
 		}
 	}
 	words := "from the mean"
-	if l.request.Less == api.LessReference {
-		words = "from " + from[l.infos[0].Half].Label
+	switch {
+	case l.request.Less == api.LessReference && l.severalContracts():
+		words = "from " + l.infos[0].Serial
+	case l.request.Less == api.LessReference:
+		words = "from " + from[kindOf(l.infos[0])].Label
 	}
 	var curves []overlay.Curve
 	var infos []api.OverlayCurve
 	for i, c := range l.curves {
-		if c = c.Deviation(from[l.infos[i].Half]); len(c.X) < 2 {
+		if c = c.Deviation(from[kindOf(l.infos[i])]); len(c.X) < 2 {
 			l.out.Left = append(l.out.Left, api.OverlayLeft{Run: l.infos[i].Run, Label: c.Label,
 				Why: "it has nothing in common with what the others are drawn less of"})
 			continue
@@ -57,11 +68,11 @@ func (l *laid) deviate() {
 	l.out.YLabel = "deviation of " + l.out.YLabel + " " + words
 }
 
-// mean is the mean of the curves of one half, at places of their common range.
-func (l *laid) mean(half string) overlay.Curve {
+// mean is the mean of the curves of one kind, at places of their common range.
+func (l *laid) mean(of kind) overlay.Curve {
 	var all []overlay.Curve
 	for i, c := range l.curves {
-		if l.infos[i].Half == half {
+		if kindOf(l.infos[i]) == of {
 			all = append(all, c)
 		}
 	}

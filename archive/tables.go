@@ -27,8 +27,17 @@ func (l *laid) tables() error {
 			byName[name][run.ID] = f
 		}
 	}
+	of := func(name string, run int) *procedure.Judged {
+		if j, ok := byName[name][l.runs[run].ID]; ok {
+			return &j
+		}
+		return nil
+	}
 	for _, name := range order {
 		f := titles[name]
+		if len(l.runs) == 2 {
+			l.out.Pairs = append(l.out.Pairs, pairOf(strings.TrimSpace(f.Title+" "+f.Where), of(name, 0), of(name, 1)))
+		}
 		row := api.OverlayFigure{Figure: f.ID, Title: strings.TrimSpace(f.Title + " " + f.Where), Unit: f.Unit,
 			Values: []api.OverlayFigureValue{}}
 		var values []float64

@@ -16,6 +16,7 @@ import (
 	"usherbench/client"
 	"usherbench/core/overlay"
 	"usherbench/core/quantity"
+	"usherbench/report"
 )
 
 func (a *app) overlay() *cobra.Command {
@@ -174,7 +175,18 @@ func (a *app) printOverlay(o api.Overlay) error {
 }
 
 func (a *app) overlayTables(o api.Overlay) error {
-	if len(o.Figures) > 0 {
+	if len(o.Pairs) > 0 {
+		first, second := report.Sides(o)
+		rows := [][]string{{"FIGURE", first, second, "DIFFERENCE"}}
+		for _, x := range o.Pairs {
+			rows = append(rows, []string{x.Title, report.Side(x.First, x.Unit), report.Side(x.Second, x.Unit), report.Apart(x)})
+		}
+		if err := a.table(rows); err != nil {
+			return err
+		}
+		fmt.Fprintln(a.out)
+	}
+	if len(o.Figures) > 0 && len(o.Pairs) == 0 {
 		rows := [][]string{{"FIGURE", "RUNS", "MEAN", "SPREAD", "SD"}}
 		for _, f := range o.Figures {
 			rows = append(rows, []string{f.Title, fmt.Sprint(len(f.Values)), quantity.Sprintf("%.5g %s", f.Mean, f.Unit),

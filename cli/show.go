@@ -122,12 +122,19 @@ func (a *app) printFigures(figures []procedure.Judged) error {
 	if err := a.table(rows); err != nil {
 		return err
 	}
+	said := map[string]bool{} // what several contracts or passes have in common is said once
+	say := func(f procedure.Judged, words string) {
+		if line := fmt.Sprintf("  %s: %s\n", f.Request.ID, words); !said[line] {
+			said[line] = true
+			fmt.Fprint(a.out, line)
+		}
+	}
 	for _, f := range figures {
 		if f.Undetermined != nil {
-			fmt.Fprintf(a.out, "  %s: %s: %s\n", f.Request.ID, f.Undetermined.Code, f.Undetermined.Sentence)
+			say(f, f.Undetermined.Code+": "+f.Undetermined.Sentence)
 		}
 		for _, remark := range f.Remarks {
-			fmt.Fprintf(a.out, "  %s: %s\n", f.Request.ID, remark)
+			say(f, remark)
 		}
 	}
 	return a.printFigureTables(figures)

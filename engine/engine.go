@@ -41,6 +41,7 @@ type Engine struct {
 	stallAfter time.Duration // how long the service may stand still before the warden acts
 
 	resuming []*liveRun // runs that go on, until the bays are up
+	opened   time.Time
 
 	handlers *http.Client // speaks to unit handlers
 
@@ -116,6 +117,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 		late: map[string]error{}, strays: map[string]*stray{}, journal: openJournal(s.Journal, s.Now, log),
 		ctx: ctx, cancel: cancel,
 		handlers: toHandlers(o.Memory),
+		opened:   time.Now(),
 	}
 	if o.Data != "" {
 		e.tombstones.folder, e.latches.folder = filepath.Join(o.Data, "endings"), filepath.Join(o.Data, "held")

@@ -172,6 +172,7 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 	if err := machine.Resumable(); err != nil {
 		return nil, err
 	}
+	b.engine.awaitWarden()
 	o, err := b.own(claim{state: api.BayStarting})
 	if err != nil {
 		return nil, err
@@ -179,6 +180,22 @@ func (b *Bay) restore(record store.Run, off offTime) (*liveRun, error) {
 	b.gapOf(&record, back, off, factor)
 	return &liveRun{bay: b, owner: o, program: program, machine: machine, record: &record, values: record.Parameters,
 		lastT: math.Max(back.state.T, 0), back: back}, nil
+}
+
+// wardenPatience is how long after the start of the service a run that is to go on waits for a warden that is down: one
+// that died meanwhile is started again in less.
+const wardenPatience = 5 * time.Second
+
+// awaitWarden gives a warden that is down the time to be started again.
+func (e *Engine) awaitWarden() {
+	w := e.options.Warden
+	for w != nil && w.Down() != nil && time.Since(e.opened) < wardenPatience {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 }
 
 // unknownOff stands for an instant that is not known.

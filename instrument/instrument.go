@@ -34,8 +34,9 @@ type Instrument struct {
 type tongue interface {
 	// set carries a setter out for a channel; value is in SI.
 	set(ctx context.Context, d *dialect.Dialect, s dialect.Setter, channel int, value float64) error
-	// ask answers a query with a text.
+	// ask answers a query with a text; confirm does so surely, for what must not be mistaken.
 	ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error)
+	confirm(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error)
 	// read answers a query with numbers in SI, in the order of what it gives, without those that are skipped.
 	read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error
 	// codes fetches the codes of a waveform that has so many; 0: they come with their number.
@@ -262,7 +263,11 @@ func (c *Channel) SwitchOff(ctx context.Context) error {
 
 // OutputOn reads back whether the output is on; with an error it is to be taken for on.
 func (c *Channel) OutputOn(ctx context.Context) (bool, error) {
-	on, err := c.YesNo(ctx, c.Dialect.Confirm)
+	answer, err := c.tongue.confirm(ctx, c.Dialect, c.Dialect.Confirm, c.Number)
+	on := true
+	if err == nil {
+		on, err = yesOrNo(answer, c.Dialect.Confirm)
+	}
 	if err != nil {
 		return true, c.wrap("read the output back", err)
 	}
@@ -284,6 +289,11 @@ func (c *Channel) YesNo(ctx context.Context, q dialect.Query) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	return yesOrNo(answer, q)
+}
+
+// yesOrNo reads one of two answers.
+func yesOrNo(answer string, q dialect.Query) (bool, error) {
 	yes, no := longestMatch(answer, q.Yes), longestMatch(answer, q.No)
 	switch {
 	case yes > no:

@@ -154,6 +154,14 @@ func (p *proven) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, c
 	return p.tongue.ask(ctx, d, q, channel)
 }
 
+func (p *proven) confirm(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
+	if err := p.prove(ctx); err != nil {
+		return "", err
+	}
+	p.twice.Store(false)
+	return p.tongue.confirm(ctx, d, q, channel)
+}
+
 func (p *proven) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error {
 	if err := p.prove(ctx); err != nil {
 		return err

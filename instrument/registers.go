@@ -27,6 +27,11 @@ func (t *registers) set(ctx context.Context, d *dialect.Dialect, s dialect.Sette
 	return t.client.Write(ctx, uint16(d.At(s.Register, channel)), s.Register.Several, words...)
 }
 
+// confirm asks once: an answer by registers names the question that it is of.
+func (t *registers) confirm(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
+	return t.ask(ctx, d, q, channel)
+}
+
 func (t *registers) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
 	address := uint16(d.At(q.Register, channel))
 	if n := q.Register.Text; n > 0 {

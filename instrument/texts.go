@@ -51,6 +51,14 @@ func (t *texts) ask(ctx context.Context, d *dialect.Dialect, q dialect.Query, ch
 	return strings.TrimSpace(answer), err
 }
 
+// confirm asks twice: the answer to a question before, such as another channel's, must not be taken for this one's.
+func (t *texts) confirm(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int) (string, error) {
+	r := t.request(d, q, channel)
+	r.Twice = true
+	answer, err := t.client.Query(ctx, r)
+	return strings.TrimSpace(answer), err
+}
+
 func (t *texts) read(ctx context.Context, d *dialect.Dialect, q dialect.Query, channel int, values []float64) error {
 	answer, err := t.query(ctx, d, q, channel)
 	if err != nil {

@@ -84,7 +84,8 @@ func TestALoopOverContractsIsOfWhatIsOffered(t *testing.T) {
 	assert.Contains(t, r.Reason, "which its nameplate does not state")
 	text, err := demo.Library("petrel-contracts")
 	require.NoError(t, err)
-	for offer, why := range map[string]string{"0x0801912C 0x000F4145": "outside the safe window", "five": "no source object"} {
+	for offer, why := range map[string]string{"0x0801912C 0x000F4145": "outside the safe window",
+		"five": "no source object"} {
 		_, err := catalogue.Parse([]byte(text), plates(t)["petrel"], map[string]string{procedure.Contracts: offer},
 			demo.Library)
 		assert.ErrorContains(t, err, why, offer)

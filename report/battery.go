@@ -214,7 +214,18 @@ func Overlay(o api.Overlay, look Look, format string, at time.Time) ([]byte, err
 }
 
 func (p page) overlayTables(o api.Overlay) {
-	if len(o.Figures) > 0 {
+	if len(o.Pairs) > 0 {
+		first, second := Sides(o)
+		p.section("Figures side by side")
+		p.row([]cell{p.heading("Figure", 66, "L"), {first, 36, "R", mutedColor, false},
+			{second, 36, "R", mutedColor, false}, p.heading("difference", 36, "R")}, 6)
+		for _, x := range o.Pairs {
+			p.row([]cell{{x.Title, 66, "L", inkColor, true}, {Side(x.First, x.Unit), 36, "R", inkColor, false},
+				{Side(x.Second, x.Unit), 36, "R", inkColor, false}, {Apart(x), 36, "R", inkColor, x.Differs}}, 6)
+		}
+		p.gap(3)
+	}
+	if len(o.Figures) > 0 && len(o.Pairs) == 0 {
 		p.section("Figures and their spread")
 		p.row([]cell{p.heading("Figure", 60, "L"), p.heading("runs", 14, "R"), p.heading("mean", 34, "R"),
 			p.heading("spread", 30, "R"), p.heading("sd", 30, "R")}, 6)

@@ -113,6 +113,7 @@ var fixedWords = map[string][2]string{
 	"Failed units":             {"Nicht bestandene Einheiten", "Unités non conformes"},
 	"Figure":                   {"Kennwert", "Grandeur"},
 	"Figures":                  {"Kennwerte", "Grandeurs"},
+	"Figures side by side":     {"Kennwerte nebeneinander", "Grandeurs côte à côte"},
 	"Figures and their spread": {"Kennwerte und ihre Streuung", "Grandeurs et dispersion"},
 	"Guards and marks":         {"Wächter und Marken", "Gardes et repères"},
 	"Histogram":                {"Histogramm", "Histogramme"},

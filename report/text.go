@@ -5,6 +5,7 @@ import (
 	"math"
 	"time"
 
+	"usherbench/api"
 	"usherbench/core/outcome"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
@@ -37,6 +38,57 @@ func Uncertain(x, u float64, unit string) string {
 	}
 	d := quantity.Decimals(u, 4)
 	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(x, d), quantity.Fixed(u, d), prefixed)
+}
+
+// Side words a figure of one of two runs that are held against each other.
+func Side(s api.OverlaySide, unit string) string {
+	switch {
+	case s.Value == nil && s.Why == "":
+		return "—"
+	case s.Value == nil:
+		return s.Why
+	case s.Text != "":
+		return s.Text
+	case s.U == nil:
+		return Uncertain(*s.Value, 0, unit)
+	}
+	return Uncertain(*s.Value, *s.U, unit)
+}
+
+// Apart words the difference of two runs in one figure, with its sign; a dot before it says that it is a true one.
+func Apart(p api.OverlayPair) string {
+	sign := "○ "
+	if p.Differs {
+		sign = "● "
+	}
+	switch {
+	case p.Difference == nil && p.Differs:
+		return sign + "not the same"
+	case p.Difference == nil:
+		return "—"
+	}
+	u := 0.0
+	if p.U != nil {
+		u = *p.U
+	}
+	words := Uncertain(*p.Difference, u, p.Unit)
+	if *p.Difference > 0 {
+		words = "+" + words
+	}
+	return sign + words
+}
+
+// Sides are the serial numbers of the two runs of an overlay whose figures stand side by side.
+func Sides(o api.Overlay) (first, second string) {
+	first, second = "first", "second"
+	for _, c := range o.Curves {
+		if first == "first" || c.Run == o.Curves[0].Run {
+			first = c.Serial
+			continue
+		}
+		second = c.Serial
+	}
+	return first, second
 }
 
 // readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best,

@@ -94,19 +94,17 @@ func (c *Condition) Evaluate(s Sample) Truth {
 // Release forgets for how long anything has held; what looks back keeps its past.
 func (c *Condition) Release() { clear(c.held) }
 
-// HeldSince is since when all holds that must hold for a time; t where some do not, or none must.
-func (c *Condition) HeldSince(t float64) float64 {
-	since := math.Inf(-1)
+// HeldSince is since when everything holds that must hold for a time; ok is false where something does not, or nothing
+// must.
+func (c *Condition) HeldSince() (since float64, ok bool) {
+	since = math.Inf(-1)
 	for _, h := range c.held {
 		if !h.Holding {
-			return t
+			return 0, false
 		}
 		since = math.Max(since, h.Since)
 	}
-	if len(c.held) == 0 {
-		return t
-	}
-	return since
+	return since, len(c.held) > 0
 }
 
 // Fixed tells whether the condition depends on nothing that happens in a run, and names nothing that could be

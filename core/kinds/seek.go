@@ -362,9 +362,12 @@ func (r *seekRunner) row() []stage.Effect {
 func (r *seekRunner) relief(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
 	past := m.Watched(r.seek.Since, f.T)
 	truth := r.recovered.Evaluate(m.Sample(f))
-	back := r.recovered.HeldSince(f.T)
-	if back >= f.T && truth != condition.True {
-		r.seek.Away = f.T
+	back, held := r.recovered.HeldSince()
+	if !held {
+		back = f.T
+		if truth != condition.True {
+			r.seek.Away = f.T
+		}
 	}
 	switch {
 	case truth != condition.True && past <= r.spec.RecoversWithin:

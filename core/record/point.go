@@ -99,6 +99,10 @@ func (p Point) InUnits() Point {
 func PlaceWords(place map[string]float64) []string {
 	var words []string
 	for _, column := range slices.Sorted(maps.Keys(place)) {
+		if column == ContractColumn {
+			words = append(words, fmt.Sprintf("contract %g", place[column]))
+			continue
+		}
 		q := quantity.Quantity{Value: place[column], Dim: trace.UnitOf(column).Dim}
 		words = append(words, column+" "+q.String())
 	}

@@ -44,6 +44,9 @@ type Request struct {
 	Block bool
 	// Data receives the data of a block as they come, in place of the answer; it is asked when their length is known.
 	Data func(length int) io.Writer
+	// Twice has the question asked twice with nothing in between, for the second answer: an instrument that answers each
+	// question with the answer to the one before has then answered this one.
+	Twice bool
 }
 
 // Client speaks to one instrument. It connects when it is first used and again after a loss. Its methods may be
@@ -120,6 +123,12 @@ func (c *Client) Query(ctx context.Context, r Request) (string, error) {
 		return "", err
 	}
 	defer release()
+	if r.Twice {
+		if _, err := c.exchange(r); err != nil {
+			return "", err
+		}
+		c.wait()
+	}
 	return c.exchange(r)
 }
 

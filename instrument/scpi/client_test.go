@@ -71,6 +71,25 @@ func TestAnswersComeWithoutTheirTerminator(t *testing.T) {
 	assert.Equal(t, long, answer, "an answer longer than the buffer")
 }
 
+// What is asked twice is answered also by an instrument that answers each question with the answer to the one before.
+func TestAnAnswerThatIsBehindIsNotTakenForOneThatIsAskedTwice(t *testing.T) {
+	before := "0" // of somebody else's question
+	answers := map[string]string{"OUTP?": "1", "INT?": "0"}
+	c := New(peer(t, func(line string) []byte {
+		answer := before
+		before = answers[line]
+		return []byte(answer + "\n")
+	}), Options{})
+	defer c.Close()
+	for range 3 {
+		answer, err := c.Query(context.Background(), Request{Message: "OUTP?", Twice: true})
+		require.NoError(t, err)
+		assert.Equal(t, "1", answer)
+		_, err = c.Query(context.Background(), Request{Message: "INT?"})
+		require.NoError(t, err)
+	}
+}
+
 func TestACommandReadsTheWholeErrorQueue(t *testing.T) {
 	queue := []string{`-222,"Data out of range"`, `-113,"Undefined header"`}
 	var mu sync.Mutex

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, type Overlay, type OverlayRequest } from '../api'
 import OverlayChart from './OverlayChart.vue'
+import PairsTable from './PairsTable.vue'
 import EmptyPlace from '../parts/EmptyPlace.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { short } from '../parts/format'
@@ -200,7 +201,8 @@ async function report() {
         </p>
         <p v-for="l in overlay.left" :key="l.run" class="muted">{{ l.label }} is not on the picture: {{ l.why }}</p>
       </div>
-      <div v-if="overlay.figures.length" class="panel scroll">
+      <PairsTable v-if="overlay.pairs?.length" :overlay="overlay" />
+      <div v-else-if="overlay.figures.length" class="panel scroll">
         <h2>Figures and their spread</h2>
         <table class="plain">
           <thead>

@@ -85,8 +85,8 @@ func lockoutHysteresis(rec *record.Record, req figure.Request) (figure.Result, e
 	r := figure.Result{Value: starts.Middle() - stops.Middle(), N: 4}
 	on, ok := starts.Readings(rec, column)
 	off, stated := stops.Readings(rec, column)
-	r.WithUncertainty(func(xs []float64) float64 { return xs[0] + xs[1] - xs[2] - xs[3] }, append(on, off...),
-		ok && stated)
+	r.WithUncertainty(func(xs []float64) float64 { return xs[0] - xs[1] + xs[2] - xs[3] },
+		[]uncertainty.Reading{on[0], off[0], on[1], off[1]}, ok && stated)
 	if r.Value < -r.U {
 		return r, record.Because(record.Implausible, "it starts at less line than it stops at: %.4g V below; dwell longer",
 			-r.Value)
