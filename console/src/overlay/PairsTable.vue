@@ -48,10 +48,7 @@ function side(s: OverlaySide, unit: string): string {
             <StateChip v-if="s.outcome" :state="s.outcome" />
           </td>
           <td class="right nowrap" :class="{ muted: !p.differs }">
-            <template v-if="p.difference !== null">
-              {{ p.differs ? '●' : '○' }} {{ p.difference > 0 ? '+' : ''
-              }}{{ uncertain(p.difference, p.u ?? 0, p.unit) }}
-            </template>
+            <template v-if="p.difference !== null">{{ apart(p) }}</template>
             <template v-else>{{ p.differs ? '● not the same' : '—' }}</template>
           </td>
         </tr>
