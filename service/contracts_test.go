@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 
@@ -90,7 +91,52 @@ func TestAContractThatIsNotKeptIsNotForgotten(t *testing.T) {
 				assert.Equal(t, record.NoPoint, f.Undetermined.Code)
 			}
 		}
+		good := h.Ended(h.Start("bay1", "petrel-contracts", "PT-10"))
+		require.Equal(t, "pass", good.Outcome)
+		besideEachOther(t, h, good, run)
 	})
+}
+
+// besideEachOther lays a good charger and one that keeps its first contract only over each other: each contract is a
+// curve of its own, and each figure stands beside the other's.
+func besideEachOther(t *testing.T, h *servicetest.House, good, bad api.Run) {
+	t.Helper()
+	o, err := h.Local.Overlay(t.Context(), api.OverlayRequest{Runs: []string{good.ID, bad.ID}, Over: "load.amps",
+		Half: "points"})
+	require.NoError(t, err)
+	drawn := map[string]int{}
+	for _, c := range o.Curves {
+		drawn[c.Serial]++
+		assert.Contains(t, c.Label, fmt.Sprintf("contract %d", c.Contract))
+	}
+	assert.Equal(t, map[string]int{"PT-10": 5, "PT-8": 1}, drawn)
+	assert.Nil(t, o.Band, "curves of different contracts have no band together")
+	seen := 0
+	for _, p := range o.Pairs {
+		switch {
+		case strings.HasPrefix(p.Title, "Droop, resistance contract 1"):
+			seen++
+			require.NotNil(t, p.Difference)
+			assert.InDelta(t, *p.Second.Value-*p.First.Value, *p.Difference, 1e-12)
+			assert.InDelta(t, math.Hypot(*p.First.U, *p.Second.U), *p.U, 1e-3**p.U+1e-9)
+		case strings.HasPrefix(p.Title, "Trip level contract 3"):
+			seen++
+			assert.Nil(t, p.Difference)
+			assert.Equal(t, []string{record.NoPoint, "undetermined"}, []string{p.Second.Why, p.Second.Outcome})
+		case strings.HasPrefix(p.Title, "Recovery contract 1"):
+			seen++
+			assert.Equal(t, []any{"self", "self", false}, []any{p.First.Text, p.Second.Text, p.Differs})
+		}
+	}
+	assert.Equal(t, 3, seen)
+	less, err := h.Local.Overlay(t.Context(), api.OverlayRequest{Runs: []string{good.ID, bad.ID}, Over: "load.amps",
+		Half: "points", Less: api.LessReference})
+	require.NoError(t, err)
+	for _, c := range less.Curves {
+		for _, y := range c.Y {
+			assert.InDelta(t, 0, y, 0.1, "from the same contract of the first: %s", c.Label)
+		}
+	}
 }
 
 // What a charger offers beyond the safe window of its nameplate ends the run before anything of it is asked for.

@@ -55,7 +55,7 @@ function side(s: OverlaySide, unit: string): string {
       </tbody>
     </table>
     <p class="muted">
-      {{ apart(p) }}
+      ● a true difference: 0 lies outside its 95 % interval, or the words differ. ○ none that could be told from error.
     </p>
   </div>
 </template>
