@@ -55,7 +55,7 @@ function side(s: OverlaySide, unit: string): string {
       </tbody>
     </table>
     <p class="muted">
-      ● a true difference: 0 lies outside its 95 % interval, or the words differ. ○ none that could be told from error.
+      ● a true difference: 0 lies outside its 95 % interval, or the words differ. ○ nothing but error.
     </p>
   </div>
 </template>
