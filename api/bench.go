@@ -74,6 +74,8 @@ type SeatConfig struct {
 	Probes map[string]ProbeConfig `mapstructure:"probes" yaml:"probes,omitempty" json:"probes,omitempty"`
 	// Leads are those to the unit; where the seat does not sense remotely, its volts and watts are corrected for them.
 	Leads *LeadsConfig `mapstructure:"leads" yaml:"leads,omitempty" json:"leads,omitempty"`
+	// Wiring says of a meter of power where its voltage input is: voltmeter-at-supply or voltmeter-at-unit.
+	Wiring string `mapstructure:"wiring" yaml:"wiring,omitempty" json:"wiring,omitempty"`
 }
 
 // LeadsConfig is the resistance of both leads of a seat together, known to ± Within, Ω.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"usherbench/api"
+	"usherbench/core/burden"
 	"usherbench/core/document"
 	"usherbench/core/nameplate"
 	"usherbench/core/seats"
@@ -259,6 +260,11 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 	if kind.Is(seats.Captures) && len(s.Probes) == 0 {
 		fail("say what its channels see: probes: {output: {channel: 1, factor: 10}}")
 	}
+	if s.Wiring != "" {
+		if err := checkWiring(s.Wiring, d); err != nil {
+			fail("wiring: %w", err)
+		}
+	}
 	if s.Leads != nil {
 		if err := checkLeads(*s.Leads, kind, d); err != nil {
 			fail("leads: %w", err)
@@ -274,6 +280,18 @@ func checkExtras(s api.SeatConfig, kind seats.Kind, d *dialect.Dialect) (errs []
 		}
 	}
 	return errs
+}
+
+// checkWiring checks where the voltage input of a meter is said to be.
+func checkWiring(wiring string, d *dialect.Dialect) error {
+	known := []string{string(burden.AtSupply), string(burden.AtUnit)}
+	switch {
+	case !slices.Contains(known, wiring):
+		return fmt.Errorf("%q is none; %s", wiring, document.Suggest(wiring, known))
+	case !slices.Contains(d.Gives(), "watts"):
+		return errors.New("its instrument reads no power that it would take a part of itself")
+	}
+	return nil
 }
 
 // mostLeads bounds the resistance of leads, Ω.

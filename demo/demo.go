@@ -108,7 +108,9 @@ func Config(b *simbench.Bench, timeFactor float64) bench.Config {
 		filled := map[string]api.SeatConfig{}
 		for name, channels := range w.Seats {
 			if len(channels) == 1 {
-				filled[name] = seatOf(channels[0], w.Probes[name])
+				seat := seatOf(channels[0], w.Probes[name])
+				seat.Wiring = w.Wired[name]
+				filled[name] = seat
 				continue
 			}
 			seat := api.SeatConfig{Gang: w.Gangs[name]}

@@ -155,6 +155,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 			p.choice(ctx, x, choice)
 		}
 		p.leads(ctx, x)
+		p.burden(x)
 		p.interlock(ctx, x)
 	}
 	if err := p.unit(ctx); err != nil {

@@ -41,10 +41,6 @@ func TestStandbyPowerIsThatOfTheUnit(t *testing.T) {
 			require.NoError(t, err)
 			return a.Low.Taken(0, 600) / 600
 		}
-		text, err := demo.Library("eider-standby")
-		require.NoError(t, err)
-		h.Push(strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-at-unit",
-			"wiring: voltmeter-at-supply, through: shunt", "wiring: voltmeter-at-unit, across: input").Replace(text))
 		run, f := standby(t, h, "bay1", "ED-501", "")
 		require.Equal(t, "done", run.State, run.Reason)
 		require.Equal(t, "pass", run.Outcome)
@@ -53,12 +49,60 @@ func TestStandbyPowerIsThatOfTheUnit(t *testing.T) {
 		assert.InDelta(t, 0.4, f["supply-voltage-thd"].Value, 0.02, "the third harmonic of the source")
 		assert.Greater(t, f["current-crest-factor"].Value, 3.0, "a rectifier")
 
-		_, other := standby(t, h, "bay2", "ED-501", "-at-unit")
+		_, other := standby(t, h, "bay2", "ED-501", "")
 		apart := other["standby-power"].Value - f["standby-power"].Value
 		assert.InDelta(t, 230.0*230/2e6, apart, 2e-3, "the voltage input behind the shunt is read as the unit's")
 		assert.InDelta(t, f["burden-corrected-power"].Value, other["burden-corrected-power"].Value,
 			math.Hypot(f["burden-corrected-power"].U, other["burden-corrected-power"].U))
 	})
+}
+
+// A meter that takes more itself than may be left uncertain is refused where nobody takes that off, with the watts of
+// either wiring; where it is taken off, it is said.
+func TestAWrongWiringIsRefused(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 60,
+			Layouts: []simbench.Layout{simbench.Mains, simbench.MainsAtUnit}})
+		found := func(bay, procedure string) api.PreflightFinding {
+			p, err := h.Local.Preflight(t.Context(), api.StartRun{Bay: bay, Procedure: procedure, Serial: "ED-501"})
+			require.NoError(t, err)
+			for _, f := range p.Findings {
+				if f.Check == "burden" {
+					return f
+				}
+			}
+			return api.PreflightFinding{}
+		}
+		for bay, level := range map[string]string{"bay1": "fine", "bay2": "blocks"} {
+			f := found(bay, "eider-standby-look")
+			assert.Equal(t, level, string(f.Verdict), f.What)
+			if level == "blocks" {
+				assert.Contains(t, f.What, "26.4 mW too much of the 150 mW")
+				assert.Contains(t, f.Remedy, "wiring: voltmeter-at-supply")
+			}
+		}
+		corrected := found("bay2", "eider-standby")
+		assert.Equal(t, "warns", string(corrected.Verdict))
+		assert.Contains(t, corrected.What, "which is corrected")
+		_, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay2", Procedure: "eider-standby-look", Serial: "ED-501"})
+		assert.ErrorContains(t, err, "wired as voltmeter-at-unit")
+		text, err := demo.Library("eider-standby")
+		require.NoError(t, err)
+		h.Push(strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-otherwise",
+			"stage: low power, known: 0.05}", "stage: low power, known: 0.05, wiring: voltmeter-at-unit}").Replace(
+			onlyCorrected(text)))
+		other := found("bay1", "eider-standby-otherwise")
+		assert.Equal(t, "blocks", string(other.Verdict))
+		assert.Contains(t, other.What, "corrects for a voltmeter-at-unit")
+	})
+}
+
+// onlyCorrected leaves of a procedure's figures the corrected power.
+func onlyCorrected(text string) string {
+	lines := strings.SplitAfter(text, "\n")
+	return strings.Join(slices.DeleteFunc(lines, func(line string) bool {
+		return strings.Contains(line, "figure: ") && !strings.Contains(line, "burden-corrected-power")
+	}), "")
 }
 
 // What a unit does that is no steady power is seen: a drift is waited out in vain, cycles are taken whole, and bursts

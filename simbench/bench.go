@@ -77,6 +77,8 @@ type Wiring struct {
 	Gangs map[string]string
 	// Probes are those of a seat that captures, by name.
 	Probes map[string]map[string]Probe
+	// Wired says where the voltage input of a seat's meter is that takes something itself, by seat.
+	Wired map[string]string
 }
 
 // Probe is what joins a channel of a scope to the unit: what is seen there is Factor times the volts at the

@@ -113,6 +113,11 @@ func (b *Bench) addGridMeterWired(j joint, atUnit bool) error {
 	m := newGridMeter(fmt.Sprintf("A2-%04d", 1100+j.number), b.options.Ideal, j.fixture, atUnit)
 	name := fmt.Sprintf("gridmeter%d", j.number)
 	j.wiring.Seats["meter"] = []Channel{{name, 1}}
+	wired := "voltmeter-at-supply"
+	if atUnit {
+		wired = "voltmeter-at-unit"
+	}
+	j.wiring.Wired = map[string]string{"meter": wired}
 	return b.listen(name, gridMeterKind, m.health, &m.interpreter)
 }
 

@@ -24,6 +24,10 @@ type Range struct {
 	Resolution float64 `json:"resolution"`
 	// Leads is what the reading is corrected for.
 	Leads Leads `json:"leads,omitzero"`
+	// Burden is the resistance of the meter's own input in this range, Ω, across the line or in series with the unit; 0:
+	// it is not stated. Wiring says of a reading of power which of them it includes, empty: nobody says.
+	Burden float64 `json:"burden,omitempty"`
+	Wiring string  `json:"wiring,omitempty"`
 }
 
 // Leads are those between an instrument and a unit, by whose resistance readings are corrected. Readings of one name
@@ -70,6 +74,15 @@ func (s Spec) Behind(leads Leads) Spec {
 		corrected[i].Leads = leads
 	}
 	return corrected
+}
+
+// Wired is the specification of a power that is read in a wiring of the meter.
+func (s Spec) Wired(wiring string) Spec {
+	wired := slices.Clone(s)
+	for i := range wired {
+		wired[i].Wiring = wiring
+	}
+	return wired
 }
 
 // Input is a reading in this range as an input of an uncertainty, without its noise. perOhm is what the reading changes

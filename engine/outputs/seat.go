@@ -125,6 +125,9 @@ func (x *Seat) ReadSpec(q string) uncertainty.Spec {
 	if corrected && sensor.Scale != 0 {
 		spec = spec.Scaled(sensor.Scale)
 	}
+	if x.Config.Wiring != "" && q == "watts" {
+		spec = spec.Wired(x.Config.Wiring)
+	}
 	if leads := x.Leads(); leads.Ohms > 0 && (q == "volts" || q == "watts") {
 		spec = spec.Behind(leads)
 	}

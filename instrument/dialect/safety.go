@@ -134,9 +134,13 @@ func readRange(n document.Node, dim quantity.Dimension) uncertainty.Range {
 		"offset":     func(n document.Node) { r.Offset = n.Quantity(dim).Value },
 		"counts":     func(n document.Node) { counts = n.Whole(0, 1000) },
 		"resolution": func(n document.Node) { r.Resolution = n.Quantity(dim).Value },
+		"burden":     func(n document.Node) { r.Burden = n.Quantity(quantity.Resistance).Value },
 	}, "to")
 	if r.To <= 0 {
 		n.Fail("a range ends above 0")
+	}
+	if r.Burden < 0 {
+		n.Fail("a burden is a resistance, not less than 0")
 	}
 	r.Offset += ofRange*r.To + float64(counts)*r.Resolution
 	return r

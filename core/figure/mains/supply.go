@@ -5,6 +5,7 @@ import (
 	"math"
 	"strings"
 
+	"usherbench/core/burden"
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
@@ -167,22 +168,40 @@ func breaches(rec *record.Record, req figure.Request) (figure.Result, error) {
 	return f, nil
 }
 
-// Wirings of an ammeter in series between supply and unit and a voltmeter across the line: on which side of it.
-const (
-	atUnit   = "voltmeter-at-unit"
-	atSupply = "voltmeter-at-supply"
-)
+// asWired is the wiring that the bench says; where it says none, the voltmeter is at the supply.
+const asWired = "as-wired"
 
 func withWiring(d figure.Definition) figure.Definition {
-	d.Choices = map[string][]string{"wiring": {atSupply, atUnit}}
+	d.Choices = map[string][]string{"wiring": {asWired, string(burden.AtSupply), string(burden.AtUnit)}}
 	return d
 }
 
-// burden is a resistance of the meter that a request states.
-func burden(req figure.Request, a figure.Arg) (uncertainty.Reading, error) {
+// wired is the wiring of a request.
+func wired(rec *record.Record, req figure.Request) burden.Wiring {
+	if w := req.Choices["wiring"]; w != asWired {
+		return burden.Wiring(w)
+	}
+	if spec := rec.Specs[meterOf(req)+".watts"]; len(spec) > 0 && spec[0].Wiring != "" {
+		return burden.Wiring(spec[0].Wiring)
+	}
+	return burden.AtSupply
+}
+
+// resistance is one of the meter's own: that which a request states, else that of the range in use.
+func resistance(rec *record.Record, req figure.Request, a figure.Arg) (uncertainty.Reading, error) {
 	ohms, given := req.Args[a.Name]
 	if !given {
-		return uncertainty.Reading{}, record.Because(record.NoRating, "give %s, the resistance of the range in use", a.Name)
+		of := map[string]string{across.Name: "volts", through.Name: "amps"}[a.Name]
+		m, err := over(rec, req, of)
+		if err != nil {
+			return uncertainty.Reading{}, err
+		}
+		r, _ := rec.Specs[meterOf(req)+"."+of].Find(m.Mean.Value)
+		ohms, given = r.Burden, r.Burden > 0
+	}
+	if !given {
+		return uncertainty.Reading{}, record.Because(record.NoRating,
+			"give %s, the resistance of the range in use, or state it in the dialect of the meter (burden)", a.Name)
 	}
 	return uncertainty.Reading{Value: ohms, Group: a.Name, Gain: req.Args[known.Name]}, nil
 }
@@ -195,10 +214,10 @@ func burden(req figure.Request, a figure.Arg) (uncertainty.Reading, error) {
 // which is exact for any waveform, as only means of products occur.
 func correctedPower(rec *record.Record, req figure.Request) (figure.Result, error) {
 	which, a, own := "amps", through, func(x, r float64) float64 { return r * x * x }
-	if req.Choices["wiring"] == atUnit {
+	if wired(rec, req) == burden.AtUnit {
 		which, a, own = "volts", across, func(x, r float64) float64 { return x * x / r }
 	}
-	r, err := burden(req, a)
+	r, err := resistance(rec, req, a)
 	if err != nil {
 		return figure.Result{}, err
 	}
@@ -222,11 +241,11 @@ func correctedPower(rec *record.Record, req figure.Request) (figure.Result, erro
 // crossover is I* = V/√(R_A·R_V), where both wirings err by the same: below it the voltmeter at the supply errs
 // less.
 func crossover(rec *record.Record, req figure.Request) (figure.Result, error) {
-	rv, err := burden(req, across)
+	rv, err := resistance(rec, req, across)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	ra, err := burden(req, through)
+	ra, err := resistance(rec, req, through)
 	if err != nil {
 		return figure.Result{}, err
 	}
