@@ -98,6 +98,10 @@ func TestTheWardenSwitchesOffWhenTheServiceStandsStill(t *testing.T) {
 	assert.Contains(t, doc.Reason, "the warden")
 	state := h.state()[0]
 	assert.False(t, state.SourceOn || state.LoadOn)
+	require.Eventually(t, func() bool { // the run is on record before its bay is free
+		bays, err := cl.Bays(t.Context())
+		return err == nil && bays[0].State == api.BayIdle
+	}, 10*time.Second, 20*time.Millisecond)
 	again := h.soak(cl, "bay1")
 	_, err = cl.Stop(t.Context(), again.Bay, "")
 	require.NoError(t, err, "and the bay can be used again")
