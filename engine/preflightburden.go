@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"usherbench/core/burden"
+	"usherbench/core/figure/mains"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
@@ -16,12 +17,6 @@ import (
 const (
 	lowPowerFactor = 0.33
 	lowPowerCrest  = 6
-)
-
-// leastPermitted and permittedShare are the uncertainty that IEC 62301 permits of a low power: 10 mW, or 2 %.
-const (
-	leastPermitted = 10e-3 // W
-	permittedShare = 0.02
 )
 
 // burden advises range and wiring of a meter that takes something itself, where the procedure measures a low power, and
@@ -53,7 +48,7 @@ func (p *preflight) burden(x *outputs.Seat) {
 	advice := "join its voltage input as " + string(best) + ", and say so in the bay (wiring: " + string(best) + ")"
 	other, corrects := p.correctsFor(wired)
 	tooMuch, _ := b.Error(wired)
-	switch permitted := max(leastPermitted, permittedShare*watts); {
+	switch permitted := mains.Permitted(watts); {
 	case wired == "":
 		p.warns("burden", advice, "nobody says where the voltage input of %s is: at the supply it reads %s too much, at "+
 			"the unit %s, of the %s that are expected", x.Name, power(burden.AtSupply), power(burden.AtUnit),

@@ -28,6 +28,7 @@ func Run(doc api.Run, look Look, format string, more ...Picture) ([]byte, error)
 	pictures := append(slices.Clone(more), Pictures(doc)...)
 	parts := map[string]func() error{
 		"figures":  func() error { p.figures(doc); return nil },
+		"standard": func() error { p.standard(doc); return nil },
 		"curves":   func() error { return p.pictures(pictures) },
 		"pictures": func() error { p.prompted(doc); return nil },
 		"tables":   func() error { p.tables(doc); return nil },

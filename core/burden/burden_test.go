@@ -15,8 +15,8 @@ var (
 	ofAmps  = uncertainty.Spec{{To: 0.1, Burden: 0.5}, {To: 20, Burden: 0.01}}
 )
 
-// At 230 V a voltage input of 2 MΩ takes 26 mW, a fifth of what a good adapter takes in standby; a shunt of 0.5 Ω takes
-// nothing of it that anybody could read.
+// At 230 V a voltage input of 2 MΩ takes 26 mW, a fifth of what a good adapter takes in standby; a shunt of 0.5 Ω
+// takes nothing of it that anybody could read.
 func TestStandbyIsWiredAtTheSupply(t *testing.T) {
 	b := Of(230, 0.8e-3, 4, ofVolts, ofAmps)
 	assert.Equal(t, 0.1, b.Range)

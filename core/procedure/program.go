@@ -96,8 +96,8 @@ type Seat struct {
 }
 
 // ReportSections are the parts that a report may have, in their usual order.
-var ReportSections = []string{"figures", "curves", "pictures", "tables", "points", "instruments", "preflight",
-	"marks"}
+var ReportSections = []string{"figures", "standard", "curves", "pictures", "tables", "points", "instruments",
+	"preflight", "marks"}
 
 // Guard is a condition that is watched on every frame and makes the bay safe when it holds.
 type Guard struct {
