@@ -26,6 +26,11 @@ func accuraciesOf(run store.Run) ([]api.Accuracy, error) {
 		return list, fmt.Errorf("accuracies of run %s: %w", run.ID, err)
 	}
 	for _, column := range slices.SortedFunc(maps.Keys(specs), seats.CompareColumns) {
+		seat, reading, _ := strings.Cut(column, ".")
+		whole := seat + "." + quantity.WholeOf(reading)
+		if column != whole && slices.Equal(specs[column], specs[whole]) {
+			continue // what is said of a quantity holds for its parts
+		}
 		if words := accuracyWords(column, specs[column]); words != "" {
 			list = append(list, api.Accuracy{Column: column, Words: words})
 		}
@@ -53,6 +58,9 @@ func accuracyWords(column string, spec uncertainty.Spec) string {
 			continue
 		}
 		words := "± (" + strings.Join(terms, " + ") + ")"
+		if r.Burden > 0 {
+			words += " with " + quantity.Quantity{Value: r.Burden, Dim: quantity.Resistance}.Format(4) + " of its own"
+		}
 		if r.To < unbounded {
 			words = "to " + show(r.To) + ": " + words
 		}
@@ -61,6 +69,9 @@ func accuracyWords(column string, spec uncertainty.Spec) string {
 	if len(spec) > 0 && spec[0].Leads.Ohms > 0 {
 		ohms := func(x float64) string { return quantity.Quantity{Value: x, Dim: quantity.Resistance}.Format(4) }
 		ranges = append(ranges, "corrected for leads of "+ohms(spec[0].Leads.Ohms)+" ± "+ohms(spec[0].Leads.Within))
+	}
+	if len(spec) > 0 && spec[0].Wiring != "" {
+		ranges = append(ranges, spec[0].Wiring)
 	}
 	return strings.Join(ranges, "; ")
 }
