@@ -53,6 +53,18 @@ func batteryHistory(s *store.Store, now time.Time) error {
 	return nil
 }
 
+// chargerHistory puts two chargers on record, contract by contract: a good one, and one that gives up too late.
+func chargerHistory(s *store.Store, now time.Time) error {
+	at := now.AddDate(0, 0, -3).Truncate(time.Minute)
+	for i, serial := range []string{demo.GoodCharger, demo.LateCharger} {
+		if err := rehearsedRun(s, "petrel-contracts", serial, "", plant.Fault(demo.FaultyUnits()[serial]),
+			fmt.Sprintf("bay%d", i+1), at.Add(time.Duration(i)*time.Minute)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // conditioned stands for the pack after its conditioning: it has lost for good what does not wake.
 const conditioned plant.Fault = "conditioned"
 
@@ -74,9 +86,11 @@ func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, b
 	if err != nil {
 		return err
 	}
-	// The accuracy of the cycler that would have measured it.
+	// The accuracies of the instruments that would have measured it.
 	specs := map[string]uncertainty.Spec{"cycler.volts": {{To: 80, Reading: 0.0002, Offset: 3e-3, Resolution: 1e-4}},
-		"cycler.amps": {{To: 12, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}}}
+		"cycler.amps":    {{To: 12, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}},
+		"load.amps":      {{To: 30, Reading: 0.0005, Offset: 2e-3, Resolution: 1e-4}},
+		"contract.volts": {{To: 60, Reading: 0.0005, Offset: 3e-3, Resolution: 1e-4}}}
 	o := rehearsal.Options{Serial: serial, Fault: string(fault), Specs: specs}
 	if fault == conditioned {
 		pack, err := battery.Gannet(serial, battery.SleepyPack)

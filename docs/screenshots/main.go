@@ -121,6 +121,12 @@ func batteries(ctx context.Context, report string) error {
 	if err != nil || found == nil {
 		return fmt.Errorf("the demo has no conditioned pack: %w: %s", err, out)
 	}
+	out, err = usher("runs", "--procedure", "petrel-contracts", "--json")
+	pair := regexp.MustCompile(`"id": "([^"]+)"`).FindAllSubmatch(out, 2)
+	if err != nil || len(pair) < 2 {
+		return fmt.Errorf("the demo has no two chargers: %w: %s", err, out)
+	}
+	chargers := string(pair[1][1]) + "," + string(pair[0][1]) // the good one first
 	pdf := filepath.Join(data, "battery.pdf")
 	if out, err := usher("report", string(found[1]), "-o", pdf); err != nil {
 		return fmt.Errorf("report: %w: %s", err, out)
@@ -144,6 +150,9 @@ func batteries(ctx context.Context, report string) error {
 		chromium.Visit(url + "/overlay?lot=C-2026-11&over=charge&most=12"),
 		chromium.Visible(`[data-test=overlay-chart] canvas`), chromedp.EmulateViewport(chromium.Width, 1100),
 		hold(time.Second), shot("overlay.png"),
+		chromium.Visit(url + "/overlay?runs=" + chargers + "&half=points&over=load.amps&quantity=contract.volts"),
+		chromium.Visible(`[data-test=pairs]`), hold(time.Second),
+		chromium.Script(`document.querySelector('[data-test=overlay-chart]').scrollIntoView()`), shot("chargers.png"),
 		chromium.Visit(url + "/cells?lot=C-2026-11&size=7"), chromium.Visible(`[data-test=group]`), hold(time.Second),
 		shot("cells.png"),
 		chromedp.EmulateViewport(chromium.Width, chromium.Height), chromium.Visit(url + "/runs/" + string(found[1])),
