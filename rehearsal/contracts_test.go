@@ -90,6 +90,11 @@ func TestALoopOverContractsIsOfWhatIsOffered(t *testing.T) {
 			demo.Library)
 		assert.ErrorContains(t, err, why, offer)
 	}
+	plain, err := demo.Library("eider-standby-look")
+	require.NoError(t, err)
+	_, err = catalogue.Parse([]byte(plain), plates(t)["eider"], map[string]string{procedure.Contracts: "0x0801912C"},
+		demo.Library)
+	assert.ErrorContains(t, err, "no loop over them")
 	_, err = catalogue.Parse([]byte(text), plates(t)["tern"], nil, demo.Library)
 	assert.ErrorContains(t, err, "states what its units offer")
 }

@@ -56,6 +56,7 @@ func TestEveryContractOfAChargerIsTried(t *testing.T) {
 				offers := figures["source-capabilities"]
 				assert.Equal(t, float64(len(truth.Places)), offers.Value)
 				for i, place := range truth.Places {
+					assert.Equal(t, fmt.Sprintf("0x%08X", place.Object), offers.Table.Rows[i][1], "every bit is on record")
 					at := fmt.Sprintf(" %d", i+1)
 					trip, r := figures["trip-level"+at], figures["droop-resistance"+at]
 					if assert.Nil(t, trip.Undetermined, at) {

@@ -60,6 +60,17 @@ func (r *Reader) offerFor(n document.Node) (contract.Offer, bool) {
 	return r.plate.Contracts, true
 }
 
+// checkOffer finds an offer that is given for a procedure that does nothing with it.
+func (r *Reader) checkOffer(root document.Node) {
+	_, given := r.values[Contracts]
+	if given && !slices.ContainsFunc(r.p.Stages, func(s Stage) bool {
+		_, loops := s.Action.(*Offered)
+		return loops
+	}) {
+		root.Fail("contracts are given, but the procedure has no loop over them")
+	}
+}
+
 // ContractSeat is the seat at which contracts are made.
 func (r *Reader) ContractSeat(n document.Node) (seat Seat, ok bool) {
 	i := slices.IndexFunc(r.p.Seats, func(s Seat) bool { return slices.Contains(s.Kind.Sets, seats.Position) })

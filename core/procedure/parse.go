@@ -147,6 +147,7 @@ func (r *Reader) read(root document.Node) {
 		stages.Fail("the procedure has no stage")
 	}
 	r.resolveJumps()
+	r.checkOffer(root)
 	r.watchBattery()
 	for _, n := range parts["triggers"].Items() {
 		r.readTrigger(n)

@@ -18,7 +18,7 @@ defineProps<{ bay: Bay; now: number; notes: { t: number; kind: string; label: st
             <span v-if="i < bay.progress.stage">✓</span>
             <span v-else-if="i === bay.progress.stage" class="dot">●</span>
             <span class="words">{{ s.name }}</span><span class="grow" />
-            <span v-if="i === bay.progress.stage" class="amount">{{
+            <span v-if="i === bay.progress.stage" class="amount wraps">{{
               bay.progress.detail || seconds(now - (s.began ?? now))
             }}</span>
             <span v-else-if="s.estimate && i > bay.progress.stage" class="amount">about {{ seconds(s.estimate) }}</span>
@@ -103,6 +103,11 @@ li:last-child {
 .amount {
   white-space: nowrap;
   font-variant-numeric: tabular-nums;
+}
+.wraps {
+  white-space: normal;
+  text-align: right;
+  max-width: 68%;
 }
 .alarm {
   color: var(--fail);

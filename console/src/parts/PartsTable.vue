@@ -8,12 +8,20 @@ import { partOf, quantityOf, reading, seatOf, unitOf } from './format'
 const props = defineProps<{ seat: string; readings: Record<string, number | null>; fresh: boolean }>()
 
 const harmonic = /^(?:(\d)\.)?h(\d+)$/
-const sideWords: Record<string, string> = { ac: 'AC', dc: 'DC', peak: 'peak' }
+const sideWords: Record<string, string> = { ac: 'AC', dc: 'DC', peak: 'peak', agreed: 'agreed' }
+const place = /^o(\d+)$/
 const headWords = (part: string) =>
   part
     .split('.')
-    .map((w) => sideWords[w] ?? `phase ${w}`)
+    .map((w) => sideWords[w] ?? w.replace(place, 'place $1'))
+    .map((w) => (/^\d+$/.test(w) ? `phase ${w}` : w))
     .join(' ')
+// A source object is read by its bits; a place in which nothing is offered is empty.
+const shown = (column: string) => {
+  const x = value(column)
+  if (!place.test(partOf(column)) || x === null || x === undefined) return `${reading(column, x)} ${unitOf(column)}`
+  return x === 0 ? '—' : `0x${x.toString(16).toUpperCase().padStart(8, '0')}`
+}
 
 const columns = computed(() => Object.keys(props.readings).filter((c) => seatOf(c) === props.seat && partOf(c)))
 const inOrder = (names: string[]) => catalogue.quantities.map((q) => q.name).filter((n) => names.includes(n))
@@ -51,9 +59,7 @@ const orders = computed(() => [...new Set(spectra.value.flatMap((s) => [...s.ord
         <tr v-for="q in rows" :key="q">
           <th>{{ q }}</th>
           <td v-for="h in heads" :key="h" class="right">
-            <template v-if="`${seat}.${q}.${h}` in readings"
-              >{{ reading(`${seat}.${q}`, value(`${seat}.${q}.${h}`)) }} {{ unitOf(`${seat}.${q}`) }}</template
-            >
+            <template v-if="`${seat}.${q}.${h}` in readings">{{ shown(`${seat}.${q}.${h}`) }}</template>
           </td>
         </tr>
       </tbody>
