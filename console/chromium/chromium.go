@@ -56,17 +56,31 @@ func Gone(css string) Action {
 	return chromedp.WaitNotPresent(chromedp.CSS(css), chromedp.RetryInterval(between))
 }
 
-// Click clicks an element once it can be: it is enabled, and stands still.
+// Click clicks an element once it can be: it is enabled, stands still, and nothing lies over it. The pointer goes to
+// where it is on the screen, as a person's does.
 func Click(css string) Action {
-	still := fmt.Sprintf(`(() => {
+	ready := fmt.Sprintf(`(() => {
 		const e = document.querySelector(%q)
 		if (!e || e.disabled || e.classList.contains('v-btn--loading')) return false
-		const at = JSON.stringify(e.getBoundingClientRect())
-		const stands = e.lastSeenAt === at
+		e.scrollIntoView({ block: 'nearest', inline: 'nearest' })
+		const box = e.getBoundingClientRect()
+		const at = JSON.stringify(box)
+		const stands = e.lastSeenAt === at && box.width > 0 && box.height > 0
 		e.lastSeenAt = at
-		return stands
+		const hit = document.elementFromPoint(box.x + box.width / 2, box.y + box.height / 2)
+		return stands && hit && (e.contains(hit) || hit.contains(e))
 	})()`, css)
-	return chromedp.Steps(Until(still), chromedp.Click(chromedp.CSS(css), chromedp.RetryInterval(between)))
+	middle := fmt.Sprintf(`(() => {
+		const box = document.querySelector(%q).getBoundingClientRect()
+		return [box.x + box.width / 2, box.y + box.height / 2]
+	})()`, css)
+	return chromedp.Steps(Until(ready), func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		at, err := chromedp.Evaluate[[2]float64](middle)(ctx, t)
+		if err != nil {
+			return chromedp.Void{}, err
+		}
+		return chromedp.MouseClickXY(at[0], at[1])(ctx, t)
+	})
 }
 
 // Type types text into an element.
