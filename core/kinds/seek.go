@@ -189,10 +189,11 @@ type seekState struct {
 	// Cycled says that the input was cycled since the unit gave up, Off that it is off for that now.
 	Cycled bool `json:"cycled,omitempty"`
 	Off    bool `json:"off,omitempty"`
-	// Tries counts how often the unit came back at the level at which it had given up, Gone that it is gone now; Away is
-	// when it was last seen away after relief.
+	// Tries counts how often the unit came back at the level at which it had given up, and gave up again; Gone that it is
+	// gone now, Back that it is back. Away is when it was last seen away after relief.
 	Tries int     `json:"tries,omitempty"`
 	Gone  bool    `json:"gone,omitempty"`
+	Back  bool    `json:"back,omitempty"`
 	Away  float64 `json:"away,omitempty"`
 	// Before are the averages at Held, Row what was found.
 	Before    map[string]trace.Average `json:"before,omitempty"`
@@ -214,7 +215,8 @@ func (r *seekRunner) step(before ...procedure.Setting) stage.Effect {
 
 // command sets something, from which on the condition is looked at anew.
 func (r *seekRunner) command(settings []procedure.Setting) stage.Effect {
-	r.seek.Found, r.seek.Gone, r.seek.frames, r.seek.Blind, r.seek.Sent = false, false, nil, -1, settings
+	r.seek.Found, r.seek.Gone, r.seek.Back = false, false, false
+	r.seek.frames, r.seek.Blind, r.seek.Sent = nil, -1, settings
 	r.until.Reset()
 	return stage.Command{Settings: settings}
 }
@@ -230,8 +232,8 @@ func (r *seekRunner) Applied(_ *stage.Machine, t float64) ([]stage.Effect, stage
 }
 
 func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	if r.within > 0 && f.T-r.seek.Began > r.within && r.seek.Phase != seekRelief &&
-		r.seek.Phase != seekWatch {
+	found := r.seek.Phase == seekWatch || r.seek.Phase == seekRelief
+	if r.within > 0 && f.T-r.seek.Began > r.within && !found {
 		return nil, m.InVain(fmt.Sprintf("%s was not found within %s", r.until.Text, stage.Seconds(r.within)))
 	}
 	if effects, is := r.cycling(f); is {
@@ -279,14 +281,16 @@ func (r *seekRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, sta
 	return r.onward(m)
 }
 
-// countTry counts a unit that gave up and is back at the same level: it tries again.
+// countTry counts how often a unit that gave up came back at the same level, and gave up again.
 func (r *seekRunner) countTry(truth condition.Truth) {
 	switch {
+	case truth == condition.True && r.seek.Back:
+		r.seek.Back, r.seek.Gone = false, true
+		r.seek.Tries++
 	case truth == condition.True:
 		r.seek.Gone = true
 	case truth == condition.False && r.seek.Gone:
-		r.seek.Gone = false
-		r.seek.Tries++
+		r.seek.Back, r.seek.Gone = true, false
 	}
 }
 
