@@ -49,6 +49,25 @@ func begins(t *testing.T, file, with string) {
 	assert.True(t, bytes.HasPrefix(text, []byte(with)), "%s begins with %q", file, text[:min(len(text), 40)])
 }
 
+// Two chargers stand beside each other, contract by contract, in the terminal and on paper.
+func TestTwoChargersStandBesideEachOther(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
+	require.NoError(t, chargerHistory(h.Running.Store, time.Now()))
+	var runs []api.RunSummary
+	good(t, h, &runs, "runs", "--procedure", "petrel-contracts")
+	require.Len(t, runs, 2)
+	beside := []string{"overlay", runs[1].ID, runs[0].ID, "--half", "points", "--over", "load.amps"}
+	text := good(t, h, nil, beside...)
+	for _, words := range []string{"PT-703 contract 4", "DIFFERENCE", "Trip level contract 2, trip", "5 objects",
+		"● +1.6"} {
+		assert.Contains(t, text, words)
+	}
+	assert.NotContains(t, text, "SPREAD", "of two runs every value is shown")
+	file := filepath.Join(t.TempDir(), "chargers.pdf")
+	good(t, h, nil, append(beside, "--report", file)...)
+	begins(t, file, "%PDF")
+}
+
 func TestALotIsOverlaidMatchedAndPrinted(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Sockets: true})
 	require.NoError(t, batteryHistory(h.Running.Store, time.Now()))
