@@ -33,11 +33,7 @@ func Value(f procedure.Judged) string {
 func Uncertain(x, u float64, unit string) string {
 	scale, prefixed := readable(unit, x)
 	x, u = x/scale, u/scale
-	if u <= 0 {
-		return quantity.Sprintf("%.5g %s", x, prefixed)
-	}
-	d := quantity.Decimals(u, 4)
-	return fmt.Sprintf("%s ± %s %s", quantity.Fixed(x, d), quantity.Fixed(u, d), prefixed)
+	return quantity.Uncertain(x, u, prefixed)
 }
 
 // Side words a figure of one of two runs that are held against each other.
@@ -82,11 +78,11 @@ func Apart(p api.OverlayPair) string {
 func Sides(o api.Overlay) (first, second string) {
 	first, second = "first", "second"
 	for _, c := range o.Curves {
-		if first == "first" || c.Run == o.Curves[0].Run {
+		if c.Run == o.Curves[0].Run {
 			first = c.Serial
-			continue
+		} else {
+			second = c.Serial
 		}
-		second = c.Serial
 	}
 	return first, second
 }

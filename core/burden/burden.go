@@ -52,14 +52,22 @@ func Of(volts, amps, crest float64, ofVolts, ofAmps uncertainty.Spec) Burden {
 // bearsPeaks is up to how many times the end of a range the peaks may be that it holds.
 const bearsPeaks = 3
 
-// Error is by how much too much the meter reads in a wiring, W: R·I² of its current input at the supply, V²/R of its
-// voltage input at the unit. ok is false where the resistance is not stated.
+// Own is what the meter takes itself and reads as the unit's, W: R·I² of its current input at the supply, V²/R of
+// its voltage input at the unit. x are the amps, or the volts. It is exact for any waveform: only means of squares occur.
+func (w Wiring) Own(x, ohms float64) float64 {
+	if w == AtUnit {
+		return x * x / ohms
+	}
+	return ohms * x * x
+}
+
+// Error is by how much too much the meter reads in a wiring, W. ok is false where the resistance is not stated.
 func (b Burden) Error(w Wiring) (watts float64, ok bool) {
 	switch {
 	case w == AtSupply && b.Through > 0:
-		return b.Through * b.Amps * b.Amps, true
+		return w.Own(b.Amps, b.Through), true
 	case w == AtUnit && b.Across > 0:
-		return b.Volts * b.Volts / b.Across, true
+		return w.Own(b.Volts, b.Across), true
 	}
 	return 0, false
 }
@@ -74,5 +82,5 @@ func (b Burden) Best() (w Wiring, ok bool) {
 	return AtUnit, known && also
 }
 
-// Crossover is the current below which a voltmeter at the supply errs less, A: V/√(R_A·R_V).
-func (b Burden) Crossover() float64 { return b.Volts / math.Sqrt(b.Across*b.Through) }
+// Crossover is the current below which a voltmeter at the supply errs less, A: V/√(R_V·R_A).
+func Crossover(volts, across, through float64) float64 { return volts / math.Sqrt(across*through) }

@@ -7,11 +7,9 @@ package figure
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -19,7 +17,6 @@ import (
 	"usherbench/core/record"
 	"usherbench/core/seats"
 	"usherbench/core/trace"
-	"usherbench/core/uncertainty"
 )
 
 // Version names the code that computed a figure; it is raised when a definition changes.
@@ -79,26 +76,6 @@ func (r Request) Where() string {
 	return strings.Join(parts, ", ")
 }
 
-// Result is a figure, in the unit of its definition or in the one that is asked for.
-type Result struct {
-	Request
-	Unit  string  `json:"unit"`
-	Value float64 `json:"value"`
-	// U is the expanded uncertainty for 95 % and K its coverage factor. Both are 0 when an accuracy is not stated.
-	U       float64  `json:"u"`
-	K       float64  `json:"k"`
-	N       int      `json:"n"` // samples or points used
-	Remarks []string `json:"remarks,omitempty"`
-	// Text is the answer of a figure that is a word; Value is then the time of what it tells.
-	Text string `json:"text,omitempty"`
-	// Table holds what the figure is made of, or its curve.
-	Table *Table `json:"table,omitempty"`
-	// Undetermined says why there is no value; nil if there is one.
-	Undetermined *record.Undetermined `json:"undetermined,omitempty"`
-	// Permitted is how large U may be for a limit to be judged; 0: as large as it is.
-	Permitted float64 `json:"-"`
-}
-
 // ofSeveral tells whether the request is of one of several outputs, so that it must be said which.
 func (r Request) ofSeveral() bool {
 	kind, ok := seats.KindOf(r.Output)
@@ -113,110 +90,6 @@ func (r Request) ofSeveral() bool {
 		}
 	}
 	return further
-}
-
-// number is a number in JSON that may not be known: then it is null, and never 0.
-func number(x float64, known bool) *float64 {
-	if !known {
-		return nil
-	}
-	return &x
-}
-
-// MarshalJSON implements json.Marshaler: what is undetermined has no value, and what has no stated accuracy no U.
-func (r Result) MarshalJSON() ([]byte, error) {
-	type plain Result
-	stated := r.Undetermined == nil && !slices.Contains(r.Remarks, NotStated)
-	return json.Marshal(struct {
-		plain
-		Value *float64 `json:"value"`
-		U     *float64 `json:"u"`
-		K     *float64 `json:"k"`
-	}{plain(r), number(r.Value, r.Undetermined == nil), number(r.U, stated), number(r.K, stated)})
-}
-
-// Table is rows of numbers and words. A cell is a float64, a string, or nil for what is missing.
-type Table struct {
-	Columns []TableColumn `json:"columns"`
-	Rows    [][]any       `json:"rows"`
-}
-
-// TableColumn is a column of a table with its unit.
-type TableColumn struct {
-	Name string `json:"name"`
-	Unit string `json:"unit,omitempty"`
-}
-
-// The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that
-// its 0 is one that was measured, and that readings were corrected for the leads of an instrument.
-const (
-	NotStated = "accuracy not stated"
-	Corrected = "corrected for leads"
-	TrueZero  = "a true 0"
-)
-
-// Of is a result from what was measured.
-func Of(m record.Measured, value float64) Result {
-	r := Result{Value: value, N: m.Len()}
-	if m.Bridged {
-		r.Remarks = append(r.Remarks, "bridged")
-	}
-	return r
-}
-
-// KnownFrom adds U from readings that are means.
-func (r *Result) KnownFrom(f func(x []float64) float64, means ...record.Measured) {
-	stated := true
-	var inputs []uncertainty.Reading
-	for _, m := range means {
-		inputs, stated = append(inputs, m.Mean), stated && m.Stated
-	}
-	r.WithUncertainty(f, inputs, stated)
-}
-
-// Found is the level that a seek found: the midpoint of the last step at which its condition did not hold and the first
-// at which it did, with half a step as a rectangle beside the accuracy of the reading.
-func Found(rec *record.Record, b record.Bracket, column string) Result {
-	factor := trace.UnitOf(column).Factor
-	r := Result{Value: b.Middle() / factor, N: 2}
-	if b.GaveWay {
-		r.Remarks = append(r.Remarks, "the unit gave way: the set level counts, corrected by what was measured before")
-	}
-	if b.Point.Recovery != "" {
-		r.Remarks = append(r.Remarks, b.Point.Recovery)
-	}
-	readings, stated := b.Readings(rec, column)
-	r.WithUncertainty(func(xs []float64) float64 { return (xs[0] + xs[1]) / factor }, readings, stated)
-	return r
-}
-
-// WithUncertainty adds U by propagation, or the remark that an accuracy is not stated.
-func (r *Result) WithUncertainty(f func([]float64) float64, readings []uncertainty.Reading, stated bool) {
-	if !stated {
-		r.Remarks = append(r.Remarks, NotStated)
-		return
-	}
-	e := uncertainty.Propagate(f, readings)
-	r.U, r.K = e.U, e.K
-	if slices.ContainsFunc(readings, func(x uncertainty.Reading) bool { return x.Leads.Ohms > 0 }) {
-		r.Remarks = record.AddRemark(r.Remarks, Corrected)
-	}
-}
-
-// KnownBy adds U from the windows that an account has, or the remark that an accuracy is not stated.
-func (r *Result) KnownBy(l *record.Ledger, f func(charge, energy []float64) float64) {
-	e, stated := l.Expand(f)
-	if !stated {
-		r.Remarks = record.AddRemark(r.Remarks, NotStated)
-		return
-	}
-	r.U, r.K = e.U, e.K
-	if l.Corrected() {
-		r.Remarks = record.AddRemark(r.Remarks, Corrected)
-	}
-	if share := l.GapShare(f, e.U); share > 0 {
-		r.Remarks = record.AddRemark(r.Remarks, fmt.Sprintf("%s %% of U² is from gaps", quantity.Digits(100*share, 2)))
-	}
 }
 
 // Definition is what a figure is.
@@ -345,25 +218,6 @@ func (d Definition) Scale(req Request) (float64, error) {
 	return own.Factor / in.Factor, nil
 }
 
-// in tells the result in the unit that is asked for.
-func (r Result) in(scale float64) Result {
-	if r.In == "" {
-		return r
-	}
-	r.Unit, r.Value, r.U = r.In, r.Value*scale, r.U*scale
-	if r.Undetermined != nil {
-		why := *r.Undetermined
-		for _, bound := range []**float64{&why.AtLeast, &why.AtMost} {
-			if *bound != nil {
-				x := **bound * scale
-				*bound = &x
-			}
-		}
-		r.Undetermined = &why
-	}
-	return r
-}
-
 // computed is what the formula says of a request that is within its bounds.
 func (d Definition) computed(rec *record.Record, req Request) (result Result, err error) {
 	for _, a := range d.Args {
@@ -382,26 +236,6 @@ func (d Definition) computed(rec *record.Record, req Request) (result Result, er
 	return d.Formula(rec, req)
 }
 
-func finite(x float64) bool { return !math.IsNaN(x) && !math.IsInf(x, 0) }
-
-// tidy takes out of table and remarks what is no number: a cell that is not known is empty.
-func (r *Result) tidy() {
-	r.Remarks = slices.DeleteFunc(slices.Clone(r.Remarks), notANumber.MatchString)
-	if r.Table == nil {
-		return
-	}
-	for _, row := range r.Table.Rows {
-		for i, cell := range row {
-			if x, ok := cell.(float64); ok && !finite(x) {
-				row[i] = nil
-			}
-		}
-	}
-}
-
-// notANumber finds what a number that is none looks like in words.
-var notANumber = regexp.MustCompile(`\b(NaN|Inf)\b`)
-
 // completed gives a request the defaults of the definition.
 func (d Definition) completed(req Request) Request {
 	for _, a := range d.Args {
@@ -418,20 +252,6 @@ func (d Definition) completed(req Request) Request {
 		req.Output, req.Input = cmp.Or(req.Output, seats.DefaultOutput), cmp.Or(req.Input, seats.DefaultInput)
 	}
 	return req
-}
-
-func (r Result) because(why *record.Undetermined) Result {
-	for _, bound := range []**float64{&why.AtLeast, &why.AtMost} {
-		if *bound != nil && !finite(**bound) {
-			*bound = nil
-		}
-	}
-	if notANumber.MatchString(why.Known) {
-		why.Known = ""
-	}
-	r.Undetermined = why
-	r.Value, r.U, r.K = 0, 0, 0
-	return r
 }
 
 // With sets an entry of a copy of a map.

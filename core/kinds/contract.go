@@ -52,7 +52,7 @@ func (a *Contract) Extremes(add func(column string, low, high float64)) {
 
 // Reads implements procedure.Reading.
 func (a *Contract) Reads() []string {
-	return []string{a.Seat + "." + seats.Position, a.Seat + ".refused", procedure.OfferColumn(a.Seat, 1)}
+	return []string{a.Seat + "." + seats.Position, a.Seat + ".refused", seats.OfferColumn(a.Seat, 1)}
 }
 
 // Ends implements procedure.Ending.
@@ -69,14 +69,8 @@ func (a *Contract) Words() string {
 // Run implements stage.Runnable.
 func (a *Contract) Run(p *stage.Parts) stage.Runner {
 	at := func(reading string) int { return p.Program.Columns.Index(a.Seat + "." + reading) }
-	r := &contractRunner{spec: a, within: p.Stage.Within, position: at(seats.Position), refused: at("refused"),
-		volts: at("volts" + quantity.Part{Agreed: true}.String())}
-	for k := range contract.MostPlaces {
-		if i := p.Program.Columns.Index(procedure.OfferColumn(a.Seat, k+1)); i >= 0 {
-			r.offers = append(r.offers, i)
-		}
-	}
-	return r
+	return &contractRunner{spec: a, within: p.Stage.Within, position: at(seats.Position), refused: at("refused"),
+		volts: at("volts" + quantity.Part{Agreed: true}.String()), offers: p.OfferColumns(a.Seat)}
 }
 
 // readContract reads "offered", for the contract that a loop is at, or {position: 2, volts: 9 V, amps: 2 A}.

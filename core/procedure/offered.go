@@ -31,18 +31,13 @@ const offerWithin = 10.0
 func (*Offered) Kind() string { return "offered" }
 
 // Reads implements Reading: the columns of the first place stand for all.
-func (a *Offered) Reads() []string { return []string{OfferColumn(a.Seat, 1)} }
+func (a *Offered) Reads() []string { return []string{seats.OfferColumn(a.Seat, 1)} }
 
 // Ends implements Ending.
 func (*Offered) Ends() Ends { return Ends{Waits: true} }
 
 // Words implements Worded.
 func (a *Offered) Words() string { return "what the unit offers" }
-
-// OfferColumn is the column of a place of what a unit offers.
-func OfferColumn(seat string, position int) string {
-	return seat + ".offer" + quantity.Part{Place: position}.String()
-}
 
 // offerFor is the offer for which the program is resolved: the one that is given, else the nameplate's.
 func (r *Reader) offerFor(n document.Node) (contract.Offer, bool) {
@@ -82,7 +77,7 @@ func (r *Reader) ContractSeat(n document.Node) (seat Seat, ok bool) {
 		r.hasColumn(r.p.Seats[i].Name + "." + agreed + quantity.Part{Agreed: true}.String())
 	}
 	for k := range contract.MostPlaces {
-		r.hasColumn(OfferColumn(r.p.Seats[i].Name, k+1))
+		r.hasColumn(seats.OfferColumn(r.p.Seats[i].Name, k+1))
 	}
 	return r.p.Seats[i], true
 }

@@ -172,3 +172,13 @@ func (x number) Format(s fmt.State, verb rune) {
 	}
 	fmt.Fprintf(s, fmt.FormatString(s, verb), float64(x))
 }
+
+// Uncertain words a value with its expanded uncertainty: two digits of it, and the value to the same place. Without an
+// uncertainty nobody knows how many digits count: then there are five.
+func Uncertain(x, u float64, unit string) string {
+	if u <= 0 {
+		return Sprintf("%.5g %s", x, unit)
+	}
+	d := Decimals(u, 4)
+	return fmt.Sprintf("%s ± %s %s", Fixed(x, d), Fixed(u, d), unit)
+}

@@ -18,11 +18,9 @@ type Bracket struct {
 
 // BracketOf is the bracket of a row at a place, nil: wherever it was taken; of several tries of the last.
 func (rec *Record) BracketOf(name string, at map[string]float64, column string) (b Bracket, err error) {
-	points, err := rec.RowAt(name, at)
-	if err != nil {
+	if b.Point, err = rec.Sought(name, at); err != nil {
 		return b, err
 	}
-	b.Point = points[len(points)-1]
 	if b.Point.Vain {
 		held, err := Point{Place: b.Point.Place, Averages: b.Point.Before}.Mean(column)
 		if err != nil {

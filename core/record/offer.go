@@ -1,7 +1,6 @@
 package record
 
 import (
-	"fmt"
 	"math"
 	"slices"
 
@@ -16,7 +15,7 @@ const ContractColumn = seats.Contract + "." + seats.Position
 func (rec *Record) Offer() (offer contract.Offer, err error) {
 	from, to := rec.Ends()
 	for k := range contract.MostPlaces {
-		column := fmt.Sprintf("%s.offer.o%d", seats.Contract, k+1)
+		column := seats.OfferColumn(seats.Contract, k+1)
 		if rec.Trace == nil || !rec.Has(column) {
 			break
 		}

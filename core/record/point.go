@@ -173,15 +173,36 @@ func (rec *Record) PointsAt(place map[string]float64, along string) []Point {
 // Row gives the points of a row.
 func (rec *Record) Row(name string) ([]Point, error) { return rec.RowAt(name, nil) }
 
-// RowAt gives the points of a row that were taken at a place; nil: wherever.
+// RowAt gives the points of a row that were taken at a place; nil: wherever. A search that found nothing leaves none.
 func (rec *Record) RowAt(name string, at map[string]float64) ([]Point, error) {
-	var points []Point
+	points, err := rec.sought(name, at)
+	if err != nil {
+		return nil, err
+	}
+	if found := slices.DeleteFunc(points, func(p Point) bool { return p.Vain }); len(found) > 0 {
+		return found, nil
+	}
+	return nil, Because(NotReached, "nothing gave way up to the end of the range of %q", name)
+}
+
+// Sought is the last point of a row at a place, that of a search which found nothing too.
+func (rec *Record) Sought(name string, at map[string]float64) (Point, error) {
+	points, err := rec.sought(name, at)
+	if err != nil {
+		return Point{}, err
+	}
+	return points[len(points)-1], nil
+}
+
+func (rec *Record) sought(name string, at map[string]float64) (points []Point, err error) {
 	elsewhere := false
 	for _, p := range rec.Points {
-		if p.Row == name {
-			if elsewhere = !p.At(at); !elsewhere {
-				points = append(points, p)
-			}
+		switch {
+		case p.Row != name:
+		case p.At(at):
+			points = append(points, p)
+		default:
+			elsewhere = true
 		}
 	}
 	switch {

@@ -209,6 +209,11 @@ const DefaultInput, DefaultOutput = "source", "load"
 // Contract is the seat at which contracts are made with a charger under test.
 const Contract = "contract"
 
+// OfferColumn is the column of a place of what a unit offers, from 1.
+func OfferColumn(seat string, position int) string {
+	return seat + ".offer" + quantity.Part{Place: position}.String()
+}
+
 // DefaultMeter is the seat that measures what flows into the unit, where nobody names another.
 const DefaultMeter = "meter"
 

@@ -11,6 +11,7 @@ import (
 	"usherbench/core/contract"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -31,13 +32,17 @@ type offeredRunner struct {
 }
 
 func newOfferedRunner(p *Parts, a *procedure.Offered) *offeredRunner {
-	r := &offeredRunner{spec: a, within: p.Stage.Within}
+	return &offeredRunner{spec: a, within: p.Stage.Within, columns: p.OfferColumns(a.Seat)}
+}
+
+// OfferColumns are the columns of what the unit at a seat offers, by position, as far as they are read.
+func (p *Parts) OfferColumns(seat string) (columns []int) {
 	for k := range contract.MostPlaces {
-		if i := p.Program.Columns.Index(procedure.OfferColumn(a.Seat, k+1)); i >= 0 {
-			r.columns = append(r.columns, i)
+		if i := p.Program.Columns.Index(seats.OfferColumn(seat, k+1)); i >= 0 {
+			columns = append(columns, i)
 		}
 	}
-	return r
+	return columns
 }
 
 func (r *offeredRunner) Enter(m *Machine) ([]Effect, Verdict) {

@@ -268,7 +268,11 @@ func terminalViews(ctx context.Context, data string) error {
 	if out, err := start.CombinedOutput(); err != nil {
 		return fmt.Errorf("start a run: %w: %s", err, out)
 	}
-	if err := terminal(ctx, "terminal-watch.png", prepare+"usher watch bay1", 140, 42, 24*time.Second); err != nil {
+	parts := filepath.Join(data, "terminal")
+	if err := os.MkdirAll(parts, 0o700); err != nil {
+		return err
+	}
+	if err := terminal(ctx, parts, "watch.png", prepare+"usher watch bay1", 140, 42, 24*time.Second); err != nil {
 		return err
 	}
 	failed := exec.Command(binary, "--data", data, "run", "tern-line-load", "--bay", "bay1", "--serial", "TN-2213",
@@ -284,7 +288,11 @@ func terminalViews(ctx context.Context, data string) error {
 		time.Sleep(2 * time.Second)
 		failed = exec.Command(failed.Path, failed.Args[1:]...)
 	}
-	return terminal(ctx, "terminal-show.png", prepare+"usher show last; usher runs --limit 8", 140, 32, 2*time.Second)
+	show := prepare + "usher show last; usher runs --limit 8"
+	if err := terminal(ctx, parts, "show.png", show, 140, 32, 2*time.Second); err != nil {
+		return err
+	}
+	return beside(ctx, parts, "terminal.png", []string{"show", "watch"}, "49.7%", 2560, 810)
 }
 
 // protect sets the over-voltage protection of bay 1's supply, past the service, and the date until which it is

@@ -12,10 +12,12 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"usherbench/console/chromium"
 )
 
-// terminal runs a command in tmux for a while and draws what the terminal shows.
-func terminal(ctx context.Context, file, command string, columns, rows int, wait time.Duration) error {
+// terminal runs a command in tmux for a while and draws what the terminal shows into a file of a folder.
+func terminal(ctx context.Context, to, file, command string, columns, rows int, wait time.Duration) error {
 	session := "usher-pictures"
 	tmux := func(args ...string) ([]byte, error) { return exec.Command("tmux", args...).CombinedOutput() }
 	if out, err := tmux("new-session", "-d", "-s", session, "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-e",
@@ -34,7 +36,7 @@ func terminal(ctx context.Context, file, command string, columns, rows int, wait
 	page := `<meta charset="utf-8"><style>body{margin:0;background:#101c1c;color:#e9f0ec;padding:18px ` +
 		`22px;font:14px/1.32 "DejaVu Sans Mono",monospace;white-space:pre}</style>` + toHTML(string(text))
 	return chromedp.Do(ctx, chromedp.Navigate("data:text/html;base64,"+base64.StdEncoding.EncodeToString([]byte(page))),
-		hold(300*time.Millisecond), shot(file))
+		hold(300*time.Millisecond), chromium.Shot(to, file))
 }
 
 var colorSequence = regexp.MustCompile("\x1b\\[([0-9;]*)m")

@@ -249,9 +249,10 @@ func newMember(x *Seat, c *instrument.Channel) *Member {
 	return &Member{Channel: c, seat: x, drive: c, gives: c.Dialect.Gives()}
 }
 
-// confirmOff switches the channel off, urgently, and reads it back.
+// confirmOff switches the channel off, urgently, and reads it back. That are three exchanges, as what is read back is
+// asked twice, of which one alone may take as long as the dialect says.
 func (m *Member) confirmOff(ctx context.Context) error {
-	attempt, cancel := context.WithTimeout(messages.Urgent(ctx), m.Dialect.Within+200*time.Millisecond)
+	attempt, cancel := context.WithTimeout(messages.Urgent(ctx), m.Dialect.Within*3/2+200*time.Millisecond)
 	defer cancel()
 	setErr := m.drive.SwitchOff(attempt)
 	on, err := m.drive.OutputOn(attempt)

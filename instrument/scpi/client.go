@@ -128,6 +128,9 @@ func (c *Client) Query(ctx context.Context, r Request) (string, error) {
 			return "", err
 		}
 		c.wait()
+		if err := c.setDeadline(ctx, r.Within); err != nil { // each answer has its own time
+			return "", c.Lose(r.Message, err)
+		}
 	}
 	return c.exchange(r)
 }

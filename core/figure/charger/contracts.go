@@ -61,7 +61,7 @@ func object(averages map[string]trace.Average) (at int, o contract.Object, err e
 		return 0, o, record.Because(record.NoRating, "%s was not read, so nobody knows which contract it was", position)
 	}
 	at = int(math.Round(in.Mean))
-	column := fmt.Sprintf("%s.offer.o%d", seat, at)
+	column := seats.OfferColumn(seat, at)
 	raw, read := averages[column]
 	if at < 1 || !read || raw.N == 0 || raw.Mean == 0 {
 		return at, o, record.Because(record.NoRating, "no contract was in force, so no current was advertised")
@@ -128,11 +128,10 @@ func tripRatio(rec *record.Record, req figure.Request) (figure.Result, error) {
 
 // cameBack is how the unit came back after the last seek of a row.
 func cameBack(rec *record.Record, req figure.Request) (record.Comeback, error) {
-	points, err := rec.RowAt(req.Row, req.At)
+	p, err := rec.Sought(req.Row, req.At)
 	if err != nil {
 		return record.Comeback{}, err
 	}
-	p := points[len(points)-1]
 	switch {
 	case p.Vain:
 		return record.Comeback{}, record.Because(record.NoMark, "nothing gave way, so nothing came back")

@@ -19,13 +19,13 @@ type Requirement struct {
 // stability, the uncertainty, the meter's own burden, and the power itself. of gives a figure by id; ok is false where
 // the run has none. It is nil for a run that measured no low power.
 func Standard(of func(id string) (figure.Result, bool)) (all []Requirement) {
-	power, asked := of("standby-power")
-	if _, also := of("accumulated-power"); !asked && !also {
+	power, sampled := of("standby-power")
+	if _, also := of("accumulated-power"); !sampled && !also {
 		return nil
 	}
-	add := func(words, id string, met func(figure.Result) bool, found func(figure.Result) string) {
+	add := func(asked, id string, met func(figure.Result) bool, found func(figure.Result) string) {
 		r, has := of(id)
-		q := Requirement{Asked: words}
+		q := Requirement{Asked: asked}
 		switch {
 		case !has:
 			q.Found = "not asked for (" + id + ")"
@@ -37,7 +37,7 @@ func Standard(of func(id string) (figure.Result, bool)) (all []Requirement) {
 		}
 		all = append(all, q)
 	}
-	plain := func(r figure.Result) string { return words(r.Value, r.U, r.Unit) }
+	plain := func(r figure.Result) string { return quantity.Uncertain(r.Value, r.U, r.Unit) }
 	within := func(low, high float64) func(figure.Result) bool {
 		return func(r figure.Result) bool { return r.Value >= low && r.Value <= high }
 	}
@@ -54,21 +54,12 @@ func Standard(of func(id string) (figure.Result, bool)) (all []Requirement) {
 		return r.U == 0 || math.Abs(r.Value) <= r.U
 	}, plain)
 	add("uncertainty within what is permitted", "permitted-uncertainty", func(r figure.Result) bool {
-		return asked && power.Undetermined == nil && power.U > 0 && power.U <= r.Value
+		return sampled && power.Undetermined == nil && power.U > 0 && power.U <= r.Value
 	}, func(r figure.Result) string {
 		return quantity.Sprintf("U is %.3g mW; %.3g mW are permitted", 1e3*power.U, 1e3*r.Value)
 	})
 	add("the meter's own power taken off", "burden-corrected-power", func(figure.Result) bool { return true }, plain)
 	return all
-}
-
-// words are a value with its U.
-func words(x, u float64, unit string) string {
-	if u == 0 {
-		return quantity.Sprintf("%.4g %s", x, unit)
-	}
-	d := quantity.Decimals(u, 4)
-	return quantity.Fixed(x, d) + " ± " + quantity.Fixed(u, d) + " " + unit
 }
 
 // Permitted is how large the expanded uncertainty of a low power may be, W, while nobody knows its maximum current

@@ -213,9 +213,10 @@ func resistance(rec *record.Record, req figure.Request, a figure.Arg) (uncertain
 //
 // which is exact for any waveform, as only means of products occur.
 func correctedPower(rec *record.Record, req figure.Request) (figure.Result, error) {
-	which, a, own := "amps", through, func(x, r float64) float64 { return r * x * x }
-	if wired(rec, req) == burden.AtUnit {
-		which, a, own = "volts", across, func(x, r float64) float64 { return x * x / r }
+	wiring := wired(rec, req)
+	which, a := "amps", through
+	if wiring == burden.AtUnit {
+		which, a = "volts", across
 	}
 	r, err := resistance(rec, req, a)
 	if err != nil {
@@ -226,12 +227,12 @@ func correctedPower(rec *record.Record, req figure.Request) (figure.Result, erro
 		return figure.Result{}, err
 	}
 	p, x := found[0], found[1]
-	taken := own(x.Mean.Value, r.Value)
+	taken := wiring.Own(x.Mean.Value, r.Value)
 	if math.Abs(taken) > math.Abs(p.Mean.Value)+p.Floor() {
 		return figure.Result{}, record.Because(record.Implausible, "the meter would take %.4g W of %.4g W itself", taken,
 			p.Mean.Value)
 	}
-	corrected := func(v []float64) float64 { return v[0] - own(v[1], v[2]) }
+	corrected := func(v []float64) float64 { return v[0] - wiring.Own(v[1], v[2]) }
 	f := figure.Of(p, p.Mean.Value-taken)
 	f.Remarks = append(f.Remarks, quantity.Sprintf("corrected by %.4g W", -taken))
 	f.KnownFrom(corrected, p, x, record.Measured{Mean: r, Stated: true})
@@ -253,7 +254,7 @@ func crossover(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if err != nil {
 		return figure.Result{}, err
 	}
-	at := func(x []float64) float64 { return x[0] / math.Sqrt(x[1]*x[2]) }
+	at := func(x []float64) float64 { return burden.Crossover(x[0], x[1], x[2]) }
 	f := figure.Of(v, at([]float64{v.Mean.Value, rv.Value, ra.Value}))
 	f.KnownFrom(at, v, record.Measured{Mean: rv, Stated: true}, record.Measured{Mean: ra, Stated: true})
 	return f, nil

@@ -62,12 +62,15 @@ func TestAUnitThatGivesWayHasTheLevelThatWasSet(t *testing.T) {
 func TestRowsThatSayTooLittleAreUndetermined(t *testing.T) {
 	rec := &record.Record{Specs: exact, Points: []record.Point{{Row: "starts", Averages: volts(34)},
 		{Row: "stops", Averages: volts(36),
-			Before: volts(35)}, {Row: "idle", Averages: volts(30)}}}
+			Before: volts(35)}, {Row: "idle", Averages: volts(30)},
+		{Row: "vain", Averages: volts(30), Before: volts(30), Vain: true}}}
 	for name, c := range map[string]struct {
 		request figure.Request
 		code    string
 	}{
 		"held at the first step": {figure.Request{ID: "lockout-on", Row: "starts"}, record.AlreadyBeyond},
+		"nothing found":          {figure.Request{ID: "reading", Row: "vain", Quantity: "load.volts"}, record.NotReached},
+		"found nothing":          {figure.Request{ID: "found-level", Row: "vain", Quantity: "load.volts"}, record.NotReached},
 		"no such row":            {figure.Request{ID: "reading", Row: "none", Quantity: "load.volts"}, record.NoPoint},
 		"not read":               {figure.Request{ID: "reading", Row: "idle", Quantity: "load.amps"}, record.IsMissing},
 	} {
