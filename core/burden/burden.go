@@ -53,7 +53,8 @@ func Of(volts, amps, crest float64, ofVolts, ofAmps uncertainty.Spec) Burden {
 const bearsPeaks = 3
 
 // Own is what the meter takes itself and reads as the unit's, W: R·I² of its current input at the supply, V²/R of
-// its voltage input at the unit. x are the amps, or the volts. It is exact for any waveform: only means of squares occur.
+// its voltage input at the unit. x are the amps, or the volts. It is exact for any waveform, as only means of
+// squares occur.
 func (w Wiring) Own(x, ohms float64) float64 {
 	if w == AtUnit {
 		return x * x / ohms
