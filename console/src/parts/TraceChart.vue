@@ -6,6 +6,7 @@ import type { Mark } from '../api'
 import { deviating, panelsOf, type Rated, type Reference, type Sharing } from './panels'
 import { dashes, fading, type Option, palette, quantityColor, pointedAt, VChart } from './chart'
 import { between } from './foretold'
+import { paced } from './paced'
 import { useSaving } from './saving'
 import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
 
@@ -223,6 +224,10 @@ const option = computed<Option>(() => {
   }
 })
 
+// A live picture is drawn anew at most this often, ms: frames come faster than an eye needs them.
+const redraw = 200
+const shown = paced(option, () => (props.live ? redraw : 0))
+
 // The chart's events are typed loosely; what they carry is read field by field.
 const numberOf = (o: object, key: string): number | undefined => {
   const x = (o as Record<string, unknown>)[key]
@@ -287,7 +292,7 @@ defineExpose({ savePNG, saveSVG })
   >
     <VChart
       ref="chart"
-      :option="option"
+      :option="shown"
       :style="{ height: `${height}px` }"
       autoresize
       :update-options="{ replaceMerge: ['series', 'grid', 'xAxis', 'yAxis', 'dataZoom'] }"

@@ -7,10 +7,8 @@ import { useLive } from './live'
 
 // Beyond this many frames the curve is fetched anew, reduced to what the screen shows.
 const mostFrames = 3000
-// The picture is drawn anew at most this often, ms; frames come faster than an eye needs them. Where drawing takes
-// long, it takes no more than a quarter of the time, so that keys and clicks are heard.
-const redraw = 200
-const share = 4
+// Frames are taken into the lines at most this often, ms.
+const take = 200
 
 // useLiveCurves keeps the curves of a bay's live run: what was recorded before, then every new frame.
 export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
@@ -20,8 +18,7 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
   const newest = ref(0)
   let fetching = false
   let waiting: Frames[] = []
-  let drawing = 0
-  let wait = redraw
+  let taking = 0
   let later = 0
 
   // The record becomes durable once a second, and new frames arrive from the moment the stream opened. What lies
@@ -69,7 +66,7 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
     frames(f) {
       if (f.bay !== bay || f.run !== run.value) return
       waiting.push(f)
-      if (!drawing) drawing = window.setTimeout(draw, wait)
+      taking ||= window.setTimeout(takeIn, take)
     },
     mark(m) {
       if (m.bay === bay && m.run === run.value) marks.value = [...marks.value, m]
@@ -80,36 +77,30 @@ export function useLiveCurves(bay: string, run: Ref<string | undefined>) {
     gap: () => void fetchAll(),
   })
 
-  // draw takes the frames that came since into the lines.
-  function draw() {
-    const began = performance.now()
-    // What the picture costs is known when the browser comes to something else.
-    drawing = window.setTimeout(() => {
-      drawing = 0
-      wait = Math.max(redraw, (share - 1) * (performance.now() - began))
-      if (waiting.length) drawing = window.setTimeout(draw, wait)
-    })
+  // takeIn takes the frames that came since into the lines.
+  function takeIn() {
+    taking = 0
     const all = waiting.filter((f) => f.run === run.value)
     waiting = []
-    for (const f of all) {
-      const before = new Map(lines.value.map((l) => [l.column, l.data]))
-      lines.value = f.columns.flatMap((column, i) => {
-        if (!isDrawn(column)) return []
-        const old = before.get(column) ?? []
-        const last = old.at(-1)?.[0] ?? -1
-        const fresh = f.t.flatMap((t, k): [number, number | null][] =>
-          t > last ? [[t, f.values[i]?.[k] ?? null]] : [],
-        )
-        return [{ column, data: [...old, ...fresh] }]
+    const last = all.at(-1)
+    if (!last) return
+    const before = new Map(lines.value.map((l) => [l.column, l.data]))
+    lines.value = last.columns.filter(isDrawn).map((column) => {
+      const old = before.get(column) ?? []
+      const after = old.at(-1)?.[0] ?? -1
+      const fresh = all.flatMap((f) => {
+        const values = f.values[f.columns.indexOf(column)]
+        return f.t.map((t, k): [number, number | null] => [t, values?.[k] ?? null])
       })
-      newest.value = f.t.at(-1) ?? newest.value
-    }
+      return { column, data: [...old, ...fresh.filter(([t]) => t > after)] }
+    })
+    newest.value = last.t.at(-1) ?? newest.value
     if ((lines.value[0]?.data.length ?? 0) > mostFrames) void fetchAll(false)
   }
   onUnmounted(unlisten)
   onUnmounted(() => {
     clearTimeout(later)
-    clearTimeout(drawing)
+    clearTimeout(taking)
   })
   return { lines, marks, newest }
 }
