@@ -53,6 +53,8 @@ var rules = []struct {
 	{"warden", regexp.MustCompile(`^instrument`), nil},
 	{"api", regexp.MustCompile(`^core/`), regexp.MustCompile(`^$`)},
 	{"store", regexp.MustCompile(`^(core/|api$)`), nil},
+	{"attachment", regexp.MustCompile(`^api$`),
+		regexp.MustCompile(`^(github.com/disintegration/imaging|golang.org/x/image/webp)$`)},
 	{"archive", regexp.MustCompile(`^(core/|api$|store$)`), nil},
 	{"engine/outputs", regexp.MustCompile(`^(core/|api$|instrument)`), nil},
 	{"live", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
@@ -62,13 +64,13 @@ var rules = []struct {
 	{"line", regexp.MustCompile(`^(api|archive|engine|store)$`), regexp.MustCompile(`^$`)},
 	{"operate", regexp.MustCompile(`^(core/|api$|archive$|engine$|store$)`), nil},
 	{"outbox", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
-	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
+	{"report", regexp.MustCompile(`^(core/|api$|archive$|attachment$|store$)`), nil},
 	{"simulation", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	{"service/desk", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	// The service hands the dialects to the bench, and touches no instrument itself.
 	{"service",
-		regexp.MustCompile(`^(core/|api$|archive$|store$|bench$|engine$|line$|live$|operate$|outbox$|report$|` +
+		regexp.MustCompile(`^(core/|api$|archive$|attachment$|store$|bench$|engine$|line$|live$|operate$|outbox$|report$|` +
 			`rehearsal/shelf$|tables$|console$|instrument/dialect$|instrument/transport/memory$|service/desk$|warden$)`), nil},
 	{"client", regexp.MustCompile(`^api$`), regexp.MustCompile(`^$`)},
 	{"console", regexp.MustCompile(`^$`), nil},

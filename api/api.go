@@ -317,6 +317,8 @@ type Run struct {
 	Parts map[string]string `json:"parts,omitempty"`
 	// Asked is what the operator answered, in the order of time.
 	Asked []Asked `json:"asked,omitempty"`
+	// Attachments are the pictures and files that were joined to it, in the order of their instants.
+	Attachments []Attachment `json:"attachments,omitempty"`
 	// Pictures travel with the procedure, by name. They are fetched one by one.
 	Pictures map[string][]byte `json:"-"`
 }

@@ -110,6 +110,8 @@ func promptWords(a stage.Ask) string {
 		words += " (yes or no)"
 	case stage.AskChoice:
 		words += " (" + strings.Join(a.Choice, ", ") + ")"
+	case stage.AskPicture:
+		words += " (join one with usher attach RUN FILE --answer)"
 	case stage.AskNumber:
 		words += " (a number in " + a.Unit + ")"
 	}

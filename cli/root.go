@@ -132,7 +132,8 @@ Exit codes: 0 done or pass, 1 error, 2 wrong usage, 3 fail (marginal with --stri
 	root.AddCommand(a.serve(), a.warden(), a.desk(), a.demo(), a.simbench(), a.signIn(), a.signOut(), a.account(),
 		a.changePassword(), a.token(), a.bench(), a.dialect(), a.preflight(), a.procedure(), a.nameplate(), a.run(),
 		a.licences(), a.watch(), a.stop(), a.goOn(), a.runs(), a.show(), a.export(),
-		a.captures(), a.statistics(), a.excursions(), a.excerpts(), a.report(), a.journal(), a.check(),
+		a.captures(), a.statistics(), a.excursions(), a.excerpts(), a.attach(), a.attachments(),
+		a.report(), a.journal(), a.check(),
 		a.rehearse(), a.deviations(), a.judge(), a.tables(), a.queue(), a.overlay(), a.match(), a.lots(), a.units(),
 		a.operate(), a.office(), a.importLog(), a.catalogue(), a.contract())
 	root.AddCommand(a.byHand()...)

@@ -2,9 +2,11 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"math"
+	"strconv"
 	"strings"
 
 	"usherbench/api"
@@ -26,8 +28,11 @@ func (b *Bay) Intervene(ctx context.Context, by string, i api.Intervention) erro
 	if r == nil {
 		return fmt.Errorf("%w: %s", ErrIdle, b.name)
 	}
-	var err error
-	work := func() { err = r.intervene(by, i) }
+	pictured, err := b.pictured(r.record.ID, i)
+	if err != nil {
+		return err
+	}
+	work := func() { err = r.intervene(by, i, pictured) }
 	done := make(chan struct{})
 	select {
 	case r.work <- func() { defer close(done); work() }:
@@ -52,8 +57,33 @@ func (b *Bay) Intervene(ctx context.Context, by string, i api.Intervention) erro
 	return err
 }
 
-// intervene runs on the bay's goroutine.
-func (r *liveRun) intervene(by string, i api.Intervention) error {
+// pictured tells whether an answer is the number of a picture that is joined to the run; it is asked for before the
+// bay's goroutine is, which never waits for the disk.
+func (b *Bay) pictured(runID string, i api.Intervention) (bool, error) {
+	number, err := strconv.Atoi(strings.TrimSpace(i.Text))
+	if i.Do != api.DoAnswer || err != nil {
+		return false, nil
+	}
+	a, err := b.engine.store.AboutAttachment(runID, number)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return a.Picture(), err
+}
+
+// RunTime is the bench time of a run that is live in the bay, s since its start.
+func (b *Bay) RunTime(runID string) (t float64, live bool) {
+	b.mu.Lock()
+	r := b.run
+	b.mu.Unlock()
+	if r == nil || r.record.ID != runID {
+		return 0, false
+	}
+	return r.now(), true
+}
+
+// intervene runs on the bay's goroutine. pictured says that an answer is the number of a picture of the run.
+func (r *liveRun) intervene(by string, i api.Intervention, pictured bool) error {
 	if r.finish != nil {
 		return fmt.Errorf("%w: the run has ended", ErrIdle)
 	}
@@ -101,7 +131,7 @@ func (r *liveRun) intervene(by string, i api.Intervention) error {
 		}
 		r.act(r.machine.Advance(stage.Noted{T: t, By: by, Text: text}))
 	case api.DoAnswer:
-		return r.answer(by, t, i.Text, refuse)
+		return r.answer(by, t, i.Text, pictured, refuse)
 	case api.DoAdjust:
 		return r.adjust(by, t, i, refuse)
 	default:
@@ -111,9 +141,13 @@ func (r *liveRun) intervene(by string, i api.Intervention) error {
 	return nil
 }
 
-func (r *liveRun) answer(by string, t float64, text string, refuse func(string, ...any) error) error {
+func (r *liveRun) answer(by string, t float64, text string, pictured bool, refuse func(string, ...any) error) error {
 	if err := r.machine.CheckAnswer(text); err != nil {
 		return refuse("%s", err)
+	}
+	if r.machine.Asking().Form == stage.AskPicture && !pictured {
+		return refuse("attachment %s is no picture of this run; join one to it, and answer with its number",
+			strings.TrimSpace(text))
 	}
 	if a := r.machine.Asking(); a.Form == stage.AskSerial && strings.TrimSpace(text) != r.record.Serial {
 		return refuse("this is %s, but the run is of %s; check which unit is in the bay", strings.TrimSpace(text),

@@ -336,6 +336,8 @@ func answer(a stage.Prompt, serial string) string {
 		}
 	case stage.AskConfirm:
 		return "yes"
+	case stage.AskPicture:
+		return "1"
 	}
 	return "rehearsed"
 }

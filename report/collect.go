@@ -55,6 +55,9 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 	if doc.Marks, err = s.Marks(run.ID); err != nil {
 		return doc, fmt.Errorf("marks of run %s: %w", run.ID, err)
 	}
+	if doc.Attachments, err = s.Attachments(run.ID); err != nil {
+		return doc, fmt.Errorf("attachments of run %s: %w", run.ID, err)
+	}
 	if doc.Accuracies, err = accuraciesOf(run); err != nil {
 		return doc, err
 	}

@@ -154,6 +154,7 @@ var fixedWords = map[string][2]string{
 	"Part":                     {"Teil", "Pièce"},
 	"Parts":                    {"Teile", "Pièces"},
 	"Pictures":                 {"Bilder", "Images"},
+	"Pictures and files":       {"Bilder und Dateien", "Images et fichiers"},
 	"Points":                   {"Messpunkte", "Points de mesure"},
 	"Preflight":                {"Vorprüfung", "Contrôle préalable"},
 	"Procedure":                {"Prüfvorschrift", "Procédure"},

@@ -24,6 +24,8 @@ type medium interface {
 	drawn(pictures []Picture, width, height float64) error
 	// image is a photograph or drawing, PNG or JPEG, with a title and what is said of it.
 	image(data []byte, title, about string)
+	// photos are several JPEGs beside each other, small.
+	photos(all []photo)
 	gap(height float64)
 	bytes(what string) ([]byte, error)
 }
@@ -37,6 +39,12 @@ type head struct {
 }
 
 type fact struct{ word, text string }
+
+// photo is a JPEG with a title and what is said of it.
+type photo struct {
+	data         []byte
+	title, about string
+}
 
 // noteStyle is how a paragraph looks.
 type noteStyle struct {

@@ -263,6 +263,46 @@ func (p *paper) image(data []byte, title, about string) {
 	p.gap(2)
 }
 
+// The size of a photo among several on paper, three across, mm.
+const photoWidth, photoHeight, photosAcross = 56.0, 42.0, 3
+
+func (p *paper) photos(all []photo) {
+	const words, between = 9.0, 3.0
+	for i, x := range all {
+		if i%photosAcross == 0 {
+			p.room(photoHeight + words + between)
+		}
+		left, y := p.margin+float64(i%photosAcross)*(photoWidth+between), p.GetY()
+		p.images++
+		name, options := fmt.Sprintf("image%d", p.images), fpdf.ImageOptions{ImageType: "JPG"}
+		info := p.RegisterImageOptionsReader(name, options, bytes.NewReader(x.data))
+		scale := min(photoWidth/info.Width(), photoHeight/info.Height())
+		width, height := info.Width()*scale, info.Height()*scale
+		p.ImageOptions(name, left, y+photoHeight-height, width, height, false, options, 0, "")
+		p.SetXY(left, y+photoHeight+1)
+		p.font("B", 8, inkColor)
+		p.CellFormat(photoWidth, 4, p.fitting(x.title, photoWidth), "", 2, "L", false, 0, "")
+		p.font("", 7.5, mutedColor)
+		p.CellFormat(photoWidth, 3.5, p.fitting(x.about, photoWidth), "", 0, "L", false, 0, "")
+		p.SetXY(p.margin, y)
+		if i%photosAcross == photosAcross-1 || i == len(all)-1 {
+			p.SetXY(p.margin, y+photoHeight+words+between)
+		}
+	}
+}
+
+// fitting is a text cut so that it fits into a width, mm.
+func (p *paper) fitting(text string, width float64) string {
+	if p.GetStringWidth(text) <= width-1 {
+		return text
+	}
+	runes := []rune(text)
+	for len(runes) > 1 && p.GetStringWidth(string(runes)+" …") > width-1 {
+		runes = runes[:len(runes)-1]
+	}
+	return string(runes) + " …"
+}
+
 // plainImage is a PNG as paper takes it, with 8 bits and not interlaced; a JPEG stays as it is.
 func plainImage(data []byte) ([]byte, error) {
 	drawn, kind, err := image.Decode(bytes.NewReader(data))

@@ -63,7 +63,7 @@ func every(t *testing.T, look Look, format string) map[string][]byte {
 	unit, runs := sampleUnit()
 	all := map[string][]byte{}
 	var err error
-	all["run"], err = Run(document(), look, format)
+	all["run"], err = Run(document(), look, format, nil)
 	require.NoError(t, err)
 	all["lot"], err = Lot(sampleLot(), look, format, at)
 	require.NoError(t, err)
@@ -169,13 +169,13 @@ func TestNoTitleIsForgotten(t *testing.T) {
 
 func TestPaperIsAsTheHouseHasIt(t *testing.T) {
 	for paper, size := range map[string]string{"a4": "595.28 841.89", "letter": "612.00 792.00"} {
-		data, err := Run(document(), Look{api.Look{Paper: paper}}, "pdf")
+		data, err := Run(document(), Look{api.Look{Paper: paper}}, "pdf", nil)
 		require.NoError(t, err)
 		assert.Contains(t, string(data), "/MediaBox [0 0 "+size, paper)
 	}
 	for why, look := range map[string]api.Look{"say a4 or letter": {Paper: "a5"}, "language is": {Language: "nl"},
 		"neither PNG nor JPEG": {Logo: []byte("GIF89a")}, "unknown field {unit}": {Document: "{unit}"}} {
-		_, err := Run(document(), Look{look}, "pdf")
+		_, err := Run(document(), Look{look}, "pdf", nil)
 		assert.ErrorContains(t, err, why)
 	}
 }
@@ -185,8 +185,8 @@ func TestAPageStandsAlone(t *testing.T) {
 	doc := document()
 	const bad = `<script>alert(1)</script>`
 	doc.Title, doc.Lot = bad, "=1+1"
-	data, err := Run(doc, Look{}, "html", Picture{Title: bad, Note: bad, XLabel: bad, Lines: []Line{{bad, []float64{0, 1},
-		[]float64{0, 1}}}})
+	data, err := Run(doc, Look{}, "html", nil, Picture{Title: bad, Note: bad, XLabel: bad,
+		Lines: []Line{{bad, []float64{0, 1}, []float64{0, 1}}}})
 	require.NoError(t, err)
 	assert.NotContains(t, string(data), "<script")
 	links := regexp.MustCompile(`(?:src|href)="([^"]+)"`).FindAllStringSubmatch(string(data), -1)

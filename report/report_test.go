@@ -109,7 +109,7 @@ func document() api.Run {
 func TestTheReportSaysEverythingItMust(t *testing.T) {
 	kept := store.Excerpt{Name: "the dip", Note: "somebody opened a door", From: 1, To: 3}
 	dip := excerptPicture(kept, "load.volts", []trace.Bucket{{T: 1, Min: 15, Max: 15}, {T: 2, Min: 14.2, Max: 15}})
-	pdf, err := Run(document(), Look{}, "pdf", append(dip, dip...)...)
+	pdf, err := Run(document(), Look{}, "pdf", nil, append(dip, dip...)...)
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "report.pdf")
 	require.NoError(t, os.WriteFile(path, pdf, 0o600))
@@ -131,14 +131,14 @@ func TestALongReportStaysWithinThreePages(t *testing.T) {
 		doc.Marks = append(doc.Marks, record.Mark{T: float64(i), Kind: record.MarkCondition,
 			Label: strings.Repeat("a long label ", 20)})
 	}
-	pdf, err := Run(doc, Look{}, "pdf")
+	pdf, err := Run(doc, Look{}, "pdf", nil)
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "report.pdf")
 	require.NoError(t, os.WriteFile(path, pdf, 0o600))
 	info, err := exec.Command("pdfinfo", path).Output()
 	require.NoError(t, err)
 	assert.Regexp(t, `Pages:\s+[1-3]\n`, string(info))
-	empty, err := Run(api.Run{}, Look{}, "pdf")
+	empty, err := Run(api.Run{}, Look{}, "pdf", nil)
 	require.NoError(t, err, "a run that left nothing behind still has a report")
 	assert.NotEmpty(t, empty)
 }

@@ -13,9 +13,9 @@ import (
 	"usherbench/core/record"
 )
 
-// Run makes the report of a run in a format, one to three pages on paper. more are pictures beside those of its
-// points.
-func Run(doc api.Run, look Look, format string, more ...Picture) ([]byte, error) {
+// Run makes the report of a run in a format, one to three pages on paper. joined is what was joined to it, more are
+// drawings beside those of its points.
+func Run(doc api.Run, look Look, format string, joined []Attached, more ...Picture) ([]byte, error) {
 	number := look.numbered(doc.RunSummary)
 	p, err := look.begin(format, about{title: fmt.Sprintf("%s, %s", doc.Serial, doc.Title), foot: number,
 		at: doc.StartedAt})
@@ -30,9 +30,13 @@ func Run(doc api.Run, look Look, format string, more ...Picture) ([]byte, error)
 		"figures":  func() error { p.figures(doc); return nil },
 		"standard": func() error { p.standard(doc); return nil },
 		"curves":   func() error { return p.pictures(pictures) },
-		"pictures": func() error { p.prompted(doc); return nil },
-		"tables":   func() error { p.tables(doc); return nil },
-		"points":   func() error { p.points(doc); return nil },
+		"pictures": func() error {
+			p.prompted(doc)
+			p.attached(joined)
+			return nil
+		},
+		"tables": func() error { p.tables(doc); return nil },
+		"points": func() error { p.points(doc); return nil },
 		"instruments": func() error {
 			p.instruments(doc)
 			p.accuracies(doc)

@@ -187,6 +187,12 @@ func inline(data []byte) string {
 	return "data:" + procedure.PictureType(data) + ";base64," + base64.StdEncoding.EncodeToString(data)
 }
 
+func (w *web) photos(all []photo) {
+	for _, x := range all {
+		w.image(x.data, x.title, x.about)
+	}
+}
+
 func (w *web) image(data []byte, title, about string) {
 	w.close("pictures")
 	fmt.Fprintf(&w.b, "<figure><figcaption>%s</figcaption><img alt=\"\" src=\"%s\"><p>%s</p></figure>\n",

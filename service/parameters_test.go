@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"bytes"
 	"io"
 	"net/http"
 	"net/url"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 )
@@ -31,6 +33,9 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 			Lot: "L-1"})
 		require.NoError(t, err)
 		h.Ended(second)
+		_, err = h.Local.Attach(t.Context(), second.ID, client.Attaching{Name: "x.png"},
+			bytes.NewReader(pictureOf(t, 400, 300)))
+		require.NoError(t, err)
 		require.NoError(t, h.Running.Store.Address([]string{"folder:reports"}, time.Time{}))
 		later := time.Now().Add(time.Hour)
 		waiting, err := h.Local.Enqueue(t.Context(), api.Enqueue{Bays: []string{"bay1"}, Serials: []string{"TN-3"},
@@ -58,8 +63,8 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 				continue // a stream has no end; its parameters have tests of their own
 			}
 			path = strings.NewReplacer("{run}", "last", "{bay}", "bay1", "{instrument}", "supply1", "{name}",
-				"short", "{capture}", "0", "{lot}", "L-1", "{serial}", "TN-1").
-				Replace(path)
+				"short", "{capture}", "0", "{lot}", "L-1", "{serial}", "TN-1",
+				"{attachment}", "1").Replace(path)
 			for _, p := range o.Parameters {
 				if p.In != "query" {
 					continue

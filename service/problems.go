@@ -69,6 +69,7 @@ func problemOf(err error) *api.Problem {
 		title, remedy string
 	}{
 		{store.ErrNotFound, http.StatusNotFound, "Not found", ""},
+		{store.ErrTooMany, http.StatusConflict, "The run has too many attachments", "join fewer or smaller ones"},
 		{store.ErrNotWhole, http.StatusServiceUnavailable, "The records are not whole",
 			"stop the service, keep a copy of the data folder, and put a backup in place"},
 		{store.ErrConflict, http.StatusConflict, "It exists already", "choose another name"},

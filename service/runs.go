@@ -275,7 +275,11 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	data, err := report.Run(document, look, format, slices.Concat(pictures, captured, kept)...)
+	joined, err := report.CollectAttached(s.store, document)
+	if err != nil {
+		return err
+	}
+	data, err := report.Run(document, look, format, joined, slices.Concat(pictures, captured, kept)...)
 	if err != nil {
 		return err
 	}

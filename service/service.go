@@ -20,6 +20,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"usherbench/api"
+	"usherbench/attachment"
 	"usherbench/engine"
 	"usherbench/line"
 	"usherbench/operate"
@@ -32,17 +33,19 @@ var Version = "dev"
 
 // Service answers requests. Make one with New.
 type Service struct {
-	store    *store.Store
-	engine   *engine.Engine
-	line     *line.Line
-	places   *operate.Places
-	shelf    *shelf.Shelf // at the desk only
-	log      *slog.Logger
-	accounts *accounts
-	echo     *echo.Echo
-	metrics  *prometheus.Registry
-	options  Options
-	streams  perAccount
+	store  *store.Store
+	engine *engine.Engine
+	line   *line.Line
+	places *operate.Places
+	shelf  *shelf.Shelf // at the desk only
+	// shrinking is held by whoever makes a picture small.
+	shrinking chan struct{}
+	log       *slog.Logger
+	accounts  *accounts
+	echo      *echo.Echo
+	metrics   *prometheus.Registry
+	options   Options
+	streams   perAccount
 }
 
 // Options of a service.
@@ -71,6 +74,8 @@ const largestBody = 1 << 20
 const (
 	importsPath = "/api/v1/imports"
 	largestLog  = 128 << 20
+	// attachmentsPath ends the paths under which files are joined to runs.
+	attachmentsPath = "/attachments"
 	// judgementsPath is where runs are judged again.
 	judgementsPath = "/api/v1/judgements"
 )
@@ -217,6 +222,10 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/excerpts", api.Viewer, s.excerpts, false},
 		{"PUT", "/api/v1/runs/:run/excerpts/:excerpt", api.Operator, s.putExcerpt, false},
 		{"DELETE", "/api/v1/runs/:run/excerpts/:excerpt", api.Operator, s.dropExcerpt, false},
+		{"GET", "/api/v1/runs/:run" + attachmentsPath, api.Viewer, s.attachments, false},
+		{"POST", "/api/v1/runs/:run" + attachmentsPath, api.Operator, s.attach, false},
+		{"GET", "/api/v1/runs/:run" + attachmentsPath + "/:attachment", api.Viewer, s.attachment, false},
+		{"DELETE", "/api/v1/runs/:run" + attachmentsPath + "/:attachment", api.Engineer, s.dropAttachment, false},
 		{"GET", "/api/v1/runs/:run/export", api.Viewer, s.export, false},
 		{"GET", "/api/v1/runs/:run/report", api.Viewer, s.report, false},
 		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},
@@ -230,7 +239,7 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, places *operate.Plac
 	o Options) (*Service, error) {
 	s := &Service{store: st, engine: en, line: ln, places: places, log: log, accounts: newAccounts(st, o),
 		echo:    echo.New(),
-		options: o, streams: perAccount{most: mostStreams}}
+		options: o, streams: perAccount{most: mostStreams}, shrinking: make(chan struct{}, 1)}
 	if o.Desk == nil {
 		s.options.Desk = inHouse{Apart(st, log)}
 	}
@@ -323,13 +332,18 @@ func atOnce(most int) echo.MiddlewareFunc {
 
 // bodyLimit bounds what is sent.
 func bodyLimit() echo.MiddlewareFunc {
-	usual, log := middleware.BodyLimit(largestBody), middleware.BodyLimit(largestLog)
+	limit := func(bytes int64) echo.MiddlewareFunc { return middleware.BodyLimit(bytes) }
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		short, long := usual(next), log(next)
+		short, long := limit(largestBody)(next), limit(largestLog)(next)
+		file := limit(attachment.Largest + 1)(next) // so that one that is too large is told so in words of its own
 		return func(c *echo.Context) error {
-			if strings.HasPrefix(c.Request().URL.Path, importsPath) {
+			switch path := c.Request().URL.Path; {
+			case strings.HasPrefix(path, importsPath):
 				inTime(c, logWithin)
 				return long(c)
+			case strings.HasSuffix(path, attachmentsPath):
+				inTime(c, fileWithin)
+				return file(c)
 			}
 			inTime(c, bodyWithin)
 			return short(c)
@@ -337,10 +351,11 @@ func bodyLimit() echo.MiddlewareFunc {
 	}
 }
 
-// bodyWithin is how long the body of a request may take to come, logWithin that of a log.
+// bodyWithin is how long the body of a request may take to come, logWithin that of a log, fileWithin of an attachment.
 const (
 	bodyWithin = 20 * time.Second
 	logWithin  = 5 * time.Minute
+	fileWithin = time.Minute
 )
 
 // inTime bounds how long the body of a request may take: many slow ones would hold as many connections for ever.

@@ -102,7 +102,7 @@ func TestTheModelsFitTheSchema(t *testing.T) {
 	s := open(t)
 	models := []any{&Account{}, &Token{}, &Nameplate{}, &Revision{}, &Run{}, &chunk{}, &pyramidRow{}, &markRow{},
 		&pointRow{}, &Figure{}, &JournalEntry{}, &BenchEntry{}, &Judgement{}, &Rehearsal{}, &snapshotRow{}, &Waiting{},
-		&Mapping{}, &Latch{}, &captureRow{}, &waveRow{}, &Excerpt{},
+		&Mapping{}, &Latch{}, &captureRow{}, &waveRow{}, &Excerpt{}, &attachmentRow{}, &attachmentContent{},
 		&Unit{}, &LotOrder{}, &placeRow{}, &seriesRow{},
 		&Setting{}, &Message{}}
 	tables := map[string]bool{stepsTable: true}

@@ -48,6 +48,8 @@ export type Intervention = Schemas['Intervention']
 export type Excerpt = Schemas['Excerpt']
 export type ExcerptRequest = Schemas['ExcerptRequest']
 export type Excursion = Schemas['Excursion']
+export type Attachment = Schemas['Attachment']
+export type ThermalScale = Schemas['ThermalScale']
 export type Judgement = Schemas['Judgement']
 export type Waiting = Schemas['Waiting']
 export type Office = Schemas['Office']
@@ -83,6 +85,15 @@ export interface SignalEvent {
   message: string
   sound: boolean
   t: number
+}
+
+// Attaching says what a file is that is joined to a run: to which instant it belongs, or when it was taken; with
+// neither it is now, or the end of a run that has ended.
+export interface Attaching {
+  t?: number
+  taken?: string
+  note?: string
+  scale?: ThermalScale
 }
 
 // ApiError carries a problem document: what happened, why, and what to do.
@@ -279,6 +290,22 @@ export const api = {
   putExcerpt: (run: string, name: string, e: ExcerptRequest) =>
     request<Excerpt>('PUT', one('runs', run, 'excerpts', name), e),
   dropExcerpt: (run: string, name: string) => request<void>('DELETE', one('runs', run, 'excerpts', name)),
+  attachments: (run: string) => request<Attachment[]>('GET', one('runs', run, 'attachments')),
+  attach: (run: string, file: File, a: Attaching) => {
+    const query = new URLSearchParams({ name: file.name })
+    if (a.t !== undefined) query.set('t', String(a.t))
+    if (a.taken) query.set('taken', a.taken)
+    if (a.note) query.set('note', a.note)
+    if (a.scale) {
+      query.set('coldest', String(a.scale.coldest))
+      query.set('hottest', String(a.scale.hottest))
+    }
+    return request<Attachment>('POST', one('runs', run, 'attachments') + '?' + query, file)
+  },
+  dropAttachment: (run: string, number: number, why: string) =>
+    request<void>('DELETE', one('runs', run, 'attachments', String(number)) + '?' + new URLSearchParams({ why })),
+  attachmentURL: (run: string, number: number, small = false) =>
+    one('runs', run, 'attachments', String(number)) + (small ? '?size=small' : ''),
   captures: (run: string) => request<Capture[]>('GET', one('runs', run, 'captures')),
   capture: (run: string, index: number, options: { from?: number; to?: number; points: number }) => {
     const query = new URLSearchParams({ points: String(options.points) })

@@ -36,13 +36,15 @@ func (a *Ask) Run(p *stage.Parts) stage.Runner {
 
 var answerName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
-// readAsk reads a prompt: one of confirm, number, text, choice, serial with its words.
+// readAsk reads a prompt: one of confirm, number, text, choice, serial, picture with its words. A picture beside
+// another of them is one that the operator sees.
 func readAsk(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
 	a := &Ask{}
-	var low, high, unitNode, choice, into document.Node
+	var low, high, unitNode, choice, into, picture document.Node
 	keep := func(to *document.Node) func(document.Node) { return func(n document.Node) { *to = n } }
 	fields := map[string]func(document.Node){"unit": keep(&unitNode), "min": keep(&low), "max": keep(&high),
-		"choices": keep(&choice), "into": keep(&into)}
+		"choices": keep(&choice), "into": keep(&into),
+		"picture": keep(&picture)}
 	for _, form := range []stage.AskForm{stage.AskConfirm, stage.AskNumber, stage.AskText, stage.AskChoice,
 		stage.AskSerial} {
 		fields[string(form)] = func(n document.Node) {
@@ -52,13 +54,16 @@ func readAsk(r *procedure.Reader, c *procedure.Common, n document.Node) procedur
 			a.Form, a.Text = form, n.Text()
 		}
 	}
-	fields["picture"] = func(n document.Node) { a.Picture = r.Picture(n) }
 	n.Fields(fields)
 	switch {
 	case !n.IsMap():
 		return a
+	case a.Form != "" && picture.Present(): // the operator sees one beside the question
+		a.Picture = r.Picture(picture)
+	case picture.Present(): // the question is for one
+		a.Form, a.Text = stage.AskPicture, picture.Text()
 	case a.Form == "":
-		n.Fail("say what is asked: confirm, number, text, choice or serial, with the words for the operator")
+		n.Fail("say what is asked: confirm, number, text, choice, serial or picture, with the words for the operator")
 		return a
 	}
 	only := func(n document.Node, key string, form stage.AskForm) {
@@ -151,13 +156,16 @@ func (r *askRunner) Answered(m *stage.Machine, e stage.Answered) ([]stage.Effect
 	if name == "" {
 		name = r.name
 	}
-	m.Reply(name, e.Text)
+	said := e.Text
+	if r.spec.Form == stage.AskPicture {
+		said = "picture " + e.Text
+	}
+	m.Reply(name, said)
 	if r.spec.Form == stage.AskNumber {
 		m.Answer(r.spec.Into, x)
 	}
 	effects := []stage.Effect{stage.Dismiss{}, stage.NewMark(e.T, record.MarkAnswer, fmt.Sprintf("%s answered %s: %s %s",
-		e.By, name, e.Text,
-		r.spec.Unit))}
+		e.By, name, said, r.spec.Unit))}
 	if r.spec.Form == stage.AskConfirm && e.Text == "no" {
 		return effects, m.InVain(e.By + " answered no")
 	}

@@ -34,6 +34,8 @@ const (
 	AskText    AskForm = "text"
 	AskChoice  AskForm = "choice"
 	AskSerial  AskForm = "serial"
+	// AskPicture wants a picture joined to the run; the answer is the number of the attachment.
+	AskPicture AskForm = "picture"
 )
 
 // AnswerUnit is the unit of a number that is asked for.
@@ -95,6 +97,11 @@ func AnswerOf(a *Prompt, text string) (float64, error) {
 		}
 	case AskNumber:
 		return numberOf(a, text)
+	case AskPicture:
+		if n, err := strconv.Atoi(text); err != nil || n < 1 {
+			return 0, fmt.Errorf("%q is not the number of an attachment; join a picture to the run, and answer with its number",
+				text)
+		}
 	}
 	return 0, nil
 }

@@ -227,6 +227,12 @@ func (h *House) Ended(run api.RunSummary) api.Run {
 	return doc
 }
 
+// Asked waits until a bay asks something.
+func (h *House) Asked(bay string) {
+	h.t.Helper()
+	require.Eventually(h.t, func() bool { return h.bay(bay).Status().Prompt != nil }, patience, 20*time.Millisecond)
+}
+
 // bay is one of the running service, of which waiting asks nothing by HTTP.
 func (h *House) bay(name string) *engine.Bay {
 	h.t.Helper()

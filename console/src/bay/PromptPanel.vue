@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { api, type Bay } from '../api'
 import { useRequest } from '../parts/request'
 import { vFocus } from '../parts/focus'
+import AttachForm from '../parts/AttachForm.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 
 // What the run asks the operator. It stays until it is answered or given up.
@@ -68,6 +69,13 @@ const bounds = computed(() => {
           >{{ c }}</v-btn
         >
       </template>
+      <AttachForm
+        v-else-if="prompt.form === 'picture' && bay.run"
+        :run="bay.run.id"
+        :asked="prompt.prompt"
+        :disabled="disabled"
+        @joined="(all) => reply(String(all.at(-1)?.number))"
+      />
       <template v-else>
         <v-text-field
           v-model="answer"

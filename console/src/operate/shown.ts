@@ -23,6 +23,13 @@ export function worst(verdicts: UnitVerdict[]): UnitVerdict | undefined {
 // capital makes a word the first of a line.
 export const capital = (word: string): string => word.charAt(0).toUpperCase() + word.slice(1)
 
+// byHand says how a prompt is answered that no single key answers.
+function byHand(form: string, unit?: string): string {
+  if (form === 'number') return `type a number in ${unit || '1'}`
+  if (form === 'serial') return 'scan the unit'
+  return form === 'picture' ? "join a picture on the bay's page" : 'type'
+}
+
 // shownOf says what a place shows, from how it is, how its bay is, and when the service was lost.
 export function shownOf(place: Place | null, bay: Bay | undefined, lostAt: number | null): Shown {
   const u = place?.unit
@@ -47,7 +54,7 @@ export function shownOf(place: Place | null, bay: Bay | undefined, lostAt: numbe
         ? ['Enter: yes', 'Esc: no']
         : p.form === 'choice'
           ? (p.choice ?? []).map((c, i) => `${i + 1}: ${c}`)
-          : [p.form === 'number' ? `type a number in ${p.unit || '1'}` : p.form === 'serial' ? 'scan the unit' : 'type']
+          : [byHand(p.form, p.unit)]
     return { kind: 'waits', word: p.prompt, serial, lines: how }
   }
   if (u?.run) {

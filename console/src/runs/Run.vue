@@ -3,6 +3,8 @@ import { computed, onUnmounted, ref, shallowRef, toRef, watch } from 'vue'
 
 import { api, type Judgement, type Run } from '../api'
 import DeviationsPanel from './DeviationsPanel.vue'
+import AttachForm from '../parts/AttachForm.vue'
+import AttachmentStrip from '../parts/AttachmentStrip.vue'
 import CapturesPanel from './CapturesPanel.vue'
 import CursorTable from './CursorTable.vue'
 import ExcerptsPanel from './ExcerptsPanel.vue'
@@ -20,12 +22,14 @@ import TraceChart from '../parts/TraceChart.vue'
 import type { Reference, Sharing } from '../parts/panels'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
+import { useSession } from '../parts/session'
 import { useStatistics } from './statistics'
 import { useZoom } from './zoom'
 import { clock, dateTime, seconds } from '../parts/format'
 
 const props = defineProps<{ run: string }>()
 const live = useLive()
+const session = useSession()
 const doc = shallowRef<Run | null>(null)
 const error = ref<unknown>(null)
 const chart = ref<InstanceType<typeof TraceChart> | null>(null)
@@ -205,10 +209,27 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           @view="show"
           @pick="pick"
         />
+        <AttachmentStrip
+          v-if="doc.attachments?.length"
+          :run="doc.id"
+          :all="doc.attachments"
+          :from="view?.[0] ?? whole[0]"
+          :to="view?.[1] ?? whole[1]"
+          :may-drop="session.mayEngineer"
+          @look="(t) => (goTo(t), pick(t, false))"
+          @changed="load"
+        />
         <p class="muted hint">
           Wheel zooms, drag pans, double click shows the whole run. Click sets cursor A, then B; arrow keys move them.
         </p>
         <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" :between="between" />
+        <AttachForm
+          v-if="session.mayOperate"
+          :run="doc.id"
+          :cursor="cursors[0]"
+          :live="doc.state === 'live'"
+          @joined="load"
+        />
       </div>
       <ExcerptsPanel :run="doc.id" :cursors="cursors" @look="visit" />
       <CapturesPanel :run="doc.id" :serial="doc.serial" :state="doc.state" />
