@@ -46,13 +46,13 @@ N ?= 1000
 SEED ?= 1
 
 disasters: console/dist/index.html
-	DISASTERS=$(N) go test -count=1 -v -timeout 24h -run '^TestDisasters$$' ./simulation
+	GOGC=400 DISASTERS=$(N) go test -count=1 -v -timeout 24h -run '^TestDisasters$$' ./simulation
 
 disaster: console/dist/index.html
 	SEED=$(SEED) go test -count=1 -v -run '^TestDisasters$$' ./simulation
 
 planted: console/dist/index.html
-	PLANTED=all go test -count=1 -v -timeout 4h -run '^TestPlantedBugsAreFound$$' ./simulation
+	GOGC=400 PLANTED=all go test -count=1 -v -timeout 4h -run '^TestPlantedBugsAreFound$$' ./simulation
 
 # Units with every fault through the design review, twenty of each: docs/validation.md says what it finds.
 review: console/dist/index.html

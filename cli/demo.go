@@ -302,7 +302,8 @@ func seedHistory(ctx context.Context, a *app, data string) error {
 			if err := errors.Join(seedScenario(ctx, cl), historyRuns(ctx, cl, r)); err != nil {
 				return err
 			}
-			return errors.Join(batteryHistory(r.Store, time.Now()), chargerHistory(r.Store, time.Now()))
+			return errors.Join(batteryHistory(r.Store, time.Now()), chargerHistory(r.Store, time.Now()),
+				supplyHistory(r.Store, time.Now()))
 		})
 	if err != nil {
 		return err

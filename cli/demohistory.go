@@ -4,17 +4,23 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
 
+	"usherbench/api"
+	"usherbench/attachment"
 	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 	"usherbench/demo"
 	"usherbench/rehearsal"
+	"usherbench/simbench"
 	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/backup"
 	"usherbench/simbench/plant/battery"
 	"usherbench/store"
 )
@@ -65,51 +71,125 @@ func chargerHistory(s *store.Store, now time.Time) error {
 	return nil
 }
 
+// supplyHistory puts two back-up supplies on record, each with a thermal picture whenever its procedure asks for one: a
+// good one, and one of which a bus bar gets too hot.
+func supplyHistory(s *store.Store, now time.Time) error {
+	at := now.AddDate(0, 0, -2).Truncate(time.Minute)
+	for i, serial := range []string{demo.GoodSupply, demo.HotSupply} {
+		fault := plant.Fault(demo.FaultyUnits()[serial])
+		run, r, err := rehearsed(s, "kittiwake-recirculated", serial, "", fault, "bay1", at.Add(time.Duration(i)*time.Hour))
+		if err != nil {
+			return err
+		}
+		if err := putOnRecord(s, r, run); err != nil {
+			return err
+		}
+		supply, err := backup.Kittiwake(serial, fault)
+		if err != nil {
+			return err
+		}
+		if err := pictured(s, run.ID, r, backup.New(supply)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pictured joins a thermal picture to a run wherever one was asked for. The unit goes once more through what it went
+// through.
+func pictured(s *store.Store, runID string, r *rehearsal.Result, unit *backup.Unit) error {
+	watts := r.Values[r.Columns.Index("acload.watts")]
+	asked := r.Marks
+	for k, t := range r.T {
+		unit.At(t, plant.Joined{Line: plant.Source{On: true, Volts: 230, Hertz: 50, Amps: 110},
+			Output: plant.Load{On: watts[k] > 0, Mode: plant.ConstantPower, Level: watts[k]}})
+		for len(asked) > 0 && asked[0].T <= t {
+			m := asked[0]
+			asked = asked[1:]
+			if m.Kind != record.MarkAnswer || !strings.Contains(m.Label, "picture") {
+				continue
+			}
+			p, err := simbench.ThermalOf(unit.Bars())
+			if err != nil {
+				return err
+			}
+			name := fmt.Sprintf("bars-%02.0f-min.png", t/60)
+			about, err := attachment.Look(name, p.PNG)
+			if err != nil {
+				return err
+			}
+			small, err := attachment.Small(&about, p.PNG)
+			if err != nil {
+				return err
+			}
+			if _, err := s.Attach(runID, api.Attachment{T: m.T, Name: name, FileContents: about, By: "edith",
+				Note: "Bus bars at full power", Scale: &api.ThermalScale{Coldest: p.Coldest, Hottest: p.Hottest}}, p.PNG,
+				small); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // conditioned stands for the pack after its conditioning: it has lost for good what does not wake.
 const conditioned plant.Fault = "conditioned"
 
 // rehearsedRun rehearses a procedure on a unit and puts it on record as a run.
 func rehearsedRun(s *store.Store, name, serial, lot string, fault plant.Fault, bay string, at time.Time) error {
-	revision, err := s.Revision(name, 0)
+	run, r, err := rehearsed(s, name, serial, lot, fault, bay, at)
 	if err != nil {
 		return err
+	}
+	return putOnRecord(s, r, run)
+}
+
+// rehearsed rehearses a procedure on a unit, as a run that is still to be put on record.
+func rehearsed(s *store.Store, name, serial, lot string, fault plant.Fault, bay string, at time.Time) (run store.Run,
+	r *rehearsal.Result, err error) {
+	revision, err := s.Revision(name, 0)
+	if err != nil {
+		return run, nil, err
 	}
 	stored, err := s.Nameplate(revision.For)
 	if err != nil {
-		return err
+		return run, nil, err
 	}
 	plate, err := nameplate.Parse([]byte(stored.Text))
 	if err != nil {
-		return err
+		return run, nil, err
 	}
 	program, err := catalogue.Parse([]byte(revision.Text), plate, nil, demo.Library)
 	if err != nil {
-		return err
+		return run, nil, err
 	}
+	threePhase := uncertainty.Spec{{To: 100e3, Reading: 0.001, Offset: 5, Resolution: 0.1}}
 	// The accuracies of the instruments that would have measured it.
 	specs := map[string]uncertainty.Spec{"cycler.volts": {{To: 80, Reading: 0.0002, Offset: 3e-3, Resolution: 1e-4}},
 		"cycler.amps":    {{To: 12, Reading: 0.0005, Offset: 1.5e-3, Resolution: 1e-4}},
 		"load.amps":      {{To: 30, Reading: 0.0005, Offset: 2e-3, Resolution: 1e-4}},
-		"contract.volts": {{To: 60, Reading: 0.0005, Offset: 3e-3, Resolution: 1e-4}}}
+		"contract.volts": {{To: 60, Reading: 0.0005, Offset: 3e-3, Resolution: 1e-4}},
+		"meter.watts":    threePhase, "meter2.watts": threePhase,
+		"acload.watts":   {{To: 66e3, Reading: 0.001, Offset: 10, Resolution: 0.1}},
+		"thermo.celsius": {{To: 400, Offset: 0.3, Resolution: 0.01}}}
 	o := rehearsal.Options{Serial: serial, Fault: string(fault), Specs: specs}
 	if fault == conditioned {
 		pack, err := battery.Gannet(serial, battery.SleepyPack)
 		if err != nil {
-			return err
+			return run, nil, err
 		}
 		pack.Dormant *= 0.004
 		o.Fault, o.Unit = "", battery.NewUnit(pack, plant.HalfFull)
 	}
-	r, err := rehearsal.Run(context.Background(), program, plate, o)
-	if err != nil {
-		return err
+	if r, err = rehearsal.Run(context.Background(), program, plate, o); err != nil {
+		return run, nil, err
 	}
-	return putOnRecord(s, r, store.Run{
+	return store.Run{
 		ID: ulid.MustNew(ulid.Timestamp(at), ulid.DefaultEntropy()).String(), Bay: bay, Serial: serial, Lot: lot,
 		Procedure: revision.Name, Revision: revision.Number, Title: revision.Title,
 		Nameplate: plate.Name, NameplateText: plate.Text, ProcedureText: revision.Text, UsedTexts: program.Used,
 		Operator: "edith", StartedAt: at, State: store.Live, TimeFactor: 1, Columns: r.Columns,
-	})
+	}, r, nil
 }
 
 // recordedEvery is the interval of the frames of a rehearsal that are kept, s.

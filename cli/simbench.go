@@ -108,42 +108,69 @@ What can stand around a unit (--layouts, one for each bay):
 			what := strings.TrimPrefix(args[1], "none")
 			return a.benchRequest(http.MethodPut, admin+"/instruments/"+args[0]+"/fault", map[string]string{"fault": what})
 		}}
-	c.AddCommand(state, clip, fault)
+	thermal := &cobra.Command{Use: "thermal BAY FILE", Short: "Take a thermal picture of the unit in a bay",
+		Args: cobra.ExactArgs(2),
+		Long: `Take a picture with the thermal camera of the bench, of a unit that has bus bars, as PNG. It prints what the
+ends of its colours stand for, as usher attach --scale takes it.`,
+		Example: "  usher simbench thermal bay1 bars.png\n" +
+			"  usher attach last bars.png --scale $(usher simbench thermal bay1 bars.png) --answer",
+		RunE: func(_ *cobra.Command, args []string) error {
+			header, picture, err := a.askBench(http.MethodGet, admin+"/bays/"+args[0]+"/thermal", nil)
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(args[1], picture, 0o600); err != nil {
+				return err
+			}
+			scale := header.Get("Thermal-Scale")
+			return a.done(map[string]string{"file": args[1], "scale": scale}, "%s\n", scale)
+		}}
+	c.AddCommand(state, clip, fault, thermal)
 	return c
 }
 
 // benchRequest speaks to the admin route of a simulated bench and prints its answer.
 func (a *app) benchRequest(method, address string, body any) error {
+	_, text, err := a.askBench(method, address, body)
+	if err != nil {
+		return err
+	}
+	_, err = a.out.Write(text)
+	return err
+}
+
+// askBench speaks to the admin route of a simulated bench.
+func (a *app) askBench(method, address string, body any) (http.Header, []byte, error) {
 	var reader io.Reader
 	if body != nil {
 		data, err := json.Marshal(body)
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
 		reader = bytes.NewReader(data)
 	}
 	request, err := http.NewRequest(method, address, reader)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	answer, err := http.DefaultClient.Do(request)
 	if err != nil {
-		return fmt.Errorf("no simulated bench answers: %w; start one with: usher simbench, or name it with --admin", err)
+		return nil, nil, fmt.Errorf("no simulated bench answers: %w; start one with: usher simbench, or name it with --admin",
+			err)
 	}
 	defer answer.Body.Close()
 	text, err := io.ReadAll(answer.Body)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	if answer.StatusCode >= 400 {
 		var problem struct{ Detail string }
 		if json.Unmarshal(text, &problem) != nil || problem.Detail == "" {
 			problem.Detail = string(text)
 		}
-		return fmt.Errorf("the simulated bench refused: %s", problem.Detail)
+		return nil, nil, fmt.Errorf("the simulated bench refused: %s", problem.Detail)
 	}
-	_, err = a.out.Write(text)
-	return err
+	return answer.Header, text, nil
 }
 
 func layoutList() string {

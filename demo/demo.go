@@ -55,6 +55,7 @@ func texts(folder string) []string {
 // The units of the scenario that have a fault.
 var faulty = map[string]string{"TN-2213": "weak-regulation", "TN-2217": "low-efficiency", "TN-2219": "dead",
 	"TN-2220": "poor-damping", "DN-604": "weak-coupling", "PT-702": "latching", LateCharger: "late", "PT-704": "hiccup",
+	HotSupply: "hot-bar", "KW-803": "weak-module",
 	SleepyPack: "sleepy", CollapsingPack: "collapsing", ShortPack: "short-of-cells", OtherPack: "other-chemistry"}
 
 // Packs of the scenario that are not as they should be: one lay for years, one has a bad cell, and two are not
@@ -63,6 +64,9 @@ const SleepyPack, CollapsingPack, ShortPack, OtherPack = "GP-288", "GP-291", "GP
 
 // GoodCharger and LateCharger are chargers of the scenario: the second gives up at more than its connector may carry.
 const GoodCharger, LateCharger = "PT-701", "PT-703"
+
+// GoodSupply and HotSupply are back-up supplies of the scenario: in the second a bus bar's joint is loose.
+const GoodSupply, HotSupply = "KW-801", "KW-802"
 
 // Good and Faulty are the units on which the demo runs its example.
 const Good, Faulty = "TN-2208", "TN-2213"

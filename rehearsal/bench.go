@@ -32,6 +32,9 @@ type bench struct {
 // unlimited is where a limit begins of which a procedure says nothing, V, A or Ω: the model has no instruments.
 const unlimited = 1e4
 
+// usualBack is what a load gives back to the mains of which a procedure says nothing.
+var usualBack = plant.Back{Share: 0.96, Own: 200}
+
 // usualHertz is the frequency of the mains of which a procedure says nothing.
 const usualHertz = 50
 
@@ -59,7 +62,7 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 		b.outputs = several.Outputs()
 	}
 	for _, s := range program.Seats {
-		x := &settings{kind: s.Kind, mode: "current", branch: branchOf(s.Name), hertz: usualHertz}
+		x := &settings{kind: s.Kind, mode: s.Kind.BeginsIn(), branch: branchOf(s.Name), hertz: usualHertz}
 		b.seats[s.Name] = x
 		b.order = append(b.order, x)
 	}
@@ -118,6 +121,8 @@ func (b *bench) terminals() (joined plant.Joined) {
 			continue
 		}
 		switch {
+		case x.kind.Is(seats.Connects) && !slices.Contains(x.kind.Sets, seats.Position):
+			joined.Bypass = true
 		case slices.Contains(x.kind.Sets, seats.Position):
 			joined.Sink = plant.Sink{On: true, Position: int(x.position), Volts: x.volts, Amps: x.amps}
 		case x.kind.Is(seats.Feeds) && !(x.kind.Is(seats.Drains) && x.amps < 0):
@@ -129,6 +134,9 @@ func (b *bench) terminals() (joined plant.Joined) {
 			joined.Output = plant.Load{On: true, Mode: plant.ConstantCurrent, Level: -x.amps}
 		case x.kind.Is(seats.Drains):
 			level := map[string]float64{"voltage": x.volts, "current": x.amps, "power": x.watts, "resistance": x.ohms}[x.mode]
+			if x.kind.Alternating {
+				joined.Back = usualBack
+			}
 			load := plant.Load{On: true, Mode: plant.Mode(x.mode), Level: level}
 			if !b.further(x) {
 				joined.Output = load
@@ -178,6 +186,9 @@ func (b *bench) value(r read) float64 {
 	if slices.Contains(x.kind.Sets, seats.Position) {
 		return ofContract(o, r)
 	}
+	if o.Mains != nil && (x.kind.Is(seats.Feeds) || x.kind.Is(seats.Measures) && x.branch == 0) {
+		o.Line = *o.Mains
+	}
 	switch {
 	case r.part.Phase > 0:
 		return math.NaN()
@@ -213,7 +224,9 @@ func (b *bench) value(r read) float64 {
 		return o.Output.Amps
 	case q == "amps":
 		return o.Line.Amps
-	case q == "watts" && !drains:
+	case q == "watts" && drains:
+		return o.Output.Watts()
+	case q == "watts":
 		return o.Line.Watts()
 	}
 	return 0

@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strings"
 
+	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
@@ -362,9 +363,13 @@ func (f *Foretold) stageDeviations(run Actual) (all []Deviation) {
 }
 
 // figureDeviations are figures outside what healthy units give, with the uncertainty of the measurement and
-// half the spread as margin.
+// half the spread as margin. Figures of what stands around the unit are not foretold.
 func (f *Foretold) figureDeviations(run Actual) (all []Deviation) {
+	known := catalogue.Figures()
 	for i, j := range run.Figures {
+		if known[j.ID].OfGear {
+			continue
+		}
 		band, ok := f.Spread(i)
 		if !ok || j.Undetermined != nil || i >= len(f.Figures) || f.Figures[i].ID != j.ID {
 			continue

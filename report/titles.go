@@ -62,6 +62,7 @@ var figureTitles = map[string][2]string{
 	"Loss":                          {"Verlust", "Pertes"},
 	"Loss drawn from the mains":     {"Verlust aus dem Netz", "Pertes tirées du réseau"},
 	"Loss from input to output":     {"Verlust vom Eingang zum Ausgang", "Pertes de l’entrée à la sortie"},
+	"Loss of the unit":              {"Verlust des Geräts", "Pertes de l’appareil"},
 	"Low power":                     {"Kleinleistung", "Faible puissance"},
 	"Maximum current ratio":         {"Größtes Stromverhältnis", "Rapport de courant maximal"},
 	"Mean":                          {"Mittelwert", "Moyenne"},

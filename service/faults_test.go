@@ -81,6 +81,21 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const circleFaults = `procedure: faults
+for: any
+needs: {mains: {}, acload: {}, meter: {measures: ac}, switch: {}}
+guards:
+  - {when: "mains.volts < 100 V for 100 ms and elapsed > 2 s", note: the feeder sees no volts}
+  - {when: "acload.volts < 100 V for 100 ms and elapsed > 2 s", note: the load sees no volts}
+  - {when: "meter.volts < 100 V for 100 ms and elapsed > 2 s", note: the analyser sees no line}
+stages:
+  - set:
+      switch: {output: on}
+      mains: {volts: 230 V, hertz: 50 Hz, amps: 110 A, output: on}
+      acload: {watts: 5 kW, output: on}
+  - hold: {for: 1000 s}
+`
+
 const cellFaults = `procedure: faults
 for: any
 needs: {cycler: {}, meter: {}}
@@ -146,10 +161,14 @@ func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {
 		return scopeEffectOf(fault)
 	}
 	switch fault {
+	case simbench.Behind:
+		words := "has not answered"
+		if kind == "three-phase-meter" { // the answer to the one before is of its other input, which sees nothing
+			words = "guard tripped"
+		}
+		return effect{when: "running", ends: true, words: words}
 	case simbench.Drop, simbench.Hang, simbench.Garbage:
 		return effect{when: "running", ends: true, alarmed: output, words: "has not answered"}
-	case simbench.Behind:
-		return effect{when: "running", ends: true, words: "has not answered"}
 	case simbench.Slow:
 		return effect{when: "running", goesOn: "goes on, with fewer readings of it"}
 	case simbench.WrongIdentity:
@@ -240,6 +259,8 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(mainsFaults)
 	case simbench.Contracts:
 		h.Push(contractFaults)
+	case simbench.Recirculated:
+		h.Push(circleFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	case simbench.Scoped, simbench.Digitised:

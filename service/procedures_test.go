@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"bytes"
 	"fmt"
 	"math"
 	"net/http"
@@ -39,6 +40,14 @@ func answering(t *testing.T, h *servicetest.House) {
 			}
 			text := map[stage.AskForm]string{stage.AskConfirm: "yes", stage.AskSerial: b.Run.Serial,
 				stage.AskNumber: "25", stage.AskText: "fine"}[b.Prompt.Form]
+			if b.Prompt.Form == stage.AskPicture {
+				joined, err := h.Local.Attach(ctx, b.Run.ID, client.Attaching{Name: "bars.png"},
+					bytes.NewReader(pictureOf(t, 40, 30)))
+				if err != nil {
+					t.Errorf("picture for %s: %v", b.Prompt.Text, err)
+				}
+				text = strconv.Itoa(joined.Number)
+			}
 			if _, done := once.LoadOrStore([2]any{b.Run.ID, b.Prompt.T}, true); !done {
 				_, err := h.Local.Intervene(ctx, b.Name, api.Intervention{Do: api.DoAnswer, Text: text})
 				if err != nil && ctx.Err() == nil {
@@ -137,6 +146,8 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay2", "petrel-contracts", nil}}},
 		{60, []simbench.Layout{simbench.Metered, simbench.Mains}, []ready{{"bay1", "tern-warm-up", nil},
 			{"bay2", "eider-standby-look", nil}, {"bay2", "eider-standby", nil}}},
+		{20, []simbench.Layout{simbench.Recirculated, simbench.Recirculated}, []ready{
+			{"bay1", "kittiwake-recirculated", map[string]string{"between": "40 s"}}, {"bay2", "kittiwake-backup", nil}}},
 		{600, []simbench.Layout{simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack, simbench.BatteryPack},
 			[]ready{
 				{"bay1", "gannet-capacity", map[string]string{"into": "0.5 C", "out": "0.5 C"}},

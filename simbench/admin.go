@@ -58,6 +58,16 @@ func startAdmin(b *Bench) (*admin, error) {
 		}
 		answer(w, map[string]bool{"on": body.On})
 	})
+	mux.HandleFunc("GET /bays/{bay}/thermal", func(w http.ResponseWriter, r *http.Request) {
+		p, err := b.Thermal(r.PathValue("bay"))
+		if err != nil {
+			refuse(w, err)
+			return
+		}
+		w.Header().Set("Content-Type", "image/png")
+		w.Header().Set("Thermal-Scale", fmt.Sprintf("%g..%g", p.Coldest, p.Hottest))
+		_, _ = w.Write(p.PNG) // the client went away; nothing can be told to it
+	})
 	mux.HandleFunc("PUT /instruments/{name}/fault", func(w http.ResponseWriter, r *http.Request) {
 		var body struct{ Fault string }
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4096)).Decode(&body); err != nil {

@@ -51,8 +51,10 @@ type standIn struct {
 
 // What stand-ins have in common.
 var (
-	// anyFault can happen to whatever is asked over a connection.
-	anyFault = []InstrumentFault{Drop, Hang, Slow, Garbage, WrongIdentity, NotANumber, Overload}
+	// spokenFault can happen to whatever is asked over a connection, readingFault to what reads, anyFault to both.
+	spokenFault  = []InstrumentFault{Drop, Hang, Slow, Garbage, WrongIdentity}
+	readingFault = []InstrumentFault{NotANumber, Overload}
+	anyFault     = slices.Concat(spokenFault, readingFault)
 	// textFault needs texts and an error queue, leadFault leads, outputFault an output.
 	textFault   = []InstrumentFault{Behind, ErrorQueue}
 	leadFault   = []InstrumentFault{Reversed, OpenSense}
@@ -62,7 +64,8 @@ var (
 // standIns lists the kinds of stand-ins.
 func standIns() []standIn {
 	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
-		thermometerKind, scopeKind, acSourceKind, gridMeterKind}
+		thermometerKind, scopeKind, acSourceKind, gridMeterKind, sinkKind, feederKind, acLoadKind, bypassKind,
+		threePhaseMeter}
 }
 
 // Faults lists the faults that the instrument can have.

@@ -36,6 +36,9 @@ type fixture struct {
 	plug    charger.State
 	last    plant.Operating
 	sink    plant.Sink // at the port of a charger
+	// bypass joins the output to the line past the unit; back is what a load gives back to the line.
+	bypass bool
+	back   plant.Back
 }
 
 // feed is one output that feeds a unit, drain one input that takes from it.
@@ -182,7 +185,7 @@ func (f *fixture) source() (s plant.Source) {
 
 // joined is what is at the unit's outputs.
 func (f *fixture) joined(source plant.Source) plant.Joined {
-	j := plant.Joined{Line: source, Output: f.load(0), Sink: f.sink}
+	j := plant.Joined{Line: source, Output: f.load(0), Sink: f.sink, Bypass: f.bypass, Back: f.back}
 	for _, x := range f.drains {
 		for len(j.Further) < x.output {
 			j.Further = append(j.Further, plant.Joint{Load: f.load(len(j.Further) + 1)})
@@ -274,6 +277,9 @@ func (x *feed) operating() plant.Operating {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	o, all := f.now(), f.source()
+	if o.Mains != nil {
+		o.Line = *o.Mains
+	}
 	switch {
 	case !x.source.On && f.stored != nil:
 		o.Line.Amps = 0 // the battery holds the terminals up

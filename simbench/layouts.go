@@ -28,6 +28,7 @@ const (
 	Mains        Layout = "mains"
 	MainsAtUnit  Layout = "mains-at-unit"
 	Contracts    Layout = "contracts"
+	Recirculated Layout = "recirculated"
 )
 
 // plan is a layout as data.
@@ -105,6 +106,10 @@ func layouts() []plan {
 		{name: Contracts, about: "an AC source, a power analyser, a sink that asks for contracts and a load at a charger",
 			unit: "petrel", serial: "PT", first: 701,
 			standIns: join((*Bench).addACSource, (*Bench).addGridMeter, (*Bench).addSink, (*Bench).addLoad)},
+		{name: Recirculated, about: "a three-phase feeder and a load that gives back at a back-up supply, its bypass, an " +
+			"analyser in the mains and at the unit, and a thermometer", unit: "kittiwake", serial: "KW", first: 801,
+			standIns: join((*Bench).addFeeder, (*Bench).addThreePhaseMeter, (*Bench).addACLoad, (*Bench).addBypass,
+				(*Bench).addThermo)},
 	}
 }
 

@@ -26,20 +26,20 @@ const ownThird = 0.004
 // The source's frequencies, Hz.
 const leastMainsHertz, usualMainsHertz, mostMainsHertz = 40.0, 50.0, 500.0
 
-func newACSource(serial string, ideal bool) *acSource {
+func newACSource(model, serial string, ideal bool, mostAmps float64) *acSource {
 	s := &acSource{}
 	s.health = newHealth()
-	s.identity = "Usher Bench,SIM-M1," + serial + ",1.0"
+	s.identity = "Usher Bench," + model + "," + serial + ",1.0"
 	errors := newErrorSource(serial, ideal)
 	s.setVolts, s.readVolts, s.readAmps, s.readHertz = errors.draw(mainsSetVolts), errors.draw(mainsVolts),
 		errors.draw(mainsAmps), errors.draw(gridHertz)
 	s.reset = func() {
-		s.volts, s.amps, s.hertz, s.angle, s.live = 0, mostMainsAmps, usualMainsHertz, 0, false
+		s.volts, s.amps, s.hertz, s.angle, s.live = 0, mostAmps, usualMainsHertz, 0, false
 		s.push()
 	}
 	s.reset()
 	s.level("[SOURce:]VOLTage[:LEVel][:IMMediate]", 0, mostMainsVolts, &s.volts)
-	s.level("[SOURce:]CURRent[:LEVel][:IMMediate]", 0, mostMainsAmps, &s.amps)
+	s.level("[SOURce:]CURRent[:LEVel][:IMMediate]", 0, mostAmps, &s.amps)
 	s.level("[SOURce:]FREQuency", leastMainsHertz, mostMainsHertz, &s.hertz)
 	s.level("[SOURce:]PHASe", 0, 360, &s.angle)
 	s.on("OUTPut[:STATe]", func(args []string, _ int) error {

@@ -37,6 +37,11 @@ var (
 	sinkVolts      = channelModel{gain: 0.0005, offset: 3e-3, noise: 0.2e-3, resolution: 0.1e-3}
 	sinkAmps       = channelModel{gain: 0.001, offset: 3e-3, noise: 0.2e-3, resolution: 1e-3}
 	gridHertz      = channelModel{offset: 5e-3, noise: 1e-3, resolution: 1e-3}
+	threeVolts     = channelModel{gain: 0.0005, offset: 0.05, noise: 5e-3, resolution: 0.01}
+	threeAmps      = channelModel{gain: 0.001, offset: 0.01, noise: 1e-3, resolution: 1e-3}
+	threeWatts     = channelModel{gain: 0.001, offset: 5, noise: 0.5, resolution: 0.1}
+	acLoadWatts    = channelModel{gain: 0.001, offset: 10, noise: 1, resolution: 0.1}
+	acLoadSet      = channelModel{gain: 0.002, offset: 30, resolution: 1}
 	thermoCelsius  = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
 	registerVolts  = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
 	registerAmps   = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
@@ -57,6 +62,8 @@ const (
 	mostCyclerAmps  = 12
 	mostMainsVolts  = 300
 	mostMainsAmps   = 8
+	mostFeederAmps  = 120
+	mostACLoadWatts = 66_000
 )
 
 // errorSource draws the fixed errors and the noise of one instrument.

@@ -92,7 +92,7 @@ func (b *Bench) addAnalyser(j joint) error {
 
 func (b *Bench) addACSource(j joint) error {
 	f, w, n := j.fixture, j.wiring, j.number
-	s := newACSource(fmt.Sprintf("M1-%04d", 1000+n), b.options.Ideal)
+	s := newACSource("SIM-M1", fmt.Sprintf("M1-%04d", 1000+n), b.options.Ideal, mostMainsAmps)
 	s.feed, f.setVolts = f.newFeed(), s.setVolts.set
 	name := fmt.Sprintf("acsource%d", n)
 	w.Seats["mains"] = []Channel{{name, 1}}

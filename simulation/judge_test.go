@@ -569,7 +569,8 @@ func (j *judged) retried() {
 // feeding are the instruments by which an output goes on and off.
 func (j *judged) feeding(what string) (names []string) {
 	for name, s := range j.config.Bays[j.bay].Seats {
-		if name != what && (what != "source" || name != "cycler" && name != "mains") {
+		if name != what && (what != "source" || name != "cycler" && name != "mains") &&
+			(what != "load" || name != "acload") {
 			continue
 		}
 		for _, ref := range s.All() {

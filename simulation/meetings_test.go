@@ -269,7 +269,7 @@ func handSeat(l simbench.Layout) string {
 	switch beginningOf(l) {
 	case "converter", "pair", "drain", "contract":
 		return "load"
-	case "mains":
+	case "mains", "circle":
 		return "mains"
 	}
 	return "cycler"
@@ -277,7 +277,10 @@ func handSeat(l simbench.Layout) string {
 
 // handInstrument begins the names of the instruments in that seat.
 func handInstrument(l simbench.Layout) string {
-	if seat := handSeat(l); seat != "mains" {
+	switch seat := handSeat(l); {
+	case l == simbench.Recirculated:
+		return "feeder"
+	case seat != "mains":
 		return seat
 	}
 	return "acsource"
@@ -292,6 +295,8 @@ func guardedBy(l simbench.Layout) string {
 		return "cycler"
 	case "mains", "contract":
 		return "acsource"
+	case "circle":
+		return "feeder"
 	}
 	return "nothing"
 }

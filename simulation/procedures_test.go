@@ -55,6 +55,15 @@ stages:
       contract: {position: 1, output: on}
       load: {mode: current, amps: 1 A, output: on}
 `
+	circleStages = `
+needs: {mains: {volts: 253 V, amps: 110 A}, acload: {watts: 60 kW}, switch: {}}
+guards: [{when: "mains.volts < 100 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
+stages:
+  - set:
+      switch: {output: on}
+      mains: {volts: 230 V, hertz: 50 Hz, amps: 110 A, output: on}
+      acload: {watts: 20 kW, output: on}
+`
 )
 
 // ends are how a procedure goes on after its beginning.
@@ -67,7 +76,8 @@ var ends = map[string][2]string{
 
 // beginnings are the kinds of beginnings.
 var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
-	"cells": cellStages, "drain": drainStages, "mains": mainsStages, "contract": contractStages}
+	"cells": cellStages, "drain": drainStages, "mains": mainsStages, "contract": contractStages,
+	"circle": circleStages}
 
 // timeless ends the names of procedures that nobody can write: a pass of their loop takes no time.
 const timeless = "-timeless"
@@ -90,7 +100,7 @@ func timelessTexts() (all []string) {
 		switch kind {
 		case "pack", "cells":
 			seat = "cycler"
-		case "mains":
+		case "mains", "circle":
 			seat = "mains"
 		}
 		all = append(all, text(kind+timeless, "", beginnings[kind], "  - repeat: {times: 20000}\n    stages: [{set: {"+seat+
@@ -118,6 +128,8 @@ func beginningOf(l simbench.Layout) string {
 		return "mains"
 	case simbench.Contracts:
 		return "contract"
+	case simbench.Recirculated:
+		return "circle"
 	}
 	return "converter"
 }

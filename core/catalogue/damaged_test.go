@@ -236,7 +236,8 @@ func point(line, amps float64) record.Point {
 	read := func(x float64) trace.Average { return trace.Average{Mean: x, SD: 1e-4, SE: 5e-5, N: 10} }
 	return record.Point{Place: map[string]float64{"source.volts": line, "load.amps": amps},
 		Averages: map[string]trace.Average{"source.volts": read(line), "source.amps": read(in), "load.volts": read(out),
-			"load.amps": read(amps), "source.watts": read(line * in), "load.watts": read(out * amps)}}
+			"load.amps": read(amps), "source.watts": read(line * in), "load.watts": read(out * amps),
+			"meter.watts": read(line * in)}}
 }
 
 // requests ask for every figure, and for those of stages that are named alike.

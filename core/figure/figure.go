@@ -34,6 +34,8 @@ type Request struct {
 	Reference string `json:"reference,omitempty"`
 	// Stage names the stage in whose window the figure is taken, where it needs one.
 	Stage string `json:"stage,omitempty"`
+	// Gear names the stage in which the gear alone was measured, where what it loses is taken off.
+	Gear string `json:"gear,omitempty"`
 	// Row and Against name rows of acquire and seek, and Quantity a column of them. Of a pair of outputs Against is the
 	// seat of the other.
 	Row      string `json:"row,omitempty"`
@@ -109,6 +111,10 @@ type Definition struct {
 	PerContract bool
 	// Pairs is true for a figure of one output while another is changed, whose seat against names.
 	Pairs bool
+	// WithGear is true for a figure from which is taken off what the gear alone loses, in the stage that gear names.
+	WithGear bool
+	// OfGear is true for a figure of what stands around the unit, of which no model of the unit tells anything.
+	OfGear bool
 	// Exact says why the figure has no uncertainty: what is counted is not measured. Empty: it has one.
 	Exact string
 	// Args are the numbers that can be given.

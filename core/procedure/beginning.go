@@ -17,7 +17,7 @@ func (p *Program) Beginning(seat string, can func(q, word string) bool,
 		case seats.BeginsAsItIs(q):
 			continue
 		case q == seats.Mode:
-			s.Word = seats.BeginsIn
+			s.Word = kind.BeginsIn()
 		case seats.BeginsAtOne(q):
 			s.Value = 1
 		case kind.BeginsAtMost(q):

@@ -43,7 +43,7 @@ func (r *Reader) readFigure(n document.Node) {
 // readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
 func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Asked, bool) {
 	f := figure.Asked{}
-	var id, at, row, against, q, in document.Node
+	var id, at, row, against, gear, q, in document.Node
 	fields := map[string]func(document.Node){
 		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },
 		"at":        func(n document.Node) { at = n },
@@ -51,6 +51,7 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		"input":     func(n document.Node) { f.Input = r.seatName(n) },
 		"reference": func(n document.Node) { f.Reference = n.Word("nominal", "rated") },
 		"stage":     func(n document.Node) { f.Stage = r.stageName(n) },
+		"gear":      func(n document.Node) { gear, f.Gear = n, r.stageName(n) },
 		"against":   func(n document.Node) { against, f.Against = n, n.Text() },
 		"row":       func(n document.Node) { row, f.Row = n, n.Text() },
 		"quantity":  func(n document.Node) { q, f.Quantity = n, r.Column(n) },
@@ -72,6 +73,12 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 	}
 	for _, e := range at.Entries() {
 		r.readPlace(&f, e)
+	}
+	switch {
+	case f.Definition.WithGear && !gear.Present():
+		n.Fail("%s takes off what the gear alone loses; name the grid in which that was measured with gear", f.ID)
+	case !f.Definition.WithGear && gear.Present():
+		gear.Fail("of %s nothing of the gear is taken off", f.ID)
 	}
 	r.checkFed(id, f)
 	r.checkRead(id, f)

@@ -76,8 +76,15 @@ func BeginsAtOne(q string) bool {
 	return kind.Whole
 }
 
-// BeginsIn is the mode in which a seat begins that has several.
-const BeginsIn = "current"
+// BeginsIn is the mode in which a seat begins: that of current where it has several, else that of what is set on it.
+func (k Kind) BeginsIn() string {
+	if i := slices.IndexFunc(k.Sets, func(q string) bool { return ModeOf(q) != "" }); len(k.Modes) == 0 && i >= 0 {
+		return ModeOf(k.Sets[i])
+	}
+	return beginsIn
+}
+
+const beginsIn = "current"
 
 // Choice is a setting that takes one of a few words. An instrument need not know all of them.
 type Choice struct {
@@ -145,6 +152,9 @@ var kinds = []Kind{
 	{Name: "mains", Roles: Feeds, Reads: []string{"volts", "amps", "watts", "hertz", "limited"},
 		Sets: []string{"volts", "hertz", "amps", "angle", Averages, Output}, Must: []string{"volts", Output},
 		Alternating: true},
+	// A load at an alternating output, of as many phases as there are, that may give back to the mains what it takes.
+	{Name: "acload", Roles: Drains, Reads: []string{"volts", "amps", "watts", "hertz"},
+		Sets: []string{"watts", Averages, Output}, Must: []string{"watts", Output}, Alternating: true},
 	// The sink's side of a charger under test: it asks for a contract by its place, with the volts and amps that are
 	// wanted of an adjustable one, and measures at the plug, which is joined to the charger while its output is on.
 	{Name: Contract, Roles: Connects, Reads: []string{"volts", "amps", "position", "refused", "offer"},

@@ -98,7 +98,18 @@ type Joined struct {
 	Further []Joint
 	// Sink is at the port of a charger that makes contracts.
 	Sink Sink
+	// Bypass joins the output to the line past the unit, which is then joined to nothing.
+	Bypass bool
+	// Back is what a load at the output gives back to the line.
+	Back Back
 }
+
+// Back is a load that gives back a Share of what it takes, less what it takes for itself, W. The zero Back gives
+// nothing.
+type Back struct{ Share, Own float64 }
+
+// Of is what it gives back of a power, W.
+func (b Back) Of(power float64) float64 { return b.Share*power - b.Own }
 
 // Sink is what asks a charger for a contract, while it is attached: for a place in what it offers, with the volts and
 // amps that are wanted of an adjustable one; amps of 0 are all that is offered.
@@ -136,6 +147,8 @@ type Operating struct {
 	Further []Seen `json:",omitempty"`
 	Celsius float64
 	Heat    float64 // W that stay in the unit
+	// Mains is what the line gives to everything, less what comes back; nil: what flows in.
+	Mains *Seen `json:",omitempty"`
 	// Contract is what a charger says to its sink; nil: it makes no contracts.
 	Contract *Contract `json:",omitempty"`
 }

@@ -8,6 +8,7 @@ import (
 
 	"usherbench/simbench/plant"
 	"usherbench/simbench/plant/adapter"
+	"usherbench/simbench/plant/backup"
 	"usherbench/simbench/plant/battery"
 	"usherbench/simbench/plant/converter"
 	"usherbench/simbench/plant/port"
@@ -15,7 +16,8 @@ import (
 
 // Types are all types of units.
 func Types() []plant.Type {
-	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types())
+	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types(),
+		backup.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

@@ -12,7 +12,7 @@ import (
 
 // lineOf is what feeds units of a kind.
 func lineOf(kind plant.Type) plant.Source {
-	if kind.Kind == "adapter" || kind.Kind == "contract charger" {
+	if kind.Kind == "adapter" || kind.Kind == "contract charger" || kind.Kind == "back-up supply" {
 		return plant.Source{On: true, Volts: 230, Amps: 10, Hertz: 50}
 	}
 	return plant.Source{On: true, Volts: 48, Amps: 10}
@@ -20,9 +20,10 @@ func lineOf(kind plant.Type) plant.Source {
 
 // ratings are those of a unit of each kind that is made from its ratings alone.
 var ratings = map[string]map[string]float64{
-	"battery":   {"rated_volts": 25.6, "rated_capacity": 9 * 3600},
-	"converter": {"rated_volts": 12, "rated_current": 5, "nominal_line": 48, "lowest_line": 36},
-	"adapter":   {"rated_volts": 24, "rated_current": 5},
+	"battery":        {"rated_volts": 25.6, "rated_capacity": 9 * 3600},
+	"converter":      {"rated_volts": 12, "rated_current": 5, "nominal_line": 48, "lowest_line": 36},
+	"adapter":        {"rated_volts": 24, "rated_current": 5},
+	"back-up supply": {"modules": 2, "nominal_line": 230},
 }
 
 func modelOf(t plant.Type) Model {
@@ -124,9 +125,10 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err,
-		`there is no plant "ternn"; known: dunlin, eider, gannet, gannet-bank, gannet-cell, petrel, tern`)
+		`there is no plant "ternn"; known: dunlin, eider, gannet, gannet-bank, gannet-cell, kittiwake, petrel, tern`)
 	_, err = Model{Kind: "motor"}.New("", plant.Healthy, 0)
-	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; known kinds: adapter, battery, converter`)
+	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; `+
+		`known kinds: adapter, back-up supply, battery, converter`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
 	assert.ErrorContains(t, err, "state both")
 }

@@ -8,7 +8,7 @@ import { dashes, fading, type Option, palette, quantityColor, pointedAt, VChart 
 import { between } from './foretold'
 import { paced } from './paced'
 import { useSaving } from './saving'
-import { clock, partOf, quantityOf, reading, seatOf, unitOf } from './format'
+import { clock, many, partOf, quantityOf, reading, seatOf, unitOf } from './format'
 
 // A foretold line is what the rehearsal gave.
 export interface Line {
@@ -171,7 +171,7 @@ const option = computed<Option>(() => {
       nameGap: 10,
       splitNumber: 4,
       splitLine: { lineStyle: { color: t.line } },
-      axisLabel: axisText,
+      axisLabel: { ...axisText, formatter: many },
     })),
     dataZoom: props.live
       ? []

@@ -25,8 +25,9 @@ export const unitOf = (column: string) => quantity(quantityOf(column))?.unit ?? 
 export const reading = (column: string, x: number | null | undefined) =>
   fixed(x, quantity(quantityOf(column))?.decimals ?? 3)
 // isDrawn tells whether curves show a column without being asked.
-export const isDrawn = (column: string) =>
-  (quantity(quantityOf(column))?.drawn ?? false) && /^\d?$/.test(partOf(column))
+export const isDrawn = (column: string) => (quantity(quantityOf(column))?.drawn ?? false) && partOf(column) === ''
+// isPhase tells whether a column is one phase of what is drawn.
+export const isPhase = (column: string) => (quantity(quantityOf(column))?.drawn ?? false) && /^\d$/.test(partOf(column))
 
 // seconds words a time in a run.
 export function seconds(s: number): string {
@@ -129,4 +130,10 @@ export const short = (x: number | null | undefined) => (x === null || x === unde
 export function stateOf(r: { state: string; outcome?: string }): string {
   if (r.state === 'live') return 'live'
   return r.state === 'open-contact' && r.outcome === 'aborted' ? 'open contact' : (r.outcome ?? '')
+}
+
+// many words a number on an axis: thousands of thousands would not be read.
+export function many(x: number): string {
+  if (Math.abs(x) >= 1e4) return `${(x / 1000).toLocaleString('en-GB')} k`
+  return x.toLocaleString('en-GB', { maximumFractionDigits: 9 }).replace('-', '−')
 }

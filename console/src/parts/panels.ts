@@ -49,7 +49,7 @@ function hidden(lines: Line[], from: number, to: number): string[] {
 
 const named = (name: string, columns: string[], all: number, reference: Reference) => {
   const q = quantity(name)
-  const of = columns.length < all ? ` of ${columns.map(seatOf).join(', ')}` : ''
+  const of = columns.length < all ? ` of ${[...new Set(columns.map(seatOf))].join(', ')}` : ''
   const plain = q?.title ?? name
   const from =
     reference === 'mean' || reference === 'rehearsal'

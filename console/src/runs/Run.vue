@@ -25,7 +25,7 @@ import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
 import { useStatistics } from './statistics'
 import { useZoom } from './zoom'
-import { clock, dateTime, seconds } from '../parts/format'
+import { clock, dateTime, isPhase, seconds } from '../parts/format'
 
 const props = defineProps<{ run: string }>()
 const live = useLive()
@@ -34,7 +34,9 @@ const doc = shallowRef<Run | null>(null)
 const error = ref<unknown>(null)
 const chart = ref<InstanceType<typeof TraceChart> | null>(null)
 const cursors = ref<[number | null, number | null]>([null, null])
-const { lines, data, whole, view, error: windowError, show, refetch } = useZoom(toRef(props, 'run'))
+const phases = ref(false)
+const { lines, data, whole, view, error: windowError, show, refetch } = useZoom(toRef(props, 'run'), phases)
+const hasPhases = computed(() => data.value?.traces.some((t) => isPhase(t.name)) ?? false)
 
 const sharings: { value: Sharing; title: string }[] = [
   { value: 'auto', title: 'So that everything is seen' },
@@ -172,6 +174,9 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
             :aria-pressed="showForetold"
             @click="showForetold = !showForetold"
             >{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn
+          >
+          <v-btn v-if="hasPhases" size="small" :aria-pressed="phases" @click="phases = !phases"
+            >{{ phases ? 'Hide' : 'Show' }} the phases</v-btn
           >
           <v-menu
             ><template #activator="{ props: menu }"><v-btn v-bind="menu" size="small">Panels</v-btn></template>

@@ -2,12 +2,12 @@ import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { api, type Window } from '../api'
 import type { Line } from '../parts/TraceChart.vue'
-import { isDrawn } from '../parts/format'
+import { isDrawn, isPhase } from '../parts/format'
 import { bands } from '../parts/curves'
 
 // useZoom shows a part of a recorded run: it fetches the visible window at the resolution of the screen, down to
-// single frames.
-export function useZoom(run: Ref<string>) {
+// single frames. Phases are drawn beside what they are part of where that is asked for.
+export function useZoom(run: Ref<string>, phases?: Ref<boolean>) {
   const data = shallowRef<Window | null>(null)
   const whole = ref<[number, number]>([0, 1])
   const view = ref<[number, number] | undefined>(undefined)
@@ -44,7 +44,7 @@ export function useZoom(run: Ref<string>) {
 
   const lines = computed<Line[]>(() =>
     (data.value?.traces ?? [])
-      .filter((t) => isDrawn(t.name))
+      .filter((t) => isDrawn(t.name) || (phases?.value && isPhase(t.name)))
       .map((t) => ({ column: t.name, data: bands(data.value!.t, t.min, t.max) })),
   )
   watch(

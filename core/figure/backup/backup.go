@@ -15,12 +15,13 @@ import (
 // Figures of this family. A load's power is that of the seat that output names, the power of the mains that of the one
 // that input names.
 var Figures = []figure.Definition{
-	of("ramp-slope", "Slope of a ramp", "W/s", rampSlope, from, to),
-	of("ramp-deviation", "Deviation from a ramp", "W", rampDeviation, from, to, over),
-	of("hold-deviation", "Power off the request", "%", holdDeviation, request),
-	of("hold-time", "Time within the band", "s", holdTime, request, band),
-	reads("watts", of("mains-loss", "Loss drawn from the mains", "W", mainsLoss, stored)),
-	reads("watts", of("recirculated-share", "Share that goes round", "%", recirculatedShare)),
+	ofGear(of("ramp-slope", "Slope of a ramp", "W/s", rampSlope, from, to)),
+	ofGear(of("ramp-deviation", "Deviation from a ramp", "W", rampDeviation, from, to, over)),
+	ofGear(of("hold-deviation", "Power off the request", "%", holdDeviation, request)),
+	ofGear(of("hold-time", "Time within the band", "s", holdTime, request, band)),
+	ofGear(reads("watts", of("mains-loss", "Loss drawn from the mains", "W", mainsLoss, stored))),
+	withGear(reads("watts", of("unit-loss", "Loss of the unit", "W", unitLoss, stored))),
+	ofGear(reads("watts", of("recirculated-share", "Share that goes round", "%", recirculatedShare))),
 	reads("watts", of("input-output-loss", "Loss from input to output", "W", inputOutputLoss, stored)),
 	reads("watts", of("input-output-efficiency", "Efficiency from input to output", "%", inputOutputEfficiency, stored)),
 	reads("volts", of("backup-time", "Time on battery", "s", backupTime, nominal, lost, low, high, lasting)),
@@ -54,6 +55,16 @@ func of(id, title, unit string, formula func(*record.Record, figure.Request) (fi
 
 func reads(reading string, d figure.Definition) figure.Definition {
 	d.Reads = []string{reading}
+	return d
+}
+
+func ofGear(d figure.Definition) figure.Definition {
+	d.OfGear = true
+	return d
+}
+
+func withGear(d figure.Definition) figure.Definition {
+	d.WithGear = true
 	return d
 }
 

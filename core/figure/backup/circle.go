@@ -88,7 +88,7 @@ func backupTime(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if !stated {
 		return figure.Result{}, record.Because(record.NoRating, "the nameplate does not state nominal_line; give nominal")
 	}
-	_, mains, err := read(rec, req, inputOf(req), "volts")
+	mains, err := mainsVolts(rec, req)
 	if err != nil {
 		return figure.Result{}, err
 	}
@@ -103,6 +103,7 @@ func backupTime(rec *record.Record, req figure.Request) (figure.Result, error) {
 	case err != nil:
 		return figure.Result{}, record.Because(record.NotReached, "the mains was never away")
 	}
+	loss.T = math.Max(loss.T, span.T0)
 	after := out.Spanning(loss.T, span.T1)
 	exit, err := firstExit(after, least, req.Args[high.Name], req.Args[lasting.Name])
 	switch {
@@ -117,6 +118,16 @@ func backupTime(rec *record.Record, req figure.Request) (figure.Result, error) {
 	out.Mean.Value, out.Mean.Noise, out.Mean.N = after.X[exit.K], out.Noise(), 0
 	f.KnownFrom(func(x []float64) float64 { return (x[0] - after.X[exit.K]) / slope }, out)
 	return f, nil
+}
+
+// mainsVolts are the volts of the mains over the stage that a request names, with the reading before it: where the stage
+// itself takes the mains away, none in it sees them.
+func mainsVolts(rec *record.Record, req figure.Request) (record.Measured, error) {
+	span, err := rec.Span(req.Stage, req.Pass)
+	if err != nil {
+		return record.Measured{}, err
+	}
+	return rec.Measured(inputOf(req)+".volts", math.Max(0, span.T0-math.Max(span.AtLeast, rec.AtLeast)), span.T1)
 }
 
 // firstExit is where volts leave a band for longer than a time.
