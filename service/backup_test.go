@@ -50,8 +50,8 @@ func TestPowerGoesRoundABackUpSupply(t *testing.T) {
 		assert.Equal(t, "aborted", weak.State)
 		assert.Contains(t, weak.Reason, "the output leaves its band")
 
-		_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "kittiwake-recirculated", Serial: "KW-804",
-			Parameters: map[string]string{"each": "21 kW"}})
+		_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "kittiwake-recirculated",
+			Serial: "KW-804", Parameters: map[string]string{"each": "21 kW"}})
 		assert.ErrorContains(t, err, "21 kW", "a module is asked for no more than its nameplate states")
 		two := carried(t, h, "kittiwake-recirculated", "KW-804", map[string]string{"modules": "2", "between": "1 min"})
 		assert.InDelta(t, 40e3, 40e3*(1+figureOf(t, two, "hold-deviation").Value/100), 400)

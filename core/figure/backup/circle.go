@@ -120,8 +120,8 @@ func backupTime(rec *record.Record, req figure.Request) (figure.Result, error) {
 	return f, nil
 }
 
-// mainsVolts are the volts of the mains over the stage that a request names, with the reading before it: where the stage
-// itself takes the mains away, none in it sees them.
+// mainsVolts are the volts of the mains over the stage that a request names, with the reading before it: where the
+// stage itself takes the mains away, none in it sees them.
 func mainsVolts(rec *record.Record, req figure.Request) (record.Measured, error) {
 	span, err := rec.Span(req.Stage, req.Pass)
 	if err != nil {
