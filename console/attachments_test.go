@@ -53,3 +53,25 @@ stages:
 		Click("[data-test=attachment]"), Visible("[data-test=drop]"), Click("[data-test=drop]"), Visible("input[name=why]"),
 		Type("input[name=why]", "blurred\r"), Until(`document.querySelectorAll('[data-test=attachment]').length === 1`))
 }
+
+// Curves and readings have one cursor: whoever moves it in one sees it in the other.
+func TestReadingsAndCurvesShareACursor(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{TimeFactor: 20}, api.Viewer)
+	h.Push(`procedure: short
+for: tern
+needs: {source: {volts: 60 V, amps: 5 A}, load: {volts: 20 V, amps: 9 A, modes: [current]}}
+stages: [{hold: {for: 60 s}}]
+`)
+	run := h.Start("bay1", "short", "TN-2208")
+	h.Ended(run)
+	do(t, ctx, Visit(h.Running.URL+"/runs/"+run.ID), Visible("[data-test=show-readings]"),
+		Click("[data-test=show-readings]"), Visible("[data-test=reading]:nth-child(8)"),
+		Click("[data-test=reading]:nth-child(8)"), Visible("[data-test=cursors]"),
+		Until(`document.querySelector('[data-test=readings] .at') !== null`))
+	at := `document.querySelector('[data-test=readings] .at td').textContent.replace('A ', '').trim()`
+	do(t, ctx, Until(at+` === document.querySelector('[data-test=cursors] th:nth-child(2)').textContent.slice(4).trim()`))
+	before, err := Evaluate[string](ctx, at)
+	require.NoError(t, err)
+	do(t, ctx, Script(`for (let k = 0; k < 5; k++) document.querySelector('.chart').dispatchEvent(`+
+		`new KeyboardEvent('keydown', {key: 'ArrowRight'}))`), Until(at+` !== '`+before+`'`))
+}

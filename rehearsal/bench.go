@@ -268,7 +268,7 @@ func ofWave(line plant.Seen, r read) (x float64, ok bool) {
 		}
 		return all[r.part.Order-1]
 	}
-	va := line.Volts * line.Amps
+	va := line.Volts * line.Amps * float64(max(w.Phases, 1))
 	switch {
 	case r.part.Order > 0 && r.q == "volts":
 		return order(w.VoltOrders), true

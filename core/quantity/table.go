@@ -60,7 +60,7 @@ var table = []Kind{
 		Read: true, Charted: true},
 	{Name: "ohms", Unit: unit("Ω"), Title: "Ohms", Decimals: 3, Colour: "muted", Read: true, Set: true},
 	{Name: "celsius", Unit: unit("°C"), Title: "Temperature", Decimals: 1, Colour: "celsius", Read: true, Set: true,
-		Charted: true, Compared: true},
+		Drawn: true, Charted: true, Compared: true},
 	{Name: "hertz", Unit: unit("Hz"), Title: "Frequency", Decimals: 2, Colour: "muted", Read: true, Set: true},
 	{Name: "angle", Unit: unit("°"), Title: "Phase angle", Parts: ratios, Decimals: 1, Colour: "muted", Read: true,
 		Set: true},

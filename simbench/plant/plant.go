@@ -164,6 +164,7 @@ type Seen struct {
 // Wave is a period of alternating volts and amps.
 type Wave struct {
 	Hertz, Power          float64 // mean power, W
+	Phases                int     // that carry the same volts and amps; 0: one
 	PeakVolts, PeakAmps   float64
 	VoltOrders, AmpOrders []float64 `json:"-"` // effective values of the harmonics, the fundamental first
 }

@@ -14,6 +14,7 @@ import MapChart from './MapChart.vue'
 import PointsChart from './PointsChart.vue'
 import PointsTable from './PointsTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import ReadingsTable from './ReadingsTable.vue'
 import RowsTable from './RowsTable.vue'
 import RunFacts from './RunFacts.vue'
 import StateChip from '../parts/StateChip.vue'
@@ -50,6 +51,7 @@ const between = useStatistics(() => props.run, cursors)
 
 const judgements = shallowRef<Judgement[]>([])
 const showForetold = ref(false)
+const showReadings = ref(false)
 // A mark is shown with some of the run around it.
 function goTo(t: number) {
   const around = Math.min(0.05 * (whole.value[1] - whole.value[0]), 4)
@@ -175,6 +177,13 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
             @click="showForetold = !showForetold"
             >{{ showForetold ? 'Hide' : 'Show' }} the rehearsal</v-btn
           >
+          <v-btn
+            size="small"
+            data-test="show-readings"
+            :aria-pressed="showReadings"
+            @click="showReadings = !showReadings"
+            >{{ showReadings ? 'Hide' : 'Show' }} the readings</v-btn
+          >
           <v-btn v-if="hasPhases" size="small" :aria-pressed="phases" @click="phases = !phases"
             >{{ phases ? 'Hide' : 'Show' }} the phases</v-btn
           >
@@ -228,6 +237,16 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           Wheel zooms, drag pans, double click shows the whole run. Click sets cursor A, then B; arrow keys move them.
         </p>
         <CursorTable v-if="cursors[0] !== null" :lines="lines" :cursors="cursors" :between="between" />
+        <ReadingsTable
+          v-if="showReadings && lines.length"
+          :run="doc.id"
+          :columns="lines.map((l) => l.column)"
+          :cursor="cursors[0]"
+          :begin="view?.[0] ?? whole[0]"
+          :duration="whole[1]"
+          :frames="doc.frames"
+          @pick="(t) => (cursors = [t, cursors[1]])"
+        />
         <AttachForm
           v-if="session.mayOperate"
           :run="doc.id"

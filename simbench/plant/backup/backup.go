@@ -256,6 +256,6 @@ func (u *Unit) output(load plant.Load) plant.Seen {
 // ThreePhase is what is seen of three phases that give a power together: the mean of their volts and of their amps.
 func ThreePhase(line plant.Source, power float64) plant.Seen {
 	seen := plant.SineOf(line, power/3)
-	seen.Wave.Power = power
+	seen.Wave.Power, seen.Wave.Phases = power, 3
 	return seen
 }
