@@ -214,6 +214,8 @@ type PreflightFinding struct {
 	// Vouch says that what blocks can be told by a look at the unit only: who has looked starts with the check
 	// among [StartRun.Vouched].
 	Vouch bool `json:"vouch,omitempty"`
+	// Connection is the wiring of a meter that is advised, of which there is a drawing.
+	Connection string `json:"connection,omitempty"`
 }
 
 // Preflight is the check of procedure, unit and bay before anything is energised.

@@ -48,6 +48,7 @@ func (p *preflight) burden(x *outputs.Seat) {
 	advice := "join its voltage input as " + string(best) + ", and say so in the bay (wiring: " + string(best) + ")"
 	other, corrects := p.correctsFor(wired)
 	tooMuch, _ := b.Error(wired)
+	defer func() { p.findings[len(p.findings)-1].Connection = string(best) }()
 	switch permitted := mains.Permitted(watts); {
 	case wired == "":
 		p.warns("burden", advice, "nobody says where the voltage input of %s is: at the supply it reads %s too much, at "+

@@ -154,6 +154,8 @@ var fixedWords = map[string][2]string{
 	"Part":                     {"Teil", "Pièce"},
 	"Parts":                    {"Teile", "Pièces"},
 	"Pictures":                 {"Bilder", "Images"},
+	"voltmeter-at-supply":      {"Spannungseingang am Netz", "Entrée de tension au réseau"},
+	"voltmeter-at-unit":        {"Spannungseingang am Gerät", "Entrée de tension à l’appareil"},
 	"Pictures and files":       {"Bilder und Dateien", "Images et fichiers"},
 	"Points":                   {"Messpunkte", "Points de mesure"},
 	"Preflight":                {"Vorprüfung", "Contrôle préalable"},

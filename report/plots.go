@@ -19,6 +19,7 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 
 	"usherbench/api"
+	"usherbench/core/burden"
 	"usherbench/core/figure/converter"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
@@ -49,6 +50,8 @@ type Picture struct {
 	Log []string
 	// Surface is drawn as a map with contours in place of lines; nil: there is none.
 	Surface *converter.Surface
+	// Connection is drawn in place of axes and lines: how the voltage input of a power meter is joined.
+	Connection burden.Wiring
 	// Band is drawn behind the lines, from Min to Max; nil: none.
 	Band *api.OverlayBand
 }
@@ -245,6 +248,10 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 
 // draw draws a picture onto a canvas of a size, millimetres.
 func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
+	if p.Connection != "" {
+		drawConnection(canvas, p.Connection)
+		return nil
+	}
 	pl := plot.New()
 	sans := func(size float64) font.Font {
 		return font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Points(size)}

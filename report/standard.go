@@ -21,6 +21,9 @@ func (p page) standard(doc api.Run) {
 		return
 	}
 	p.titled("IEC 62301")
+	if err := p.drawn(p.connected(doc), connectionWidth, connectionHeight); err != nil {
+		p.remark(err.Error()) // it costs no report
+	}
 	p.row([]cell{p.heading("Requirement", 66, "L"), p.heading("found", 86, "L"), p.heading("met", 22, "L")}, 6)
 	for _, q := range asked {
 		word, color := "?", mutedColor

@@ -16,6 +16,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/attachment"
+	"usherbench/report"
 	"usherbench/store"
 )
 
@@ -195,4 +196,13 @@ func (s *Service) dropAttachment(c *echo.Context) error {
 	s.engine.Journal(store.JournalEntry{By: who(c), Bay: run.Bay, RunID: run.ID, What: "attachment taken away",
 		Detail: fmt.Sprintf("%d: %s, sha256 %s: %s", number, a.Name, a.Hash, why)})
 	return c.NoContent(http.StatusNoContent)
+}
+
+// connection draws how the voltage input of a power meter is joined.
+func (s *Service) connection(c *echo.Context) error {
+	drawing, err := report.Connection(c.Param("wiring"))
+	if err != nil {
+		return &api.Problem{Title: "Not found", Status: http.StatusNotFound, Detail: err.Error()}
+	}
+	return c.Blob(http.StatusOK, "image/svg+xml", drawing)
 }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { PreflightFinding } from '../api'
+import { api, type PreflightFinding } from '../api'
 
 // What a preflight found: what blocks first, and what is fine folded away.
 const props = defineProps<{ findings: PreflightFinding[] }>()
@@ -20,8 +20,13 @@ const fine = computed(() => props.findings.filter((f) => f.verdict === 'fine'))
         <span class="sign">{{ signs[f.verdict] }} {{ f.verdict }}</span>
         <span
           ><strong>{{ f.check }}</strong
-          >: {{ f.what }}<span v-if="f.remedy" class="remedy">→ {{ f.remedy }}</span></span
-        >
+          >: {{ f.what }}<span v-if="f.remedy" class="remedy">→ {{ f.remedy }}</span
+          ><img
+            v-if="f.connection"
+            class="connection"
+            :src="api.connectionURL(f.connection)"
+            :alt="`Drawing: ${f.connection}`"
+        /></span>
       </li>
     </ul>
     <p v-else class="muted">● Nothing stands in the way.</p>
@@ -32,8 +37,13 @@ const fine = computed(() => props.findings.filter((f) => f.verdict === 'fine'))
           <span class="sign">● fine</span
           ><span
             ><strong>{{ f.check }}</strong
-            >: {{ f.what }}</span
-          >
+            >: {{ f.what
+            }}<img
+              v-if="f.connection"
+              class="connection"
+              :src="api.connectionURL(f.connection)"
+              :alt="`Drawing: ${f.connection}`"
+          /></span>
         </li>
       </ul>
     </details>
@@ -56,6 +66,15 @@ li {
 }
 li:last-child {
   border-bottom: 0;
+}
+.connection {
+  display: block;
+  width: 320px;
+  max-width: 100%;
+  margin-top: 8px;
+  padding: 6px;
+  border-radius: 8px;
+  background: #fff;
 }
 .sign {
   font-weight: 620;
