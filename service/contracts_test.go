@@ -162,3 +162,27 @@ func TestAnOfferBeyondTheNameplateIsNotAskedFor(t *testing.T) {
 		assert.False(t, state.History[len(state.History)-1].On)
 	})
 }
+
+// A cable is joined again by the product itself, where the sink can let go of it.
+func TestACableIsJoinedAgain(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 4, Layouts: []simbench.Layout{simbench.Contracts},
+			Faulty: map[string]string{"PT-7": string(port.Latching)}})
+		text, err := demo.Library("petrel-contracts")
+		require.NoError(t, err)
+		joined := strings.NewReplacer("procedure: petrel-contracts", "procedure: petrel-joined", "cycle: mains",
+			"cycle: contract").Replace(text)
+		require.NotEqual(t, text, joined)
+		h.Push(joined)
+		run := h.Ended(h.Start("bay1", "petrel-joined", "PT-7"))
+		require.Equal(t, "pass", run.Outcome, run.Reason)
+		rows := 0
+		for _, p := range run.Points {
+			if p.Comeback != nil {
+				rows++
+				assert.Equal(t, record.InputCycle, p.Comeback.Class)
+			}
+		}
+		assert.Equal(t, 5, rows, "each contract")
+	})
+}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/core/outcome"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
 	"usherbench/demo"
@@ -144,4 +145,24 @@ func onlyOfPower(text string) string {
 	return strings.Join(slices.DeleteFunc(lines, func(line string) bool {
 		return strings.Contains(line, "figure: ") && !strings.Contains(line, "-power,") && !strings.Contains(line, "-step")
 	}), "")
+}
+
+// A supply that is distorted spoils the run: its report says which requirement was not met.
+func TestADistortedSupplyIsSeen(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 60, Layouts: []simbench.Layout{simbench.Mains}})
+		text, err := demo.Library("eider-standby")
+		require.NoError(t, err)
+		h.Push(strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-distorted", "window: 15 min",
+			"window: 2 min").Replace(text))
+		require.NoError(t, h.Bench.SetFault("acsource1", simbench.Distorted))
+		run, found := standby(t, h, "bay1", "ED-501", "-distorted")
+		assert.Equal(t, "fail", run.Outcome)
+		thd := found["supply-voltage-thd"]
+		assert.InDelta(t, 5, thd.Value, 0.1)
+		assert.Equal(t, outcome.Fail, thd.Outcome)
+		require.NoError(t, h.Bench.SetFault("acsource1", simbench.NoFault))
+		_, found = standby(t, h, "bay1", "ED-501", "-distorted")
+		assert.Equal(t, outcome.Pass, found["supply-voltage-thd"].Outcome)
+	})
 }

@@ -36,6 +36,8 @@ const (
 	OpenSense InstrumentFault = "open-sense"
 	// StuckOutput does not switch off.
 	StuckOutput InstrumentFault = "stuck-output"
+	// Distorted is a source of alternating volts with a third harmonic that none should have.
+	Distorted InstrumentFault = "distorted"
 	// OpenInterlock is a cover that is not closed.
 	OpenInterlock InstrumentFault = "open-interlock"
 )

@@ -45,6 +45,7 @@ type fixture struct {
 type feed struct {
 	fixture *fixture
 	source  plant.Source
+	third   func() float64 // harmonic of alternating volts, as a share of the fundamental; nil: there is none
 }
 
 type drain struct {
@@ -178,6 +179,9 @@ func (f *fixture) source() (s plant.Source) {
 			s.Volts, s.Amps = max(s.Volts, x.source.Volts), s.Amps+x.source.Amps
 		default:
 			s = x.source
+			if x.third != nil {
+				s.Third = x.third()
+			}
 		}
 	}
 	return s

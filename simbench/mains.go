@@ -7,7 +7,8 @@ import (
 	"usherbench/simbench/plant"
 )
 
-var acSourceKind = standIn{"ac-source", slices.Concat(anyFault, textFault, outputFault)}
+var acSourceKind = standIn{"ac-source", slices.Concat(anyFault, textFault, outputFault,
+	[]InstrumentFault{Distorted})}
 
 // acSource gives alternating current: one phase, with a little of the third harmonic.
 type acSource struct {
@@ -87,6 +88,14 @@ func (s *acSource) level(header string, least, most float64, to *float64) {
 	}, func(int) (string, error) { return strconv.FormatFloat(*to, 'f', 3, 64), nil })
 }
 
+// third is the third harmonic of its volts, as a share of the fundamental.
+func (s *acSource) third() float64 {
+	if s.health.now() == Distorted {
+		return 0.05
+	}
+	return ownThird
+}
+
 func (s *acSource) push() {
-	s.feed.set(plant.Source{On: s.live, Volts: s.setVolts.set(s.volts), Amps: s.amps, Hertz: s.hertz, Third: ownThird})
+	s.feed.set(plant.Source{On: s.live, Volts: s.setVolts.set(s.volts), Amps: s.amps, Hertz: s.hertz})
 }

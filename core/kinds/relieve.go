@@ -20,6 +20,8 @@ type Relieve struct {
 	// Cycle is the seat that is switched off for Off, s, where waiting does not help; empty: none.
 	Cycle string
 	Off   float64
+	// Ask are the words in which a person is asked to cycle it, where no seat can; empty: nobody is.
+	Ask string
 }
 
 // patience is how many dwells the unit has to come back in, where nothing else is stated.
@@ -32,7 +34,7 @@ const cycleOff = 3.0
 func readRelieve(r *procedure.Reader, s *Seek, n document.Node) {
 	x := &Relieve{Off: cycleOff}
 	s.Relieve = x
-	var off document.Node
+	var off, ask document.Node
 	n.Fields(map[string]func(document.Node){
 		"set":  func(n document.Node) { x.Settings = r.Settings(n, false) },
 		"wait": func(n document.Node) { x.Wait = r.Value(n, quantity.Time) },
@@ -43,10 +45,14 @@ func readRelieve(r *procedure.Reader, s *Seek, n document.Node) {
 					document.Suggest(x.Cycle, r.SeatNames()))
 			}
 		},
+		"ask": func(n document.Node) { ask, x.Ask = n, n.Text() },
 		"off": func(n document.Node) { off = n; x.Off = r.Value(n, quantity.Time) },
 	})
 	if off.Present() && (x.Cycle == "" || x.Off <= 0) {
 		off.Fail("off is for how long a seat is off that cycle names, more than 0 s")
+	}
+	if ask.Present() && x.Cycle != "" {
+		ask.Fail("a person is asked where no seat can cycle the input; leave cycle or ask out")
 	}
 	x.Wait = max(x.Wait, s.Dwell)
 	if x.Settings == nil {
@@ -80,7 +86,7 @@ func (r *seekRunner) back(m *stage.Machine, f trace.Frame, holds bool) ([]stage.
 	past, wait, longest := f.T-r.seek.Since, r.spec.Dwell, patience*r.spec.Dwell
 	if x := r.spec.Relieve; x != nil {
 		wait, longest = x.Wait, max(longest, 2*x.Wait)
-		if x.Cycle != "" {
+		if x.Cycle != "" || x.Ask != "" {
 			longest = x.Wait
 		}
 	}
@@ -99,18 +105,26 @@ func (r *seekRunner) back(m *stage.Machine, f trace.Frame, holds bool) ([]stage.
 
 // mayCycle tells whether the input can still be cycled in this search for the level, or after it.
 func (r *seekRunner) mayCycle() bool {
-	return r.spec.Relieve != nil && r.spec.Relieve.Cycle != "" && !r.seek.Cycled
+	x := r.spec.Relieve
+	return x != nil && (x.Cycle != "" || x.Ask != "") && !r.seek.Cycled && !r.seek.Refused
 }
 
-// cycle switches the unit's input off, to be switched on again in a while.
+// cycle switches the unit's input off, to be switched on again in a while, or asks a person to do it.
 func (r *seekRunner) cycle() stage.Effect {
-	r.seek.Cycled, r.seek.Off = true, true
+	r.seek.Cycled = true
+	if r.spec.Relieve.Cycle == "" {
+		r.seek.Asking = true
+		return r.ask()
+	}
+	r.seek.Off = true
 	return r.command([]procedure.Setting{{Seat: r.spec.Relieve.Cycle, Quantity: seats.Output, Word: seats.Off}})
 }
 
 // cycling tells whether the input is off, and switches it on again when it has been for long enough.
 func (r *seekRunner) cycling(f trace.Frame) (effects []stage.Effect, is bool) {
 	switch {
+	case r.seek.Asking:
+		return nil, true
 	case !r.seek.Off:
 		return nil, false
 	case f.T-r.seek.Since < r.spec.Relieve.Off:
@@ -123,4 +137,49 @@ func (r *seekRunner) cycling(f trace.Frame) (effects []stage.Effect, is bool) {
 	}
 	return []stage.Effect{r.command([]procedure.Setting{{Seat: r.spec.Relieve.Cycle, Quantity: seats.Output,
 		Word: seats.On}})}, true
+}
+
+// Prompting is what a person is asked while the search waits for one; nil: nothing.
+func (r *seekRunner) Prompting() *stage.Prompt {
+	if !r.seek.Asking {
+		return nil
+	}
+	return &stage.Prompt{Form: stage.AskConfirm, Text: r.spec.Relieve.Ask}
+}
+
+func (r *seekRunner) ask() stage.Effect {
+	return stage.Ask{Prompt: *r.Prompting(), T: r.seek.Since, Stage: r.name}
+}
+
+// Asked implements stage.Asking.
+func (r *seekRunner) Asked() []stage.Effect {
+	if !r.seek.Asking {
+		return nil
+	}
+	return []stage.Effect{r.ask()}
+}
+
+// Answered goes on from when a person says that the input was cycled; one who says no leaves the unit as it is.
+func (r *seekRunner) Answered(_ *stage.Machine, e stage.Answered) ([]stage.Effect, stage.Verdict) {
+	if !r.seek.Asking {
+		return nil, stage.GoesOn
+	}
+	r.seek.Asking, r.seek.Since = false, e.T
+	if e.Text == "no" {
+		r.seek.Cycled, r.seek.Refused = false, true
+	}
+	r.until.Reset()
+	if r.recovered != nil {
+		r.recovered.Reset()
+	}
+	return []stage.Effect{stage.Dismiss{}, stage.NewMark(e.T, record.MarkAnswer, fmt.Sprintf("%s answered %s: %s", e.By,
+		r.name, e.Text))}, stage.GoesOn
+}
+
+// Leave implements stage.Leaving.
+func (r *seekRunner) Leave() []stage.Effect {
+	if !r.seek.Asking {
+		return nil
+	}
+	return []stage.Effect{stage.Dismiss{}}
 }

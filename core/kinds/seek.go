@@ -189,6 +189,9 @@ type seekState struct {
 	// Cycled says that the input was cycled since the unit gave up, Off that it is off for that now.
 	Cycled bool `json:"cycled,omitempty"`
 	Off    bool `json:"off,omitempty"`
+	// Asking says that a person is asked to cycle it, Refused that one said no.
+	Asking  bool `json:"asking,omitempty"`
+	Refused bool `json:"refused,omitempty"`
 	// Tries counts how often the unit came back at the level at which it had given up, and gave up again; Gone that it is
 	// gone now, Back that it is back. Away is when it was last seen away after relief.
 	Tries int     `json:"tries,omitempty"`

@@ -140,6 +140,10 @@ var everyStage = map[string]string{
 		"  - {name: limit, seek: {set: load.amps, from: 3 A, to: 6 A, coarse: 500 mA, fine: 100 mA, dwell: 100 ms, " +
 		"until: \"load.volts < 5 V\", relieve: {set: {load: {amps: 0 A, output: off}}, wait: 300 ms, cycle: source, " +
 		"off: 1 s}, recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
+	"seek a latch with a person": powered +
+		"  - {name: limit, seek: {set: load.amps, from: 3 A, to: 6 A, coarse: 500 mA, fine: 100 mA, dwell: 100 ms, " +
+		"until: \"load.volts < 5 V\", relieve: {set: {load: {amps: 0 A, output: off}}, wait: 300 ms, ask: Join the " +
+		"cable again}, recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
 	"acquire": powered +
 		"  - {name: idle, acquire: {quantities: [load.volts, unit.watts], average: 100 ms, times: 3, every: 300 ms}}\n",
 	"watch": powered + "  - watch: {until: \"elapsed > 1 s\"}\n",
@@ -221,8 +225,13 @@ func drive(t require.TestingT, p *procedure.Program, kills map[int]bool,
 				commanded = true
 				l.apply(e.Settings)
 			case stage.Ask:
-				if strings.Contains(e.Text, "room") {
+				switch {
+				case strings.Contains(e.Text, "room"):
 					then = append(then, stage.Answered{T: now, By: "ada", Text: "23.5"})
+				case strings.Contains(e.Text, "cable"):
+					require.NoError(t, m.CheckAnswer("yes"))
+					l.latched = false
+					then = append(then, stage.Answered{T: now, By: "ada", Text: "yes"})
 				}
 			case stage.Need:
 				then = append(then, stage.Figured{T: now, Result: e.Compute(&record.Record{Points: figurePoints(o.points)})})
@@ -315,6 +324,11 @@ func TestStagesDoWhatTheySay(t *testing.T) {
 	assert.InDelta(t, 4.4, limit[0].Before["load.amps"].Mean, 1e-9)
 	assert.Zero(t, limit[0].Averages["load.amps"].Mean)
 	assert.Contains(t, limit[0].Recovery, "recovers only after its input was cycled")
+	asked := runs["seek a latch with a person"]
+	require.Len(t, asked.points, 1)
+	assert.Equal(t, record.InputCycle, asked.points[0].Comeback.Class, "a person has done it")
+	assert.InDelta(t, 4.4, asked.points[0].Held["load.amps"], 1e-9, "and the search went on finely")
+	assert.Len(t, asked.labels(record.MarkAnswer), 2, "before the fine steps, and at the end")
 	level := figureOf(limit, "found-level", "limit", "load.amps")
 	assert.InDelta(t, 4.45, level.Value, 1e-9)
 	assert.Contains(t, level.Remarks[0], "the unit gave way")

@@ -63,6 +63,9 @@ func (m *Machine) Asking() *Prompt {
 	if m.state.Finished || m.state.Stage < 0 {
 		return nil
 	}
+	if r, ok := m.runner().(Prompting); ok { // it asks only now and then
+		return r.Prompting()
+	}
 	if a, ok := m.program.Stages[m.state.Stage].Action.(Prompting); ok {
 		return a.Prompting()
 	}

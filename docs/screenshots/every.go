@@ -51,7 +51,7 @@ func every(to string) error {
 		return err
 	}
 	defer stop()
-	empty, stopEmpty, err := startEmpty(filepath.Join(data, "empty"))
+	empty, stopEmpty, err := startHouse(filepath.Join(data, "empty"))
 	if err != nil {
 		return err
 	}
@@ -184,9 +184,9 @@ func (b *between) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// startEmpty starts a service in whose house there is nothing but the account.
-func startEmpty(data string) (address string, stop func(), err error) {
-	cmd := exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--data", data)
+// startHouse starts a service in whose house there is nothing but the account, with more arguments.
+func startHouse(data string, more ...string) (address string, stop func(), err error) {
+	cmd := exec.Command(binary, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", data}, more...)...)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return "", nil, err

@@ -51,6 +51,9 @@ func run() error {
 	if err := batteries(ctx, filepath.Join(data, "battery")); err != nil {
 		return fmt.Errorf("batteries: %w", err)
 	}
+	if err := families(ctx, data); err != nil {
+		return fmt.Errorf("families: %w", err)
+	}
 	url, stop, err := startDemo(data, 1)
 	if err != nil {
 		return err
@@ -101,7 +104,7 @@ func startDemo(data string, factor int) (url string, stop func(), err error) {
 const fast = 60
 
 // batteries pictures a charge under way, the lot of cells, and the pack that was conditioned, with the first page of
-// its report.
+// its report; and, beside that report, two chargers and the thermal pictures of a back-up supply.
 func batteries(ctx context.Context, report string) error {
 	data, err := os.MkdirTemp("", "usher-pictures-")
 	if err != nil {
@@ -126,6 +129,12 @@ func batteries(ctx context.Context, report string) error {
 	if err != nil || len(pair) < 2 {
 		return fmt.Errorf("the demo has no two chargers: %w: %s", err, out)
 	}
+	out, err = usher("runs", "--procedure", "kittiwake-recirculated", "--serial", "KW-801", "--json")
+	supply := regexp.MustCompile(`"id": "([^"]+)"`).FindSubmatch(out)
+	if err != nil || supply == nil {
+		return fmt.Errorf("the demo has no back-up supply: %w: %s", err, out)
+	}
+	parts := filepath.Dir(report)
 	chargers := string(pair[1][1]) + "," + string(pair[0][1]) // the good one first
 	pdf := filepath.Join(data, "battery.pdf")
 	if out, err := usher("report", string(found[1]), "-o", pdf); err != nil {
@@ -152,7 +161,11 @@ func batteries(ctx context.Context, report string) error {
 		hold(time.Second), shot("overlay.png"),
 		chromium.Visit(url + "/overlay?runs=" + chargers + "&half=points&over=load.amps&quantity=contract.volts"),
 		chromium.Visible(`[data-test=pairs]`), hold(time.Second),
-		chromium.Script(`document.querySelector('[data-test=overlay-chart]').scrollIntoView()`), shot("chargers.png"),
+		chromium.Script(`document.querySelector('[data-test=overlay-chart]').scrollIntoView()`),
+		chromium.Shot(parts, "chargers.png"),
+		chromium.Visit(url + "/runs/" + string(supply[1])), chromium.Visible(`[data-test=attachment]`), hold(time.Second),
+		chromium.Script(`document.querySelector('[data-test=strip]').scrollIntoView({block: 'end'})`), hold(time.Second),
+		chromium.Shot(parts, "strip.png"),
 		chromium.Visit(url + "/cells?lot=C-2026-11&size=7"), chromium.Visible(`[data-test=group]`), hold(time.Second),
 		shot("cells.png"),
 		chromedp.EmulateViewport(chromium.Width, chromium.Height), chromium.Visit(url + "/runs/" + string(found[1])),

@@ -62,7 +62,7 @@ func production(ctx context.Context, url, data string) error {
 		return err
 	}
 	places := []string{"places", "pass", "fail", "together", "lot", "unit"}
-	if err := beside(ctx, parts, "production.png", places, "33%", 1920, 810); err != nil {
+	if err := beside(ctx, parts, "production.png", places, "width:33%", 1920, 810); err != nil {
 		return err
 	}
 	for name, args := range map[string][]string{"run": {"report", "last"}, "of-lot": {"lot", "report", "L-2026-12"},
@@ -78,18 +78,18 @@ func production(ctx context.Context, url, data string) error {
 	if err := os.Rename(filepath.Join(data, "battery.png"), filepath.Join(parts, "battery.png")); err != nil {
 		return err
 	}
-	return beside(ctx, parts, "reports.png", []string{"run", "of-lot", "card", "battery"}, "24.5%", 2400, 870)
+	return beside(ctx, parts, "reports.png", []string{"run", "of-lot", "card", "battery"}, "width:24.5%", 2400, 870)
 }
 
-// beside lays pictures beside one another on one.
-func beside(ctx context.Context, from, file string, names []string, across string, width, height int64) error {
+// beside lays pictures beside one another on one, each as large as a style says.
+func beside(ctx context.Context, from, file string, names []string, style string, width, height int64) error {
 	html := "<body style='margin:4px;background:#c9c2b4;display:flex;flex-wrap:wrap;gap:4px'>"
 	for _, name := range names {
 		data, err := os.ReadFile(filepath.Join(from, name+".png"))
 		if err != nil {
 			return err
 		}
-		html += fmt.Sprintf("<img style='width:%s' src='data:image/png;base64,%s'>", across,
+		html += fmt.Sprintf("<img style='%s' src='data:image/png;base64,%s'>", style,
 			base64.StdEncoding.EncodeToString(data))
 	}
 	page := filepath.Join(from, "beside.html")
