@@ -275,6 +275,11 @@ func (s *Service) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	if len(pictures)+len(captured)+len(kept)+len(report.Pictures(document)) == 0 {
+		if pictures, err = report.CoursePictures(c.Request().Context(), s.store, run); err != nil {
+			return err
+		}
+	}
 	joined, err := report.CollectAttached(s.store, document)
 	if err != nil {
 		return err

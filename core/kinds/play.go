@@ -322,8 +322,11 @@ func (r *playRunner) marks(t float64) []stage.Effect {
 	}
 	return []stage.Effect{stage.NewMark(t, record.MarkBench,
 		fmt.Sprintf("paced by the service: %d levels, late by %s ms in the mean, %s ms at most", r.play.Count,
-			quantity.Digits(1e3*r.play.Late/float64(r.play.Count), 2), quantity.Digits(1e3*r.play.Most, 2)))}
+			quantity.Digits(milli(r.play.Late/float64(r.play.Count)), 2), quantity.Digits(milli(r.play.Most), 2)))}
 }
+
+// milli is a time in ms, in whole µs.
+func milli(s float64) float64 { return math.Round(s*1e6) / 1e3 }
 
 func (r *playRunner) Progress(m *stage.Machine) (share, left float64, detail string) {
 	past := m.Now() - r.play.Since

@@ -64,7 +64,7 @@ func families(ctx context.Context, parts string) error {
 		}
 	}
 	err = each(ctx, []chromium.Action{
-		chromium.Size(chromium.Width, chromium.Height), chromium.SignIn(url, name, password), theme("light"),
+		chromium.Size(chromium.Width, 1100), chromium.SignIn(url, name, password), theme("light"),
 		chromium.Visit(url + "/bays/bay1"), chromium.Visible(`[data-test=readouts]`), chromium.Visible(`canvas`),
 		hold(9 * time.Second), chromium.Shot(parts, "live.png"),
 		aside(func() error { return usher("run", "eider-standby", "--bay", "bay2", "--serial", "ED-502", "--follow") }),
@@ -74,7 +74,7 @@ func families(ctx context.Context, parts string) error {
 	if err != nil {
 		return err
 	}
-	return beside(ctx, parts, "families.png", []string{"chargers", "live", "strip", "standby"}, "height:640px", 1990, 1296)
+	return beside(ctx, parts, "families.png", []string{"chargers", "strip", "live", "standby"}, "height:640px", 1510, 1296)
 }
 
 // inTime tries something until it can be done.

@@ -1,7 +1,9 @@
 <script setup lang="ts">
-import { computed, onUnmounted, ref, watch } from 'vue'
+import { computed, onUnmounted, ref, shallowRef, watch } from 'vue'
 
-import { api } from '../api'
+import { api, type Attachment } from '../api'
+import AttachForm from '../parts/AttachForm.vue'
+import AttachmentStrip from '../parts/AttachmentStrip.vue'
 import BaySide from './BaySide.vue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
 import HeldNote from '../parts/HeldNote.vue'
@@ -14,7 +16,7 @@ import StartForm from './StartForm.vue'
 import StateChip from '../parts/StateChip.vue'
 import ReferenceMenu from '../parts/ReferenceMenu.vue'
 import TraceChart from '../parts/TraceChart.vue'
-import type { Reference } from '../parts/panels'
+import { liveEnd, type Reference } from '../parts/panels'
 import { useLiveCurves } from '../parts/curves'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
@@ -52,6 +54,15 @@ const until = computed(() =>
     ? Math.max(newest.value, Math.min(rehearsal.value?.t.at(-1) ?? 0, newest.value * 2 + 60))
     : newest.value,
 )
+// What was joined to the run, over the time of the curves.
+const attachments = shallowRef<Attachment[]>([])
+async function listAttachments() {
+  const of = runId.value
+  const all = of ? await api.attachments(of).catch(() => []) : []
+  if (of === runId.value) attachments.value = all
+}
+watch(runId, listAttachments, { immediate: true })
+watch(() => bay.value?.prompt?.t, listAttachments)
 const signal = ref('')
 
 // beep is the sound of a signal; browsers allow it once the person has touched the page.
@@ -214,6 +225,20 @@ async function guarded(act: () => Promise<unknown>) {
               :live="running"
               :deviations="running || !showForetold ? [] : rehearsal?.deviations"
               :name="`${props.bay}-live`"
+            />
+            <AttachmentStrip
+              v-if="attachments.length && runId"
+              :run="runId"
+              :all="attachments"
+              :from="0"
+              :to="running ? liveEnd(0, newest, until) : newest"
+            />
+            <AttachForm
+              v-if="running && runId"
+              :run="runId"
+              live
+              :disabled="!session.mayOperate"
+              @joined="listAttachments"
             />
           </div>
           <div v-else class="panel muted">No frames yet. Curves appear as soon as a run records.</div>

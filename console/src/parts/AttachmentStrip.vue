@@ -13,6 +13,8 @@ const props = defineProps<{
   from: number
   to: number
   mayDrop?: boolean
+  // mayLook says that the curves have a cursor, which can be set where a picture belongs.
+  mayLook?: boolean
 }>()
 const emit = defineEmits<{ look: [t: number]; changed: [] }>()
 
@@ -129,7 +131,7 @@ const {
           <span class="grow" />
           <v-btn v-if="mayDrop" data-test="drop" @click="dropping = true">Take away</v-btn>
           <v-btn :href="api.attachmentURL(run, looked.number)" :download="looked.name">Save</v-btn>
-          <v-btn data-test="look" @click="(emit('look', looked.t), (shown = null))">In the curves</v-btn>
+          <v-btn v-if="mayLook" data-test="look" @click="(emit('look', looked.t), (shown = null))">In the curves</v-btn>
           <v-btn variant="flat" color="primary" @click="shown = null">Close</v-btn>
         </div>
         <ProblemNote :error="error" />

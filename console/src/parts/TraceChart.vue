@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useDisplay, useTheme } from 'vuetify'
 
 import type { Mark } from '../api'
-import { deviating, panelsOf, type Rated, type Reference, type Sharing } from './panels'
+import { deviating, liveEnd, panelsOf, type Rated, type Reference, type Sharing } from './panels'
 import { dashes, fading, type Option, palette, quantityColor, pointedAt, VChart } from './chart'
 import { between } from './foretold'
 import { paced } from './paced'
@@ -107,11 +107,7 @@ const option = computed<Option>(() => {
   const span = Math.max(viewTo - viewFrom, 1e-6)
   const axisText = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
   const qs = panels.value
-  // A live picture leaves some air to the right of now.
-  const end = Math.max(
-    props.live ? Math.max(props.to + 0.04 * (props.to - props.from), props.until ?? 0) : props.to,
-    props.from + 1e-3,
-  )
+  const end = props.live ? liveEnd(props.from, props.to, props.until) : Math.max(props.to, props.from + 1e-3)
   return {
     animation: false,
     textStyle: { fontFamily: 'Inter Variable' },

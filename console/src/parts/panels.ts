@@ -77,6 +77,10 @@ export function panelsOf(lines: Line[], view: [number, number], sharing: Sharing
     })
 }
 
+// liveEnd is where the axis of a live picture ends: it leaves some air to the right of now.
+export const liveEnd = (from: number, to: number, until?: number): number =>
+  Math.max(to + 0.04 * (to - from), until ?? 0, from + 1e-3)
+
 // What traces are drawn less of: nothing, each its mean over the view, what the unit is rated for, what its rehearsal
 // gave, or another trace of the same quantity, by its column.
 export type Reference = '' | 'mean' | 'rated' | 'rehearsal' | (string & {})

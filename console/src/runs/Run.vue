@@ -230,6 +230,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           :from="view?.[0] ?? whole[0]"
           :to="view?.[1] ?? whole[1]"
           :may-drop="session.mayEngineer"
+          may-look
           @look="(t) => (goTo(t), pick(t, false))"
           @changed="load"
         />
