@@ -66,3 +66,9 @@ func (c *Client) DropAttachment(ctx context.Context, run string, number int, why
 		url.Values{"why": {why}}, nil)
 	return err
 }
+
+// Connection writes a drawing, as SVG, of how the voltage input of a power meter is joined: voltmeter-at-supply or
+// voltmeter-at-unit.
+func (c *Client) Connection(ctx context.Context, wiring string, w io.Writer) error {
+	return c.download(ctx, one("connections", wiring), nil, w)
+}

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"bytes"
 	"math"
 	"slices"
 	"strings"
@@ -87,6 +88,11 @@ func TestAWrongWiringIsRefused(t *testing.T) {
 		assert.Contains(t, corrected.What, "which is corrected")
 		_, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay2", Procedure: "eider-standby-look", Serial: "ED-501"})
 		assert.ErrorContains(t, err, "wired as voltmeter-at-unit")
+		assert.Equal(t, "voltmeter-at-supply", corrected.Connection, "it is drawn as is advised")
+		var drawing bytes.Buffer
+		require.NoError(t, h.As(api.Viewer).Connection(t.Context(), corrected.Connection, &drawing))
+		assert.Contains(t, drawing.String(), "<svg")
+		assert.ErrorContains(t, h.Local.Connection(t.Context(), "anywhere", &drawing), "Not found")
 		text, err := demo.Library("eider-standby")
 		require.NoError(t, err)
 		h.Push(strings.NewReplacer("procedure: eider-standby", "procedure: eider-standby-otherwise",
