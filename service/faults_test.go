@@ -184,7 +184,7 @@ func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {
 		return effect{when: "running", ends: true, words: "guard tripped"}
 	case simbench.StuckOutput:
 		return effect{when: "ending", ends: true, alarmed: true, words: "it reads back as on"}
-	case simbench.Distorted:
+	case simbench.Distorted, simbench.Drifting:
 		return effect{when: "running", goesOn: "goes on; figures of the supply tell it"}
 	case simbench.OpenInterlock:
 		return effect{when: "starting", ends: true, words: "the interlock of"}

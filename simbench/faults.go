@@ -38,6 +38,8 @@ const (
 	StuckOutput InstrumentFault = "stuck-output"
 	// Distorted is a source of alternating volts with a third harmonic that none should have.
 	Distorted InstrumentFault = "distorted"
+	// Drifting is one whose volts go up and down slowly.
+	Drifting InstrumentFault = "drifting"
 	// OpenInterlock is a cover that is not closed.
 	OpenInterlock InstrumentFault = "open-interlock"
 )

@@ -45,7 +45,8 @@ type fixture struct {
 type feed struct {
 	fixture *fixture
 	source  plant.Source
-	third   func() float64 // harmonic of alternating volts, as a share of the fundamental; nil: there is none
+	// shape is what becomes of alternating volts by now: distorted, drifting; nil: they are as they were set.
+	shape func(plant.Source) plant.Source
 }
 
 type drain struct {
@@ -179,8 +180,8 @@ func (f *fixture) source() (s plant.Source) {
 			s.Volts, s.Amps = max(s.Volts, x.source.Volts), s.Amps+x.source.Amps
 		default:
 			s = x.source
-			if x.third != nil {
-				s.Third = x.third()
+			if x.shape != nil {
+				s = x.shape(s)
 			}
 		}
 	}
@@ -232,8 +233,37 @@ func (f *fixture) now() plant.Operating {
 		f.last.Line.Volts, f.last.Line.Amps, f.last.Output = source.Volts, 0, plant.Seen{}
 		return f.last
 	}
+	source, limited := f.held(source)
 	f.last = f.unit.At(f.clock.now(), f.joined(source))
+	f.last.Line.Limited = f.last.Line.Limited || limited
 	return f.last
+}
+
+// held is a source of alternating volts in its current limit: its volts give way until the unit takes no more. What
+// takes the more the lower its volts are gives up below the least that it works from.
+func (f *fixture) held(s plant.Source) (held plant.Source, limited bool) {
+	unit, ok := f.unit.(plant.Steady)
+	if !ok || !s.On || s.Hertz == 0 || !f.draining() {
+		return s, false
+	}
+	over := func(volts float64) bool {
+		at := s
+		at.Volts = volts
+		return unit.Steady(f.joined(at)).Line.Amps > s.Amps
+	}
+	if !over(s.Volts) {
+		return s, false
+	}
+	low, high := 0.0, s.Volts
+	for range 30 {
+		if middle := (low + high) / 2; over(middle) {
+			high = middle
+		} else {
+			low = middle
+		}
+	}
+	s.Volts = low
+	return s, true
 }
 
 // plantTime is the time of the plants.

@@ -1,6 +1,7 @@
 package simbench
 
 import (
+	"math"
 	"slices"
 	"strconv"
 
@@ -8,7 +9,7 @@ import (
 )
 
 var acSourceKind = standIn{"ac-source", slices.Concat(anyFault, textFault, outputFault,
-	[]InstrumentFault{Distorted})}
+	[]InstrumentFault{Distorted, Drifting})}
 
 // acSource gives alternating current: one phase, with a little of the third harmonic.
 type acSource struct {
@@ -53,7 +54,7 @@ func newACSource(model, serial string, ideal bool, mostAmps float64) *acSource {
 		return nil
 	}, func(int) (string, error) { return showSwitch(s.live), nil })
 	s.on("OUTPut:LIMit[:STATe]", nil, func(int) (string, error) {
-		return showSwitch(s.live && s.feed.operating().Line.Amps >= s.amps), nil
+		return showSwitch(s.live && s.feed.operating().Line.Limited), nil
 	})
 	s.on("MEASure:VOLTage", nil, func(int) (string, error) {
 		return s.shown(s.readVolts, s.feed.operating().Line.Volts), nil
@@ -88,13 +89,20 @@ func (s *acSource) level(header string, least, most float64, to *float64) {
 	}, func(int) (string, error) { return strconv.FormatFloat(*to, 'f', 3, 64), nil })
 }
 
-// third is the third harmonic of its volts, as a share of the fundamental.
-func (s *acSource) third() float64 {
-	if s.health.now() == Distorted {
-		return 0.05
+// shape is what becomes of its volts by now.
+func (s *acSource) shape(x plant.Source) plant.Source {
+	x.Third = ownThird
+	switch s.health.now() {
+	case Distorted:
+		x.Third = 0.05
+	case Drifting:
+		x.Volts *= 1 + driftShare*math.Sin(2*math.Pi*s.feed.fixture.plantTime()/driftPeriod)
 	}
-	return ownThird
+	return x
 }
+
+// A source that drifts goes up and down by so much, as a share, in so long, s.
+const driftShare, driftPeriod = 0.02, 600.0
 
 func (s *acSource) push() {
 	s.feed.set(plant.Source{On: s.live, Volts: s.setVolts.set(s.volts), Amps: s.amps, Hertz: s.hertz})

@@ -156,7 +156,7 @@ func newBypass(serial string, f *fixture) *interpreter {
 func (b *Bench) addFeeder(j joint) error {
 	s := newACSource("SIM-M3", fmt.Sprintf("M3-%04d", 1300+j.number), b.options.Ideal, mostFeederAmps)
 	s.feed, j.fixture.setVolts = j.fixture.newFeed(), s.setVolts.set
-	s.feed.third = s.third
+	s.feed.shape = s.shape
 	name := fmt.Sprintf("feeder%d", j.number)
 	j.wiring.Seats["mains"] = []Channel{{name, 1}}
 	return b.listen(name, feederKind, s.health, &s.interpreter)

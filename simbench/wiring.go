@@ -94,7 +94,7 @@ func (b *Bench) addACSource(j joint) error {
 	f, w, n := j.fixture, j.wiring, j.number
 	s := newACSource("SIM-M1", fmt.Sprintf("M1-%04d", 1000+n), b.options.Ideal, mostMainsAmps)
 	s.feed, f.setVolts = f.newFeed(), s.setVolts.set
-	s.feed.third = s.third
+	s.feed.shape = s.shape
 	name := fmt.Sprintf("acsource%d", n)
 	w.Seats["mains"] = []Channel{{name, 1}}
 	return b.listen(name, acSourceKind, s.health, &s.interpreter)

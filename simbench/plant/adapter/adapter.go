@@ -124,7 +124,7 @@ type Unit struct {
 
 // At is the operating point at time t. What it takes in a low mode begins anew when the mains comes.
 func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
-	on := joined.Line.On && joined.Line.Volts >= u.Adapter.Starts && joined.Line.Hertz > 0
+	on := u.Adapter.runs(joined.Line)
 	if on && !u.on {
 		u.began = t
 	}
@@ -147,7 +147,14 @@ func (u *Unit) Taken(from, to float64) float64 {
 }
 
 // Steady is the truth of the running unit, as it takes it when the mains has just come.
-func (u *Unit) Steady(joined plant.Joined) plant.Operating { return u.Adapter.Solve(joined, 0, true) }
+func (u *Unit) Steady(joined plant.Joined) plant.Operating {
+	return u.Adapter.Solve(joined, 0, u.Adapter.runs(joined.Line))
+}
+
+// runs tells whether a line is enough to work from.
+func (a Adapter) runs(line plant.Source) bool {
+	return line.On && line.Volts >= a.Starts && line.Hertz > 0
+}
 
 // Solve is the operating point a time after the mains came.
 func (a Adapter) Solve(joined plant.Joined, t float64, on bool) plant.Operating {
