@@ -64,7 +64,7 @@ var rules = []struct {
 	{"line", regexp.MustCompile(`^(api|archive|engine|store)$`), regexp.MustCompile(`^$`)},
 	{"operate", regexp.MustCompile(`^(core/|api$|archive$|engine$|store$)`), nil},
 	{"outbox", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
-	{"report", regexp.MustCompile(`^(core/|api$|archive$|attachment$|store$)`), nil},
+	{"report", regexp.MustCompile(`^(core/|api$|archive$|store$)`), nil},
 	{"simulation", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"service/servicetest", regexp.MustCompile(`.*`), nil},
 	{"service/desk", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},

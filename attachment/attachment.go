@@ -65,7 +65,7 @@ func Look(name string, data []byte) (api.FileContents, error) {
 }
 
 // The largest that a small picture is, pixels.
-const smallWidth, smallHeight = 320, 240
+const smallWidth, smallHeight = 480, 360
 
 // Small makes a picture small, as a JPEG, turns it upright as its camera says, and notes how it then is. Of what is no
 // picture it is nil.
@@ -78,16 +78,10 @@ func Small(c *api.FileContents, data []byte) ([]byte, error) {
 		return nil, err
 	}
 	c.Width, c.Height = whole.Bounds().Dx(), whole.Bounds().Dy()
-	return fitted(whole, smallWidth, smallHeight)
-}
-
-// Fit makes a picture no larger than told, as a JPEG, and turns it upright as its camera says.
-func Fit(data []byte, width, height int) ([]byte, error) {
-	whole, err := upright(data)
-	if err != nil {
-		return nil, err
-	}
-	return fitted(whole, width, height)
+	var out bytes.Buffer
+	err = imaging.Encode(&out, imaging.Fit(whole, smallWidth, smallHeight, imaging.Box), imaging.JPEG,
+		imaging.JPEGQuality(85))
+	return out.Bytes(), err
 }
 
 func upright(data []byte) (image.Image, error) {
@@ -96,12 +90,6 @@ func upright(data []byte) (image.Image, error) {
 		return nil, fmt.Errorf("the picture is damaged: %w", err)
 	}
 	return whole, nil
-}
-
-func fitted(whole image.Image, width, height int) ([]byte, error) {
-	var out bytes.Buffer
-	err := imaging.Encode(&out, imaging.Fit(whole, width, height, imaging.Box), imaging.JPEG, imaging.JPEGQuality(85))
-	return out.Bytes(), err
 }
 
 // PlainName makes a name safe for a file: without folders, control characters and quotation marks, and not too long.

@@ -100,12 +100,13 @@ func TestAPictureIsMadeSmallAndUpright(t *testing.T) {
 	require.NoError(t, err)
 	m, _, err = image.Decode(bytes.NewReader(small))
 	require.NoError(t, err)
-	assert.Equal(t, image.Pt(320, 80), m.Bounds().Size())
+	assert.Equal(t, image.Pt(480, 120), m.Bounds().Size())
 	c.Type = "text/plain"
 	small, err = attachment.Small(&c, wide)
 	require.NoError(t, err)
 	assert.Nil(t, small)
-	_, err = attachment.Fit(wide[:200], 10, 10)
+	c.Type = "image/png"
+	_, err = attachment.Small(&c, wide[:200])
 	assert.ErrorContains(t, err, "damaged")
 }
 

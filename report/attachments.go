@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"usherbench/api"
-	"usherbench/attachment"
 	"usherbench/store"
 )
 
@@ -15,10 +14,7 @@ type Attached struct {
 	Drawn []byte // JPEG; nil: it is no picture
 }
 
-// The largest that a picture of a run is in a report, pixels: 200 to the inch.
-const attachedWidth, attachedHeight = 660, 500
-
-// CollectAttached reads what was joined to a run, for a report. A picture that cannot be read any more is listed.
+// CollectAttached reads what was joined to a run, for a report.
 func CollectAttached(s *store.Store, doc api.Run) ([]Attached, error) {
 	out := make([]Attached, len(doc.Attachments))
 	for i, a := range doc.Attachments {
@@ -26,12 +22,9 @@ func CollectAttached(s *store.Store, doc api.Run) ([]Attached, error) {
 		if !a.Picture() {
 			continue
 		}
-		_, data, err := s.Attachment(doc.ID, a.Number, false)
-		if err != nil {
+		var err error
+		if _, out[i].Drawn, err = s.Attachment(doc.ID, a.Number, true); err != nil {
 			return nil, err
-		}
-		if drawn, err := attachment.Fit(data, attachedWidth, attachedHeight); err == nil {
-			out[i].Drawn = drawn
 		}
 	}
 	return out, nil

@@ -112,7 +112,11 @@ func (s *Service) instantAsked(c *echo.Context, run store.Run) (float64, error) 
 		if err != nil {
 			return 0, badRequest(fmt.Sprintf("taken: %q is not an instant", taken), "write it as 2026-05-04T10:30:00Z")
 		}
-		at = instant.Sub(run.StartedAt).Seconds() * max(run.TimeFactor, 1)
+		pace := max(run.TimeFactor, 1)
+		at = instant.Sub(run.StartedAt).Seconds() * pace
+		if slack := clocksDiffer.Seconds() * pace; at > -slack && at < end+slack {
+			at = max(0, min(at, end))
+		}
 	}
 	if at < 0 || at > end {
 		return 0, badRequest(fmt.Sprintf("%.6g s lies outside the run, which lasts %.6g s so far", at, end),
@@ -120,6 +124,9 @@ func (s *Service) instantAsked(c *echo.Context, run store.Run) (float64, error) 
 	}
 	return at, nil
 }
+
+// clocksDiffer is how far a camera's clock may be off before its picture belongs to another time.
+const clocksDiffer = time.Minute
 
 // scaleAsked is what the colours of a thermal picture stand for.
 func scaleAsked(c *echo.Context) (*api.ThermalScale, error) {
@@ -190,7 +197,7 @@ func (s *Service) dropAttachment(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.store.DropAttachment(run.ID, number); err != nil {
+	if err := s.store.DropAttachment(run.ID, number, why); err != nil {
 		return err
 	}
 	s.engine.Journal(store.JournalEntry{By: who(c), Bay: run.Bay, RunID: run.ID, What: "attachment taken away",

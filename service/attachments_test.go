@@ -86,6 +86,10 @@ func TestPicturesAreJoinedToARunAndAnswerIt(t *testing.T) {
 		for _, said := range []string{"Pictures and files", "left module", "21.5 to 64 °C", "notes.csv", "data:image/jpeg"} {
 			assert.Contains(t, html.String(), said)
 		}
+		soon, err := operator.Attach(ctx, run.ID, client.Attaching{Name: "soon.png", Taken: time.Now().Add(30 * time.Second)},
+			bytes.NewReader(data))
+		require.NoError(t, err, "clocks differ")
+		assert.InDelta(t, doc.Duration, soon.T, 0)
 		after, err := operator.Attach(ctx, run.ID, client.Attaching{Name: "after.png"}, bytes.NewReader(data))
 		require.NoError(t, err)
 		assert.InDelta(t, doc.Duration, after.T, 0, "the end of the run")
@@ -160,10 +164,11 @@ func TestARunHasOnlySoMuchJoinedToIt(t *testing.T) {
 		}
 		_, err := h.Local.Attach(t.Context(), run.ID, client.Attaching{Name: "x"}, strings.NewReader("x"))
 		assert.ErrorContains(t, err, "has too many attachments")
-		require.NoError(t, h.Running.Store.DropAttachment(run.ID, 1))
+		require.NoError(t, h.Running.Store.DropAttachment(run.ID, store.MostAttachments, "not it"))
 		_, err = h.Running.Store.Attach(run.ID, api.Attachment{FileContents: api.FileContents{Size: 300 << 20}}, nil, nil)
 		require.ErrorIs(t, err, store.ErrTooMany)
-		_, err = h.Local.Attach(t.Context(), run.ID, client.Attaching{Name: "x"}, strings.NewReader("x"))
+		joined, err := h.Local.Attach(t.Context(), run.ID, client.Attaching{Name: "x"}, strings.NewReader("x"))
 		require.NoError(t, err)
+		assert.Equal(t, store.MostAttachments+1, joined.Number, "nobody gets the number of one that is gone")
 	})
 }

@@ -15,6 +15,8 @@ type attachmentRow struct {
 	RunID  string `gorm:"primaryKey"`
 	Number int    `gorm:"primaryKey;autoIncrement:false"`
 	Data   string // JSON of an api.Attachment
+	// Dropped is why it was taken away; nil: it was not. The row stays, so that no other gets its number.
+	Dropped *string
 }
 
 func (attachmentRow) TableName() string { return "attachments" }
@@ -43,8 +45,9 @@ func (s *Store) Attach(runID string, a api.Attachment, content, small []byte) (a
 			Most, Count int
 			Sum         int64
 		}
-		err := tx.Model(&attachmentRow{}).Where("run_id = ?", runID).
-			Select("max(number) AS most, count(*) AS count, sum(json_extract(data, '$.size')) AS sum").Scan(&have).Error
+		err := tx.Model(&attachmentRow{}).Where("run_id = ?", runID).Select("max(number) AS most, " +
+			"sum(dropped IS NULL) AS count, sum(json_extract(data, '$.size')) FILTER (WHERE dropped IS NULL) AS sum").
+			Scan(&have).Error
 		switch {
 		case err != nil:
 			return err
@@ -68,7 +71,7 @@ func (s *Store) Attach(runID string, a api.Attachment, content, small []byte) (a
 // Attachments lists those of a run in the order of their instants.
 func (s *Store) Attachments(runID string) ([]api.Attachment, error) {
 	var rows []attachmentRow
-	err := s.db.Where("run_id = ?", runID).Order("json_extract(data, '$.t'), number").Find(&rows).Error
+	err := s.db.Where("run_id = ? AND dropped IS NULL", runID).Order("json_extract(data, '$.t'), number").Find(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +81,7 @@ func (s *Store) Attachments(runID string) ([]api.Attachment, error) {
 // AboutAttachment finds what is known of one. It fails with ErrNotFound.
 func (s *Store) AboutAttachment(runID string, number int) (a api.Attachment, err error) {
 	var row attachmentRow
-	err = s.db.Where("run_id = ? AND number = ?", runID, number).Limit(1).Find(&row).Error
+	err = s.db.Where("run_id = ? AND number = ? AND dropped IS NULL", runID, number).Limit(1).Find(&row).Error
 	if err == nil && row.Data == "" {
 		err = fmt.Errorf("attachment %d of the run: %w", number, ErrNotFound)
 	}
@@ -103,11 +106,12 @@ func (s *Store) Attachment(runID string, number int, small bool) (a api.Attachme
 	return a, content, err
 }
 
-// DropAttachment takes an attachment from a run; its number is not given again while a later one is there. It fails
-// with ErrNotFound.
-func (s *Store) DropAttachment(runID string, number int) error {
+// DropAttachment takes an attachment from a run: its bytes go, while what is known of it stays beside the reason. It
+// fails with ErrNotFound.
+func (s *Store) DropAttachment(runID string, number int, why string) error {
 	return s.write(func(tx *gorm.DB) error {
-		done := tx.Delete(&attachmentRow{}, "run_id = ? AND number = ?", runID, number)
+		done := tx.Model(&attachmentRow{}).Where("run_id = ? AND number = ? AND dropped IS NULL", runID, number).
+			Update("dropped", why)
 		if done.Error == nil && done.RowsAffected == 0 {
 			return fmt.Errorf("attachment %d of the run: %w", number, ErrNotFound)
 		}
