@@ -28,6 +28,7 @@ func (p *preflight) burden(x *outputs.Seat) {
 		"accumulated-power", "burden-corrected-power") {
 		return
 	}
+	p.method(x.Name, slices.Contains(d.Gives(), "energy"))
 	volts, err := p.plate.Rating("nominal_line", quantity.Voltage)
 	watts, errWatts := p.plate.Rating("standby_power", quantity.Power)
 	if err != nil || errWatts != nil {
@@ -67,6 +68,20 @@ func (p *preflight) burden(x *outputs.Seat) {
 	default:
 		p.fine("burden", "%s is wired as %s, in its range to %s: it reads %s too much of the %s that are expected", x.Name,
 			wired, show(b.Range, quantity.Current), power(wired), show(watts, quantity.Power))
+	}
+}
+
+// method advises how a low power is taken: between two readings only the meter itself sees, and only if it counts.
+func (p *preflight) method(meter string, counts bool) {
+	switch {
+	case counts && p.wants("accumulated-power"):
+		p.fine("method", "power is sampled, and %s counts energy beside it: bursts between two readings are seen", meter)
+	case counts:
+		p.fine("method", "power is sampled; %s counts energy too: ask for accumulated-power to see bursts between two "+
+			"readings", meter)
+	default:
+		p.warns("method", "sample faster than the unit's bursts are long, or take a meter that counts energy",
+			"power is only sampled, and %s counts no energy: bursts between two readings are not seen", meter)
 	}
 }
 

@@ -65,16 +65,17 @@ func TestAWrongWiringIsRefused(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
 		h := servicetest.Start(t, servicetest.Options{TimeFactor: 60,
 			Layouts: []simbench.Layout{simbench.Mains, simbench.MainsAtUnit}})
-		found := func(bay, procedure string) api.PreflightFinding {
+		check := func(bay, procedure, name string) api.PreflightFinding {
 			p, err := h.Local.Preflight(t.Context(), api.StartRun{Bay: bay, Procedure: procedure, Serial: "ED-501"})
 			require.NoError(t, err)
 			for _, f := range p.Findings {
-				if f.Check == "burden" {
+				if f.Check == name {
 					return f
 				}
 			}
 			return api.PreflightFinding{}
 		}
+		found := func(bay, procedure string) api.PreflightFinding { return check(bay, procedure, "burden") }
 		for bay, level := range map[string]string{"bay1": "fine", "bay2": "blocks"} {
 			f := found(bay, "eider-standby-look")
 			assert.Equal(t, level, string(f.Verdict), f.What)
@@ -83,6 +84,8 @@ func TestAWrongWiringIsRefused(t *testing.T) {
 				assert.Contains(t, f.Remedy, "wiring: voltmeter-at-supply")
 			}
 		}
+		assert.Contains(t, check("bay1", "eider-standby-look", "method").What, "ask for accumulated-power")
+		assert.Contains(t, check("bay1", "eider-standby", "method").What, "are seen")
 		corrected := found("bay2", "eider-standby")
 		assert.Equal(t, "warns", string(corrected.Verdict))
 		assert.Contains(t, corrected.What, "which is corrected")
