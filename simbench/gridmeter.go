@@ -33,7 +33,7 @@ const update = 0.2
 // Harmonics that the meter reads of volts and of amps.
 const (
 	gridVoltOrders = 13
-	gridAmpOrders  = 40
+	gridAmpOrders  = 50
 )
 
 func newGridMeter(serial string, ideal bool, f *fixture, atUnit bool) *gridMeter {

@@ -130,6 +130,7 @@ function step(by: number) {
 <style scoped>
 .scroll {
   max-height: 420px;
+  margin: 14px 0;
   overflow: auto;
 }
 thead th {
