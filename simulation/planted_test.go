@@ -53,7 +53,7 @@ var planted = []bug{
 	{"what was recorded is written at the end only", "store/store.go", "continue // each recorder",
 		"_ = s.flush() // each recorder", nil},
 	{"a latch is not kept on record", "engine/latch.go", "var h *api.Held\n\t\terr := e.latches.keep(bay, h)",
-		"err := e.latches.keep(bay, h)", nil},
+		"h := e.latchNow(bay)\n\t\terr := e.latches.keep(bay, h)", nil},
 	{"a warden that ended is not started again", "warden/keeper.go", "if true || k.launchAgain() {",
 		"if !k.wait() || k.launchAgain() {", nil},
 	{"the line goes on after a run that failed", "line/line.go", "!archive.Vain(last.State) || true {",
