@@ -57,11 +57,12 @@ func (b *Bay) Intervene(ctx context.Context, by string, i api.Intervention) erro
 	return err
 }
 
-// pictured tells whether an answer is the number of a picture that is joined to the run; it is asked for before the
-// bay's goroutine is, which never waits for the disk.
+// pictured tells whether an answer is the number of a picture that is joined to the run, where one is asked for; no
+// other answer needs the disk. It is looked up here, since the bay's goroutine never waits for that.
 func (b *Bay) pictured(runID string, i api.Intervention) (bool, error) {
 	number, err := strconv.Atoi(strings.TrimSpace(i.Text))
-	if i.Do != api.DoAnswer || err != nil {
+	prompt := b.Status().Prompt
+	if i.Do != api.DoAnswer || err != nil || prompt == nil || prompt.Form != stage.AskPicture {
 		return false, nil
 	}
 	a, err := b.engine.store.AboutAttachment(runID, number)

@@ -69,7 +69,7 @@ var planted = []bug{
 	{"any user disarms a watchdog", "instrument/watchdog.go", "delete(users, c); false && len(users) > 0 {",
 		"delete(users, c); len(users) > 0 {", nil},
 	{"a stop sets no latch of the bay", "engine/bay.go",
-		"b.hold(&api.Held{By: by, House: true})\n\terr := b.end", "b.hold(h)\n\terr := b.end", nil},
+		"b.hold(&api.Held{By: h.By, House: true})\n\terr := b.end", "b.hold(h)\n\terr := b.end", nil},
 	{"setting by hand frees the line", "engine/owner.go", "case w != waits:", "case w == goesOn:", nil},
 	{"what was asked for before a stop is begun", "engine/owner.go",
 		"c.asked.IsZero() && false &&", "c.asked.IsZero() &&", nil},
