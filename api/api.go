@@ -183,10 +183,21 @@ type Bay struct {
 	FrameRate float64 `json:"frameRate"`
 	// SafeSince is when the outputs were last confirmed off; absent while they may be on.
 	SafeSince *time.Time `json:"safeSince,omitempty"`
+	// Cover tells whether what stands behind an interlock may be opened; absent where nothing does.
+	Cover *Cover `json:"cover,omitempty"`
 	// StillThere asks whether somebody is there whose outputs are on by hand; absent while nobody is asked.
 	StillThere *StillThere `json:"stillThere,omitempty"`
 	// Held says why nothing begins in the bay by itself, and with House set why nothing may be energised at all.
 	Held *Held `json:"held,omitempty"`
+}
+
+// Cover is what stands between a person and high volts. It may be opened only where every output behind it is off and
+// the volts that were read just now are harmless; Why says what is in the way.
+type Cover struct {
+	SafeToOpen bool   `json:"safeToOpen"`
+	Why        string `json:"why,omitempty"`
+	// Volts are the highest that are read behind it; absent: they are not known.
+	Volts *float64 `json:"volts,omitempty"`
 }
 
 // StillThere is the question whether somebody is there; without an answer the outputs go off.
@@ -301,7 +312,7 @@ type Run struct {
 	Points      []record.Point     `json:"points"`
 	Marks       []record.Mark      `json:"marks"`
 	Curves      []procedure.Curve  `json:"curves"`
-	// Played are the curves that are drawn from the frames of what was played.
+	// Played are the curves that are drawn from the points of grids and from the frames of what was played.
 	Played []PlayedCurve `json:"played,omitempty"`
 	// Rated is what columns read when the unit works as it is rated, in their units, as far as its nameplate says.
 	Rated map[string]float64 `json:"rated,omitempty"`
@@ -333,13 +344,15 @@ type Asked struct {
 	Answer string `json:"answer"`
 }
 
-// PlayedCurve is a curve of a run, over one way of what was played: there, or back. It is told in the units of its
-// columns, with X rising.
+// PlayedCurve is a curve of a run: through the points of a grid in the order in which they were taken, or over one way
+// of what was played, with X rising. It is told in the units of its columns.
 type PlayedCurve struct {
 	procedure.Curve
-	Label string    `json:"label"`
-	X     []float64 `json:"x"`
-	Y     []float64 `json:"y"`
+	Label string `json:"label"`
+	// Dots is true where each place was settled and measured for itself: a point of a grid.
+	Dots bool      `json:"dots,omitempty"`
+	X    []float64 `json:"x"`
+	Y    []float64 `json:"y"`
 }
 
 // Accuracy is how well a column was read, in words: "to 80 V: ± (0.02 % + 3 mV)".

@@ -204,8 +204,19 @@ func (a *app) printBench(instruments []api.Instrument, bays []api.Bay) error {
 		if b.Alarm != "" {
 			rows = append(rows, []string{"", "■ " + b.Alarm})
 		}
+		if b.Cover != nil {
+			rows = append(rows, []string{"", coverWords(*b.Cover)})
+		}
 	}
 	return a.table(rows)
+}
+
+// coverWords say whether what stands behind an interlock may be opened.
+func coverWords(c api.Cover) string {
+	if c.SafeToOpen {
+		return "○ safe to open"
+	}
+	return "■ keep closed: " + c.Why
 }
 
 func (a *app) stop() *cobra.Command {

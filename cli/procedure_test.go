@@ -12,8 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/core/quantity"
+	"usherbench/core/shape"
 	"usherbench/demo"
 	"usherbench/service/servicetest"
+	"usherbench/tables"
 )
 
 // readyFile writes a ready procedure to a file.
@@ -56,6 +59,39 @@ func TestARehearsalNeedsNoServiceAndItsOutcomeIsTheExitCode(t *testing.T) {
 		code, _, errOut := usher(t, "", args...)
 		assert.NotEqual(t, 0, code, args)
 		assert.Contains(t, errOut, want)
+	}
+}
+
+// A list of setpoints comes as a workbook or as CSV, and travels with the procedure that sweeps it.
+func TestAListOfSetpointsTravelsWithItsGrid(t *testing.T) {
+	folder := t.TempDir()
+	list := &shape.Table{Listed: true, Names: []string{"load.amps"}, Dims: []quantity.Dimension{quantity.Current},
+		Levels: [][]float64{nil}}
+	for k := range 240 {
+		list.Levels[0] = append(list.Levels[0], float64(k)/128)
+	}
+	h := servicetest.Start(t, servicetest.Options{Sockets: true})
+	_, err := h.Local.PushNameplate(t.Context(), "nameplate: some\nratings: {open_volts: 22 V}\n")
+	require.NoError(t, err)
+	for _, name := range []string{"amps.xlsx", "amps.csv"} {
+		file, err := os.Create(filepath.Join(folder, name))
+		require.NoError(t, err)
+		require.NoError(t, tables.Write(file, list, tables.FormatOf(name)))
+		require.NoError(t, file.Close())
+		code, out, errOut := usher(t, "", "table", "check", file.Name())
+		assert.Equal(t, 0, code, errOut)
+		assert.Contains(t, out, "240 rows, load.amps, a list for a grid")
+		text := filepath.Join(folder, "swept.yaml")
+		require.NoError(t, os.WriteFile(text, []byte("procedure: swept\nfor: some\nneeds: {load: {volts: 24 V, amps: 2 A}}\n"+
+			"stages:\n  - grid: {over: [{set: load.amps, table: "+name+"}], settle: 1 s, average: 1 s}\n"), 0o600))
+		code, _, errOut = usher(t, "", "--data", h.Data, "procedure", "push", text)
+		require.Equal(t, 0, code, errOut)
+		p, err := h.Local.Procedure(t.Context(), "swept", 0)
+		require.NoError(t, err)
+		assert.Contains(t, p.Text, "    load.amps [A]\n    0\n    0.0078125\n")
+		code, out, errOut = usher(t, "", "--data", h.Data, "procedure", "check", text)
+		assert.Equal(t, 0, code, errOut)
+		assert.Contains(t, out, "takes about 8 min 00 s", "240 places of 2 s")
 	}
 }
 

@@ -172,24 +172,21 @@ func (a *app) tables() *cobra.Command {
 		Example: "  usher table check dip.xlsx",
 		Long: `Check a table of setpoints. The first row is the header: "time [s]" for absolute
 times or "duration [ms]" for the time of each row, then quantities with units, "volts [V]" or "source.volts
-[V]". A mistake is named with its cell.`,
+[V]". Without a time it is a list of setpoints, for a grid. A mistake is named with its cell.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			t, err := readTable(args[0])
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-			length := t.Time[len(t.Time)-1]
-			if t.Durations {
-				length = 0
-				for _, d := range t.Time {
-					length += d
-				}
-			}
 			if a.json {
-				return a.printJSON(map[string]any{"file": args[0], "rows": len(t.Time), "names": t.Names, "seconds": length})
+				return a.printJSON(map[string]any{"file": args[0], "rows": t.Len(), "names": t.Names, "seconds": t.Length(),
+					"list": t.Listed})
 			}
-			fmt.Fprintf(a.out, "%s: %d rows, %s, %s long\n", args[0], len(t.Time), strings.Join(t.Names, ", "),
-				report.Seconds(length))
+			length := report.Seconds(t.Length()) + " long"
+			if t.Listed {
+				length = "a list for a grid"
+			}
+			fmt.Fprintf(a.out, "%s: %d rows, %s, %s\n", args[0], t.Len(), strings.Join(t.Names, ", "), length)
 			return nil
 		},
 	}

@@ -111,6 +111,13 @@ func (v *view) head(stale bool) string {
 		state = liveStyle.Render("● live")
 	}
 	line := boldStyle.Render(v.bay.Title) + "  " + state
+	if c := v.bay.Cover; c != nil {
+		cover := api.Cover{Why: "no contact with the service"}
+		if !stale {
+			cover = *c
+		}
+		line += "  " + map[bool]lipgloss.Style{true: mutedStyle, false: failStyle}[cover.SafeToOpen].Render(coverWords(cover))
+	}
 	if r := v.bay.Run; r != nil {
 		line += "  " + mutedStyle.Render(fmt.Sprintf("%s · %s, rev %d", plain(r.Serial), plain(r.Procedure), r.Revision))
 	}

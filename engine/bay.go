@@ -213,6 +213,7 @@ func (b *Bay) Status() api.Bay {
 	if !safeSince.IsZero() && b.state == api.BayIdle {
 		s.SafeSince = &safeSince
 	}
+	s.Cover = b.outputs.Cover(shownFor)
 	s.StillThere = b.stillThere()
 	if s.Held = b.engine.latch.Load(); s.Held == nil {
 		s.Held = b.latch

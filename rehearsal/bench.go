@@ -212,6 +212,8 @@ func (b *bench) value(r read) float64 {
 	switch {
 	case q == "celsius":
 		return o.Celsius
+	case q == "irradiance":
+		return o.Irradiance
 	case q == "limited" && o.Line.Limited:
 		return 1
 	case q == "volts" && drains:

@@ -106,7 +106,8 @@ func (p *Picture) drawStart(w *waveform.Waveform, scale float64, figures []proce
 // makeupPictures draw the spectrum of a channel, on logarithmic axes, and its histogram.
 func makeupPictures(stage string, w *waveform.Waveform) []Picture {
 	spectrum := Picture{Title: fmt.Sprintf("%s: %s, spectrum", stage, w.Channel), XLabel: "Frequency",
-		YLabel: "Amplitude", Plain: true, Thin: true, Log: []string{"Hz", w.Unit}}
+		YLabel: "Amplitude", Plain: true, Thin: true, LogX: true, LogY: true,
+		units: [2]string{"Hz", w.Unit}}
 	line := Line{}
 	hertz, amplitudes := w.Spectrum().Reduced(capturePoints)
 	for i, f := range hertz {

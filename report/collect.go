@@ -75,6 +75,7 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 			}
 		}
 	}
+	doc.Played = append(archive.Pointed(doc.Curves, doc.Points), doc.Played...)
 	return doc, nil
 }
 

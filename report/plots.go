@@ -20,11 +20,10 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/burden"
+	"usherbench/core/figure"
 	"usherbench/core/figure/converter"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
-	"usherbench/core/record"
-	"usherbench/core/seats"
 	"usherbench/core/trace"
 )
 
@@ -46,8 +45,11 @@ type Picture struct {
 	Thin bool
 	// Between has the legend stand halfway up, where lines run along the top and the bottom.
 	Between bool
-	// Log is for logarithmic axes, where there is nothing at or below 0: the units of x and of y; nil: they are linear.
-	Log []string
+	// LogX and LogY are for logarithmic axes, on which there is nothing at or below 0.
+	LogX, LogY bool
+	units      [2]string // of the axes
+	// Spots are where figures lie.
+	Spots []figure.Spot
 	// Surface is drawn as a map with contours in place of lines; nil: there is none.
 	Surface *converter.Surface
 	// Connection is drawn in place of axes and lines: how the voltage input of a power meter is joined.
@@ -58,16 +60,19 @@ type Picture struct {
 
 // Pictures evaluates the curves that a run's procedure asks for.
 func Pictures(doc api.Run) []Picture {
-	points := slices.DeleteFunc(slices.Clone(doc.Points), func(p record.Point) bool { return p.Row != "" })
 	var pictures []Picture
 	for _, c := range doc.Curves {
-		p := picture(points, c)
+		p := picture(c)
 		for _, played := range doc.Played {
 			if played.Curve == c {
-				p.Lines, p.Plain = append(p.Lines, Line{Label: played.Label, X: played.X, Y: slices.Clone(played.Y)}), true
+				p.Lines = append(p.Lines, Line{Label: played.Label, X: played.X, Y: slices.Clone(played.Y)})
+				p.Plain = !played.Dots
 			}
 		}
 		p.deviates(c, doc.Rated)
+		if c.Less == "" {
+			p.Spots = spotsOf(c, doc.Figures)
+		}
 		if len(p.Lines) > 0 {
 			pictures = append(pictures, p)
 		}
@@ -75,43 +80,10 @@ func Pictures(doc api.Run) []Picture {
 	return append(pictures, efficiencyMaps(doc.Figures)...)
 }
 
-func picture(points []record.Point, c procedure.Curve) Picture {
-	p := Picture{Title: titleOf(c, label(c.Of)), XLabel: axis(c.By), YLabel: axis(c.Of)}
-	if c.Title != "" { // what is drawn is no points of a grid
-		p.Between = true
-		return p
-	}
-	lines := map[float64]*Line{}
-	var order []float64
-	for _, point := range points {
-		x, okX := value(point, c.By)
-		y, okY := value(point, c.Of)
-		if less := c.LessColumn(); less != "" {
-			from, ok := value(point, less)
-			y, okY = y-from, okY && ok
-		}
-		if !okX || !okY {
-			continue
-		}
-		key := 0.0
-		if c.Per != "" {
-			key = point.Place[c.Per]
-		}
-		line := lines[key]
-		if line == nil {
-			line = &Line{}
-			if c.Per != "" {
-				line.Label = quantity.Quantity{Value: key, Dim: trace.UnitOf(c.Per).Dim}.String()
-			}
-			lines[key] = line
-			order = append(order, key)
-		}
-		line.X, line.Y = append(line.X, x), append(line.Y, y)
-	}
-	slices.Sort(order)
-	for _, key := range order {
-		p.Lines = append(p.Lines, *lines[key])
-	}
+func picture(c procedure.Curve) Picture {
+	p := Picture{Title: titleOf(c, label(c.Of)), XLabel: axis(c.By), YLabel: axis(c.Of), Between: c.Title != "",
+		LogX: strings.Contains(c.Log, "x"), LogY: strings.Contains(c.Log, "y")}
+	p.units = [2]string{trace.UnitOf(c.By).Symbol, trace.UnitOf(c.Of).Symbol}
 	return p
 }
 
@@ -148,36 +120,6 @@ func (p *Picture) deviates(c procedure.Curve, rated map[string]float64) {
 	p.Title = titleOf(c, label(c.Of)+" less "+from)
 	of := axis(c.Of)
 	p.YLabel = "Deviation of " + strings.ToLower(of[:1]) + of[1:]
-}
-
-// value is a quantity of a point in its unit; efficiency and loss are computed from the powers of all inputs and
-// outputs.
-func value(p record.Point, of string) (float64, bool) {
-	switch of {
-	case "efficiency":
-		in, out := watts(p, seats.Feeds), watts(p, seats.Drains)
-		return 100 * out / in, in > 0 && out > 0
-	case "loss":
-		in, out := watts(p, seats.Feeds), watts(p, seats.Drains)
-		return in - out, !math.IsNaN(in - out)
-	}
-	a, ok := p.Averages[of]
-	return a.Mean, ok && a.N > 0
-}
-
-// watts are those of all seats that have a role; NaN if there are none.
-func watts(p record.Point, role seats.Role) float64 {
-	sum, n := 0.0, 0
-	for column, a := range p.Averages {
-		seat, ok := strings.CutSuffix(column, ".watts")
-		if kind, known := seats.KindOf(seat); ok && known && kind.Is(role) && a.N > 0 {
-			sum, n = sum+a.Mean, n+1
-		}
-	}
-	if n == 0 {
-		return math.NaN()
-	}
-	return sum
 }
 
 func label(of string) string {
@@ -268,9 +210,10 @@ func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
 		pl.Legend.Top, pl.Legend.YOffs = false, vg.Length(height/3)*vg.Millimeter
 	}
 	pl.X.Tick.Marker, pl.Y.Tick.Marker = plot.TickerFunc(ticks), plot.TickerFunc(ticks)
-	for i, symbol := range p.Log {
-		a := []*plot.Axis{&pl.X, &pl.Y}[i]
-		a.Scale, a.Tick.Marker = plot.LogScale{}, powers(symbol)
+	for i, log := range []bool{p.LogX, p.LogY} {
+		if a := []*plot.Axis{&pl.X, &pl.Y}[i]; log {
+			a.Scale, a.Tick.Marker = plot.LogScale{}, powers(p.units[i])
+		}
 	}
 	lines := plotter.NewGrid()
 	lines.Horizontal.Color, lines.Vertical.Color = grid, grid
@@ -304,7 +247,10 @@ func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
 			pl.Legend.Add(l.Label, line)
 		}
 	}
-	if p.Surface == nil && p.Log == nil {
+	if err := p.drawSpots(pl, sans(8)); err != nil {
+		return err
+	}
+	if p.Surface == nil && !p.LogY {
 		pad(&pl.Y)
 	}
 	pl.Draw(draw.NewCanvas(canvas, vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter))

@@ -219,7 +219,7 @@ func (s *Service) readTable(c *echo.Context) error {
 		return &api.Problem{Title: "The table cannot be used", Status: http.StatusUnprocessableEntity, Detail: detail,
 			Remedy: "mend the cell and send the file again"}
 	}
-	return c.JSON(http.StatusOK, api.Table{Text: tables.Text(t), Names: t.Names, Rows: len(t.Time)})
+	return c.JSON(http.StatusOK, api.Table{Text: tables.Text(t), Names: t.Names, Rows: t.Len()})
 }
 
 // writeTable gives the shapes of a stage as a table file.

@@ -96,6 +96,26 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const panelFaults = `procedure: faults
+for: any
+needs: {load: {}, light: {}}
+guards:
+  - {when: "light.irradiance < 100 W/m² for 100 ms and elapsed > 2 s", note: it is dark}
+stages:
+  - set: {load: {mode: voltage, volts: 15 V, output: on}}
+  - hold: {for: 1000 s}
+`
+
+const lockedFaults = `procedure: faults
+for: any
+needs: {sourcemeter: {volts: 2000 V, amps: 1 mA}, thermo: {}}
+guards:
+  - {when: "sourcemeter.volts < 1000 V for 100 ms and elapsed > 2 s", note: the volts are gone}
+stages:
+  - set: {sourcemeter: {volts: 1500 V, amps: 100 µA, output: on}}
+  - hold: {for: 1000 s}
+`
+
 const cellFaults = `procedure: faults
 for: any
 needs: {cycler: {}, meter: {}}
@@ -187,6 +207,9 @@ func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {
 	case simbench.Distorted, simbench.Drifting:
 		return effect{when: "running", goesOn: "goes on; figures of the supply tell it"}
 	case simbench.OpenInterlock:
+		if kind == "sourcemeter" { // its output is on only while the interlock reads closed
+			return effect{when: "running", ends: true, words: "is open while its output is on"}
+		}
 		return effect{when: "starting", ends: true, words: "the interlock of"}
 	}
 	return effect{}
@@ -263,6 +286,10 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(contractFaults)
 	case simbench.Recirculated:
 		h.Push(circleFaults)
+	case simbench.Panel:
+		h.Push(panelFaults)
+	case simbench.HighVoltage:
+		h.Push(lockedFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	case simbench.Scoped, simbench.Digitised:

@@ -96,6 +96,10 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		serial = "ED-501"
 	case strings.HasPrefix(r.name, "petrel"):
 		serial = "PT-701"
+	case strings.HasPrefix(r.name, "fulmar"):
+		serial = "FU-901"
+	case strings.HasPrefix(r.name, "skua"):
+		serial = "SK-1002"
 	case strings.HasPrefix(r.name, "dunlin"):
 		serial = "DN-601"
 	}
@@ -140,6 +144,9 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay2", "gannet-resistance", map[string]string{"settle": "40 s"}}}},
 		{1, []simbench.Layout{simbench.Converter, simbench.Converter}, []ready{{"bay1", "tern-cranking", nil},
 			{"bay2", "tern-buoy-day", nil}}},
+		{1, []simbench.Layout{simbench.Panel, simbench.HighVoltage}, []ready{{"bay1", "fulmar-sweep", nil},
+			{"bay1", "fulmar-table", nil}, {"bay2", "skua-blocking", nil}}},
+		{60, []simbench.Layout{simbench.HighVoltage}, []ready{{"bay1", "skua-insulation", nil}}},
 		{8, []simbench.Layout{simbench.Scoped, simbench.Outputs}, []ready{{"bay1", "tern-validation", nil},
 			{"bay2", "dunlin-outputs", nil}}},
 		{2, []simbench.Layout{simbench.Scoped, simbench.Contracts}, []ready{{"bay1", "tern-watch", nil},

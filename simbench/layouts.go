@@ -29,6 +29,8 @@ const (
 	MainsAtUnit  Layout = "mains-at-unit"
 	Contracts    Layout = "contracts"
 	Recirculated Layout = "recirculated"
+	Panel        Layout = "panel"
+	HighVoltage  Layout = "high-voltage"
 )
 
 // plan is a layout as data.
@@ -110,6 +112,10 @@ func layouts() []plan {
 			"analyser in the mains and at the unit, and a thermometer", unit: "kittiwake", serial: "KW", first: 801,
 			standIns: join((*Bench).addFeeder, (*Bench).addThreePhaseMeter, (*Bench).addACLoad, (*Bench).addBypass,
 				(*Bench).addThermo)},
+		{name: Panel, about: "a load at a photovoltaic panel, and a reference cell beside it", unit: "fulmar", serial: "FU",
+			first: 901, standIns: join((*Bench).addLoad, (*Bench).addLight)},
+		{name: HighVoltage, about: "a source-meter with an interlock at a power switch, and a thermometer", unit: "skua",
+			serial: "SK", first: 1001, standIns: join((*Bench).addSourceMeter, (*Bench).addThermo)},
 	}
 }
 

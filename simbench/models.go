@@ -12,40 +12,43 @@ type channelModel struct{ gain, offset, noise, resolution float64 }
 
 // The stand-ins keep what their dialects promise: errors are drawn evenly from within these bounds.
 var (
-	supplyVolts    = channelModel{gain: 0.0003, offset: 6e-3, noise: 0.4e-3, resolution: 1e-3}
-	supplyAmps     = channelModel{gain: 0.0005, offset: 1.5e-3, noise: 0.08e-3, resolution: 0.1e-3}
-	supplySetVolts = channelModel{gain: 0.0005, offset: 10e-3, resolution: 1e-3}
-	loadVolts      = channelModel{gain: 0.00025, offset: 4e-3, noise: 0.15e-3, resolution: 0.1e-3}
-	loadAmps       = channelModel{gain: 0.0005, offset: 2e-3, noise: 0.12e-3, resolution: 0.1e-3}
-	loadSetAmps    = channelModel{gain: 0.0005, offset: 3e-3, resolution: 0.1e-3}
-	standbyAmps    = channelModel{gain: 0.0005, offset: 40e-6, noise: 4e-6, resolution: 1e-6}
-	cyclerVolts    = channelModel{gain: 0.0002, offset: 3e-3, noise: 0.15e-3, resolution: 0.1e-3}
-	cyclerAmps     = channelModel{gain: 0.0005, offset: 1.5e-3, noise: 0.1e-3, resolution: 0.1e-3}
-	cyclerSetVolts = channelModel{gain: 0.0005, offset: 8e-3, resolution: 1e-3}
-	cyclerSetAmps  = channelModel{gain: 0.0005, offset: 3e-3, resolution: 0.1e-3}
-	analyserVolts  = channelModel{gain: 0.0001, offset: 1e-3, noise: 0.1e-3, resolution: 0.1e-3}
-	analyserAmps   = channelModel{gain: 0.0001, offset: 0.2e-3, noise: 0.02e-3, resolution: 0.01e-3}
-	analyserWatts  = channelModel{gain: 0.0002, offset: 5e-3, noise: 0.5e-3, resolution: 0.1e-3}
-	meterVolts     = channelModel{gain: 0.00003, offset: 0.3e-3, noise: 0.02e-3, resolution: 0.01e-3}
-	shuntAmps      = channelModel{gain: 0.0005, offset: 0.5e-3, noise: 0.05e-3, resolution: 0.1e-3}
-	mainsVolts     = channelModel{gain: 0.001, offset: 0.1, noise: 0.02, resolution: 0.01}
-	mainsAmps      = channelModel{gain: 0.002, offset: 2e-3, noise: 0.2e-3, resolution: 1e-3}
-	mainsSetVolts  = channelModel{gain: 0.001, offset: 0.1, resolution: 0.1}
-	gridVolts      = channelModel{gain: 0.0005, offset: 0.02, noise: 3e-3, resolution: 1e-3}
-	gridAmps       = channelModel{gain: 0.001, offset: 5e-6, noise: 1e-6, resolution: 1e-7}
-	gridWatts      = channelModel{gain: 0.001, offset: 0.2e-3, noise: 30e-6, resolution: 1e-5}
-	sinkVolts      = channelModel{gain: 0.0005, offset: 3e-3, noise: 0.2e-3, resolution: 0.1e-3}
-	sinkAmps       = channelModel{gain: 0.001, offset: 3e-3, noise: 0.2e-3, resolution: 1e-3}
-	gridHertz      = channelModel{offset: 5e-3, noise: 1e-3, resolution: 1e-3}
-	threeVolts     = channelModel{gain: 0.0005, offset: 0.05, noise: 5e-3, resolution: 0.01}
-	threeAmps      = channelModel{gain: 0.001, offset: 0.01, noise: 1e-3, resolution: 1e-3}
-	threeWatts     = channelModel{gain: 0.001, offset: 5, noise: 0.5, resolution: 0.1}
-	acLoadWatts    = channelModel{gain: 0.001, offset: 10, noise: 1, resolution: 0.1}
-	acLoadSet      = channelModel{gain: 0.002, offset: 30, resolution: 1}
-	thermoCelsius  = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
-	registerVolts  = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
-	registerAmps   = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
-	registerSet    = channelModel{gain: 0.002, offset: 5e-3, resolution: 1e-3}
+	supplyVolts     = channelModel{gain: 0.0003, offset: 6e-3, noise: 0.4e-3, resolution: 1e-3}
+	supplyAmps      = channelModel{gain: 0.0005, offset: 1.5e-3, noise: 0.08e-3, resolution: 0.1e-3}
+	supplySetVolts  = channelModel{gain: 0.0005, offset: 10e-3, resolution: 1e-3}
+	loadVolts       = channelModel{gain: 0.00025, offset: 4e-3, noise: 0.15e-3, resolution: 0.1e-3}
+	loadAmps        = channelModel{gain: 0.0005, offset: 2e-3, noise: 0.12e-3, resolution: 0.1e-3}
+	loadSetAmps     = channelModel{gain: 0.0005, offset: 3e-3, resolution: 0.1e-3}
+	standbyAmps     = channelModel{gain: 0.0005, offset: 40e-6, noise: 4e-6, resolution: 1e-6}
+	cyclerVolts     = channelModel{gain: 0.0002, offset: 3e-3, noise: 0.15e-3, resolution: 0.1e-3}
+	cyclerAmps      = channelModel{gain: 0.0005, offset: 1.5e-3, noise: 0.1e-3, resolution: 0.1e-3}
+	cyclerSetVolts  = channelModel{gain: 0.0005, offset: 8e-3, resolution: 1e-3}
+	cyclerSetAmps   = channelModel{gain: 0.0005, offset: 3e-3, resolution: 0.1e-3}
+	analyserVolts   = channelModel{gain: 0.0001, offset: 1e-3, noise: 0.1e-3, resolution: 0.1e-3}
+	analyserAmps    = channelModel{gain: 0.0001, offset: 0.2e-3, noise: 0.02e-3, resolution: 0.01e-3}
+	analyserWatts   = channelModel{gain: 0.0002, offset: 5e-3, noise: 0.5e-3, resolution: 0.1e-3}
+	meterVolts      = channelModel{gain: 0.00003, offset: 0.3e-3, noise: 0.02e-3, resolution: 0.01e-3}
+	shuntAmps       = channelModel{gain: 0.0005, offset: 0.5e-3, noise: 0.05e-3, resolution: 0.1e-3}
+	mainsVolts      = channelModel{gain: 0.001, offset: 0.1, noise: 0.02, resolution: 0.01}
+	mainsAmps       = channelModel{gain: 0.002, offset: 2e-3, noise: 0.2e-3, resolution: 1e-3}
+	mainsSetVolts   = channelModel{gain: 0.001, offset: 0.1, resolution: 0.1}
+	gridVolts       = channelModel{gain: 0.0005, offset: 0.02, noise: 3e-3, resolution: 1e-3}
+	gridAmps        = channelModel{gain: 0.001, offset: 5e-6, noise: 1e-6, resolution: 1e-7}
+	gridWatts       = channelModel{gain: 0.001, offset: 0.2e-3, noise: 30e-6, resolution: 1e-5}
+	sinkVolts       = channelModel{gain: 0.0005, offset: 3e-3, noise: 0.2e-3, resolution: 0.1e-3}
+	sinkAmps        = channelModel{gain: 0.001, offset: 3e-3, noise: 0.2e-3, resolution: 1e-3}
+	gridHertz       = channelModel{offset: 5e-3, noise: 1e-3, resolution: 1e-3}
+	threeVolts      = channelModel{gain: 0.0005, offset: 0.05, noise: 5e-3, resolution: 0.01}
+	threeAmps       = channelModel{gain: 0.001, offset: 0.01, noise: 1e-3, resolution: 1e-3}
+	threeWatts      = channelModel{gain: 0.001, offset: 5, noise: 0.5, resolution: 0.1}
+	acLoadWatts     = channelModel{gain: 0.001, offset: 10, noise: 1, resolution: 0.1}
+	acLoadSet       = channelModel{gain: 0.002, offset: 30, resolution: 1}
+	highVolts       = channelModel{gain: 0.0002, offset: 0.2, noise: 5e-3, resolution: 10e-3}
+	highSetVolts    = channelModel{gain: 0.0003, offset: 0.5, resolution: 10e-3}
+	thermoCelsius   = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
+	lightIrradiance = channelModel{gain: 0.01, offset: 1, noise: 0.3, resolution: 0.1}
+	registerVolts   = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
+	registerAmps    = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
+	registerSet     = channelModel{gain: 0.002, offset: 5e-3, resolution: 1e-3}
 )
 
 // standbyRange is the upper end of the supply's fine current range, A.

@@ -36,6 +36,7 @@ func (h *house) look() {
 		if err != nil {
 			return
 		}
+		h.seenCovers(bays)
 		k := look{time.Now(), map[string]string{}}
 		for _, b := range bays {
 			k.alarms[b.Name] = b.Alarm

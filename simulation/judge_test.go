@@ -67,7 +67,7 @@ func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
 		rules := []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed, j.retried,
-			j.undisturbed, j.watchdogs, j.late, j.failedByHand, j.safeAgain}
+			j.undisturbed, j.watchdogs, j.late, j.failedByHand, j.safeAgain, j.unlocked}
 		if !h.older && !h.setOnce { // otherwise what came after the copy is on no record, or at another time
 			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime, j.goesOn, j.whole)
 		}
@@ -569,7 +569,7 @@ func (j *judged) retried() {
 // feeding are the instruments by which an output goes on and off.
 func (j *judged) feeding(what string) (names []string) {
 	for name, s := range j.config.Bays[j.bay].Seats {
-		if name != what && (what != "source" || name != "cycler" && name != "mains") &&
+		if name != what && (what != "source" || name != "cycler" && name != "mains" && name != "sourcemeter") &&
 			(what != "load" || name != "acload") {
 			continue
 		}

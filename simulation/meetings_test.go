@@ -38,7 +38,7 @@ func meetings() []kind {
 				Bay: bay.Name})
 		}, nil},
 		// What is on by hand is lost.
-		{"lost by hand", 2, func(d draw, s Scenario, all []instrument) []Event {
+		{"lost by hand", 5, func(d draw, s Scenario, all []instrument) []Event {
 			bay, at := d.bay(s), d.between(began, 2*time.Second)
 			events := []Event{{At: at, Kind: "stop", Bay: bay.Name},
 				{At: at + 500*time.Millisecond, Kind: "set by hand", Bay: bay.Name, Words: "on"}}
@@ -133,7 +133,7 @@ func meetings() []kind {
 			return events
 		}, nil},
 		// Several people want a bay within moments.
-		{"crowd", 2, func(d draw, s Scenario, _ []instrument) (events []Event) {
+		{"crowd", 6, func(d draw, s Scenario, _ []instrument) (events []Event) {
 			bay, at := d.bay(s), d.between(0, s.Troubled-time.Second)
 			for range 3 + d.IntN(4) {
 				e := Event{At: at + d.between(0, 700*time.Millisecond), Bay: bay.Name, Kind: of(d, []string{"start", "start",
@@ -169,7 +169,7 @@ func meetings() []kind {
 				{At: at + 300*time.Millisecond + d.between(100*time.Millisecond, 2*time.Second), Kind: "stop", Bay: bay.Name}}
 		}, nil},
 		// Nobody is left, neither service nor warden: only the instruments themselves can switch off.
-		{"nobody is left", 1, nobodyIsLeft, nil},
+		{"nobody is left", 2, nobodyIsLeft, nil},
 		// Service and warden die, and the records with them: who comes next finds nothing to go by.
 		{"nothing is left", 1, func(d draw, s Scenario, _ []instrument) []Event {
 			at := d.between(began, 2*time.Second)
@@ -207,6 +207,16 @@ func meetings() []kind {
 			return append(events, Event{At: at + 100*time.Millisecond, Kind: "stop", Bay: bay.Name},
 				Event{At: at + d.between(3500*time.Millisecond, 4500*time.Millisecond), Kind: "configure", Bay: bay.Name,
 					Words: "looked"})
+		}, nil},
+		// A cover is opened over what is on, for long enough that its run ends and its charge is gone.
+		{"opened over volts", 3, func(d draw, s Scenario, all []instrument) (events []Event) {
+			for _, i := range all {
+				if strings.HasPrefix(i.name, "sourcemeter") {
+					events = append(events, Event{At: d.between(began, s.Troubled-time.Second), Kind: "break",
+						Instrument: i.name, Fault: simbench.OpenInterlock, For: d.between(100*time.Millisecond, 4*time.Second)})
+				}
+			}
+			return events
 		}, nil},
 		// What is done with the instruments of a bay stands still, and nothing else does.
 		{"stall of a bay", 2, func(d draw, s Scenario, _ []instrument) []Event {
@@ -267,8 +277,10 @@ func allBreak(bay BayPlan, all []instrument, e Event) (events []Event) {
 // handSeat is the seat that is set by hand in a layout.
 func handSeat(l simbench.Layout) string {
 	switch beginningOf(l) {
-	case "converter", "pair", "drain", "contract":
+	case "converter", "pair", "drain", "contract", "panel":
 		return "load"
+	case "locked":
+		return "sourcemeter"
 	case "mains", "circle":
 		return "mains"
 	}

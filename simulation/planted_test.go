@@ -98,6 +98,12 @@ var planted = []bug{
 	{"make safe waits behind history", "engine/engine.go",
 		"for _, r := range runs {\n\t\t_ = e.endAborted(r, \"history\")\n\t}\n\toff := e.makeSafeAgain(runs, err)",
 		"off := e.makeSafeAgain(runs, err)", nil},
+	{"an open interlock is not looked at", "engine/outputs/sampler.go", "why := x.unlocked(); why != \"\" && false {",
+		"why := x.unlocked(); why != \"\" {", nil},
+	{"an output goes on behind an interlock that nobody asks", "engine/outputs/on.go",
+		"err := x.closed(ctx); err != nil && false {", "err := x.closed(ctx); err != nil {", nil},
+	{"a cover is safe when its output is off", "engine/outputs/interlock.go",
+		"case math.Abs(volts) >= mostSafeVolts && false:", "case math.Abs(volts) >= mostSafeVolts:", nil},
 	{"guards look at outputs that are off for a rest", "core/stage/guards.go", "(true || m.ofTemperatures(i))",
 		"(!m.state.Away || m.ofTemperatures(i))", nil},
 }

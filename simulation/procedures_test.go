@@ -64,6 +64,16 @@ stages:
       mains: {volts: 230 V, hertz: 50 Hz, amps: 110 A, output: on}
       acload: {watts: 20 kW, output: on}
 `
+	panelStages = `
+needs: {load: {}}
+stages:
+  - set: {load: {mode: voltage, volts: 15 V, output: on}}
+`
+	lockedStages = `
+needs: {sourcemeter: {volts: 2000 V, amps: 1 mA}}
+stages:
+  - set: {sourcemeter: {volts: 1500 V, amps: 100 µA, output: on}}
+`
 )
 
 // ends are how a procedure goes on after its beginning.
@@ -77,7 +87,7 @@ var ends = map[string][2]string{
 // beginnings are the kinds of beginnings.
 var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
 	"cells": cellStages, "drain": drainStages, "mains": mainsStages, "contract": contractStages,
-	"circle": circleStages}
+	"circle": circleStages, "panel": panelStages, "locked": lockedStages}
 
 // timeless ends the names of procedures that nobody can write: a pass of their loop takes no time.
 const timeless = "-timeless"
@@ -102,9 +112,11 @@ func timelessTexts() (all []string) {
 			seat = "cycler"
 		case "mains", "circle":
 			seat = "mains"
+		case "locked":
+			seat = "sourcemeter"
 		}
 		all = append(all, text(kind+timeless, "", beginnings[kind], "  - repeat: {times: 20000}\n    stages: [{set: {"+seat+
-			": {amps: 1 A}}}]\n"))
+			": {amps: 1 mA}}}]\n"))
 	}
 	return all
 }
@@ -130,6 +142,10 @@ func beginningOf(l simbench.Layout) string {
 		return "contract"
 	case simbench.Recirculated:
 		return "circle"
+	case simbench.Panel:
+		return "panel"
+	case simbench.HighVoltage:
+		return "locked"
 	}
 	return "converter"
 }

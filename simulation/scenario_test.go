@@ -137,6 +137,9 @@ func Draw(seed uint64) Scenario {
 	shared := d.chance(0.06)
 	for i := range of(d, []int{2, 2, 2, 2, 3, 3, 4, 6}) {
 		layout := of(d, layouts)
+		if d.chance(0.4) { // the bays in which the most can happen stay as likely when layouts are added
+			layout = of(d, []simbench.Layout{simbench.Converter, simbench.BatteryPack, simbench.CyclerPair})
+		}
 		if shared && i < 2 {
 			layout = simbench.Converter
 		}
@@ -156,7 +159,7 @@ func Draw(seed uint64) Scenario {
 	for range d.IntN(mostPeople + 1) {
 		s.Events = append(s.Events, drawn(d, s, people(), instruments)...)
 	}
-	if d.chance(0.5) {
+	if d.chance(0.75) {
 		s.Events = append(s.Events, drawn(d, s, meetings(), instruments)...)
 	}
 	if shared && d.chance(0.3) {

@@ -98,12 +98,15 @@ func Write(w io.Writer, t *shape.Table, format string) error {
 			return err
 		}
 	}
-	for k := range t.Time {
-		if err := set(book, sheet, 0, k+1, t.Time[k]); err != nil {
-			return err
+	first := len(rows[0]) - len(t.Levels) // a list has no times
+	for k := range t.Len() {
+		if first > 0 {
+			if err := set(book, sheet, 0, k+1, t.Time[k]); err != nil {
+				return err
+			}
 		}
 		for c, levels := range t.Levels {
-			if err := set(book, sheet, c+1, k+1, levels[k]); err != nil {
+			if err := set(book, sheet, c+first, k+1, levels[k]); err != nil {
 				return err
 			}
 		}

@@ -15,15 +15,17 @@ import (
 )
 
 func TestATableSurvivesEveryFormat(t *testing.T) {
-	table, err := shape.ReadCSV(strings.NewReader("duration [ms],source.volts [V],load.amps " +
-		"[mA]\n100,48,2000\n5,36.125,2500\n"))
-	require.NoError(t, err)
-	for _, format := range []string{CSV, XLSX} {
-		var b bytes.Buffer
-		require.NoError(t, Write(&b, table, format))
-		again, err := Read(&b, format)
-		require.NoError(t, err, format)
-		assert.Equal(t, table, again, format)
+	for _, text := range []string{"duration [ms],source.volts [V],load.amps [mA]\n100,48,2000\n5,36.125,2500\n",
+		"load.amps [mA]\n0\n900\n1850.5\n"} {
+		table, err := shape.ReadCSV(strings.NewReader(text))
+		require.NoError(t, err)
+		for _, format := range []string{CSV, XLSX} {
+			var b bytes.Buffer
+			require.NoError(t, Write(&b, table, format))
+			again, err := Read(&b, format)
+			require.NoError(t, err, format)
+			assert.Equal(t, table, again, format)
+		}
 	}
 	assert.Equal(t, []string{XLSX, XLSX, CSV, CSV}, []string{FormatOf("a.xlsx"), FormatOf("b.XLSX"), FormatOf("c.csv"),
 		FormatOf("d")})

@@ -3,7 +3,9 @@ import { save } from './parts/save'
 
 type Schemas = components['schemas']
 export type Bay = Schemas['Bay']
+export type Cover = Schemas['Cover']
 export type Held = Schemas['Held']
+export type Spot = Schemas['Spot']
 export type Run = Schemas['Run']
 export type RunSummary = Schemas['RunSummary']
 export type Figure = Schemas['Figure']

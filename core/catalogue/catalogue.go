@@ -13,7 +13,9 @@ import (
 	"usherbench/core/figure/capture"
 	"usherbench/core/figure/charger"
 	"usherbench/core/figure/converter"
+	"usherbench/core/figure/device"
 	"usherbench/core/figure/mains"
+	"usherbench/core/figure/panel"
 	"usherbench/core/figure/rows"
 	"usherbench/core/kinds"
 	"usherbench/core/nameplate"
@@ -34,7 +36,8 @@ func Figures() figure.Catalogue { return figures() }
 
 var figures = sync.OnceValue(func() figure.Catalogue {
 	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
-		charger.Figures, charger.Contracted, mains.Figures, backup.Figures)
+		charger.Figures, charger.Contracted, mains.Figures, backup.Figures,
+		panel.Figures, device.Figures)
 })
 
 // Language is what a procedure may say.

@@ -18,6 +18,7 @@ import (
 	"usherbench/core/figure"
 	"usherbench/core/figure/backup"
 	"usherbench/core/figure/charger"
+	"usherbench/core/figure/device"
 	"usherbench/core/figure/mains"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
@@ -110,6 +111,13 @@ func soundRun() (*table, *record.Record) {
 			x.add(t+past+1e-3, map[string]float64{"source.volts": volts, "source.amps": fed, "load.volts": volts,
 				"load.amps": drained, "source.energy": charge[0], "source.watts": volts * fed, "load.watts": volts * drained,
 				"thermo.celsius": 23 + past/1000, "contract.offer.o1": fivePointZero})
+			for column, read := range map[string]float64{"sourcemeter.volts": 500, "sourcemeter.amps": 110e-9 +
+				150e-9*math.Exp(-past/100)} {
+				if name != "insulated" {
+					read = math.NaN()
+				}
+				x.columns[column] = append(x.columns[column], read)
+			}
 			for column, read := range meter(past) {
 				if name != "standby" {
 					read = math.NaN()
@@ -146,6 +154,15 @@ func soundRun() (*table, *record.Record) {
 	})
 	stage("idle", "hold", 120, "", func(float64) (float64, float64, float64) { return 48, 0.02, 0 })
 	stage("standby", "hold", 960, "", func(float64) (float64, float64, float64) { return 48, 0.02, 1 })
+	stage("insulated", "hold", 640, "", func(float64) (float64, float64, float64) { return 48, 0.02, 1 })
+	for _, name := range []string{"panel", "device"} {
+		from := t
+		for _, p := range sweptPoints(name) {
+			p.T0, p.T1 = t, t+1
+			rec.Points, t = append(rec.Points, p), t+1
+		}
+		rec.Stages = append(rec.Stages, record.Span{Name: name, Kind: "grid", T0: from, T1: t})
+	}
 	for _, place := range [][2]float64{{36, 8}, {48, 8}, {60, 8}, {48, 1}, {48, 2}, {48, 4}, {48, 6}} {
 		rec.Points = append(rec.Points, point(place[0], place[1]))
 	}
@@ -186,6 +203,27 @@ func soundRun() (*table, *record.Record) {
 		return x.between(column, a, b), nil
 	}
 	return x, rec
+}
+
+// sweptPoints are those of a panel that a load led there and back, or of a device that was led to where it breaks down.
+func sweptPoints(name string) (points []record.Point) {
+	add := func(seat, set string, volts, amps float64) {
+		points = append(points, record.Point{Stage: name, Place: map[string]float64{seat + "." + set: map[string]float64{
+			"volts": volts, "amps": amps}[set]}, Averages: map[string]trace.Average{
+			seat + ".volts": {Mean: volts, SE: 1e-4, N: 10}, seat + ".amps": {Mean: amps, SE: math.Abs(amps) * 1e-5, N: 10}}})
+	}
+	if name == "device" {
+		for volts := 100.0; volts <= 1900; volts += 50 {
+			add("sourcemeter", "volts", volts, 20e-9*volts/1000+1e-6*math.Exp((volts-1800)/9))
+			points[len(points)-1].Place["sourcemeter.amps"] = 1e-4
+		}
+		return points
+	}
+	for k := -40; k <= 40; k++ {
+		volts := 22 * (1 - math.Pow(1-math.Abs(float64(k))/40, 2))
+		add("load", "volts", volts, 1.9-volts/260-1.9*math.Exp((volts-21.9)/1.2))
+	}
+	return points
 }
 
 // fivePointZero is a source object: fixed, 5 V, 3 A.
@@ -264,6 +302,13 @@ func requests() (all []figure.Request) {
 			req.Stage, req.Channel, req.Against = "ripple", "output", ""
 		case catalogue.Figures()[id].Needs == figure.Capture:
 			req.Stage, req.Channel, req.Since = "start", "output", "input"
+		case strings.HasPrefix(id, "pv-"):
+			req.Stage, req.Against = "panel", ""
+		case slices.ContainsFunc(device.Figures, func(d figure.Definition) bool { return d.ID == id }):
+			req.Stage, req.Args = "device", map[string]float64{"current": 1e-6, "voltage": 1000}
+			if catalogue.Figures()[id].Needs == figure.Window {
+				req.Stage, req.Args = "insulated", nil
+			}
 		case slices.ContainsFunc(mains.Figures, func(d figure.Definition) bool { return d.ID == id }):
 			req.Stage = "standby"
 			req.Args = map[string]float64{"across": 2e6, "through": 0.5, "nominal-volts": 230, "nominal-hertz": 50, "step": 0.36,

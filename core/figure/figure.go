@@ -113,6 +113,10 @@ type Definition struct {
 	Pairs bool
 	// WithGear is true for a figure from which is taken off what the gear alone loses, in the stage that gear names.
 	WithGear bool
+	// MayHaveGear is true for one from which that is taken off where gear names a stage.
+	MayHaveGear bool
+	// AgainstStage is true for a figure that holds one stage against another, which against names.
+	AgainstStage bool
 	// OfGear is true for a figure of what stands around the unit, of which no model of the unit tells anything.
 	OfGear bool
 	// Exact says why the figure has no uncertainty: what is counted is not measured. Empty: it has one.

@@ -27,6 +27,8 @@ type Result struct {
 	Text string `json:"text,omitempty"`
 	// Table holds what the figure is made of, or its curve.
 	Table *Table `json:"table,omitempty"`
+	// Spots are where the figure lies in pictures of the run.
+	Spots []Spot `json:"spots,omitempty"`
 	// Undetermined says why there is no value; nil if there is one.
 	Undetermined *record.Undetermined `json:"undetermined,omitempty"`
 	// Permitted is how large U may be for a limit to be judged; 0: as large as it is.
@@ -63,6 +65,15 @@ type Table struct {
 type TableColumn struct {
 	Name string `json:"name"`
 	Unit string `json:"unit,omitempty"`
+}
+
+// Spot is a place in the picture of one column over another, in the units of these, with the words to write beside it.
+type Spot struct {
+	By    string  `json:"by"`
+	Of    string  `json:"of"`
+	X     float64 `json:"x"`
+	Y     float64 `json:"y"`
+	Label string  `json:"label,omitempty"`
 }
 
 // The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that
@@ -161,6 +172,7 @@ func finite(x float64) bool { return !math.IsNaN(x) && !math.IsInf(x, 0) }
 // tidy takes out of table and remarks what is no number: a cell that is not known is empty.
 func (r *Result) tidy() {
 	r.Remarks = slices.DeleteFunc(slices.Clone(r.Remarks), notANumber.MatchString)
+	r.Spots = slices.DeleteFunc(r.Spots, func(s Spot) bool { return !finite(s.X) || !finite(s.Y) })
 	if r.Table == nil {
 		return
 	}

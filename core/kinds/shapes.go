@@ -97,6 +97,10 @@ func readTableSegment(r *procedure.Reader, n document.Node, c *shapeContext) ([]
 	if !found {
 		return nil, false
 	}
+	if table.Listed {
+		name.Fail("the table is a list of setpoints without times, for a grid; add a column time [s] or duration [s]")
+		return nil, false
+	}
 	i, err := table.Pick(c.seat.Name, c.quantity)
 	switch {
 	case err != nil:

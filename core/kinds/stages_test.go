@@ -104,6 +104,13 @@ tables:
     0.2,40
     0.2,48
     0.4,48
+  list.csv: |
+    load.amps [A]
+    1
+    2.5
+    3
+    5
+    6
 derived: {unit.watts: "source.volts * source.amps"}
 stages:
 `
@@ -129,6 +136,9 @@ var everyStage = map[string]string{
 	"grid": powered +
 		"  - grid: {over: [{set: load.amps, values: [1 A, 2 A], order: both}], settle: {until: \"load.amps > 1 A\", " +
 		"within: 200 ms}, average: 100 ms}\n",
+	"grid by a list that ends": powered +
+		"  - grid: {over: [{set: load.amps, table: list.csv}], settle: 100 ms, average: 100 ms, end when: \"load.volts " +
+		"< 5 V for 60 ms\"}\n",
 	"play": powered +
 		"  - play: {source.volts: [hold 100 ms at 48 V, ramp to 40 V in 200 ms, sine 2 V at 5 Hz for 400 ms, {table: " +
 		"dip.csv}], load.amps: [hold 1 s at 1 A], times: 2}\n",
@@ -332,6 +342,11 @@ func TestStagesDoWhatTheySay(t *testing.T) {
 	level := figureOf(limit, "found-level", "limit", "load.amps")
 	assert.InDelta(t, 4.45, level.Value, 1e-9)
 	assert.Contains(t, level.Remarks[0], "the unit gave way")
+
+	ended := runs["grid by a list that ends"]
+	require.Len(t, ended.points, 4)
+	assert.Contains(t, ended.labels(record.MarkCondition), "the grid ended at point 4 of 5: load.volts < 5 V for 60 ms")
+	assert.Equal(t, []string{"point 4 of 5: load.amps is 0 A where 5 A is set"}, ended.labels(record.MarkWarning))
 
 	idle := runs["acquire"].points
 	require.Len(t, idle, 3)

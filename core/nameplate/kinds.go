@@ -46,6 +46,13 @@ func UnitKinds() []UnitKind {
 			{"rated_volts", "Output volts", "24 V", true}, {"rated_current", "Output amps", "5 A", true},
 			{"standby_power", "Power in standby, at most", "150 mW", false},
 		}, Bounds: []Bound{{"mains.volts", "nominal_line", 1.15}, {"load.amps", "rated_current", 1.15}}},
+		{Name: "panel", Title: "Photovoltaic panel", Procedure: "fulmar-sweep", Fields: []Field{
+			{"open_volts", "Open-circuit volts", "22 V", true}, {"short_current", "Short-circuit amps", "1.9 A", true},
+			{"rated_power", "Largest power", "31 W", false},
+		}, Bounds: []Bound{{"load.volts", "open_volts", 1.1}, {"load.amps", "short_current", 1.2}}},
+		{Name: "device", Title: "Semiconductor that blocks", Procedure: "skua-blocking", Fields: []Field{
+			{"blocking_volts", "Blocking volts", "1700 V", true}, {"leakage", "Leakage at these, at most", "100 nA", false},
+		}, Bounds: []Bound{{"sourcemeter.volts", "blocking_volts", 1.3}}},
 		{Name: "battery", Title: "Battery", Procedure: "gannet-capacity", Fields: []Field{
 			{"rated_capacity", "Rated capacity", "9.6 Ah", true}, {"rated_volts", "Rated volts", "25.9 V", false},
 			{"charge_volts", "Charge volts", "29.2 V", false}, {"cutoff", "Cutoff", "21 V", false},

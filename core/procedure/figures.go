@@ -77,7 +77,7 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 	switch {
 	case f.Definition.WithGear && !gear.Present():
 		n.Fail("%s takes off what the gear alone loses; name the grid in which that was measured with gear", f.ID)
-	case !f.Definition.WithGear && gear.Present():
+	case !f.Definition.WithGear && !f.Definition.MayHaveGear && gear.Present():
 		gear.Fail("of %s nothing of the gear is taken off", f.ID)
 	}
 	r.checkFed(id, f)
@@ -87,6 +87,8 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		r.checkCapture(n, &f)
 	case f.Definition.Pairs && against.Present():
 		r.seatName(against)
+	case f.Definition.AgainstStage && against.Present():
+		r.stageName(against)
 	case slices.ContainsFunc(r.p.Triggers, func(g Trigger) bool { return g.Name == f.Stage && f.Stage != "" }):
 		n.Fail("%s is a trigger, of whose captures %s is no figure", f.Stage, f.ID)
 	default:
@@ -341,15 +343,16 @@ func (r *Reader) readLimit(n document.Node, asked figure.Asked) *outcome.Limit {
 	return &limit
 }
 
-var curveForm = regexp.MustCompile(`^(\S+)(?: less (\S+))? by (\S+?)(?: per (\S+))?$`)
+var curveForm = regexp.MustCompile(`^(\S+)(?: less (\S+))? by (\S+?)(?: per (\S+?))?(?:, log (x|y|xy))?$`)
 
 func (r *Reader) readCurve(n document.Node) {
 	m := curveForm.FindStringSubmatch(n.Text())
 	if m == nil {
-		n.Fail("a curve reads like: efficiency by load.amps per source.volts, or load.volts less rated by load.amps")
+		n.Fail("a curve reads like: efficiency by load.amps per source.volts, load.volts less rated by load.amps, or " +
+			"sourcemeter.amps by sourcemeter.volts, log y")
 		return
 	}
-	c := Curve{Of: m[1], Less: m[2], By: m[3], Per: m[4]}
+	c := Curve{Of: m[1], Less: m[2], By: m[3], Per: m[4], Log: m[5]}
 	if !slices.ContainsFunc(r.p.Stages, func(s Stage) bool { return s.feeds(figure.Grid) || s.charted() }) {
 		n.Fail("a curve is drawn from the points of a grid or the frames of what is played, but no stage is one of these")
 	}

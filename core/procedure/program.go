@@ -231,6 +231,8 @@ type Curve struct {
 	Less  string `json:"less,omitempty"`
 	By    string `json:"by"`
 	Per   string `json:"per,omitempty"`
+	// Log names the axes that are logarithmic: "x", "y", "xy"; empty: none.
+	Log string `json:"log,omitempty"`
 }
 
 // What a curve may be drawn less of, beside another column.

@@ -13,12 +13,13 @@ const Minus = "−"
 var displaySymbols = map[Dimension]string{
 	Voltage: "V", Current: "A", Power: "W", Resistance: "Ω", Time: "s", Frequency: "Hz", Charge: "Ah", Energy: "Wh",
 	Temperature: "°C", ChargeRate: "C", ApparentPower: "VA", ReactivePower: "var", Force: "N", TorqueMoment: "N·m",
-	Speed: "r/s", PlaneAngle: "°", Decibels: "dB", DecibelVolts: "dBV",
+	Speed: "r/s", PlaneAngle: "°", Decibels: "dB", DecibelVolts: "dBV", Irradiance: "W/m²",
 }
 
 // unprefixed are the dimensions that are shown without an engineering prefix.
 var unprefixed = map[Dimension]bool{
 	Number: true, Temperature: true, ChargeRate: true, Speed: true, PlaneAngle: true, Decibels: true, DecibelVolts: true,
+	Irradiance: true,
 }
 
 var steps = []struct {

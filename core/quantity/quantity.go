@@ -64,6 +64,7 @@ var (
 	PlaneAngle    = Dimension{As: Angle}
 	Decibels      = Dimension{As: Level}
 	DecibelVolts  = Dimension{As: VoltLevel}
+	Irradiance    = Dimension{Volt: 1, Ampere: 1, Metre: -2} // 1 W/m²
 )
 
 var dimensionNames = map[Dimension]string{
@@ -71,7 +72,7 @@ var dimensionNames = map[Dimension]string{
 	Frequency: "hertz", Charge: "ampere-hours", Energy: "watt-hours", Temperature: "degrees Celsius",
 	ChargeRate: "a C-rate", Mass: "grams", ApparentPower: "volt-amperes", ReactivePower: "vars", Force: "newtons",
 	TorqueMoment: "newton-metres", Speed: "revolutions per second", PlaneAngle: "degrees", Decibels: "decibels",
-	DecibelVolts: "decibels over 1 V",
+	DecibelVolts: "decibels over 1 V", Irradiance: "watts per square metre",
 }
 
 // String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it

@@ -64,6 +64,10 @@ var table = []Kind{
 	{Name: "hertz", Unit: unit("Hz"), Title: "Frequency", Decimals: 2, Colour: "muted", Read: true, Set: true},
 	{Name: "angle", Unit: unit("°"), Title: "Phase angle", Parts: ratios, Decimals: 1, Colour: "muted", Read: true,
 		Set: true},
+	{Name: "irradiance", Unit: unit("W/m²"), Title: "Irradiance", Decimals: 1, Colour: "muted", Read: true,
+		Charted: true},
+	// The upper end of the range in which an instrument measures amps just now.
+	{Name: "range", Unit: unit("A"), Title: "Range", Decimals: 1, Colour: "muted", Read: true},
 	{Name: "newtons", Unit: unit("N"), Title: "Force", Decimals: 2, Colour: "muted", Read: true, Charted: true},
 	{Name: "torque", Unit: unit("N·m"), Title: "Torque", Decimals: 3, Colour: "muted", Read: true, Set: true,
 		Charted: true},
@@ -77,6 +81,8 @@ var table = []Kind{
 	// How many readings an instrument makes one of.
 	{Name: "averages", Unit: Unit{"", Number, 1}, Title: "Averages", Colour: "muted", Set: true, Whole: true},
 	{Name: "limited", Unit: Unit{"", Number, 1}, Title: "In its limit", Colour: "muted", State: true},
+	// unlocked is 1 while the interlock of an instrument is open.
+	{Name: "unlocked", Unit: Unit{"", Number, 1}, Title: "Interlock open", Colour: "muted", State: true},
 	// What a charger offers in each of its places: the source object of IEC 62680-1-2 as a number, 0 where it offers
 	// nothing. position is the place of the contract in force, 0 while there is none; set, it asks for that place.
 	{Name: "offer", Unit: Unit{"", Number, 1}, Title: "Source object", Parts: places, Colour: "muted", Read: true},

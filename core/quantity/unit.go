@@ -34,6 +34,7 @@ var baseUnits = map[string]baseUnit{
 	"r/s": {Speed, 1, false}, "r/min": {Speed, 1.0 / 60, false}, "rpm": {Speed, 1.0 / 60, false},
 	"°": {PlaneAngle, 1, false}, "deg": {PlaneAngle, 1, false},
 	"dB": {Decibels, 1, false}, "dBV": {DecibelVolts, 1, false},
+	"W/m²": {Irradiance, 1, false}, "W/m2": {Irradiance, 1, false},
 }
 
 var prefixes = map[string]float64{
@@ -89,15 +90,17 @@ func simpleUnit(whole, symbol string) (Unit, error) {
 		syntaxError(whole,
 			"%q is not a unit; known are V, A, W, VA, var, Ω, s, min, h, Hz, Ah, Wh, J, N, N·m, r/s, r/min, °, °C, K, "+
 				"dB, dBV, "+
-				"%%, ppm, C, g with the prefixes p n µ m k M G", symbol)
+				"W/m², %%, ppm, C, g with the prefixes p n µ m k M G", symbol)
 }
 
 // LiteralPattern is a regular expression for a number with an optional unit inside a longer text, for lexers.
 // A word that merely begins like a unit ("3 and") is left alone.
 var LiteralPattern = sync.OnceValue(func() string {
-	var ascii, other []string
+	var ascii, other, quotients []string
 	add := func(symbol string) {
-		if last := symbol[len(symbol)-1]; last >= 'A' && last <= 'z' {
+		if last := symbol[len(symbol)-1]; strings.Contains(symbol, "/") && last > 'z' {
+			quotients = append(quotients, regexp.QuoteMeta(symbol))
+		} else if last >= 'A' && last <= 'z' {
 			ascii = append(ascii, regexp.QuoteMeta(symbol))
 		} else {
 			other = append(other, regexp.QuoteMeta(symbol))
@@ -120,14 +123,14 @@ var LiteralPattern = sync.OnceValue(func() string {
 	slices.SortFunc(ascii, longestFirst)
 	slices.SortFunc(other, longestFirst)
 	word, sign := strings.Join(ascii, "|"), strings.Join(other, "|")
-	one := `(?:(?:` + word + `)\b|` + sign + `)`
+	one := `(?:` + strings.Join(quotients, "|") + `|(?:` + word + `)\b|` + sign + `)`
 	return `(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?(?:\s*` + one + `(?:/` + one + `)?)?`
 })
 
 // Symbol is the SI unit of a dimension that has one: "V", "A", "s"; empty for others.
 func Symbol(dim Dimension) string {
 	for _, symbol := range []string{"V", "A", "W", "Ω", "s", "Hz", "J", "°C", "VA", "var", "N", "N·m", "r/s", "°",
-		"dB", "dBV"} {
+		"dB", "dBV", "W/m²"} {
 		if baseUnits[symbol].dim == dim {
 			return symbol
 		}

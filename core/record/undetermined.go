@@ -25,6 +25,12 @@ func (u *Undetermined) Least(x float64, unit string) *Undetermined {
 	return u
 }
 
+// Most says that a figure is at most so much, in its unit, with the words for people.
+func (u *Undetermined) Most(x float64, unit string) *Undetermined {
+	u.AtMost, u.Known = &x, quantity.Sprintf("≤ %.5g %s", x, unit)
+	return u
+}
+
 // Between says between which values a figure lies, in its unit.
 func (u *Undetermined) Between(a, b float64, unit string) *Undetermined {
 	a, b = min(a, b), max(a, b)

@@ -52,6 +52,8 @@ type Kind struct {
 	Sets  []string
 	// Must are those of Sets without which an instrument cannot fill it.
 	Must []string
+	// MustRead are those of Reads without which an instrument cannot fill it.
+	MustRead []string
 	// Modes are what it can keep constant.
 	Modes []string
 	// Choices are what else it can be told by a word.
@@ -64,8 +66,11 @@ type Kind struct {
 // does, and a level of a mode in which the most takes nothing. Every other level begins at zero, where it moves
 // nothing, or asks for what there is.
 func (k Kind) BeginsAtMost(q string) bool {
-	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains) && !k.Is(Connects)
+	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains) && !k.Is(Connects) && !k.Locked()
 }
+
+// Locked tells whether the output of a kind may be on only while its interlock reads closed. Its limit begins at zero.
+func (k Kind) Locked() bool { return slices.Contains(k.MustRead, Unlocked) }
 
 // BeginsAsItIs tells whether a number stays what it is when a run begins: no frequency moves nothing.
 func BeginsAsItIs(q string) bool { return q == "hertz" }
@@ -113,6 +118,9 @@ const (
 	Off = "off"
 )
 
+// Unlocked is the reading that is 1 while an interlock is open.
+const Unlocked = "unlocked"
+
 // Averages is how many readings an instrument makes one of, where it can.
 const Averages = "averages"
 
@@ -152,6 +160,11 @@ var kinds = []Kind{
 	{Name: "mains", Roles: Feeds, Reads: []string{"volts", "amps", "watts", "hertz", "limited"},
 		Sets: []string{"volts", "hertz", "amps", "angle", Averages, Output}, Must: []string{"volts", Output},
 		Alternating: true},
+	// A source-meter leads a device through volts of either sign, with its amps as the limit of their magnitude, and
+	// measures both. What it gives may kill: its interlock must be read.
+	{Name: "sourcemeter", Roles: Feeds, Reads: []string{"volts", "amps", "limited", Unlocked, "range"},
+		Sets: []string{"volts", "amps", Averages, Output}, Must: []string{"volts", "amps", Output},
+		MustRead: []string{"volts", Unlocked}, Choices: []Choice{sense}},
 	// A load at an alternating output, of as many phases as there are, that may give back to the mains what it takes.
 	{Name: "acload", Roles: Drains, Reads: []string{"volts", "amps", "watts", "hertz"},
 		Sets: []string{"watts", Averages, Output}, Must: []string{"watts", Output}, Alternating: true},
@@ -161,6 +174,8 @@ var kinds = []Kind{
 		Sets: []string{"volts", "amps", "position", Output}, Must: []string{"position", Output}},
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
 		"hertz"}, Sets: []string{Averages}, Choices: []Choice{measures}},
+	// What falls on a panel, as a sensor beside it sees it.
+	{Name: "light", Roles: Measures, Reads: []string{"irradiance", "celsius"}, Sets: []string{Averages}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
 	// A switch joins what it stands between while it is on. It reads nothing.
 	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
@@ -194,7 +209,7 @@ func Names() (names []string) {
 func Modes() []string { return slices.Clone(modes) }
 
 // Drives tells whether the kind has all the given roles towards a battery, which direct current alone charges.
-func (k Kind) Drives(roles Role) bool { return k.Is(roles) && !k.Alternating }
+func (k Kind) Drives(roles Role) bool { return k.Is(roles) && !k.Alternating && !k.Locked() }
 
 // Having lists the kinds that have all the given roles towards a battery; those that have more come first.
 func Having(roles Role) []Kind {
@@ -236,8 +251,11 @@ func (k Kind) Sampled() bool { return !k.Is(Captures) }
 // HasOutput tells whether seats of the kind are switched on and off.
 func (k Kind) HasOutput() bool { return slices.Contains(k.Sets, Output) }
 
-// Signed tells whether a quantity is set with a sign: the current of a seat that feeds and drains.
-func (k Kind) Signed(q string) bool { return q == "amps" && k.Is(Feeds|Drains) }
+// Signed tells whether a quantity is set with a sign: the current of a seat that feeds and drains, and the volts of one
+// that leads a device both ways.
+func (k Kind) Signed(q string) bool {
+	return q == "amps" && k.Is(Feeds|Drains) || q == "volts" && k.Locked()
+}
 
 // Gives is the sign with which what a seat counts goes into a battery: +1 for one that feeds it, −1 for one that
 // only drains it, 0 for others.

@@ -163,6 +163,18 @@ func TestTablesAreReadAndWrittenBack(t *testing.T) {
 	assert.Equal(t, []float64{48, 48, 36, 36, 52}, drawn.Levels[0])
 }
 
+func TestATableWithoutTimesIsAList(t *testing.T) {
+	table, err := ReadCSV(strings.NewReader("load.volts [V],load.amps [mA]\n22,0\n18,1500\n0,1750\n"))
+	require.NoError(t, err)
+	assert.True(t, table.Listed)
+	assert.Equal(t, [][]float64{{22, 18, 0}, {0, 1.5, 1.75}}, table.Levels)
+	assert.Equal(t, 3, table.Len())
+	assert.Zero(t, table.Length())
+	again, err := ReadRows(table.Rows())
+	require.NoError(t, err)
+	assert.Equal(t, table, again)
+}
+
 func TestMistakesInTablesNameTheCell(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                     "cell A1: the table is empty",
@@ -174,7 +186,8 @@ func TestMistakesInTablesNameTheCell(t *testing.T) {
 		"time [s],volts [V]\n0,1\n1,2\n0.5,3":  "cell A4: the time goes back",
 		"duration [s],volts [V]\n1,1\n0,2":     "cell A3: a row lasts for more than no time",
 		"time [s],volts [V]\n0,1\n1":           "cell B3: the row has 1 cells, the header 2",
-		"when [s],volts [V]\n0,1":              "cell A1: the first column is time or duration",
+		"when [s],volts [V]\n0,1":              "cell A1: the first column is time, duration or a quantity",
+		"volts [V],amps [A]\n1,2\n3":           "cell B3: the row has 1 cells, the header 2",
 		"time [s]\n0":                          "cell B1: the table has no quantity",
 		"time [s],volts [V],colour [V]\n0,1,2": `cell C1: "colour" is no quantity`,
 	} {

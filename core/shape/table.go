@@ -15,6 +15,8 @@ import (
 
 // Table is setpoints in rows: a time, and one level for each quantity.
 type Table struct {
+	// Listed is true when rows have no time: they are setpoints that are visited one after the other.
+	Listed bool
 	// Durations is true when each row says how long its levels last; else each row says when its levels hold.
 	Durations bool
 	Time      []float64 // s: absolute, or of each row
@@ -47,7 +49,7 @@ var headerForm = regexp.MustCompile(`^\s*([A-Za-z][A-Za-z0-9_.]*)\s*[\[(]\s*([^\
 
 // ReadCSV reads a table of comma- or semicolon-separated values. The first row is the header: "time [s]" for
 // absolute times or "duration [ms]" for the time of each row, then quantities with their units, "volts [V]" or
-// "source.volts [V]". Errors in cells are *CellError.
+// "source.volts [V]". Where the first is a quantity too, the rows are a list. Errors in cells are *CellError.
 func ReadCSV(r io.Reader) (*Table, error) {
 	data, err := io.ReadAll(io.LimitReader(r, 32<<20))
 	if err != nil {
@@ -102,7 +104,7 @@ func ReadRows(rows [][]string) (*Table, error) {
 			return nil, err
 		}
 	}
-	if !t.Durations && len(t.Time) < 2 {
+	if !t.Durations && !t.Listed && len(t.Time) < 2 {
 		return nil, &CellError{2, 1, "a table with absolute times needs two rows at least"}
 	}
 	return t, nil
@@ -123,16 +125,17 @@ func (t *Table) readHeader(cells []string) ([]quantity.Unit, error) {
 			return nil, &CellError{1, c + 1, err.Error()}
 		}
 		units = append(units, unit)
-		if c == 0 {
+		if c == 0 && !isQuantity(m[1]) {
 			t.Durations = m[1] == "duration"
 			if m[1] != "time" && m[1] != "duration" {
-				return nil, &CellError{1, 1, fmt.Sprintf("the first column is time or duration, not %s", m[1])}
+				return nil, &CellError{1, 1, fmt.Sprintf("the first column is time, duration or a quantity, not %s", m[1])}
 			}
 			if unit.Dim != quantity.Time {
 				return nil, &CellError{1, 1, fmt.Sprintf("%s is %s, not a time", m[2], unit.Dim)}
 			}
 			continue
 		}
+		t.Listed = t.Listed || c == 0
 		name := m[1][strings.LastIndexByte(m[1], '.')+1:]
 		kind, ok := quantity.KindOf(name)
 		if !ok {
@@ -145,7 +148,7 @@ func (t *Table) readHeader(cells []string) ([]quantity.Unit, error) {
 		}
 		t.Names, t.Dims = append(t.Names, m[1]), append(t.Dims, unit.Dim)
 	}
-	if len(units) < 2 {
+	if len(t.Names) == 0 {
 		return nil, &CellError{1, 2, "the table has no quantity; add a column such as volts [V]"}
 	}
 	t.Levels = make([][]float64, len(t.Names))
@@ -167,8 +170,8 @@ func (t *Table) readRow(number int, cells []string, units []quantity.Unit) error
 			return &CellError{number, c + 1, fmt.Sprintf("%q is not a number", strings.TrimSpace(cell))}
 		}
 		x *= units[c].Factor
-		if c > 0 {
-			t.Levels[c-1] = append(t.Levels[c-1], x)
+		if first := len(units) - len(t.Names); c >= first {
+			t.Levels[c-first] = append(t.Levels[c-first], x)
 			continue
 		}
 		switch {
@@ -182,6 +185,34 @@ func (t *Table) readRow(number int, cells []string, units []quantity.Unit) error
 		t.Time = append(t.Time, x)
 	}
 	return nil
+}
+
+// isQuantity tells whether a header names a quantity, perhaps of a seat.
+func isQuantity(name string) bool {
+	_, is := quantity.KindOf(name[strings.LastIndexByte(name, '.')+1:])
+	return is
+}
+
+// Len is the number of rows.
+func (t *Table) Len() int {
+	if len(t.Levels) == 0 {
+		return 0
+	}
+	return len(t.Levels[0])
+}
+
+// Length is how long the table lasts, s; a list lasts no time of its own.
+func (t *Table) Length() (length float64) {
+	switch {
+	case t.Listed || len(t.Time) == 0:
+		return 0
+	case !t.Durations:
+		return t.Time[len(t.Time)-1]
+	}
+	for _, d := range t.Time {
+		length += d
+	}
+	return length
 }
 
 // Pick finds the levels for a quantity of a seat: a column with the full name, with the quantity's name, or the
@@ -232,12 +263,18 @@ func (t *Table) Rows() [][]string {
 		first = "duration [s]"
 	}
 	header := []string{first}
+	if t.Listed {
+		header = nil
+	}
 	for i, name := range t.Names {
 		header = append(header, fmt.Sprintf("%s [%s]", name, quantity.Symbol(t.Dims[i])))
 	}
 	rows := [][]string{header}
-	for k, at := range t.Time {
-		row := []string{number(at)}
+	for k := range t.Len() {
+		var row []string
+		if !t.Listed {
+			row = append(row, number(t.Time[k]))
+		}
 		for _, levels := range t.Levels {
 			row = append(row, number(levels[k]))
 		}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"usherbench/core/condition"
 	"usherbench/core/procedure"
@@ -25,7 +26,8 @@ type Machine struct {
 	stages  []Runner
 	derived []derived
 	state   state
-	to      int // where a verdict elsewhere leads
+	to      int   // where a verdict elsewhere leads
+	ranged  []int // the columns that tell in which range an instrument measures
 	// sidelong says that the commands of the present event are not the stage's own.
 	sidelong bool
 	why      string // why a verdict timedOut came, in place of the usual words
@@ -67,6 +69,8 @@ type state struct {
 	Seen bool `json:"seen,omitempty"`
 	// Unwatched are the times in which no frame came.
 	Unwatched unwatched `json:"unwatched"`
+	// Ranges are those in which instruments measured last, by column.
+	Ranges map[int]float64 `json:"ranges,omitempty"`
 	// Read are the columns that have been read since the run began.
 	Read []int `json:"read,omitempty"`
 	// Passes counts the passes of each loop by its first stage, Jumps how often each stage led elsewhere.
@@ -106,6 +110,11 @@ func New(program *procedure.Program) (*Machine, error) {
 			return nil, fmt.Errorf("stage %d, %s: %w", i+1, s.Name, err)
 		}
 		m.stages = append(m.stages, r)
+	}
+	for i, column := range program.Columns {
+		if strings.HasSuffix(column, ".range") {
+			m.ranged = append(m.ranged, i)
+		}
 	}
 	for _, d := range program.Derived {
 		e, err := condition.CompileExpression(d.Is, program.Scope)
@@ -233,7 +242,9 @@ func (m *Machine) onFrame(f trace.Frame) []Effect {
 	m.state.Now, m.state.Seen = f.T, true
 	m.state.Unwatched.frame(f.T)
 	m.noteRead(f)
+	ranges := m.changedRanges(f)
 	effects, tripped := m.watch(f)
+	effects = append(ranges, effects...)
 	if !tripped {
 		effects = append(effects, m.lookForRare(f)...)
 	}

@@ -1,6 +1,7 @@
 package uncertainty
 
 import (
+	"cmp"
 	"errors"
 	"math"
 
@@ -105,10 +106,11 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	var noise []Normal
 	var rectangles []float64
 	for i, r := range readings {
-		// A step that is small beside what the reading is known to, and not lost beside the other readings.
-		step := max(1e-4*math.Abs(r.Value), 0.01*max(r.Noise, r.Resolution, r.Offset), 1e-9*largest)
+		// A step that is small beside the reading or what it is known to. Readings of picoamperes stand beside those of
+		// kilovolts: only one that says nothing of its own size takes it from the others.
+		step := max(1e-4*math.Abs(r.Value), 0.01*max(r.Noise, r.Resolution, r.Offset))
 		if step == 0 {
-			step = 1e-9
+			step = cmp.Or(1e-9*largest, 1e-9)
 		}
 		x[i] = r.Value + step
 		up := f(x)

@@ -31,6 +31,9 @@ func (s *Switchboard) Apply(ctx context.Context, x *Seat, setting procedure.Sett
 		x.goesOff()
 	}
 	if setting.Quantity == seats.Output && setting.Word == seats.On {
+		if err := x.closed(ctx); err != nil {
+			return err
+		}
 		if err := s.energise(ctx, x); err != nil {
 			return err
 		}

@@ -40,6 +40,8 @@ type fake struct {
 	// What is broken: it refuses to go on, it stays on whatever is sent, it cannot be read back.
 	refuses, sticks, mute bool
 	tripped               bool
+	reads                 []float64 // in the order of what it gives; nil: it answers without any
+	silent                bool      // it gives no reading
 }
 
 var errBroken = errors.New("it is broken")
@@ -52,7 +54,13 @@ func (b *bench) note(what string) {
 	b.log = append(b.log, what)
 }
 
-func (f *fake) Read(context.Context, []float64) error { return nil }
+func (f *fake) Read(_ context.Context, values []float64) error {
+	if f.silent {
+		return errBroken
+	}
+	copy(values, f.reads)
+	return nil
+}
 
 func (f *fake) Set(_ context.Context, quantity string, value float64) error {
 	f.note(quantity)

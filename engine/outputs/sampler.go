@@ -413,9 +413,15 @@ func (s *Sampler) silentSeats(instrument string, since time.Time, atLeast time.D
 	return strings.Join(names, ", ")
 }
 
-// Trouble finds a seat that cannot be trusted any longer: one that has not answered for longer than its bay
-// allows, or a gang that shares unevenly for as long. It says what and what to do; empty if all is well.
+// Trouble finds a seat that cannot be trusted any longer: one whose interlock is open, one that has not answered for
+// longer than its bay allows, or a gang that shares unevenly for as long. It says what and what to do; empty if all
+// is well.
 func (s *Sampler) Trouble(since time.Time, lostAfter time.Duration) string {
+	for _, x := range s.seats {
+		if why := x.unlocked(); why != "" {
+			return why
+		}
+	}
 	for _, m := range s.members {
 		if m.silence(since) > lostAfter {
 			return fmt.Sprintf("instrument %s (%s) has not answered for %g s: %v; check its power, cable and address, then "+

@@ -328,6 +328,11 @@ func (r *reader) complete(root document.Node) {
 				root.Fail("a %s must let %s be set; add it under set", seat, q)
 			}
 		}
+		for _, q := range kind.MustRead {
+			if !slices.Contains(v.Gives(), q) {
+				root.Fail("a %s must read %s; add it to what read gives", seat, q)
+			}
+		}
 		if v.Words[seats.Output] != nil && !v.Confirm.Exists() {
 			root.Fail(`an output can be switched, but nothing reads back whether it is on; add confirm, which make safe ` +
 				`trusts: confirm: {message: "OUTP?", "on": "1", "off": "0"}`)

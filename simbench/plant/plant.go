@@ -146,7 +146,9 @@ type Operating struct {
 	// Further are its other terminals, in the order of those that are joined. Amps flow in.
 	Further []Seen `json:",omitempty"`
 	Celsius float64
-	Heat    float64 // W that stay in the unit
+	// Irradiance is what falls on a panel, W/m².
+	Irradiance float64 `json:",omitempty"`
+	Heat       float64 // W that stay in the unit
 	// Mains is what the line gives to everything, less what comes back; nil: what flows in.
 	Mains *Seen `json:",omitempty"`
 	// Contract is what a charger says to its sink; nil: it makes no contracts.

@@ -11,13 +11,15 @@ import (
 	"usherbench/simbench/plant/backup"
 	"usherbench/simbench/plant/battery"
 	"usherbench/simbench/plant/converter"
+	"usherbench/simbench/plant/device"
+	"usherbench/simbench/plant/panel"
 	"usherbench/simbench/plant/port"
 )
 
 // Types are all types of units.
 func Types() []plant.Type {
 	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types(),
-		backup.Types())
+		backup.Types(), panel.Types(), device.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

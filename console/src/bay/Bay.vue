@@ -6,7 +6,9 @@ import AttachForm from '../parts/AttachForm.vue'
 import AttachmentStrip from '../parts/AttachmentStrip.vue'
 import BaySide from './BaySide.vue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
+import CoverNote from '../parts/CoverNote.vue'
 import HeldNote from '../parts/HeldNote.vue'
+import LivePoints from './LivePoints.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import PromptPanel from './PromptPanel.vue'
 import PartsTable from '../parts/PartsTable.vue'
@@ -21,7 +23,7 @@ import { useLiveCurves } from '../parts/curves'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
-import { columnsOf } from '../parts/format'
+import { columnsOf, rangeOf } from '../parts/format'
 
 const props = defineProps<{ bay: string }>()
 const live = useLive()
@@ -42,6 +44,8 @@ const { rehearsal, lines: foretold } = useForetold(
 watch(rehearsal, (r) => {
   again.value = Math.max(20, (r?.duration ?? 0) / 40)
 })
+// How many points the run has taken, by its marks.
+const taken = computed(() => marks.value.filter((m) => m.kind === 'point-done').length)
 const showForetold = ref(true)
 const reference = ref<Reference>('')
 const all = computed(() => [
@@ -171,6 +175,7 @@ async function guarded(act: () => Promise<unknown>) {
         />
       </div>
       <HeldNote v-if="bay.held && !bay.held.house && !running" :held="bay.held" :bay="bay.name" />
+      <CoverNote v-if="bay.cover" :cover="bay.cover" :fresh="live.connected" />
       <div class="two">
         <div class="stack">
           <!-- It stays while a preflight is made, and keeps what that found; after a run it is a new one. -->
@@ -190,7 +195,13 @@ async function guarded(act: () => Promise<unknown>) {
           <div class="panel readouts" data-test="readouts">
             <div v-for="g in columns" :key="g.seat" class="group">
               <span class="muted seat">{{ g.seat }}</span>
-              <Readout v-for="c in g.columns" :key="c" :column="c" :value="value(c)" />
+              <Readout
+                v-for="c in g.columns"
+                :key="c"
+                :column="c"
+                :value="value(c)"
+                :range="rangeOf(c, bay.readings)"
+              />
               <PartsTable :seat="g.seat" :readings="bay.readings" :fresh="live.connected" />
             </div>
           </div>
@@ -242,6 +253,7 @@ async function guarded(act: () => Promise<unknown>) {
             />
           </div>
           <div v-else class="panel muted">No frames yet. Curves appear as soon as a run records.</div>
+          <LivePoints v-if="running && runId" :run="runId" :taken="taken" />
         </div>
         <BaySide :bay="bay" :now="newest" :notes="notes" />
       </div>

@@ -5,7 +5,7 @@ import { api, type Bay, type Control } from '../api'
 import { useLive } from '../parts/live'
 import { useRequest } from '../parts/request'
 import { vFocus } from '../parts/focus'
-import { columnsOf } from '../parts/format'
+import { columnsOf, rangeOf } from '../parts/format'
 import PartsTable from '../parts/PartsTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import Readout from '../parts/Readout.vue'
@@ -106,7 +106,9 @@ function commit(c: Control) {
         >
       </template>
     </div>
-    <div class="read"><Readout v-for="c in columns" :key="c" :column="c" :value="value(c)" /></div>
+    <div class="read">
+      <Readout v-for="c in columns" :key="c" :column="c" :value="value(c)" :range="rangeOf(c, bay.readings)" />
+    </div>
     <PartsTable :seat="seat.name" :readings="bay.readings" :fresh="fresh" />
     <div v-if="numbers.length || words.length" class="controls">
       <div v-for="c in numbers" :key="c.quantity" class="stepper">

@@ -8,7 +8,8 @@ import { computed } from 'vue'
 
 import type { Bay } from '../api'
 import { drains } from '../parts/catalogue'
-import { columnsOf, seconds, short, timeOfDay } from '../parts/format'
+import { columnsOf, rangeOf, seconds, short, timeOfDay } from '../parts/format'
+import CoverNote from '../parts/CoverNote.vue'
 import MiniCurve from './MiniCurve.vue'
 import Readout from '../parts/Readout.vue'
 import StageBar from './StageBar.vue'
@@ -74,7 +75,10 @@ const when = computed(() => {
       <span class="name">{{ bay.title }}</span><StateChip :state="bay.alarm ? 'alarm' : state" /><span class="grow" />
       <span class="muted">{{ bay.run ? `${bay.run.nameplate} ${bay.run.serial}` : '—' }}</span>
     </div>
-    <div class="row read"><Readout v-for="c in columns" :key="c" :column="c" :value="value(c)" /></div>
+    <div class="row read">
+      <Readout v-for="c in columns" :key="c" :column="c" :value="value(c)" :range="rangeOf(c, bay.readings)" />
+    </div>
+    <CoverNote v-if="bay.cover" :cover="bay.cover" :fresh="fresh" />
     <p v-if="bay.alarm" class="alarm">{{ bay.alarm }}</p>
     <div v-else-if="mini.values.length > 1" class="mini">
       <span v-if="mini.said" class="said muted">{{ mini.said }}</span>

@@ -2,6 +2,7 @@
 import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from 'vue'
 
 import { api, type Place } from '../api'
+import CoverNote from '../parts/CoverNote.vue'
 import ConfirmButton from '../parts/ConfirmButton.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import { useLive } from '../parts/live'
@@ -123,6 +124,7 @@ function done([p]: Place[]) {
         :alt="`Picture: ${prompt.picture}`"
         data-test="picture"
       />
+      <CoverNote v-if="now?.cover" :cover="now.cover" :fresh="live.connected" />
       <p v-for="(line, i) in shown.lines" :key="i" class="line">{{ line }}</p>
       <div v-if="shown.kind === 'tests'" class="bar" role="progressbar" :aria-valuenow="share">
         <div :style="{ width: `${share}%` }" />

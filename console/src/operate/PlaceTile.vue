@@ -2,10 +2,11 @@
 import { computed } from 'vue'
 
 import { api, type Bay, type Place } from '../api'
+import CoverNote from '../parts/CoverNote.vue'
 import { capital, shapeOf, type Shown } from './shown'
 
 // One of several places: its verdict as word, shape and colour, and whether what is scanned goes there.
-const props = defineProps<{ place: Place; bay?: Bay; shown: Shown; next: boolean }>()
+const props = defineProps<{ place: Place; bay?: Bay; shown: Shown; next: boolean; fresh: boolean }>()
 const share = computed(() => (props.bay?.progress?.share ?? 0) * 100)
 async function goOn() {
   const h = props.bay?.held
@@ -30,6 +31,7 @@ async function goOn() {
       :src="api.pictureURL(bay.run.id, bay.prompt.picture)"
       :alt="`Picture: ${bay.prompt.picture}`"
     />
+    <CoverNote v-if="bay?.cover" :cover="bay.cover" :fresh="fresh" />
     <p v-for="(line, i) in shown.lines" :key="i" class="line">{{ line }}</p>
     <div v-if="shown.kind === 'tests'" class="bar" role="progressbar" :aria-valuenow="share">
       <div :style="{ width: `${share}%` }" />

@@ -133,6 +133,7 @@ function done(changed: Place[]) {
         :bay="live.bays.get(p.bay)"
         :shown="shownOf(p, live.bays.get(p.bay), live.connected ? null : live.heardAt)"
         :next="next?.bay === p.bay"
+        :fresh="live.connected"
       />
     </main>
     <ProblemNote class="note" :error="error" data-test="problem" />

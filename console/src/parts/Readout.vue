@@ -2,18 +2,31 @@
 import { computed } from 'vue'
 
 import { quantity } from './catalogue'
-import { quantityOf, reading, unitOf } from './format'
+import { fixed, quantityOf, reading, unitOf } from './format'
+import { prefixOf } from './prefixed'
 
-const props = defineProps<{ column: string; value: number | null | undefined; label?: string; small?: boolean }>()
+// range is the one in which the instrument measures, where it says so: its prefix is that of the reading, so that it
+// does not change with each.
+const props = defineProps<{
+  column: string
+  value: number | null | undefined
+  range?: number | null
+  label?: string
+  small?: boolean
+}>()
 const color = computed(() => `var(--${quantity(quantityOf(props.column))?.colour ?? 'ink'})`)
-const text = computed(() => reading(props.column, props.value))
+const scale = computed(() => (props.range ? prefixOf(props.range) : ([1, ''] as const)))
+const text = computed(() => {
+  if (!props.range || props.value === null || props.value === undefined) return reading(props.column, props.value)
+  return fixed(props.value / scale.value[0], props.value === props.range ? 0 : 3)
+})
 </script>
 
 <template>
   <span class="readout" :class="{ small }">
     <span v-if="label" class="label">{{ label }}</span>
     <span class="number" :style="{ color }"
-      >{{ text }}<small>{{ unitOf(column) }}</small></span
+      >{{ text }}<small>{{ scale[1] }}{{ unitOf(column) }}</small></span
     >
   </span>
 </template>

@@ -24,6 +24,9 @@ export const seatOf = (column: string) => column.slice(0, Math.max(column.indexO
 export const unitOf = (column: string) => quantity(quantityOf(column))?.unit ?? ''
 export const reading = (column: string, x: number | null | undefined) =>
   fixed(x, quantity(quantityOf(column))?.decimals ?? 3)
+// rangeOf is the range in which amps are measured just now, for them and for itself.
+export const rangeOf = (column: string, readings: Record<string, number | null>) =>
+  ['amps', 'range'].includes(quantityOf(column)) ? readings[`${seatOf(column)}.range`] : undefined
 // isDrawn tells whether curves show a column without being asked.
 export const isDrawn = (column: string) => (quantity(quantityOf(column))?.drawn ?? false) && partOf(column) === ''
 // isPhase tells whether a column is one phase of what is drawn.
@@ -86,12 +89,22 @@ export function uncertain(x: number, u: number, of: string): string {
   return `${fixed(x / scale, d)} ± ${fixed(u / scale, d)} ${unit}`
 }
 
-// readable is the unit with the prefix in which a small time or voltage, or a large frequency or slew, is read best,
+// readable is the unit with the prefix in which a small time, voltage or current, or a large resistance, frequency or
+// slew, is read best,
 // and by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
 function readable(unit: string, x: number): [number, string] {
   const size = Math.abs(x)
-  if (size > 0 && size < 0.1 && (unit === 's' || unit === 'V'))
-    return size >= 1e-3 ? [1e-3, `m${unit}`] : size >= 1e-6 ? [1e-6, `µ${unit}`] : [1e-9, `n${unit}`]
+  if (size > 0 && ((size < 0.1 && (unit === 's' || unit === 'V')) || (size < 1e-3 && unit === 'A'))) {
+    const small: [number, string][] = [
+      [1e-3, 'm'],
+      [1e-6, 'µ'],
+      [1e-9, 'n'],
+      [1e-12, 'p'],
+    ]
+    const [scale, sign] = small.find(([scale]) => size >= scale) ?? small[3]!
+    return [scale, sign + unit]
+  }
+  if (unit === 'Ω' && size >= 1e6) return size >= 1e9 ? [1e9, 'GΩ'] : [1e6, 'MΩ']
   if (unit === 'Hz' || unit === 'V/s') {
     if (size >= 1e6) return [1e6, `M${unit}`]
     if (size >= 1e4) return [1e3, `k${unit}`]
@@ -132,8 +145,12 @@ export function stateOf(r: { state: string; outcome?: string }): string {
   return r.state === 'open-contact' && r.outcome === 'aborted' ? 'open contact' : (r.outcome ?? '')
 }
 
-// many words a number on an axis: thousands of thousands would not be read.
+// many words a number on an axis: neither thousands of thousands nor many zeros would be read.
 export function many(x: number): string {
   if (Math.abs(x) >= 1e4) return `${(x / 1000).toLocaleString('en-GB')} k`
+  if (x !== 0 && Math.abs(x) < 1e-3) {
+    const [scale, sign] = Math.abs(x) >= 1e-6 ? [1e-6, 'µ'] : Math.abs(x) >= 1e-9 ? [1e-9, 'n'] : [1e-12, 'p']
+    return `${Number((x / scale).toPrecision(6))} ${sign}`.replace('-', '−')
+  }
   return x.toLocaleString('en-GB', { maximumFractionDigits: 9 }).replace('-', '−')
 }

@@ -1,12 +1,14 @@
 import { digits, fixed } from './format'
 
 const prefixes = [
+  [1e-12, 'p'],
   [1e-9, 'n'],
   [1e-6, 'µ'],
   [1e-3, 'm'],
   [1, ''],
   [1e3, 'k'],
   [1e6, 'M'],
+  [1e9, 'G'],
 ] as const
 
 // prefixOf is the prefix with which a number of a unit is read best.

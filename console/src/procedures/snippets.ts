@@ -106,6 +106,8 @@ export const keys = [
   'to',
   'order',
   'spacing',
+  'around',
+  'end when',
   'coarse',
   'fine',
   'dwell',

@@ -11,8 +11,8 @@ import ExcerptsPanel from './ExcerptsPanel.vue'
 import FindingsList from '../parts/FindingsList.vue'
 import FiguresTable from '../parts/FiguresTable.vue'
 import MapChart from './MapChart.vue'
-import PointsChart from './PointsChart.vue'
-import PointsTable from './PointsTable.vue'
+import PointsChart from '../parts/PointsChart.vue'
+import PointsTable from '../parts/PointsTable.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
 import ReadingsTable from './ReadingsTable.vue'
 import RowsTable from './RowsTable.vue'
@@ -116,6 +116,7 @@ function pick(t: number, second: boolean) {
 // The points of grids, and the rows of acquire and seek.
 const points = computed(() => (doc.value?.points ?? []).filter((p) => !p.row))
 const rows = computed(() => (doc.value?.points ?? []).filter((p) => p.row))
+const spots = computed(() => (doc.value?.figures ?? []).flatMap((f) => f.spots ?? []))
 const maps = computed(() => (doc.value?.figures ?? []).filter((f) => f.id === 'efficiency-map' && f.table))
 const marks = computed(() =>
   (doc.value?.marks ?? []).filter((m) => !['command', 'point-done', 'stage-end'].includes(m.kind)),
@@ -276,14 +277,15 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         </table>
       </div>
       <RowsTable v-if="rows.length" :points="rows" />
-      <div v-if="points.length || doc.played?.length" class="pictures">
+      <div v-if="doc.played?.length" class="pictures">
         <MapChart v-for="(f, i) in maps" :key="i" :table="f.table!" :title="f.title" :name="`${doc.serial}-${f.id}`" />
         <PointsChart
           v-for="c in doc.curves"
           :key="`${c.title} ${c.of} ${c.less} ${c.by}`"
           :title="c.title"
-          :points="points"
           :played="doc.played"
+          :spots="spots"
+          :log="c.log"
           :of="c.of"
           :less="c.less"
           :rated="doc.rated ?? {}"

@@ -2,22 +2,23 @@
 import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
-import type { PlayedCurve, Point } from '../api'
-import { drains, feeds } from '../parts/catalogue'
-import { type Option, palette, VChart } from '../parts/chart'
-import { fixed, quantityOf, short, unitOf } from '../parts/format'
-import { saveCSV, useSaving } from '../parts/saving'
+import type { PlayedCurve, Spot } from '../api'
+import { type Option, palette, VChart } from './chart'
+import { fixed, quantityOf, short, unitOf } from './format'
+import { prefixed } from './prefixed'
+import { saveCSV, useSaving } from './saving'
 
-// One picture over the points of a run, or over what it played: a figure or quantity over a column, a curve for each
-// value of another, or for each way there and back; drawn as deviations where it is less something.
+// One picture over the points of a run, or over what it played: a figure or quantity over a column, with the places at
+// which figures lie; drawn as deviations where it is less something.
 const props = defineProps<{
-  points: Point[]
   played?: PlayedCurve[]
   title?: string
   of: string
   less?: string
   by: string
   per?: string
+  log?: string
+  spots?: Spot[]
   rated?: Record<string, number>
   name: string
 }>()
@@ -27,30 +28,6 @@ const height = 260
 
 const unit = (of: string) => (of === 'efficiency' ? '%' : of === 'loss' ? 'W' : unitOf(of))
 const words = (of: string) => of.replace('.', ' ').replace(/^./, (c) => c.toUpperCase())
-
-// watts are those of all seats that do something for the unit; null if there are none.
-function watts(p: Point, does: (seat: string) => boolean): number | null {
-  const all = Object.entries(p.averages).filter(([c, a]) => c.endsWith('.watts') && does(c.split('.')[0]!) && a.n > 0)
-  return all.length ? all.reduce((sum, [, a]) => sum + a.mean, 0) : null
-}
-
-function valueOf(p: Point, of: string): number | null {
-  if (of === 'efficiency' || of === 'loss') {
-    const [into, out] = [watts(p, feeds), watts(p, drains)]
-    if (into === null || out === null) return null
-    return of === 'loss' ? into - out : into > 0 && out > 0 ? (100 * out) / into : null
-  }
-  const a = p.averages[of]
-  return a && a.n > 0 ? a.mean : null
-}
-
-// asDrawn is a quantity of a point, less another column where that is asked for.
-function asDrawn(p: Point): number | null {
-  const y = valueOf(p, props.of)
-  if (!props.less?.includes('.')) return y
-  const from = valueOf(p, props.less)
-  return y === null || from === null ? null : y - from
-}
 
 // deviating is a line less what is rated, or less its mean.
 function deviating(data: [number, number][]): [number, number][] {
@@ -72,26 +49,21 @@ const shown = computed(() => {
 })
 
 type Drawn = { name: string; data: [number, number][]; dots: boolean }
-const lines = computed<Drawn[]>(() => {
-  const found = new Map<number, [number, number][]>()
-  for (const p of props.title ? [] : props.points) {
-    const x = valueOf(p, props.by)
-    const y = asDrawn(p)
-    if (x === null || y === null) continue
-    const key = props.per ? (p.place[props.per] ?? 0) : 0
-    found.set(key, [...(found.get(key) ?? []), [x, y]])
-  }
-  const named = (key: number) => (props.per ? `${fixed(key, 0)} ${unitOf(props.per)}` : words(props.of))
-  return [
-    ...[...found.entries()]
-      .sort((a, b) => a[0] - b[0])
-      .map(([key, data]) => ({ name: named(key), data: deviating(data), dots: true })),
-    ...(props.played ?? [])
-      .filter((c) => c.of === props.of && c.by === props.by && (c.per ?? '') === (props.per ?? ''))
-      .filter((c) => (c.less ?? '') === (props.less ?? '') && c.title === props.title)
-      .map((c) => ({ name: c.label, data: deviating(c.x.map((x, k) => [x, c.y[k]!])), dots: false })),
-  ]
-})
+const lines = computed<Drawn[]>(() =>
+  (props.played ?? [])
+    .filter((c) => c.of === props.of && c.by === props.by && (c.per ?? '') === (props.per ?? ''))
+    .filter((c) => (c.less ?? '') === (props.less ?? '') && (c.log ?? '') === (props.log ?? ''))
+    .filter((c) => c.title === props.title)
+    .map((c) => ({
+      name: c.label || words(props.of),
+      data: deviating(c.x.map((x, k) => [x, c.y[k]!])),
+      dots: c.dots ?? false,
+    })),
+)
+// The places of figures that are told by name, as far as this picture has them.
+const places = computed(() =>
+  props.less ? [] : (props.spots ?? []).filter((s) => s.of === props.of && s.by === props.by && s.label),
+)
 
 const dashes: (string | number[])[] = ['solid', [7, 3], [2, 3], [9, 3, 2, 3]]
 const symbols = ['circle', 'triangle', 'rect', 'diamond']
@@ -100,19 +72,26 @@ const option = computed<Option>(() => {
   const t = palette(theme.global.current.value.dark)
   const colors = [t.volts, t.amps, t.watts, t.celsius]
   const text = { color: t.muted, fontFamily: 'Inter Variable', fontSize: 11 }
-  const axis = {
-    type: 'value' as const,
+  const axis = (logarithmic: boolean) => ({
+    type: logarithmic ? ('log' as const) : ('value' as const),
     scale: true,
-    axisLabel: text,
+    axisLabel: logarithmic ? { ...text, formatter: (x: number) => prefixed(x, '') } : text,
     nameTextStyle: text,
     axisLine: { lineStyle: { color: t.line } },
     splitLine: { lineStyle: { color: t.line } },
-  }
+  })
+  const amount = (x: number, of: string) => prefixed(x, unit(of))
   return {
     animation: false,
     textStyle: { fontFamily: 'Inter Variable' },
     grid: { left: 64, right: 20, top: 34, bottom: 44 },
-    legend: { top: 0, right: 4, itemWidth: 26, textStyle: { color: t.muted, fontSize: 11 } },
+    legend: {
+      data: lines.value.map((l) => l.name),
+      top: 0,
+      right: 4,
+      itemWidth: 26,
+      textStyle: { color: t.muted, fontSize: 11 },
+    },
     tooltip: {
       trigger: 'item',
       backgroundColor: t.raised,
@@ -120,32 +99,55 @@ const option = computed<Option>(() => {
       textStyle: { color: t.ink, fontSize: 12 },
       formatter: (raw: unknown) => {
         const p = raw as { seriesName: string; value: [number, number] }
+        if (props.log)
+          return `${p.seriesName}<br>${amount(p.value[0], props.by)}<br><b>${amount(p.value[1], props.of)}</b>`
         const decimals = quantityOf(props.of) === 'volts' ? 4 : 2
         const by = `${words(props.by)} ${fixed(p.value[0], 3)} ${unit(props.by)}`
         return `${p.seriesName}<br>${by}<br><b>${fixed(p.value[1], decimals)}</b> ${unit(props.of)}`
       },
     },
     xAxis: {
-      ...axis,
+      ...axis(props.log?.includes('x') ?? false),
       name: `${words(props.by)} (${unit(props.by)})`,
       nameLocation: 'middle',
       nameGap: 28,
       splitLine: { show: false },
     },
     yAxis: {
-      ...axis,
+      ...axis(props.log?.includes('y') ?? false),
       name: `${shown.value} (${unit(props.of)})`,
       nameTextStyle: { ...text, align: 'left', padding: [0, 0, 0, -54] },
     },
-    series: lines.value.map(({ name, data, dots }, i) => ({
-      type: 'line',
-      name,
-      data,
-      symbol: dots ? symbols[i % 4] : 'none',
-      symbolSize: 6,
-      lineStyle: { width: 1.6, type: dashes[i % 4], color: colors[i % 4] },
-      itemStyle: { color: colors[i % 4] },
-    })) as Option['series'],
+    series: [
+      ...lines.value.map(({ name, data, dots }, i) => ({
+        type: 'line',
+        name,
+        data,
+        symbol: dots ? symbols[i % 4] : 'none',
+        symbolSize: data.length > 40 ? 4 : 6,
+        lineStyle: { width: 1.6, type: dashes[i % 4], color: colors[i % 4] },
+        itemStyle: { color: colors[i % 4] },
+      })),
+      ...places.value.map((s) => ({
+        type: 'line',
+        name: s.label,
+        data: [[s.x, s.y]],
+        symbol: 'path://M0,0L10,10M10,0L0,10',
+        symbolSize: 13,
+        itemStyle: { color: t.ink, borderColor: t.ink, borderWidth: 2 },
+        label: {
+          show: true,
+          formatter: `${s.label} ${amount(s.y, s.of)} at ${amount(s.x, s.by)}`,
+          position: 'left',
+          offset: [0, -14],
+          backgroundColor: t.surface,
+          padding: [1, 4],
+          color: t.ink,
+          fontSize: 11,
+        },
+        z: 5,
+      })),
+    ] as Option['series'],
   }
 })
 
