@@ -76,6 +76,8 @@ func Collect(s *store.Store, run store.Run) (api.Run, error) {
 		}
 	}
 	doc.Played = append(archive.Pointed(doc.Curves, doc.Points), doc.Played...)
+	pictures, lines := archive.Drawn(doc.Figures)
+	doc.Curves, doc.Played = append(doc.Curves, pictures...), append(doc.Played, lines...)
 	return doc, nil
 }
 

@@ -31,6 +31,8 @@ import (
 type Line struct {
 	Label string
 	X, Y  []float64
+	// Plain is true for one without dots, in a picture whose other lines have them.
+	Plain bool
 }
 
 // Picture is a curve request evaluated over the points of a run.
@@ -65,8 +67,7 @@ func Pictures(doc api.Run) []Picture {
 		p := picture(c)
 		for _, played := range doc.Played {
 			if played.Curve == c {
-				p.Lines = append(p.Lines, Line{Label: played.Label, X: played.X, Y: slices.Clone(played.Y)})
-				p.Plain = !played.Dots
+				p.Lines = append(p.Lines, Line{Label: played.Label, X: played.X, Y: slices.Clone(played.Y), Plain: !played.Dots})
 			}
 		}
 		p.deviates(c, doc.Rated)
@@ -137,6 +138,9 @@ func axis(of string) string {
 		unit = "%"
 	case "loss":
 		unit = "W"
+	}
+	if unit == "" {
+		return label(of)
 	}
 	return fmt.Sprintf("%s (%s)", label(of), unit)
 }
@@ -240,7 +244,7 @@ func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
 		}
 		dots.Color, dots.Shape, dots.Radius = style.color, draw.CircleGlyph{}, vg.Points(1.6)
 		pl.Add(line)
-		if !p.Plain {
+		if !p.Plain && !l.Plain {
 			pl.Add(dots)
 		}
 		if l.Label != "" && len(p.Lines) <= mostLegend {

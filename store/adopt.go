@@ -48,7 +48,7 @@ var adopted = []struct{ table, conflict string }{
 
 // adopt takes over a database by one connection: what is attached is so to a connection.
 func adopt(one *gorm.DB, database string) (err error) {
-	if err := one.Exec("ATTACH DATABASE ? AS made", "file:"+database).Error; err != nil {
+	if err := one.Exec("ATTACH DATABASE ? AS made", uriOf(database)).Error; err != nil {
 		return fmt.Errorf("records to take over: %w", err)
 	}
 	defer func() { err = errors.Join(err, one.Exec("DETACH DATABASE made").Error) }()

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -135,8 +136,14 @@ func keepPrivate(path string) error {
 // source is how SQLite opens the file. Times are kept in UTC and read in the zone of the computer, in which people are
 // told of them.
 func source(path string) string {
-	return "file:" + path + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1" +
+	return uriOf(path) + "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=10000&_foreign_keys=1" +
 		"&_txlock=immediate&_loc=auto&_stmt_cache_size=100"
+}
+
+// uriOf is a path as SQLite takes it: a folder may have any name, and what begins a fragment or a query there would be
+// cut off, so that two folders had one database.
+func uriOf(path string) string {
+	return "file:" + strings.NewReplacer("%", "%25", "#", "%23", "?", "%3f").Replace(path)
 }
 
 // stayOpen holds a connection for good: SQLite deletes the write-ahead log with the last one, and makes another later,

@@ -19,6 +19,7 @@ import (
 	"usherbench/core/figure/backup"
 	"usherbench/core/figure/charger"
 	"usherbench/core/figure/device"
+	"usherbench/core/figure/machine"
 	"usherbench/core/figure/mains"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
@@ -110,7 +111,7 @@ func soundRun() (*table, *record.Record) {
 			}
 			x.add(t+past+1e-3, map[string]float64{"source.volts": volts, "source.amps": fed, "load.volts": volts,
 				"load.amps": drained, "source.energy": charge[0], "source.watts": volts * fed, "load.watts": volts * drained,
-				"thermo.celsius": 23 + past/1000, "contract.offer.o1": fivePointZero})
+				"thermo.celsius": warmth(name, past), "contract.offer.o1": fivePointZero})
 			for column, read := range map[string]float64{"sourcemeter.volts": 500, "sourcemeter.amps": 110e-9 +
 				150e-9*math.Exp(-past/100)} {
 				if name != "insulated" {
@@ -163,6 +164,14 @@ func soundRun() (*table, *record.Record) {
 		}
 		rec.Stages = append(rec.Stages, record.Span{Name: name, Kind: "grid", T0: from, T1: t})
 	}
+	stage("warm", "hold", 1200, "", func(float64) (float64, float64, float64) { return 48, 0.02, 1 })
+	rec.Marks = append(rec.Marks, record.Mark{T: t, Kind: record.MarkCommand,
+		About: record.Commanded{Words: map[string]string{"mains.output": "off"}}})
+	rec.Ratings["poles"] = quantity.Quantity{Value: 4}
+	for _, p := range machinePoints() {
+		p.T0, p.T1 = t+10*float64(p.Index)+5, t+10*float64(p.Index)+6
+		rec.Points = append(rec.Points, p)
+	}
 	for _, place := range [][2]float64{{36, 8}, {48, 8}, {60, 8}, {48, 1}, {48, 2}, {48, 4}, {48, 6}} {
 		rec.Points = append(rec.Points, point(place[0], place[1]))
 	}
@@ -203,6 +212,46 @@ func soundRun() (*table, *record.Record) {
 		return x.between(column, a, b), nil
 	}
 	return x, rec
+}
+
+// warmth is the temperature of a stage.
+func warmth(stage string, past float64) float64 {
+	if stage == "warm" {
+		return 23 + 40*(1-math.Exp(-past/200))
+	}
+	return 23 + past/1000
+}
+
+// machinePoints are rows of a machine: cold, without load, under load, and hot after it was switched off; and the
+// response of a drive.
+func machinePoints() (points []record.Point) {
+	add := func(row string, index int, values map[string]float64) {
+		p := record.Point{Row: row, Index: index, Place: map[string]float64{}, Averages: map[string]trace.Average{}}
+		for column, x := range values {
+			p.Averages[column] = trace.Average{Mean: x, SE: math.Abs(x) * 1e-6, N: 10}
+		}
+		points = append(points, p)
+	}
+	add("cold", 0, map[string]float64{"ohmmeter.ohms": 2.0, "thermo.celsius": 22})
+	for k := range 5 {
+		add("hot", k, map[string]float64{"ohmmeter.ohms": 2.3 + 0.2*math.Exp(-float64(k)/8), "thermo.celsius": 60})
+	}
+	for _, v := range []float64{10, 15, 20, 24, 28, 48} {
+		add("no load", 0, map[string]float64{"meter.volts": v, "meter.amps": v / 100, "meter.watts": 6 + 0.01*v*v})
+	}
+	for k := range 6 {
+		torque := 1 + 2*float64(k)
+		speed := 25 * (1 - 0.003*torque)
+		amps := 0.5 + 0.3*torque
+		add("load", 0, map[string]float64{"meter.volts": 48, "meter.amps": amps, "meter.hertz": 50, "shaft.speed": speed,
+			"shaft.torque": torque, "meter.watts": (2*math.Pi*speed*torque + 6 + 23 + 3*amps*amps) * (1 + 0.003*torque) * 1.05})
+	}
+	for k := range 12 {
+		command := float64(k) / 20
+		points = append(points, record.Point{Stage: "response", Place: map[string]float64{"drive.percent": command},
+			Averages: map[string]trace.Average{"force.newtons": {Mean: 500 * max(command-0.1, 0), N: 10}}})
+	}
+	return points
 }
 
 // sweptPoints are those of a panel that a load led there and back, or of a device that was led to where it breaks down.
@@ -302,6 +351,8 @@ func requests() (all []figure.Request) {
 			req.Stage, req.Channel, req.Against = "ripple", "output", ""
 		case catalogue.Figures()[id].Needs == figure.Capture:
 			req.Stage, req.Channel, req.Since = "start", "output", "input"
+		case slices.ContainsFunc(machine.Figures, func(d figure.Definition) bool { return d.ID == id }):
+			req = machineRequest(req)
 		case strings.HasPrefix(id, "pv-"):
 			req.Stage, req.Against = "panel", ""
 		case slices.ContainsFunc(device.Figures, func(d figure.Definition) bool { return d.ID == id }):
@@ -328,6 +379,34 @@ func requests() (all []figure.Request) {
 	}
 	return append(all, figure.Request{ID: "charge-returned", Stage: "fill", Pass: 1},
 		figure.Request{ID: "coulombic-efficiency", Pass: 1, Choices: map[string]string{"pair": "discharge first"}})
+}
+
+// machineRequest asks for a figure of a machine.
+func machineRequest(req figure.Request) figure.Request {
+	req.Against, req.Quantity = "", ""
+	req.Rows = map[string]string{"cold": "cold", "no load": "no load", "hot": "hot"}
+	req.Row, req.Args = "load", nil
+	switch id := req.ID; {
+	case id == "winding-resistance":
+		req.Row = "cold"
+	case id == "hot-resistance" || id == "temperature-rise":
+		req.Row = "hot"
+	case id == "constant-loss" || id == "friction-windage-loss" || id == "iron-loss":
+		req.Row = "no load"
+	case strings.HasPrefix(id, "linear-range"):
+		req.Stage, req.Quantity, req.Over = "response", "force.newtons", "drive.percent"
+		req.Args = map[string]float64{"within": 1}
+	case id == "sensor-zero":
+		req.Stage, req.Quantity = "idle", "source.volts"
+	case strings.HasPrefix(id, "sensor-"):
+		req.Row, req.Rows = "cold", map[string]string{"high": "hot"}
+		req.Quantity, req.Over, req.Args = "ohmmeter.ohms", "force.newtons", map[string]float64{"high": 20}
+	case req.ID == "thermal-settle-time":
+		req.Stage, req.Args = "warm", map[string]float64{"window": 300}
+	case catalogue.Figures()[id].Needs == figure.Window:
+		req.Stage, req.Args = "warm", map[string]float64{"step": 200}
+	}
+	return req
 }
 
 func TestTheRunOfTheseTestsHasSomethingForEveryFigure(t *testing.T) {

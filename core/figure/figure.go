@@ -52,6 +52,10 @@ type Request struct {
 	Choices map[string]string  `json:"choices,omitempty"`
 	// Of lists columns, for figures of several.
 	Of []string `json:"of,omitempty"`
+	// Over is the column over which the Quantity is taken, where the figure is of one over another.
+	Over string `json:"over,omitempty"`
+	// Rows names further rows by what they are for: cold, hot, no load.
+	Rows map[string]string `json:"rows,omitempty"`
 	// In is the unit in which a figure of a quantity is asked for, such as r/min; empty: the quantity's.
 	In string `json:"in,omitempty"`
 }
@@ -125,6 +129,12 @@ type Definition struct {
 	Args []Arg
 	// Choices are the words that can be given; the first of each is the default.
 	Choices map[string][]string
+	// Over is true for a figure of one column over another, which over names; InOver says that it is in the unit of
+	// that, and Quotient that it is in the unit of the quantity over that of the other, or with InOver the other way
+	// round.
+	Over, InOver, Quotient bool
+	// Rows are the further rows that it may be given, by what they are for.
+	Rows []string
 	// PerSecond is true for a figure in the unit of its quantity over s.
 	PerSecond bool
 	// Many is true for a figure of several columns, which of names.
@@ -154,7 +164,19 @@ type Arg struct {
 	Dim         quantity.Dimension
 	Default     float64 // NaN: there is none
 	Least, Most float64
+	// Of says that it is in the unit of the quantity, or of what that is taken over, in place of Dim.
+	Of ArgOf
 }
+
+// ArgOf says whose unit an argument has.
+type ArgOf uint8
+
+// The units of arguments: its own, that of the quantity, that of what the quantity is taken over.
+const (
+	ItsOwn ArgOf = iota
+	OfQuantity
+	OfOver
+)
 
 // Check says what is wrong with a value.
 func (a Arg) Check(x float64) error {
@@ -199,6 +221,15 @@ func (d Definition) ownUnit(req Request) string {
 		return d.Unit
 	}
 	unit := trace.UnitOf(req.Quantity).Symbol
+	over := trace.UnitOf(req.Over).Symbol
+	switch {
+	case d.Quotient && d.InOver:
+		return over + "/" + unit
+	case d.Quotient:
+		return unit + "/" + over
+	case d.InOver:
+		return over
+	}
 	if d.PerSecond {
 		unit += "/s"
 	}

@@ -29,6 +29,8 @@ type Result struct {
 	Table *Table `json:"table,omitempty"`
 	// Spots are where the figure lies in pictures of the run.
 	Spots []Spot `json:"spots,omitempty"`
+	// Drawing shows what the figure was computed from; nil: there is nothing more to it than its points.
+	Drawing *Drawing `json:"drawing,omitempty"`
 	// Undetermined says why there is no value; nil if there is one.
 	Undetermined *record.Undetermined `json:"undetermined,omitempty"`
 	// Permitted is how large U may be for a limit to be judged; 0: as large as it is.
@@ -74,6 +76,22 @@ type Spot struct {
 	X     float64 `json:"x"`
 	Y     float64 `json:"y"`
 	Label string  `json:"label,omitempty"`
+}
+
+// Drawing is a picture of lines of one column over another, in the units of these.
+type Drawing struct {
+	Title string `json:"title"`
+	By    string `json:"by"`
+	Of    string `json:"of"`
+	Lines []Line `json:"lines"`
+}
+
+// Line is one line of a drawing; with dots each place was measured for itself.
+type Line struct {
+	Label string    `json:"label"`
+	Dots  bool      `json:"dots,omitempty"`
+	X     []float64 `json:"x"`
+	Y     []float64 `json:"y"`
 }
 
 // The remarks that every figure may carry: that it has no uncertainty, since an accuracy is not stated, and that
@@ -172,6 +190,11 @@ func finite(x float64) bool { return !math.IsNaN(x) && !math.IsInf(x, 0) }
 // tidy takes out of table and remarks what is no number: a cell that is not known is empty.
 func (r *Result) tidy() {
 	r.Remarks = slices.DeleteFunc(slices.Clone(r.Remarks), notANumber.MatchString)
+	if r.Drawing != nil && slices.ContainsFunc(r.Drawing.Lines, func(l Line) bool {
+		return slices.ContainsFunc(append(slices.Clone(l.X), l.Y...), func(x float64) bool { return !finite(x) })
+	}) {
+		r.Drawing = nil
+	}
 	r.Spots = slices.DeleteFunc(r.Spots, func(s Spot) bool { return !finite(s.X) || !finite(s.Y) })
 	if r.Table == nil {
 		return

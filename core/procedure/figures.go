@@ -43,7 +43,7 @@ func (r *Reader) readFigure(n document.Node) {
 // readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
 func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Asked, bool) {
 	f := figure.Asked{}
-	var id, at, row, against, gear, q, in document.Node
+	var id, at, row, against, gear, q, over, in document.Node
 	fields := map[string]func(document.Node){
 		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },
 		"at":        func(n document.Node) { at = n },
@@ -55,6 +55,7 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		"against":   func(n document.Node) { against, f.Against = n, n.Text() },
 		"row":       func(n document.Node) { row, f.Row = n, n.Text() },
 		"quantity":  func(n document.Node) { q, f.Quantity = n, r.Column(n) },
+		"over":      func(n document.Node) { over, f.Over = n, r.Column(n) },
 		"in":        func(n document.Node) { in, f.In = n, n.Text() },
 		"pass":      func(n document.Node) { f.Pass = n.Whole(1, 1_000_000) },
 		"channel":   func(n document.Node) { f.Channel = n.Text() },
@@ -97,6 +98,13 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 	if f.Definition.Unit == "" && !q.Present() {
 		n.Fail("%s needs the quantity that it is of, such as quantity: load.volts", f.ID)
 		return f, false
+	}
+	switch {
+	case f.Definition.Over && !over.Present():
+		n.Fail("%s is of one column over another; name that with over, such as over: drive.percent", f.ID)
+		return f, false
+	case !f.Definition.Over && over.Present():
+		over.Fail("%s is not taken over a column", f.ID)
 	}
 	if _, err := f.Definition.Scale(f.Request); err != nil {
 		in.Fail("%s", err)
@@ -231,14 +239,33 @@ func (r *Reader) checkRows(n, row, against document.Node, f figure.Asked) {
 // of several.
 func (r *Reader) addArguments(fields map[string]func(document.Node), n document.Node, f *figure.Request) {
 	var def figure.Definition
+	units := map[figure.ArgOf]quantity.Dimension{}
 	for _, e := range n.Entries() {
-		if e.Key == "figure" {
+		switch e.Key {
+		case "figure":
 			def = r.language.Figures[e.Value.Text()]
+		case "quantity":
+			units[figure.OfQuantity] = trace.UnitOf(e.Value.Text()).Dim
+		case "over":
+			units[figure.OfOver] = trace.UnitOf(e.Value.Text()).Dim
+		}
+	}
+	for _, name := range def.Rows {
+		fields[name] = func(n document.Node) {
+			f.Rows = figure.With(f.Rows, name, n.Text())
+			if r.rows[n.Text()] == 0 {
+				n.Fail("no stage fills a row %q; %s", n.Text(), document.Suggest(n.Text(),
+					slices.Sorted(maps.Keys(r.rows))))
+			}
 		}
 	}
 	for _, a := range def.Args {
 		fields[a.Name] = func(n document.Node) {
-			x := r.Value(n, a.Dim)
+			dim, ofColumn := units[a.Of]
+			if !ofColumn {
+				dim = a.Dim
+			}
+			x := r.Value(n, dim)
 			if err := a.Check(x); err != nil {
 				n.Fail("%s", err)
 			}

@@ -81,6 +81,8 @@ var table = []Kind{
 	// How many readings an instrument makes one of.
 	{Name: "averages", Unit: Unit{"", Number, 1}, Title: "Averages", Colour: "muted", Set: true, Whole: true},
 	{Name: "limited", Unit: Unit{"", Number, 1}, Title: "In its limit", Colour: "muted", State: true},
+	// The time that a picture is drawn over which is no trace.
+	{Name: "seconds", Unit: unit("s"), Title: "Time", Decimals: 1, Colour: "muted"},
 	// unlocked is 1 while the interlock of an instrument is open.
 	{Name: "unlocked", Unit: Unit{"", Number, 1}, Title: "Interlock open", Colour: "muted", State: true},
 	// What a charger offers in each of its places: the source object of IEC 62680-1-2 as a number, 0 where it offers

@@ -117,23 +117,31 @@ func (rec *Record) pointsOf(seat, stage string, pass int, at map[string]float64)
 // back is nil where it does not, and where it does so several times: then the sweep is no way there and back.
 func AtTurn(points []Point, seat string) (there, back []Point) {
 	for _, column := range []string{seat + ".volts", seat + ".amps", seat + ".watts", seat + ".ohms"} {
-		way := 0.0
-		var turns []int
-		for k := 1; k < len(points); k++ {
-			was, before := points[k-1].Place[column]
-			is, now := points[k].Place[column]
-			step := is - was
-			if !before || !now || step == 0 {
-				continue
-			}
-			if way*step < 0 {
-				turns = append(turns, k)
-			}
-			way = step
+		if there, back = AtTurnOf(points, column); back != nil {
+			return there, back
 		}
-		if len(turns) == 1 {
-			return points[:turns[0]], points[turns[0]-1:]
+	}
+	return points, nil
+}
+
+// AtTurnOf is [AtTurn] of one column that is set.
+func AtTurnOf(points []Point, column string) (there, back []Point) {
+	way := 0.0
+	var turns []int
+	for k := 1; k < len(points); k++ {
+		was, before := points[k-1].Place[column]
+		is, now := points[k].Place[column]
+		step := is - was
+		if !before || !now || step == 0 {
+			continue
 		}
+		if way*step < 0 {
+			turns = append(turns, k)
+		}
+		way = step
+	}
+	if len(turns) == 1 {
+		return points[:turns[0]], points[turns[0]-1:]
 	}
 	return points, nil
 }

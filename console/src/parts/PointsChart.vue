@@ -28,6 +28,8 @@ const height = 260
 
 const unit = (of: string) => (of === 'efficiency' ? '%' : of === 'loss' ? 'W' : unitOf(of))
 const words = (of: string) => of.replace('.', ' ').replace(/^./, (c) => c.toUpperCase())
+// named is a column with its unit, where it has one.
+const named = (text: string, of: string) => (unit(of) ? `${text} (${unit(of)})` : text)
 
 // deviating is a line less what is rated, or less its mean.
 function deviating(data: [number, number][]): [number, number][] {
@@ -108,14 +110,14 @@ const option = computed<Option>(() => {
     },
     xAxis: {
       ...axis(props.log?.includes('x') ?? false),
-      name: `${words(props.by)} (${unit(props.by)})`,
+      name: named(words(props.by), props.by),
       nameLocation: 'middle',
       nameGap: 28,
       splitLine: { show: false },
     },
     yAxis: {
       ...axis(props.log?.includes('y') ?? false),
-      name: `${shown.value} (${unit(props.of)})`,
+      name: named(shown.value, props.of),
       nameTextStyle: { ...text, align: 'left', padding: [0, 0, 0, -54] },
     },
     series: [

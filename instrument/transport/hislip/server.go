@@ -96,8 +96,8 @@ func (s *Server) first(conn net.Conn) {
 				return
 			}
 		case DeviceClearComplete:
-			c.Clear()
 			c.mu.Lock()
+			c.Clear() // nothing is sent between the two that was asked for before
 			err = WriteFrame(conn, Head{Kind: DeviceClearAcknowledge}, nil)
 			c.mu.Unlock()
 			if err != nil {
@@ -122,7 +122,7 @@ func (c *served) waitFree() bool {
 // answer sends what the device answers.
 func (c *served) answer(conn net.Conn) {
 	for {
-		answer, err := c.Answer(time.Second)
+		answer, clears, err := c.Answer(time.Second)
 		if errors.Is(err, os.ErrDeadlineExceeded) {
 			continue
 		}
@@ -130,6 +130,10 @@ func (c *served) answer(conn net.Conn) {
 			return
 		}
 		c.mu.Lock()
+		if !c.Stands(clears) {
+			c.mu.Unlock()
+			continue
+		}
 		for len(answer) > c.most && err == nil {
 			err = WriteFrame(conn, Head{Kind: Data, Param: c.number}, answer[:c.most])
 			answer = answer[c.most:]

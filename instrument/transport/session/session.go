@@ -26,8 +26,8 @@ const waiting = 64
 // Session is one client's. It is safe for use by several goroutines.
 type Session struct {
 	device Device
-	in     chan []byte
-	out    chan []byte
+	in     chan said
+	out    chan said
 	ended  chan struct{}
 	end    sync.Once
 	served sync.WaitGroup
@@ -40,33 +40,49 @@ type Session struct {
 
 // Open begins a session.
 func Open(d Device) *Session {
-	s := &Session{device: d, in: make(chan []byte, waiting), out: make(chan []byte, waiting), ended: make(chan struct{})}
+	s := &Session{device: d, in: make(chan said, waiting), out: make(chan said, waiting), ended: make(chan struct{})}
 	s.served.Go(func() { d.Serve(conn{s}) })
 	return s
 }
 
 // Take takes bytes of a message. They wait where earlier ones were not taken yet.
 func (s *Session) Take(p []byte) error {
+	s.mu.Lock()
+	clears := s.clears
+	s.mu.Unlock()
 	select {
-	case s.in <- bytes.Clone(p):
+	case s.in <- said{bytes.Clone(p), clears}:
 		return nil
 	case <-s.ended:
 		return io.ErrClosedPipe
 	}
 }
 
-// Answer is the next answer; os.ErrDeadlineExceeded if there is none in time.
-func (s *Session) Answer(within time.Duration) ([]byte, error) {
+// said is a part of a message, or an answer to one, with how often the session was cleared before.
+type said struct {
+	text   []byte
+	clears int
+}
+
+// Answer is the next answer; os.ErrDeadlineExceeded if there is none in time. Whoever sends it later asks Stands first.
+func (s *Session) Answer(within time.Duration) (text []byte, clears int, err error) {
 	timer := time.NewTimer(within)
 	defer timer.Stop()
 	select {
-	case answer := <-s.out:
-		return answer, nil
+	case a := <-s.out:
+		return a.text, a.clears, nil
 	case <-timer.C:
-		return nil, os.ErrDeadlineExceeded
+		return nil, 0, os.ErrDeadlineExceeded
 	case <-s.ended:
-		return nil, io.EOF
+		return nil, 0, io.EOF
 	}
+}
+
+// Stands tells whether an answer that was taken still answers something: nobody has cleared the device since.
+func (s *Session) Stands(clears int) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.clears == clears
 }
 
 // Clear drops messages that nobody has read yet, and answers, also those that are being made.
@@ -146,31 +162,36 @@ type conn struct{ *Session }
 
 func (c conn) Read(p []byte) (int, error) {
 	c.mu.Lock()
-	rest := c.rest
+	part := said{c.rest, c.begun}
 	c.mu.Unlock()
-	if len(rest) == 0 {
+	for len(part.text) == 0 {
 		select {
-		case rest = <-c.in:
+		case part = <-c.in:
 		case <-c.ended:
 			return 0, io.EOF
 		}
+		if !c.Stands(part.clears) { // it was cleared between being taken and being read
+			part.text = nil
+		}
 	}
-	n := copy(p, rest)
+	n := copy(p, part.text)
 	c.mu.Lock()
-	c.rest, c.begun = rest[n:], c.clears
+	if c.rest, c.begun = part.text[n:], part.clears; c.begun != c.clears {
+		c.rest = nil
+	}
 	c.mu.Unlock()
 	return n, nil
 }
 
 func (c conn) Write(p []byte) (int, error) {
 	c.mu.Lock()
-	dropped := c.begun != c.clears
+	begun, dropped := c.begun, c.begun != c.clears
 	c.mu.Unlock()
 	if dropped {
 		return len(p), nil
 	}
 	select {
-	case c.out <- bytes.Clone(p):
+	case c.out <- said{bytes.Clone(p), begun}:
 		return len(p), nil
 	case <-c.ended:
 		return 0, io.ErrClosedPipe

@@ -148,7 +148,7 @@ func read(l *linked, r *reader) (results writer) {
 	within := time.Duration(r.number()) * time.Millisecond
 	var err error
 	if len(l.rest) == 0 {
-		l.rest, err = l.Answer(within)
+		l.rest, _, err = l.Answer(within)
 	}
 	switch {
 	case errors.Is(err, os.ErrDeadlineExceeded):
