@@ -469,7 +469,8 @@ func additionalLoss(rec *record.Record, req figure.Request) (figure.Result, erro
 	}
 	line, correlation := m.additional(x, low)
 	r.Remarks = append(r.Remarks, quantity.Sprintf("r = %.4f", correlation))
-	r.Drawing = &figure.Drawing{Title: "Residual loss over the square of the torque", By: "square.(N·m)²", Of: wattsColumn,
+	r.Drawing = &figure.Drawing{Title: "Residual loss over the square of the torque", By: "square.(N·m)²",
+		Of: wattsColumn,
 		Lines: []figure.Line{dots, {Label: "line", X: []float64{0, most},
 			Y: []float64{line.Intercept, line.Intercept + line.Slope*most}}}}
 	return r, nil
