@@ -192,7 +192,7 @@ func Overlay(o api.Overlay, look Look, format string, at time.Time) ([]byte, err
 		Band: o.Band}
 	for _, c := range o.Curves {
 		if c.Drawn && len(c.X) > 1 {
-			picture.Lines = append(picture.Lines, Line{c.Label, c.X, c.Y, false})
+			picture.Lines = append(picture.Lines, Line{Label: c.Label, X: c.X, Y: c.Y})
 		}
 	}
 	if err := p.drawn([]Picture{picture}, inner, 100); err != nil {

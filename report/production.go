@@ -163,8 +163,8 @@ func lotPictures(look Look, all []api.LotFigure) (pictures []Picture) {
 		lie := Picture{Title: title, XLabel: f.Unit, YLabel: look.say("units"), Lines: []Line{histogram}, Plain: true}
 		for _, bound := range []*float64{f.Min, f.Max} {
 			if bound != nil {
-				over.Lines = append(over.Lines, Line{"", []float64{1, last}, []float64{*bound, *bound}})
-				lie.Lines = append(lie.Lines, Line{"", []float64{*bound, *bound}, []float64{0, most}})
+				over.Lines = append(over.Lines, Line{X: []float64{1, last}, Y: []float64{*bound, *bound}})
+				lie.Lines = append(lie.Lines, Line{X: []float64{*bound, *bound}, Y: []float64{0, most}})
 			}
 		}
 		pictures = append(pictures, lie, over)
