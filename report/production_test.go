@@ -186,7 +186,7 @@ func TestAPageStandsAlone(t *testing.T) {
 	const bad = `<script>alert(1)</script>`
 	doc.Title, doc.Lot = bad, "=1+1"
 	data, err := Run(doc, Look{}, "html", nil, Picture{Title: bad, Note: bad, XLabel: bad,
-		Lines: []Line{{bad, []float64{0, 1}, []float64{0, 1}}}})
+		Lines: []Line{{Label: bad, X: []float64{0, 1}, Y: []float64{0, 1}}}})
 	require.NoError(t, err)
 	assert.NotContains(t, string(data), "<script")
 	links := regexp.MustCompile(`(?:src|href)="([^"]+)"`).FindAllStringSubmatch(string(data), -1)
