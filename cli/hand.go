@@ -63,8 +63,9 @@ its output switched off meanwhile, since a battery does not stand still.`, "  us
 		verb("note BAY TEXT", "Write a note at this instant of the run (operator)", "",
 			"  usher note bay1 \"fan switched on\"", 2, text(api.DoNote)),
 		verb("answer BAY TEXT", "Answer what the run asks (operator)",
-			"Answer the prompt of a run: yes or no, a number, one of the choices, a text.",
-			"  usher answer bay1 yes\n  usher answer bay1 23.5", 2, text(api.DoAnswer)),
+			"Answer the prompt of a run: yes or no, a number, one of the choices, a text; take or done where readings "+
+				"are taken one by one.",
+			"  usher answer bay1 yes\n  usher answer bay1 23.5\n  usher answer bay1 take", 2, text(api.DoAnswer)),
 		verb("adjust BAY NAME=VALUE", "Change a parameter of the run that the procedure marks as adjustable (operator)", "",
 			"  usher adjust bay1 level=4A", 2,
 			func(args []string) (api.Intervention, error) {
@@ -110,6 +111,8 @@ func promptWords(a stage.Ask) string {
 		words += " (yes or no)"
 	case stage.AskChoice:
 		words += " (" + strings.Join(a.Choice, ", ") + ")"
+	case stage.AskTake:
+		words += fmt.Sprintf(" (take, or done; %d taken, %d at least)", a.Take.Taken, a.Take.Least)
 	case stage.AskPicture:
 		words += " (join one with usher attach RUN FILE --answer)"
 	case stage.AskNumber:

@@ -47,6 +47,7 @@ type settings struct {
 	volts, amps, watts, ohms float64
 	hertz                    float64
 	position                 float64 // that is asked for of a charger
+	torque, percent          float64 // of a brake, of a drive
 }
 
 // read says which quantity of which seat is a column, and which part of it.
@@ -110,6 +111,10 @@ func (b *bench) apply(all []procedure.Setting) {
 			x.hertz = s.Value
 		case seats.Position:
 			x.position = s.Value
+		case "torque":
+			x.torque = s.Value
+		case "percent":
+			x.percent = s.Value
 		}
 	}
 }
@@ -121,6 +126,10 @@ func (b *bench) terminals() (joined plant.Joined) {
 			continue
 		}
 		switch {
+		case slices.Contains(x.kind.Sets, "torque"):
+			joined.Shaft = plant.Brake{On: true, Torque: x.torque}
+		case slices.Contains(x.kind.Sets, "percent"):
+			joined.Drive = plant.Command{On: true, Command: x.percent}
 		case x.kind.Is(seats.Connects) && !slices.Contains(x.kind.Sets, seats.Position):
 			joined.Bypass = true
 		case slices.Contains(x.kind.Sets, seats.Position):
@@ -209,6 +218,9 @@ func (b *bench) value(r read) float64 {
 		return 0
 	}
 	drains, both := x.kind.Is(seats.Drains), x.kind.Is(seats.Feeds|seats.Drains)
+	if v, is := ofMachine(o, r); is {
+		return v
+	}
 	switch {
 	case q == "celsius":
 		return o.Celsius
@@ -232,6 +244,33 @@ func (b *bench) value(r read) float64 {
 		return o.Line.Watts()
 	}
 	return 0
+}
+
+// ofMachine is what is read of a shaft, a winding and a drive, and of the room beside a machine.
+func ofMachine(o plant.Operating, r read) (x float64, ok bool) {
+	switch r.q {
+	case "torque":
+		if o.Shaft != nil {
+			return o.Shaft.Torque, true
+		}
+	case "speed":
+		if o.Shaft != nil {
+			return o.Shaft.Speed, true
+		}
+	case "ohms":
+		return o.Winding, o.Winding > 0
+	case "newtons":
+		return o.Force, true
+	case "percent":
+		if r.seat.on {
+			return r.seat.percent, true
+		}
+	case "celsius":
+		return plant.Ambient, o.Shaft != nil && r.seat.branch > 0
+	case "volts":
+		return math.NaN(), slices.Contains(r.seat.kind.Reads, "newtons") // the model has no sensor
+	}
+	return 0, false
 }
 
 // ofContract is what a sink reads at the plug, and of what its charger says.

@@ -338,6 +338,11 @@ func answer(a stage.Prompt, serial string) string {
 		return "yes"
 	case stage.AskPicture:
 		return "1"
+	case stage.AskTake:
+		if a.Take.Taken < a.Take.Least {
+			return stage.TakeOne
+		}
+		return stage.TakeDone
 	}
 	return "rehearsed"
 }

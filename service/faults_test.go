@@ -106,6 +106,41 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const machineFaults = `procedure: faults
+for: any
+needs: {mains: {}, shaft: {}, meter: {measures: ac}, ohmmeter: {}, thermo: {}}
+guards:
+  - {when: "mains.volts < 100 V for 100 ms and elapsed > 2 s", note: the feeder sees no volts}
+  - {when: "meter.volts < 100 V for 100 ms and elapsed > 2 s", note: the analyser sees no line}
+  - {when: "shaft.speed < 5 r/s for 100 ms and elapsed > 2 s", note: it does not turn}
+stages:
+  - set:
+      mains: {volts: 231 V, hertz: 50 Hz, amps: 60 A, output: on}
+      shaft: {torque: 5 N·m, output: on}
+  - hold: {for: 1000 s}
+`
+
+const coldFaults = `procedure: faults
+for: any
+needs: {ohmmeter: {}, mains: {}}
+guards:
+  - {when: "ohmmeter.ohms < 100 mΩ for 100 ms and elapsed > 2 s", note: no winding}
+stages:
+  - set: {mains: {volts: 0 V, hertz: 50 Hz, amps: 1 A, output: on}}
+  - hold: {for: 1000 s}
+`
+
+const thrustFaults = `procedure: faults
+for: any
+needs: {source: {}, drive: {}, force: {}}
+guards:
+  - {when: "drive.percent < 5 % for 100 ms and elapsed > 2 s", note: the drive is gone}
+  - {when: "force.newtons < 20 N for 100 ms and elapsed > 5 s", note: no force}
+stages:
+  - set: {source: {volts: 24 V, amps: 10 A, output: on}, drive: {percent: 40 %, output: on}}
+  - hold: {for: 1000 s}
+`
+
 const lockedFaults = `procedure: faults
 for: any
 needs: {sourcemeter: {volts: 2000 V, amps: 1 mA}, thermo: {}}
@@ -183,7 +218,8 @@ func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {
 	switch fault {
 	case simbench.Behind:
 		words := "has not answered"
-		if kind == "three-phase-meter" { // the answer to the one before is of its other input, which sees nothing
+		// The answer to the one before is of its other input, which sees nothing, or says whether its output is on.
+		if kind == "three-phase-meter" || kind == "drive" {
 			words = "guard tripped"
 		}
 		return effect{when: "running", ends: true, words: words}
@@ -290,6 +326,10 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(panelFaults)
 	case simbench.HighVoltage:
 		h.Push(lockedFaults)
+	case simbench.Machine:
+		h.Push(map[bool]string{true: coldFaults, false: machineFaults}[kind == "winding-ohmmeter"])
+	case simbench.ThrustStand:
+		h.Push(thrustFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	case simbench.Scoped, simbench.Digitised:

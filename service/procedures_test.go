@@ -40,6 +40,12 @@ func answering(t *testing.T, h *servicetest.House) {
 			}
 			text := map[stage.AskForm]string{stage.AskConfirm: "yes", stage.AskSerial: b.Run.Serial,
 				stage.AskNumber: "25", stage.AskText: "fine"}[b.Prompt.Form]
+			if b.Prompt.Form == stage.AskTake {
+				text = stage.TakeOne
+				if b.Prompt.Take.Taken >= b.Prompt.Take.Least {
+					text = stage.TakeDone
+				}
+			}
 			if b.Prompt.Form == stage.AskPicture {
 				joined, err := h.Local.Attach(ctx, b.Run.ID, client.Attaching{Name: "bars.png"},
 					bytes.NewReader(pictureOf(t, 40, 30)))
@@ -100,6 +106,10 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		serial = "FU-901"
 	case strings.HasPrefix(r.name, "skua"):
 		serial = "SK-1002"
+	case strings.HasPrefix(r.name, "cormorant"):
+		serial = "CM-1101"
+	case strings.HasPrefix(r.name, "puffin"):
+		serial = "PF-1202"
 	case strings.HasPrefix(r.name, "dunlin"):
 		serial = "DN-601"
 	}
@@ -147,6 +157,9 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 		{1, []simbench.Layout{simbench.Panel, simbench.HighVoltage}, []ready{{"bay1", "fulmar-sweep", nil},
 			{"bay1", "fulmar-table", nil}, {"bay2", "skua-blocking", nil}}},
 		{60, []simbench.Layout{simbench.HighVoltage}, []ready{{"bay1", "skua-insulation", nil}}},
+		{1, []simbench.Layout{simbench.Machine, simbench.ThrustStand}, []ready{{"bay1", "cormorant-routine", nil},
+			{"bay2", "puffin-thrust", nil}}},
+		{120, []simbench.Layout{simbench.Machine}, []ready{{"bay1", "cormorant-type", nil}}},
 		{8, []simbench.Layout{simbench.Scoped, simbench.Outputs}, []ready{{"bay1", "tern-validation", nil},
 			{"bay2", "dunlin-outputs", nil}}},
 		{2, []simbench.Layout{simbench.Scoped, simbench.Contracts}, []ready{{"bay1", "tern-watch", nil},

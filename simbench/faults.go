@@ -69,7 +69,7 @@ var (
 func standIns() []standIn {
 	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
 		thermometerKind, scopeKind, acSourceKind, gridMeterKind, sinkKind, feederKind, acLoadKind, bypassKind,
-		threePhaseMeter, sourceMeterKind, lightKind}
+		threePhaseMeter, sourceMeterKind, lightKind, brakeKind, ohmsKind, driveKind, forceKind}
 }
 
 // Faults lists the faults that the instrument can have.

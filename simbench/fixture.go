@@ -39,6 +39,8 @@ type fixture struct {
 	// bypass joins the output to the line past the unit; back is what a load gives back to the line.
 	bypass bool
 	back   plant.Back
+	shaft  plant.Brake   // of a machine
+	drive  plant.Command // of what moves
 }
 
 // feed is one output that feeds a unit, drain one input that takes from it.
@@ -190,7 +192,8 @@ func (f *fixture) source() (s plant.Source) {
 
 // joined is what is at the unit's outputs.
 func (f *fixture) joined(source plant.Source) plant.Joined {
-	j := plant.Joined{Line: source, Output: f.load(0), Sink: f.sink, Bypass: f.bypass, Back: f.back}
+	j := plant.Joined{Line: source, Output: f.load(0), Sink: f.sink, Bypass: f.bypass, Back: f.back,
+		Shaft: f.shaft, Drive: f.drive}
 	for _, x := range f.drains {
 		for len(j.Further) < x.output {
 			j.Further = append(j.Further, plant.Joint{Load: f.load(len(j.Further) + 1)})
@@ -201,7 +204,7 @@ func (f *fixture) joined(source plant.Source) plant.Joined {
 
 // draining tells whether anything drains the unit.
 func (f *fixture) draining() bool {
-	return slices.ContainsFunc(f.drains, func(x *drain) bool { return x.load.On })
+	return f.shaft.On || f.drive.On || slices.ContainsFunc(f.drains, func(x *drain) bool { return x.load.On })
 }
 
 // load is what all drains of an output take together; they are in one mode.

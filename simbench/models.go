@@ -46,6 +46,13 @@ var (
 	highSetVolts    = channelModel{gain: 0.0003, offset: 0.5, resolution: 10e-3}
 	thermoCelsius   = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
 	lightIrradiance = channelModel{gain: 0.01, offset: 1, noise: 0.3, resolution: 0.1}
+	brakeSet        = channelModel{gain: 0.005, offset: 0.02, resolution: 0.01}
+	shaftTorque     = channelModel{gain: 0.0005, offset: 5e-3, noise: 1e-3, resolution: 1e-3}
+	shaftSpeed      = channelModel{offset: 1e-3, noise: 1e-4, resolution: 1e-4}
+	windingOhms     = channelModel{gain: 0.0002, offset: 2e-4, noise: 3e-5, resolution: 1e-5}
+	drivePercent    = channelModel{offset: 0.05, noise: 0.01, resolution: 0.01}
+	forceNewtons    = channelModel{gain: 0.001, offset: 0.3, noise: 0.2, resolution: 0.01}
+	forceVolts      = channelModel{gain: 0.0005, offset: 2e-4, noise: 2e-5, resolution: 1e-5}
 	registerVolts   = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
 	registerAmps    = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
 	registerSet     = channelModel{gain: 0.002, offset: 5e-3, resolution: 1e-3}

@@ -19,12 +19,13 @@ var (
 	threePhaseMeter = standIn{"three-phase-meter", slices.Concat(anyFault, textFault)}
 )
 
-// net is what flows from the mains.
+// net is what flows from the mains: into the unit, where nothing else is joined to them.
 func (f *fixture) net() plant.Seen {
-	if mains := f.operating().Mains; mains != nil {
-		return *mains
+	o := f.operating()
+	if o.Mains != nil {
+		return *o.Mains
 	}
-	return plant.Seen{}
+	return o.Line
 }
 
 // setBypass joins the output to the mains past the unit, or no longer.

@@ -281,7 +281,9 @@ func handSeat(l simbench.Layout) string {
 		return "load"
 	case "locked":
 		return "sourcemeter"
-	case "mains", "circle":
+	case "thrust":
+		return "source"
+	case "mains", "circle", "machine":
 		return "mains"
 	}
 	return "cycler"
@@ -290,8 +292,10 @@ func handSeat(l simbench.Layout) string {
 // handInstrument begins the names of the instruments in that seat.
 func handInstrument(l simbench.Layout) string {
 	switch seat := handSeat(l); {
-	case l == simbench.Recirculated:
+	case l == simbench.Recirculated || l == simbench.Machine:
 		return "feeder"
+	case seat == "source":
+		return "supply"
 	case seat != "mains":
 		return seat
 	}

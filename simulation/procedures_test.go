@@ -69,6 +69,18 @@ needs: {load: {}}
 stages:
   - set: {load: {mode: voltage, volts: 15 V, output: on}}
 `
+	machineStages = `
+needs: {mains: {volts: 253 V, amps: 60 A}, shaft: {}}
+stages:
+  - set:
+      mains: {volts: 231 V, hertz: 50 Hz, amps: 60 A, output: on}
+      shaft: {torque: 5 N·m, output: on}
+`
+	thrustStages = `
+needs: {source: {volts: 30 V, amps: 10 A}, drive: {}}
+stages:
+  - set: {source: {volts: 24 V, amps: 10 A, output: on}, drive: {percent: 30 %, output: on}}
+`
 	lockedStages = `
 needs: {sourcemeter: {volts: 2000 V, amps: 1 mA}}
 stages:
@@ -87,7 +99,8 @@ var ends = map[string][2]string{
 // beginnings are the kinds of beginnings.
 var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
 	"cells": cellStages, "drain": drainStages, "mains": mainsStages, "contract": contractStages,
-	"circle": circleStages, "panel": panelStages, "locked": lockedStages}
+	"circle": circleStages, "panel": panelStages, "locked": lockedStages,
+	"machine": machineStages, "thrust": thrustStages}
 
 // timeless ends the names of procedures that nobody can write: a pass of their loop takes no time.
 const timeless = "-timeless"
@@ -110,8 +123,10 @@ func timelessTexts() (all []string) {
 		switch kind {
 		case "pack", "cells":
 			seat = "cycler"
-		case "mains", "circle":
+		case "mains", "circle", "machine":
 			seat = "mains"
+		case "thrust":
+			seat = "source"
 		case "locked":
 			seat = "sourcemeter"
 		}
@@ -146,6 +161,10 @@ func beginningOf(l simbench.Layout) string {
 		return "panel"
 	case simbench.HighVoltage:
 		return "locked"
+	case simbench.Machine:
+		return "machine"
+	case simbench.ThrustStand:
+		return "thrust"
 	}
 	return "converter"
 }

@@ -25,6 +25,10 @@ type Acquire struct {
 	Average float64 // s
 	Times   int
 	Every   float64 // s between the beginnings of repeated readings
+	// Ask are the words in which a person is asked to take each reading, Times of them at least; empty: they are taken one
+	// after the other.
+	Ask    string
+	Limits map[string]stage.TakeLimit // of what a person takes
 }
 
 // Kind implements procedure.Action.
@@ -48,12 +52,17 @@ func (a *Acquire) Words() string {
 
 // Run implements stage.Runnable.
 func (a *Acquire) Run(p *stage.Parts) stage.Runner {
-	return &acquireRunner{name: p.Stage.Name, spec: a}
+	r := &acquireRunner{name: p.Stage.Name, spec: a}
+	if a.Ask == "" {
+		return r
+	}
+	return &takeRunner{acquireRunner: r}
 }
 
 // readAcquire reads the taking of readings into a row.
 func readAcquire(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
 	a := &Acquire{Row: c.Name, Times: 1, Average: 0.2}
+	var limits document.Node
 	n.Fields(map[string]func(document.Node){
 		"into": func(n document.Node) { a.Row = n.Text() },
 		"quantities": func(n document.Node) {
@@ -68,9 +77,12 @@ func readAcquire(r *procedure.Reader, c *procedure.Common, n document.Node) proc
 				n.Fail("a reading is an average over some time; it must be more than 0")
 			}
 		},
-		"times": func(n document.Node) { a.Times = n.Whole(1, procedure.MostPlaces) },
-		"every": func(n document.Node) { a.Every = r.Value(n, quantity.Time) },
+		"ask":    func(n document.Node) { a.Ask = n.Text() },
+		"limits": func(n document.Node) { limits = n },
+		"times":  func(n document.Node) { a.Times = n.Whole(1, procedure.MostPlaces) },
+		"every":  func(n document.Node) { a.Every = r.Value(n, quantity.Time) },
 	})
+	a.readLimits(r, limits)
 	r.Fills(a.Row, c.Line)
 	return a
 }
@@ -86,6 +98,8 @@ type acquireRunner struct {
 type acquireState struct {
 	Since  float64          `json:"since"` // when the present reading began
 	Done   int              `json:"done"`
+	Asks   bool             `json:"asks,omitempty"`   // it waits for a person
+	By     string           `json:"by,omitempty"`     // who takes the present one
 	Frames stage.KeptFrames `json:"frames,omitempty"` // only in a snapshot
 	frames []trace.Frame
 }
@@ -96,25 +110,32 @@ func (r *acquireRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict) 
 }
 
 func (r *acquireRunner) Frame(m *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	if f.T < r.row.Since {
-		return nil, stage.GoesOn // the next reading has not begun
-	}
-	r.row.frames = append(r.row.frames, f)
-	if !m.Enough(r.row.frames, r.spec.Columns, f.T-r.row.frames[0].T, r.spec.Average) {
+	point, taken := r.take(m, f)
+	if !taken {
 		return nil, stage.GoesOn
 	}
-	p := m.NewPoint(r.name, r.row.frames, r.spec.Columns)
-	p.Row = r.spec.Row
-	r.row.Done++
-	r.row.Since, r.row.frames = max(r.row.Since+r.spec.Every, f.T), nil
-	effects := []stage.Effect{stage.Point{Point: p}, stage.NewMark(f.T, record.MarkPointDone,
-		fmt.Sprintf("%s, reading %d of %d", r.spec.Row,
-			r.row.Done,
-			r.spec.Times))}
+	effects := []stage.Effect{stage.Point{Point: point}, stage.NewMark(f.T, record.MarkPointDone,
+		fmt.Sprintf("%s, reading %d of %d", r.spec.Row, r.row.Done, r.spec.Times))}
 	if r.row.Done == r.spec.Times {
 		return effects, stage.Over
 	}
 	return effects, stage.GoesOn
+}
+
+// take adds a frame to the present reading; taken tells whether that is complete.
+func (r *acquireRunner) take(m *stage.Machine, f trace.Frame) (p record.Point, taken bool) {
+	if f.T < r.row.Since {
+		return p, false // the next reading has not begun
+	}
+	r.row.frames = append(r.row.frames, f)
+	if !m.Enough(r.row.frames, r.spec.Columns, f.T-r.row.frames[0].T, r.spec.Average) {
+		return p, false
+	}
+	p = m.NewPoint(r.name, r.row.frames, r.spec.Columns)
+	p.Row = r.spec.Row
+	r.row.Done++
+	r.row.Since, r.row.frames = max(r.row.Since+r.spec.Every, f.T), nil
+	return p, true
 }
 
 func (r *acquireRunner) Progress(*stage.Machine) (share, left float64, detail string) {

@@ -156,6 +156,8 @@ var everyStage = map[string]string{
 		"cable again}, recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
 	"acquire": powered +
 		"  - {name: idle, acquire: {quantities: [load.volts, unit.watts], average: 100 ms, times: 3, every: 300 ms}}\n",
+	"acquire by a person": powered +
+		"  - {name: no load, acquire: {quantities: [load.volts], average: 100 ms, times: 2, ask: Set the volts and take}}\n",
 	"watch": powered + "  - watch: {until: \"elapsed > 1 s\"}\n",
 	"ask": "  - {name: room, ask: {number: what is the room, unit: °C, min: 0 °C, max: 50 °C, " +
 		"into: room}, within: 5 s}\n  - {when: answer.room > 20 °C, stages: [{hold: {for: 200 ms}}], otherwise: [{hold: " +
@@ -238,6 +240,14 @@ func drive(t require.TestingT, p *procedure.Program, kills map[int]bool,
 				switch {
 				case strings.Contains(e.Text, "room"):
 					then = append(then, stage.Answered{T: now, By: "ada", Text: "23.5"})
+				case e.Form == stage.AskTake:
+					said := map[bool]string{true: "take", false: "done"}[e.Take.Taken < 3] // one more than must be
+					if e.Take.Taken < e.Take.Least {
+						require.ErrorContains(t, m.CheckAnswer("done"), "take the others first")
+					}
+					require.ErrorContains(t, m.CheckAnswer("yes"), "say take, or done")
+					require.NoError(t, m.CheckAnswer(said))
+					then = append(then, stage.Answered{T: now, By: "ada", Text: said})
 				case strings.Contains(e.Text, "cable"):
 					require.NoError(t, m.CheckAnswer("yes"))
 					l.latched = false
@@ -347,6 +357,13 @@ func TestStagesDoWhatTheySay(t *testing.T) {
 	require.Len(t, ended.points, 4)
 	assert.Contains(t, ended.labels(record.MarkCondition), "the grid ended at point 4 of 5: load.volts < 5 V for 60 ms")
 	assert.Equal(t, []string{"point 4 of 5: load.amps is 0 A where 5 A is set"}, ended.labels(record.MarkWarning))
+
+	byPerson := runs["acquire by a person"]
+	require.Len(t, byPerson.points, 3, "one more than must be, since a person has taken it")
+	assert.Equal(t, []string{"no load, reading 1, taken by ada", "no load, reading 2, taken by ada",
+		"no load, reading 3, taken by ada"}, byPerson.labels(record.MarkPointDone))
+	assert.Equal(t, []string{"ada has taken 3 readings into no load"}, byPerson.labels(record.MarkAnswer))
+	assert.Equal(t, "no load", byPerson.points[2].Row)
 
 	idle := runs["acquire"].points
 	require.Len(t, idle, 3)

@@ -174,6 +174,15 @@ var kinds = []Kind{
 		Sets: []string{"volts", "amps", "position", Output}, Must: []string{"position", Output}},
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
 		"hertz"}, Sets: []string{Averages}, Choices: []Choice{measures}},
+	// A shaft is braked with a torque, and reads what is there with the revolutions in a second.
+	{Name: "shaft", Roles: Drains, Reads: []string{"torque", "speed"}, Sets: []string{"torque", Averages, Output},
+		Must: []string{"torque", Output}},
+	// A drive is told how much of what it can, while it is enabled.
+	{Name: "drive", Roles: Feeds, Reads: []string{"percent", "volts", "amps"}, Sets: []string{"percent", Averages, Output},
+		Must: []string{"percent", Output}},
+	{Name: "force", Roles: Measures, Reads: []string{"newtons", "volts"}, Sets: []string{Averages}},
+	// An ohmmeter of four wires, at a winding that nothing feeds.
+	{Name: "ohmmeter", Roles: Measures, Reads: []string{"ohms"}, Sets: []string{Averages}},
 	// What falls on a panel, as a sensor beside it sees it.
 	{Name: "light", Roles: Measures, Reads: []string{"irradiance", "celsius"}, Sets: []string{Averages}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
@@ -209,7 +218,9 @@ func Names() (names []string) {
 func Modes() []string { return slices.Clone(modes) }
 
 // Drives tells whether the kind has all the given roles towards a battery, which direct current alone charges.
-func (k Kind) Drives(roles Role) bool { return k.Is(roles) && !k.Alternating && !k.Locked() }
+func (k Kind) Drives(roles Role) bool {
+	return k.Is(roles) && !k.Alternating && !k.Locked() && slices.Contains(k.Sets, "amps")
+}
 
 // Having lists the kinds that have all the given roles towards a battery; those that have more come first.
 func Having(roles Role) []Kind {

@@ -22,7 +22,34 @@ type Prompt struct {
 	// Min and Max bound a number, in Unit; nil: open.
 	Min *float64 `json:"min,omitempty"`
 	Max *float64 `json:"max,omitempty"`
+	// Take is what a reading would take that a person is to take.
+	Take Taking `json:"take,omitzero"`
 }
+
+// Taking is a row into which a person takes readings, one after the other, until it is said that it is done.
+type Taking struct {
+	Row string `json:"row"`
+	// Columns are what a reading takes; none: everything.
+	Columns []string `json:"columns,omitempty"`
+	// Taken is how many there are by now, Least how many there must be.
+	Taken int `json:"taken"`
+	Least int `json:"least"`
+	// Limits say what of a reading is good, by column, each in the unit of that.
+	Limits map[string]TakeLimit `json:"limits,omitempty"`
+}
+
+// TakeLimit is what a reading is to be; marginal is the band inside the limit in which it is neither good nor bad.
+type TakeLimit struct {
+	Min      *float64 `json:"min,omitempty"`
+	Max      *float64 `json:"max,omitempty"`
+	Marginal float64  `json:"marginal,omitempty"`
+}
+
+// What a person says who takes readings.
+const (
+	TakeOne  = "take"
+	TakeDone = "done"
+)
 
 // AskForm is what kind of answer is wanted.
 type AskForm string
@@ -36,6 +63,8 @@ const (
 	AskSerial  AskForm = "serial"
 	// AskPicture wants a picture joined to the run; the answer is the number of the attachment.
 	AskPicture AskForm = "picture"
+	// AskTake has a person take readings: take, and when there are enough, done.
+	AskTake AskForm = "take"
 )
 
 // AnswerUnit is the unit of a number that is asked for.
@@ -100,6 +129,14 @@ func AnswerOf(a *Prompt, text string) (float64, error) {
 		}
 	case AskNumber:
 		return numberOf(a, text)
+	case AskTake:
+		switch {
+		case text == TakeDone && a.Take.Taken < a.Take.Least:
+			return 0, fmt.Errorf("%d of %d readings were taken into %s; take the others first", a.Take.Taken, a.Take.Least,
+				a.Take.Row)
+		case text != TakeOne && text != TakeDone:
+			return 0, fmt.Errorf("%q does not answer it; say take, or done", text)
+		}
 	case AskPicture:
 		if n, err := strconv.Atoi(text); err != nil || n < 1 {
 			return 0, fmt.Errorf("%q is not the number of an attachment; join a picture to the run, and answer with its number",

@@ -94,10 +94,11 @@ type Expanded struct {
 // be smooth near the readings; the derivatives are central differences.
 func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	x := make([]float64, len(readings))
-	largest := 0.0
+	largest, alike := 0.0, map[string]float64{}
 	for i, r := range readings {
 		x[i] = r.Value
 		largest = max(largest, math.Abs(r.Value))
+		alike[r.Group] = max(alike[r.Group], math.Abs(r.Value), r.Offset)
 	}
 	type group struct{ gain, offset, gainMax, offsetMax float64 }
 	groups := map[string]*group{}
@@ -106,9 +107,9 @@ func Propagate(f func(x []float64) float64, readings []Reading) Expanded {
 	var noise []Normal
 	var rectangles []float64
 	for i, r := range readings {
-		// A step that is small beside the reading or what it is known to. Readings of picoamperes stand beside those of
-		// kilovolts: only one that says nothing of its own size takes it from the others.
-		step := max(1e-4*math.Abs(r.Value), 0.01*max(r.Noise, r.Resolution, r.Offset))
+		// A step that is small beside the reading or what it is known to, and not lost beside those of its group. Readings
+		// of picoamperes stand beside those of kilovolts: only one that says nothing of its own size takes it from others.
+		step := max(1e-4*math.Abs(r.Value), 0.01*max(r.Noise, r.Resolution, r.Offset), 1e-9*alike[r.Group])
 		if step == 0 {
 			step = cmp.Or(1e-9*largest, 1e-9)
 		}

@@ -102,7 +102,25 @@ type Joined struct {
 	Bypass bool
 	// Back is what a load at the output gives back to the line.
 	Back Back
+	// Shaft is what brakes a machine, Drive what is commanded of one that moves.
+	Shaft Brake
+	Drive Command
 }
+
+// Brake is what brakes a shaft while it is on, N·m.
+type Brake struct {
+	On     bool
+	Torque float64
+}
+
+// Command is what a drive is told while it is enabled: a share of 1.
+type Command struct {
+	On      bool
+	Command float64
+}
+
+// Turning is a shaft that turns: revolutions a second, and the torque at it, N·m.
+type Turning struct{ Speed, Torque float64 }
 
 // Back is a load that gives back a Share of what it takes, less what it takes for itself, W. The zero Back gives
 // nothing.
@@ -148,7 +166,11 @@ type Operating struct {
 	Celsius float64
 	// Irradiance is what falls on a panel, W/m².
 	Irradiance float64 `json:",omitempty"`
-	Heat       float64 // W that stay in the unit
+	// Shaft is that of a machine, Winding the resistance of it from line to line, Ω; Force what a drive gives, N.
+	Shaft   *Turning `json:",omitempty"`
+	Winding float64  `json:",omitempty"`
+	Force   float64  `json:",omitempty"`
+	Heat    float64  // W that stay in the unit
 	// Mains is what the line gives to everything, less what comes back; nil: what flows in.
 	Mains *Seen `json:",omitempty"`
 	// Contract is what a charger says to its sink; nil: it makes no contracts.

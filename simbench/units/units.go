@@ -12,14 +12,17 @@ import (
 	"usherbench/simbench/plant/battery"
 	"usherbench/simbench/plant/converter"
 	"usherbench/simbench/plant/device"
+	"usherbench/simbench/plant/motor"
 	"usherbench/simbench/plant/panel"
 	"usherbench/simbench/plant/port"
+	"usherbench/simbench/plant/thruster"
 )
 
 // Types are all types of units.
 func Types() []plant.Type {
 	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types(),
-		backup.Types(), panel.Types(), device.Types())
+		backup.Types(), panel.Types(), device.Types(), motor.Types(),
+		thruster.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

@@ -12,7 +12,7 @@ import (
 
 // lineOf is what feeds units of a kind.
 func lineOf(kind plant.Type) plant.Source {
-	if kind.Kind == "adapter" || kind.Kind == "contract charger" || kind.Kind == "back-up supply" {
+	if kind.Kind == "adapter" || kind.Kind == "contract charger" || kind.Kind == "back-up supply" || kind.Kind == "motor" {
 		return plant.Source{On: true, Volts: 230, Amps: 10, Hertz: 50}
 	}
 	return plant.Source{On: true, Volts: 48, Amps: 10}
@@ -25,6 +25,8 @@ var ratings = map[string]map[string]float64{
 	"adapter":        {"rated_volts": 24, "rated_current": 5},
 	"panel":          {"open_volts": 22, "short_current": 1.9},
 	"device":         {"blocking_volts": 1700},
+	"motor":          {"rated_power": 2200, "poles": 4},
+	"thruster":       {"rated_force": 600},
 	"back-up supply": {"modules": 2, "nominal_line": 230},
 }
 
@@ -66,7 +68,8 @@ func TestASerialNumberIsAUnit(t *testing.T) {
 			source.Volts = 4
 		}
 		joined := plant.Joined{Line: source, Output: plant.Load{On: true, Mode: plant.ConstantCurrent, Level: 1},
-			Sink: plant.Sink{On: true, Position: 1}}
+			Sink: plant.Sink{On: true, Position: 1}, Shaft: plant.Brake{On: true, Torque: 5},
+			Drive: plant.Command{On: true, Command: 0.5}}
 		unit.At(0, joined)
 		return unit.At(1, joined)
 	}
@@ -127,11 +130,11 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err,
-		`there is no plant "ternn"; known: dunlin, eider, fulmar, gannet, gannet-bank, gannet-cell, `+
-			`kittiwake, petrel, skua, tern`)
-	_, err = Model{Kind: "motor"}.New("", plant.Healthy, 0)
-	assert.EqualError(t, err, `there is no plant for a unit of kind "motor"; `+
-		`known kinds: adapter, back-up supply, battery, converter, device, panel`)
+		`there is no plant "ternn"; known: cormorant, dunlin, eider, fulmar, gannet, gannet-bank, gannet-cell, `+
+			`kittiwake, petrel, puffin, skua, tern`)
+	_, err = Model{Kind: "kettle"}.New("", plant.Healthy, 0)
+	assert.EqualError(t, err, `there is no plant for a unit of kind "kettle"; `+
+		`known kinds: adapter, back-up supply, battery, converter, device, motor, panel, thruster`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
 	assert.ErrorContains(t, err, "state both")
 }

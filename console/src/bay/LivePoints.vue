@@ -4,6 +4,7 @@ import { computed, shallowRef, watch } from 'vue'
 import { api, type Run } from '../api'
 import PointsChart from '../parts/PointsChart.vue'
 import PointsTable from '../parts/PointsTable.vue'
+import RowsTable from '../parts/RowsTable.vue'
 
 // The points of the run that is under way, with their pictures: table and picture grow by each point.
 const props = defineProps<{ run: string; taken: number }>()
@@ -38,13 +39,15 @@ watch(
   },
   { immediate: true },
 )
+const rows = computed(() => (doc.value?.points ?? []).filter((p) => p.row))
 const points = computed(() => (doc.value?.points ?? []).filter((p) => !p.row))
 </script>
 
 <template>
-  <div v-if="doc && points.length" class="stack" data-test="live-points">
+  <div v-if="doc && (points.length || rows.length)" class="stack" data-test="live-points">
+    <RowsTable v-if="rows.length" :points="rows" />
     <PointsChart
-      v-for="c in doc.curves"
+      v-for="c in points.length ? doc.curves : []"
       :key="`${c.title} ${c.of} ${c.less} ${c.by}`"
       :title="c.title"
       :played="doc.played"
@@ -56,6 +59,6 @@ const points = computed(() => (doc.value?.points ?? []).filter((p) => !p.row))
       :by="c.by"
       :per="c.per"
     />
-    <PointsTable :points="points" newest-first />
+    <PointsTable v-if="points.length" :points="points" newest-first />
   </div>
 </template>

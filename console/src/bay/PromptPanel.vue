@@ -6,6 +6,7 @@ import { useRequest } from '../parts/request'
 import { vFocus } from '../parts/focus'
 import AttachForm from '../parts/AttachForm.vue'
 import ProblemNote from '../parts/ProblemNote.vue'
+import TakePanel from './TakePanel.vue'
 
 // What the run asks the operator. It stays until it is answered or given up.
 const props = defineProps<{ bay: Bay; disabled: boolean }>()
@@ -69,6 +70,14 @@ const bounds = computed(() => {
           >{{ c }}</v-btn
         >
       </template>
+      <TakePanel
+        v-else-if="prompt.form === 'take' && prompt.take"
+        :bay="bay"
+        :prompt="prompt"
+        :disabled="disabled"
+        :busy="busy"
+        @say="reply"
+      />
       <AttachForm
         v-else-if="prompt.form === 'picture' && bay.run"
         :run="bay.run.id"

@@ -11,7 +11,7 @@ import SetUpPlace from './SetUpPlace.vue'
 import TallyList from './TallyList.vue'
 import { answer } from './prompts'
 import { useScanning } from './scanning'
-import { capital, shapeOf, shownOf, what } from './shown'
+import { canEnd, capital, shapeOf, shownOf, what } from './shown'
 import { play } from './sounds'
 
 // An operator's place: one field that always has the focus, one colour that fills the screen, the counts of the lot.
@@ -69,6 +69,7 @@ function back() {
   typed.value = ''
   return act(() => {
     if (prompt.value?.form === 'confirm' && now.value) return answer(now.value, 'no')
+    if (prompt.value?.form === 'take' && now.value && canEnd(prompt.value)) return answer(now.value, 'done')
     return unit.value && !unit.value.run ? keep(api.takeBack(props.bay)) : undefined
   })
 }

@@ -11,7 +11,7 @@ import SetUpPlace from './SetUpPlace.vue'
 import TallyList from './TallyList.vue'
 import { answer } from './prompts'
 import { useScanning } from './scanning'
-import { shownOf, what, worst } from './shown'
+import { canEnd, shownOf, what, worst } from './shown'
 import { play } from './sounds'
 
 // Several places at which one person works: a scan goes where the page says, and Enter begins all that wait for it.
@@ -88,6 +88,8 @@ function back() {
   typed.value = ''
   return act(() => {
     if (asking.value?.prompt?.form === 'confirm') return answer(asking.value, 'no')
+    const asked = asking.value?.prompt
+    if (asking.value && asked?.form === 'take' && canEnd(asked)) return answer(asking.value, 'done')
     const scanned = all.value.filter((p) => p.unit && !p.unit.run)
     const last = scanned.sort((a, b) => (b.unit?.at ?? '').localeCompare(a.unit?.at ?? ''))[0]
     return last ? keep(api.takeBack(last.bay)) : undefined

@@ -23,6 +23,9 @@ export function worst(verdicts: UnitVerdict[]): UnitVerdict | undefined {
 // capital makes a word the first of a line.
 export const capital = (word: string): string => word.charAt(0).toUpperCase() + word.slice(1)
 
+// canEnd tells whether enough readings were taken.
+export const canEnd = (p: { take?: { taken: number; least: number } }) => (p.take?.taken ?? 0) >= (p.take?.least ?? 1)
+
 // byHand says how a prompt is answered that no single key answers.
 function byHand(form: string, unit?: string): string {
   if (form === 'number') return `type a number in ${unit || '1'}`
@@ -52,9 +55,11 @@ export function shownOf(place: Place | null, bay: Bay | undefined, lostAt: numbe
     const how =
       p.form === 'confirm'
         ? ['Enter: yes', 'Esc: no']
-        : p.form === 'choice'
-          ? (p.choice ?? []).map((c, i) => `${i + 1}: ${c}`)
-          : [byHand(p.form, p.unit)]
+        : p.form === 'take'
+          ? [`Enter: take · ${p.take?.taken ?? 0} taken`, ...(canEnd(p) ? ['Esc: done'] : [])]
+          : p.form === 'choice'
+            ? (p.choice ?? []).map((c, i) => `${i + 1}: ${c}`)
+            : [byHand(p.form, p.unit)]
     return { kind: 'waits', word: p.prompt, serial, lines: how }
   }
   if (u?.run) {

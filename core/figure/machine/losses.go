@@ -78,7 +78,7 @@ func testOf(rec *record.Record, req figure.Request) (*test, error) {
 			return nil, err
 		}
 	}
-	if q, ok := rec.Rating("", "nominal_line"); ok {
+	if q, ok := rec.Rating("", "line_volts"); ok {
 		m.rated = q.Value
 	}
 	m.pairs = req.Args[polePairs.Name]
@@ -390,7 +390,7 @@ func ironLoss(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if v, given := req.Args[volts.Name]; given || req.Rows["no load"] == "" {
 		if !given {
 			if v = m.rated; v == 0 {
-				return figure.Result{}, record.Because(record.NoRating, "say with volts at which volts, or state nominal_line")
+				return figure.Result{}, record.Because(record.NoRating, "say with volts at which volts, or state line_volts")
 			}
 		}
 		return m.result(func(x []float64) float64 { return m.iron(x, low, v) }), nil

@@ -115,7 +115,7 @@ func worked() *record.Record {
 	noLoad := func(v, watts, amps float64) map[string]float64 {
 		return map[string]float64{"meter.volts": v, "meter.amps": amps, "meter.watts": watts}
 	}
-	rec := &record.Record{Ratings: map[string]quantity.Quantity{"nominal_line": quantity.Of(400, "V"),
+	rec := &record.Record{Ratings: map[string]quantity.Quantity{"line_volts": quantity.Of(400, "V"),
 		"poles": {Value: 4}}}
 	// The constant losses of the example, with what the winding loses at 2.40 Ω on top.
 	for _, p := range [][3]float64{{120, 72.8, 0.6}, {160, 83.2, 0.75}, {200, 95.9, 0.9}, {240, 112.0, 1.1},
@@ -152,7 +152,7 @@ func TestLossesByTheirWorkedExamples(t *testing.T) {
 // loadedMachine has load points of which every loss is known: friction 60 W, iron 140 W whatever the volts, a
 // resistance of 2.5 Ω, and an additional loss of 0.1 W/(N·m)² beside 0.5 W of something else.
 func loadedMachine(torques ...float64) *record.Record {
-	rec := &record.Record{Ratings: map[string]quantity.Quantity{"nominal_line": quantity.Of(400, "V"),
+	rec := &record.Record{Ratings: map[string]quantity.Quantity{"line_volts": quantity.Of(400, "V"),
 		"poles": {Value: 4}}}
 	for _, v := range []float64{100, 150, 200, 240, 300, 400, 440} {
 		amps := v / 200
@@ -212,7 +212,7 @@ func TestLossesOfAMachineAddUp(t *testing.T) {
 
 	assert.Equal(t, record.TooFew, code(t, loadedMachine(5, 10, 15), of("additional-load-loss")))
 	without := of("slip-loss")
-	rec.Ratings = map[string]quantity.Quantity{"nominal_line": quantity.Of(400, "V")}
+	rec.Ratings = map[string]quantity.Quantity{"line_volts": quantity.Of(400, "V")}
 	assert.Equal(t, record.NoRating, code(t, rec, without))
 	without.Args["pole-pairs"] = 2
 	sound(t, rec, without)

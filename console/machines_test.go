@@ -1,0 +1,64 @@
+package console_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	. "usherbench/console/chromium"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+)
+
+// A person takes readings of a motor: what one would be is shown with how good it is, and those that were taken.
+func TestAPersonTakesReadings(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Machine}}, api.Operator)
+	run := h.Start("bay1", "cormorant-routine", "CM-1101")
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), Visible("[data-test=yes]"), Click("[data-test=yes]"),
+		Visible("[data-test=take]"),
+		Until(`document.querySelector('[data-test=take] .good')?.textContent.includes('good')`))
+	assert.Contains(t, text(t, ctx, "[data-test=take]"), "0 taken, 3 at least")
+	taken := func(n string) Action {
+		return Until(`document.querySelector('[data-test=take]')?.textContent.includes('` + n + ` taken')`)
+	}
+	do(t, ctx, Until(`document.querySelector('[data-test=take-done]').disabled`))
+	for _, n := range []string{"1", "2", "3", "4"} {
+		do(t, ctx, Visible("[data-test=take-one]"), Click("[data-test=take-one]"), taken(n))
+	}
+	do(t, ctx, Until(`document.querySelectorAll('[data-test=take] [data-test=rows] tbody tr').length === 4`))
+	assert.Contains(t, text(t, ctx, "[data-test=take] [data-test=rows]"), "good")
+	do(t, ctx, Click("[data-test=take-done]"), Gone("[data-test=take]"), Visible("[data-test=ended]"))
+	doc := h.Ended(run)
+	require.Equal(t, "done", doc.State, doc.Reason)
+	assert.Equal(t, "pass", doc.Outcome)
+}
+
+// Everything that the cover has said stays in window.said, however short it stood there.
+const keepsWhatTheCoverSays = `(() => {
+	window.said = ''
+	const cover = () => { window.said += document.querySelector('[data-test=cover]')?.textContent ?? '' }
+	new MutationObserver(cover).observe(document.body, { subtree: true, childList: true, characterData: true })
+	return true
+})()`
+
+// What stands behind an interlock says whether it may be opened, on the floor and in its bay, and points come one by
+// one. The bench is slow enough that the sweep is still on when the page of the bay has come.
+func TestACoverSaysWhetherItMayBeOpened(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{
+		Layouts: []simbench.Layout{simbench.HighVoltage}, TimeFactor: 1}, api.Operator)
+	cover := func(kind string) Action {
+		return Until(`document.querySelector('[data-test=cover]')?.dataset.kind === '` + kind + `'`)
+	}
+	do(t, ctx, Visit(h.Running.URL+"/"), cover("safe"))
+	run := h.Start("bay1", "skua-blocking", "SK-1001")
+	do(t, ctx, cover("closed"), Visit(h.Running.URL+"/bays/bay1"), cover("closed"),
+		Until(`document.querySelectorAll('[data-test=live-points] [data-test=points] tbody tr').length > 4`),
+		Visible("[data-test=live-points] [data-test=points-chart]"))
+	do(t, ctx, Until(keepsWhatTheCoverSays))
+	require.NoError(t, h.Bench.SetFault("sourcemeter1", simbench.OpenInterlock))
+	do(t, ctx, Visible("[data-test=ended]"), cover("safe"), Until(`window.said.includes('still reads')`))
+	doc := h.Ended(run)
+	assert.Equal(t, "the interlock of sourcemeter1 is open while its output is on", doc.Reason)
+}

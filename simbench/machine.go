@@ -1,0 +1,160 @@
+package simbench
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+
+	"usherbench/simbench/plant"
+)
+
+// What stands at machines and drives: a brake with a transducer, an ohmmeter at the winding, a drive that is told how
+// much, and a sensor of force.
+
+var (
+	brakeKind = standIn{"brake", slices.Concat(anyFault, textFault, outputFault)}
+	ohmsKind  = standIn{"winding-ohmmeter", slices.Concat(anyFault, textFault)}
+	driveKind = standIn{"drive", slices.Concat(anyFault, textFault, outputFault)}
+	forceKind = standIn{"force", slices.Concat(anyFault, textFault)}
+)
+
+const mostBrakeTorque = 60.0
+
+// setShaft brakes the shaft, or lets it go.
+func (f *fixture) setShaft(b plant.Brake) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.note("shaft", f.shaft.On, b.On)
+	f.shaft = b
+	f.now()
+}
+
+// setDrive tells a drive how much, or disables it.
+func (f *fixture) setDrive(c plant.Command) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.note("drive", f.drive.On, c.On)
+	f.drive = c
+	f.now()
+}
+
+// switched is a stand-in with a level and an output.
+type switched struct {
+	interpreter
+	level float64
+	on    bool
+}
+
+// newSwitched makes one whose level is set and asked by a header.
+func newSwitched(model, serial, header string, most float64, push func(s *switched)) *switched {
+	s := &switched{}
+	s.health = newHealth()
+	s.identity = "Usher Bench," + model + "," + serial + ",1.0"
+	s.reset = func() { s.level, s.on = 0, false; push(s) }
+	s.interpreter.on(header, func(args []string, _ int) error {
+		x, err := parseLevel(args[0], most)
+		if err == nil {
+			s.level = x
+			push(s)
+		}
+		return err
+	}, func(int) (string, error) { return strconv.FormatFloat(s.level, 'f', 4, 64), nil })
+	s.interpreter.on("OUTPut[:STATe]", func(args []string, _ int) error {
+		on, err := parseSwitch(args[0])
+		if err == nil && !s.health.stuck(s.on, on) {
+			s.on = on
+			push(s)
+		}
+		return err
+	}, func(int) (string, error) { return showSwitch(s.on), nil })
+	s.watchdogCommands(func() { s.on = false; push(s) })
+	return s
+}
+
+func (b *Bench) addBrake(j joint) error {
+	serial := fmt.Sprintf("B1-%04d", 1900+j.number)
+	errors := newErrorSource(serial, b.options.Ideal)
+	set, torque, speed := errors.draw(brakeSet), errors.draw(shaftTorque), errors.draw(shaftSpeed)
+	s := newSwitched("SIM-B1", serial, "[SOURce:]TORQue", mostBrakeTorque, func(s *switched) {
+		level := 0.0
+		if s.level > 0 {
+			level = set.set(s.level)
+		}
+		j.fixture.setShaft(plant.Brake{On: s.on, Torque: level})
+	})
+	turning := func() plant.Turning {
+		if t := j.fixture.operating().Shaft; t != nil {
+			return *t
+		}
+		return plant.Turning{}
+	}
+	s.interpreter.on("MEASure:TORQue", nil, func(int) (string, error) { return s.shown(torque, turning().Torque), nil })
+	s.interpreter.on("MEASure:SPEed", nil, func(int) (string, error) { return s.shown(speed, turning().Speed), nil })
+	name := fmt.Sprintf("brake%d", j.number)
+	j.wiring.Seats["shaft"] = []Channel{{name, 1}}
+	return b.listen(name, brakeKind, s.health, &s.interpreter)
+}
+
+func (b *Bench) addOhmmeter(j joint) error {
+	serial := fmt.Sprintf("R4-%04d", 2000+j.number)
+	m := &interpreter{}
+	m.health, m.reset = newHealth(), func() {}
+	m.identity = "Usher Bench,SIM-R4," + serial + ",1.0"
+	ohms := newErrorSource(serial, b.options.Ideal).draw(windingOhms)
+	m.on("MEASure:FRESistance", nil, func(int) (string, error) {
+		o := j.fixture.operating()
+		if o.Line.Volts > 1 { // it is no ohmmeter's business while the winding is fed
+			return "9.9E+37", nil
+		}
+		return m.shown(ohms, o.Winding), nil
+	})
+	name := fmt.Sprintf("ohmmeter%d", j.number)
+	j.wiring.Seats["ohmmeter"] = []Channel{{name, 1}}
+	return b.listen(name, ohmsKind, m.health, m)
+}
+
+// addRoom puts the next input of the thermometers into the room, beside the one at the unit.
+func (b *Bench) addRoom(j joint) error {
+	if err := b.addThermo(joint{j.number, nil, &Wiring{Seats: map[string][]Channel{}}}); err != nil {
+		return err
+	}
+	j.wiring.Seats["thermo2"] = []Channel{{fmt.Sprintf("thermometer%d", b.thermometers), b.inputs}}
+	return nil
+}
+
+func (b *Bench) addDrive(j joint) error {
+	serial := fmt.Sprintf("V1-%04d", 2100+j.number)
+	percent := newErrorSource(serial, b.options.Ideal).draw(drivePercent)
+	s := newSwitched("SIM-V1", serial, "[SOURce:]COMMand", 100, func(s *switched) {
+		j.fixture.setDrive(plant.Command{On: s.on, Command: s.level / 100})
+	})
+	s.interpreter.on("MEASure:COMMand", nil, func(int) (string, error) {
+		truth := 0.0
+		if s.on {
+			truth = s.level
+		}
+		return s.shown(percent, truth), nil
+	})
+	name := fmt.Sprintf("drive%d", j.number)
+	j.wiring.Seats["drive"] = []Channel{{name, 1}}
+	return b.listen(name, driveKind, s.health, &s.interpreter)
+}
+
+// sensorPerNewton and sensorZero are what a sensor of force gives: volts over newtons, and at none.
+const sensorPerNewton, sensorZero = 1.0 / 250, 13e-3
+
+func (b *Bench) addForce(j joint) error {
+	serial := fmt.Sprintf("F1-%04d", 2200+j.number)
+	m := &interpreter{}
+	m.health, m.reset = newHealth(), func() {}
+	m.identity = "Usher Bench,SIM-F1," + serial + ",1.0"
+	errors := newErrorSource(serial, b.options.Ideal)
+	newtons, volts := errors.draw(forceNewtons), errors.draw(forceVolts)
+	m.on("MEASure:FORCe", nil, func(int) (string, error) { return m.shown(newtons, j.fixture.operating().Force), nil })
+	m.on("MEASure:VOLTage", nil, func(int) (string, error) {
+		return m.shown(volts, sensorZero+sensorPerNewton*j.fixture.operating().Force), nil
+	})
+	name := fmt.Sprintf("force%d", j.number)
+	j.wiring.Seats["force"] = []Channel{{name, 1}}
+	return b.listen(name, forceKind, m.health, m)
+}

@@ -1,0 +1,220 @@
+// Package motor has the physics of a three-phase induction motor: an equivalent circuit whose leakage lies in the
+// rotor, iron, friction and additional losses, and two bodies that warm, winding and frame.
+package motor
+
+import (
+	"errors"
+	"math"
+	"math/cmplx"
+
+	"usherbench/simbench/plant"
+)
+
+// Motor is a motor as it was made. Ohms are of one phase of a star, at 25 °C; volts are from a phase to neutral.
+type Motor struct {
+	Stator, Rotor float64 // resistance, Ω
+	Leakage       float64 // reactance at 50 Hz, Ω
+	Magnetising   float64 // reactance at 50 Hz, Ω
+	Iron          float64 // resistance that stands for the iron's loss, Ω
+	Pairs         float64 // of poles
+	Friction      float64 // W at 25 revolutions a second, with the square of the speed
+	Additional    float64 // W/(N·m)²
+	// Warming: heat capacities, J/K, of winding and frame, and what passes between them and to the room, W/K.
+	Winding, Frame, Between, Room float64
+}
+
+// hot and copper are of the resistance of copper: R ∝ copper + θ.
+const cold, copper = 25.0, 235.0
+
+// Usual frequency, Hz, at which reactances are stated.
+const usual = 50.0
+
+// The faults of a motor.
+const (
+	ShortedTurn plant.Fault = "shorted-turn"
+	WornBearing plant.Fault = "worn-bearing"
+	BrokenBar   plant.Fault = "broken-bar"
+	BlockedFan  plant.Fault = "blocked-fan"
+)
+
+var faults = plant.Faults[*Motor]{
+	plant.Healthy:  func(*Motor) {},
+	ShortedTurn:    func(m *Motor) { m.Stator *= 0.9; m.Iron *= 0.45 },
+	WornBearing:    func(m *Motor) { m.Friction *= 2.2 },
+	BrokenBar:      func(m *Motor) { m.Rotor *= 1.5 },
+	BlockedFan:     func(m *Motor) { m.Room *= 0.45 },
+	plant.DeadUnit: func(m *Motor) { m.Stator = 1e6 },
+}
+
+// Types are the units of this kind.
+func Types() []plant.Type {
+	made := func(name string, by func(plant.Asked) (Motor, error)) plant.Type {
+		fresh := func(asked plant.Asked) (plant.Unit, error) {
+			m, err := by(asked)
+			if err != nil {
+				return nil, err
+			}
+			return New(m), nil
+		}
+		return plant.Type{Name: name, Kind: "motor", Faults: faults.Names(), New: fresh}
+	}
+	return []plant.Type{made("cormorant", func(a plant.Asked) (Motor, error) { return Cormorant(a.Serial, a.Fault) }),
+		made("", fromRatings)}
+}
+
+// Cormorant is the winch motor of the demo scenario, 2.2 kW, 400 V, four poles, as the unit with the given serial
+// number was made.
+func Cormorant(serial string, fault plant.Fault) (Motor, error) { return of(serial, 2200, 4, fault) }
+
+func fromRatings(asked plant.Asked) (Motor, error) {
+	power, ok := asked.Rating("rated_power")
+	poles, stated := asked.Rating("poles")
+	if !ok || !stated || power <= 0 || poles < 2 {
+		return Motor{}, errors.New("the nameplate does not say rated_power and poles, from which a motor is made")
+	}
+	return of(asked.Serial, power, poles, asked.Fault)
+}
+
+// of scales a motor of 2.2 kW.
+func of(serial string, power, poles float64, fault plant.Fault) (Motor, error) {
+	spread := plant.TolerancesOf(serial, 0xc02)
+	scale := 2200 / power
+	m := Motor{Stator: spread(1.0*scale, 0.02), Rotor: spread(1.15*scale, 0.02), Leakage: spread(4.6*scale, 0.02),
+		Magnetising: spread(92*scale, 0.02), Iron: spread(1150*scale, 0.03), Pairs: poles / 2,
+		Friction: spread(60/scale, 0.05), Additional: spread(0.1*scale, 0.05), Winding: 1400 / scale, Frame: 9000 / scale,
+		Between: 9 / scale, Room: 6.2 / scale}
+	return m, faults.Apply(fault, "a motor", &m)
+}
+
+// Losses are those of a motor by kind, W, where it has settled electrically.
+type Losses struct {
+	Input, Output, Winding, Iron, Slip, Friction, Additional float64
+	Amps, Speed, Torque                                      float64 // of a phase, r/s, N·m
+	Power                                                    float64 // factor
+}
+
+// At is a motor that is fed with volts from phase to neutral and braked with a torque, its winding at a temperature.
+func (m Motor) At(volts, hertz, torque, celsius float64) Losses {
+	if volts <= 0 || hertz <= 0 {
+		return Losses{}
+	}
+	// The torque at the shaft rises with the slip up to the one at which the motor gives way.
+	top := m.givesWay(volts, hertz, celsius)
+	if m.shaft(volts, hertz, celsius, top).Torque < torque {
+		l := m.shaft(volts, hertz, celsius, 1)
+		l.Output, l.Speed = 0, 0
+		return l
+	}
+	low, high := 0.0, top
+	for range 60 {
+		if s := (low + high) / 2; m.shaft(volts, hertz, celsius, s).Torque < torque {
+			low = s
+		} else {
+			high = s
+		}
+	}
+	return m.shaft(volts, hertz, celsius, (low+high)/2)
+}
+
+// givesWay is the slip of the largest torque.
+func (m Motor) givesWay(volts, hertz, celsius float64) float64 {
+	best, at := -1.0, 1.0
+	for s := 0.01; s <= 1; s += 0.01 {
+		if t := m.shaft(volts, hertz, celsius, s).Torque; t > best {
+			best, at = t, s
+		}
+	}
+	return at
+}
+
+// shaft is the motor at a slip.
+func (m Motor) shaft(volts, hertz, celsius, slip float64) Losses {
+	stator := m.Stator * (copper + celsius) / (copper + cold)
+	rotor := complex(m.Rotor*(copper+celsius)/(copper+cold)/max(slip, 1e-9), m.Leakage*hertz/usual)
+	y := 1/complex(m.Iron, 0) + 1/complex(0, m.Magnetising*hertz/usual) + 1/rotor
+	current := complex(volts, 0) / (complex(stator, 0) + 1/y)
+	inner := current / y
+	gap := 3 * real(inner/rotor*cmplx.Conj(inner/rotor)) * real(rotor)
+	l := Losses{Amps: cmplx.Abs(current), Input: 3 * volts * real(current),
+		Iron: 3 * real(inner*cmplx.Conj(inner)) / m.Iron,
+		Slip: slip * gap, Speed: hertz / m.Pairs * (1 - slip)}
+	l.Winding = 3 * l.Amps * l.Amps * stator
+	l.Friction = m.Friction * (l.Speed / 25) * (l.Speed / 25)
+	mechanical := gap - l.Slip
+	omega := 2 * math.Pi * hertz / m.Pairs
+	// What is left at the shaft: T·ω + A·T² = the mechanical power less friction.
+	turn := 2 * math.Pi * max(l.Speed, 1e-6)
+	left := mechanical - l.Friction
+	if slip >= 1 {
+		l.Torque, l.Friction = gap/omega, 0
+	} else {
+		l.Torque = (math.Sqrt(turn*turn+4*m.Additional*max(left, 0)) - turn) / (2 * m.Additional)
+		if left < 0 {
+			l.Torque = left / turn
+		}
+	}
+	l.Additional = m.Additional * l.Torque * l.Torque
+	l.Output = l.Torque * 2 * math.Pi * l.Speed
+	if s := 3 * volts * l.Amps; s > 0 {
+		l.Power = l.Input / s
+	}
+	return l
+}
+
+// Ohms is the resistance of the winding from line to line at a temperature.
+func (m Motor) Ohms(celsius float64) float64 {
+	return 2 * m.Stator * (copper + celsius) / (copper + cold)
+}
+
+// Unit is a motor that warms.
+type Unit struct {
+	Motor          Motor
+	Winding, Frame float64 // °C
+	at             float64
+	heat           [2]float64 // W into winding and frame
+	begun          bool
+	settled        Losses // where it settled last, and at what
+	asked          [4]float64
+}
+
+// New is a motor as warm as the room.
+func New(m Motor) *Unit { return &Unit{Motor: m, Winding: plant.Ambient, Frame: plant.Ambient} }
+
+// longest is how long a step of the warming may be, s.
+const longest = 2.0
+
+// At is the operating point at time t.
+func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
+	m := u.Motor
+	if dt := t - u.at; u.begun && dt > 0 {
+		for n := math.Ceil(dt / longest); n > 0; n-- {
+			h := dt / math.Ceil(dt/longest)
+			passes := m.Between * (u.Winding - u.Frame)
+			u.Winding += h * (u.heat[0] - passes) / m.Winding
+			u.Frame += h * (u.heat[1] + passes - m.Room*(u.Frame-plant.Ambient)) / m.Frame
+		}
+	}
+	u.at, u.begun = t, true
+	o := plant.Operating{Celsius: u.Frame, Winding: m.Ohms(u.Winding), Shaft: &plant.Turning{}}
+	line := joined.Line
+	if !line.On || line.Hertz == 0 || line.Volts <= 0 {
+		u.heat = [2]float64{}
+		return o
+	}
+	torque := 0.0
+	if joined.Shaft.On {
+		torque = joined.Shaft.Torque
+	}
+	const fine = 50 // parts of a kelvin by which a resistance is told from another
+	if asked := [4]float64{line.Volts, line.Hertz, torque, math.Round(u.Winding*fine) / fine}; asked != u.asked {
+		u.asked, u.settled = asked, m.At(line.Volts, line.Hertz, torque, asked[3])
+	}
+	l := u.settled
+	u.heat = [2]float64{l.Winding, l.Iron + l.Slip + l.Friction + l.Additional}
+	o.Line = plant.SineOf(line, 0)
+	o.Line.Amps = l.Amps
+	o.Line.Wave.Power, o.Line.Wave.Phases, o.Line.Wave.PeakAmps = l.Input, 3, math.Sqrt2*l.Amps
+	o.Shaft = &plant.Turning{Speed: l.Speed, Torque: l.Torque}
+	o.Heat = l.Input - l.Output
+	return o
+}
