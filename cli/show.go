@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -122,23 +123,39 @@ func (a *app) printFigures(figures []procedure.Judged) error {
 	if err := a.table(rows); err != nil {
 		return err
 	}
-	said := map[string]bool{} // what several contracts or passes have in common is said once
-	say := func(f procedure.Judged, words string) {
-		if line := fmt.Sprintf("  %s: %s\n", f.Request.ID, words); !said[line] {
-			said[line] = true
-			fmt.Fprint(a.out, line)
-		}
-	}
-	for _, f := range figures {
-		if f.Undetermined != nil {
-			say(f, f.Undetermined.Code+": "+f.Undetermined.Sentence)
-		}
-		for _, remark := range f.Remarks {
-			say(f, remark)
-		}
-	}
+	a.printRemarks(figures)
 	return a.printFigureTables(figures)
 }
+
+// printRemarks says why figures have no value and what is remarked of them. What several have in common is said once.
+func (a *app) printRemarks(figures []procedure.Judged) {
+	var said []string
+	by := map[string][]string{}
+	for _, f := range figures {
+		words := f.Remarks
+		if f.Undetermined != nil {
+			words = slices.Concat([]string{f.Undetermined.Code + ": " + f.Undetermined.Sentence}, words)
+		}
+		for _, w := range words {
+			if by[w] == nil {
+				said = append(said, w)
+			}
+			if !slices.Contains(by[w], f.Request.ID) {
+				by[w] = append(by[w], f.Request.ID)
+			}
+		}
+	}
+	for _, w := range said {
+		ids := by[w]
+		if n := len(ids); n > namedFigures {
+			ids = []string{fmt.Sprintf("%s and %d more", ids[0], n-1)}
+		}
+		fmt.Fprintf(a.out, "  %s: %s\n", strings.Join(ids, ", "), w)
+	}
+}
+
+// namedFigures is how many figures are named of which the same is remarked.
+const namedFigures = 3
 
 // mostPoints is how many points are printed; the figures of more would be out of sight.
 const mostPoints = 12

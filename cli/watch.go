@@ -17,6 +17,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/client"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/report"
 )
@@ -244,6 +245,9 @@ func (v *view) take(e client.Event) {
 	}
 }
 
+// inLine tells what one line has room for: what curves show, but for what is a product of it.
+func inLine(k quantity.Kind) bool { return k.Drawn && k.Name != "watts" }
+
 // line is the view in one line.
 func (v *view) line() string {
 	parts := []string{string(v.bay.State)}
@@ -254,7 +258,7 @@ func (v *view) line() string {
 		}
 	}
 	for _, seat := range v.bay.Seats {
-		for _, q := range []string{"volts", "amps", "celsius"} {
+		for _, q := range quantity.Names(inLine) {
 			column := seat.Name + "." + q
 			if x, read := v.bay.Readings[column]; read {
 				parts = append(parts, column+" "+reading(column, x))

@@ -19,23 +19,43 @@ type Missed struct {
 
 func (Missed) is() string { return "missed" }
 
+// namedColumns is how many columns are named; of more the seats are, since the list would hide what is said of it.
+const namedColumns = 6
+
 // Words says it to people.
 func (m Missed) Words() string {
 	of := ""
-	if len(m.Columns) > 0 {
+	switch n := len(m.Columns); {
+	case n > namedColumns:
+		of = fmt.Sprintf(" of %d quantities of %s", n, strings.Join(seatsOf(m.Columns), ", "))
+	case n > 0:
 		of = " of " + strings.Join(m.Columns, ", ")
 	}
 	return fmt.Sprintf("no readings%s for %s s, from %s s on", of, quantity.Digits(m.To-m.From, 3),
 		quantity.Digits(m.From, 6))
 }
 
+// seatsOf are the seats of columns, each once, in the order of their first column.
+func seatsOf(columns []string) (seats []string) {
+	for _, column := range columns {
+		if seat, _, _ := strings.Cut(column, "."); !slices.Contains(seats, seat) {
+			seats = append(seats, seat)
+		}
+	}
+	return seats
+}
+
 // Mark is the mark that says it.
 func (m Missed) Mark() Mark { return Mark{T: m.To, Kind: MarkGap, Label: m.Words(), About: m} }
 
 // MissedBeside are the times without readings that lie in a stage or in those of a row or place; with neither, all of
-// the run. What a figure says beside one of them is less well founded than its uncertainty tells.
+// the run, and none of a stage or row that the run did not come to. What a figure says beside one of them is less well
+// founded than its uncertainty tells.
 func (rec *Record) MissedBeside(stage, row string, place map[string]float64) (all []Missed) {
 	spans := rec.spansNamed(rec.stagesOf(stage, row, place))
+	if len(spans) == 0 && (stage != "" || row != "") {
+		return nil
+	}
 	for _, mark := range rec.Marks {
 		m, ok := mark.About.(Missed)
 		touches := func(s Span) bool { return s.T0 < m.To && s.T1 > m.From }

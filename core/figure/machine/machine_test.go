@@ -239,7 +239,7 @@ func TestTheLinearRangeByItsWorkedExample(t *testing.T) {
 	r := sound(t, rec, of("linear-range", 0.05))
 	assert.InDelta(t, 4, r.Value, 1e-9)
 	assert.Equal(t, "%", r.Unit)
-	assert.Contains(t, r.Remarks, "largest residual 0.016")
+	assert.Contains(t, r.Remarks, "largest residual 0.016 N")
 	assert.InDelta(t, 1, sound(t, rec, of("linear-range-low", 0.05)).Value, 1e-9)
 	assert.InDelta(t, 5, sound(t, rec, of("linear-range-high", 0.05)).Value, 1e-9)
 	slope := sound(t, rec, of("linear-range-slope", 0.05))

@@ -134,7 +134,8 @@ func (a answer) told(rec *record.Record, l linear, value float64, of func(x, y [
 	if l.i == 0 || l.j == len(a.x)-1 {
 		r.Remarks = append(r.Remarks, "edge: it may be longer than the sweep")
 	}
-	r.Remarks = append(r.Remarks, quantity.Sprintf("largest residual %.4g", l.rest/trace.UnitOf(a.of).Factor))
+	unit := trace.UnitOf(a.of)
+	r.Remarks = append(r.Remarks, quantity.Sprintf("largest residual %.2g %s", l.rest/unit.Factor, unit.Symbol))
 	var readings []uncertainty.Reading
 	stated := true
 	for _, p := range a.points[l.i : l.j+1] {
