@@ -113,7 +113,11 @@ needs:
   load: {volts: 60 V, amps: 9 A}
   cycler: {volts: 29.4 V, amps: 9.6 A}
   meter: {}
+  sourcemeter: {volts: 2 kV, amps: 1 mA}
   thermo: {}
+  thermo2: {}
+  vibration: {}
+  climate: {}
   scope: {}
   contract: {}
 `

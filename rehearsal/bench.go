@@ -47,7 +47,7 @@ type settings struct {
 	volts, amps, watts, ohms float64
 	hertz                    float64
 	position                 float64 // that is asked for of a charger
-	torque, percent          float64 // of a brake, of a drive
+	torque, speed, percent   float64 // of a brake, of a drive
 }
 
 // read says which quantity of which seat is a column, and which part of it.
@@ -113,6 +113,8 @@ func (b *bench) apply(all []procedure.Setting) {
 			x.position = s.Value
 		case "torque":
 			x.torque = s.Value
+		case "speed":
+			x.speed = s.Value
 		case "percent":
 			x.percent = s.Value
 		}
@@ -127,7 +129,7 @@ func (b *bench) terminals() (joined plant.Joined) {
 		}
 		switch {
 		case slices.Contains(x.kind.Sets, "torque"):
-			joined.Shaft = plant.Brake{On: true, Torque: x.torque}
+			joined.Shaft = plant.Brake{On: true, Torque: x.torque, Held: x.mode == "speed", Speed: x.speed}
 		case slices.Contains(x.kind.Sets, "percent"):
 			joined.Drive = plant.Command{On: true, Command: x.percent}
 		case x.kind.Is(seats.Connects) && !slices.Contains(x.kind.Sets, seats.Position):
@@ -258,7 +260,14 @@ func ofMachine(o plant.Operating, r read) (x float64, ok bool) {
 			return o.Shaft.Speed, true
 		}
 	case "ohms":
+		if k := r.seat.branch - 1; k >= 0 && k < len(o.Accessories) {
+			return o.Accessories[k], true
+		}
 		return o.Winding, o.Winding > 0
+	case "vibration":
+		return o.Vibration * 1e-3, true
+	case "humidity":
+		return plant.Humidity, true
 	case "newtons":
 		return o.Force, true
 	case "percent":

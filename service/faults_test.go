@@ -108,11 +108,13 @@ stages:
 
 const machineFaults = `procedure: faults
 for: any
-needs: {mains: {}, shaft: {}, meter: {measures: ac}, ohmmeter: {}, thermo: {}}
+needs: {mains: {}, shaft: {}, meter: {measures: ac}, ohmmeter: {}, thermo: {}, vibration: {}, climate: {}}
 guards:
   - {when: "mains.volts < 100 V for 100 ms and elapsed > 2 s", note: the feeder sees no volts}
   - {when: "meter.volts < 100 V for 100 ms and elapsed > 2 s", note: the analyser sees no line}
   - {when: "shaft.speed < 5 r/s for 100 ms and elapsed > 2 s", note: it does not turn}
+  - {when: "vibration.vibration < 0.1 mm/s for 100 ms and elapsed > 2 s", note: it does not shake}
+  - {when: "climate.humidity < 5 % for 100 ms and elapsed > 2 s", note: no air is that dry}
 stages:
   - set:
       mains: {volts: 231 V, hertz: 50 Hz, amps: 60 A, output: on}
@@ -324,7 +326,7 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(circleFaults)
 	case simbench.Panel:
 		h.Push(panelFaults)
-	case simbench.HighVoltage:
+	case simbench.HighVoltage, simbench.Insulation:
 		h.Push(lockedFaults)
 	case simbench.Machine:
 		h.Push(map[bool]string{true: coldFaults, false: machineFaults}[kind == "winding-ohmmeter"])

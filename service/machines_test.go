@@ -58,6 +58,95 @@ func TestTheTypeTestOfAMotorIsItsTruth(t *testing.T) {
 	})
 }
 
+// What is measured of a motor at rest is its truth, and every fault that shows at rest is found.
+func TestTheInsulationOfAMotorIsItsTruth(t *testing.T) {
+	faulty := map[string]string{"CM-1301": "", "CM-11": string(motor.Damp), "CM-12": string(motor.Punctured),
+		"CM-13": string(motor.BurntHeater), "CM-14": string(motor.ShortedTurn)}
+	fails := map[string]string{"CM-11": "insulation-resistance", "CM-12": "withstand-voltage", "CM-13": "reading",
+		"CM-14": "winding-resistance"}
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 20, Layouts: []simbench.Layout{simbench.Insulation},
+			Faulty: faulty})
+		for serial, fault := range faulty {
+			m, err := motor.Cormorant(serial, plant.Fault(fault))
+			require.NoError(t, err)
+			run := h.Ended(h.Start("bay1", "cormorant-insulation", serial))
+			require.Equal(t, "done", run.State, run.Reason)
+			f := figuresOf(run)
+			amps := m.Insulation.Amps(500, 60)
+			ir := f["insulation-resistance"]
+			require.Nil(t, ir.Undetermined, "%s: %v", serial, ir.Undetermined)
+			assert.InDelta(t, 500/amps, ir.Value, ir.U+0.02*ir.Value, "%s: the mean over its window", serial)
+			pi := f["polarization-index"]
+			assert.InDelta(t, amps/m.Insulation.Amps(500, 600), pi.Value, pi.U+0.03*pi.Value, serial)
+			stood := f["withstand-voltage"]
+			require.Nil(t, stood.Undetermined, "%s: %v", serial, stood.Undetermined)
+			assert.InDelta(t, min(1800, m.Insulation.Breaks), stood.Value, stood.U+12, "%s: to a step of the rise", serial)
+			if fault == "" {
+				assert.Equal(t, "pass", run.Outcome)
+				continue
+			}
+			assert.Equal(t, "fail", run.Outcome, "%s: %s", serial, fault)
+			found := false
+			for _, r := range run.Figures {
+				found = found || r.ID == fails[serial] && r.Outcome == "fail"
+			}
+			assert.True(t, found, "%s fails by %s", serial, fails[serial])
+		}
+		// Of the one that gave way the output was off with the reading that showed it, and stayed off.
+		s, err := h.Bench.State("bay1")
+		require.NoError(t, err)
+		assert.False(t, s.SourceOn)
+	})
+}
+
+// Torque over speed and the locked rotor are the truth of the motor, and of one with a broken bar they are not those of
+// a good one.
+func TestTheTorqueOfAMotorIsItsTruth(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Machine},
+			Faulty: map[string]string{"CM-8": string(motor.BrokenBar)}})
+		for serial, fault := range map[string]plant.Fault{"CM-1101": plant.Healthy, "CM-8": motor.BrokenBar} {
+			m, err := motor.Cormorant(serial, fault)
+			require.NoError(t, err)
+			run := h.Ended(h.Start("bay1", "cormorant-torque", serial))
+			require.Equal(t, "done", run.State, run.Reason)
+			assert.Equal(t, map[plant.Fault]string{plant.Healthy: "pass", motor.BrokenBar: "fail"}[fault], run.Outcome)
+			for _, p := range run.Points {
+				if p.Stage != "torque over speed" {
+					continue
+				}
+				// In SI: its winding warms by some kelvins meanwhile.
+				volts, speed := p.Averages["mains.volts"].Mean, p.Averages["shaft.speed"].Mean
+				truth := m.HeldAt(volts, 50, speed, 40).Torque
+				assert.InDelta(t, truth, p.Averages["shaft.torque"].Mean, 0.06*truth+0.1, "%s at %.1f r/s", serial, speed)
+			}
+		}
+	})
+}
+
+// A heat run takes readings until its frame is stable, and says so: somebody has it shut down.
+func TestAHeatRunIsShutDownByAPerson(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{TimeFactor: 120, Layouts: []simbench.Layout{simbench.Machine}})
+		answering(t, h)
+		run := h.Ended(h.Start("bay1", "cormorant-heat-run", "CM-1101"))
+		require.Equal(t, "done", run.State, run.Reason)
+		assert.Equal(t, "pass", run.Outcome)
+		warm := 0
+		for _, p := range run.Points {
+			if p.Row == "warm" {
+				warm++
+				assert.InDelta(t, 46, p.Averages["climate.humidity"].Mean, 3)
+				assert.InDelta(t, 0.78, p.Averages["vibration.vibration"].Mean, 0.1)
+			}
+		}
+		assert.GreaterOrEqual(t, warm, 6, "every ten minutes")
+		assert.Contains(t, labels(run, record.MarkCondition), "thermo.celsius is stable")
+		assert.Contains(t, labels(run, record.MarkAnswer)[1], "answered stable: yes")
+	})
+}
+
 // The response of a thruster is linear from where its dead zone ends.
 func TestTheResponseOfAThrusterIsItsTruth(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
@@ -71,6 +160,11 @@ func TestTheResponseOfAThrusterIsItsTruth(t *testing.T) {
 		assert.InDelta(t, x.Slope/100, f["linear-range-slope"].Value, f["linear-range-slope"].U)
 		assert.InDelta(t, 100*x.Dead, f["linear-range-low"].Value, f["linear-range-low"].U)
 		assert.Equal(t, "N/%", f["linear-range-slope"].Unit)
+		assert.InDelta(t, 100*x.Dead, f["dead-zone"].Value, f["dead-zone"].U+0.05)
+		lag := f["response-hysteresis"]
+		assert.InDelta(t, 100*x.Slope*x.Play/x.Force(0.4), lag.Value, lag.U+0.3, "the play of its command")
+		force := x.Force(0.4)
+		assert.InDelta(t, force/(x.Idle+x.Watts*force), f["response-yield"].Value, f["response-yield"].U+0.02)
 	})
 }
 

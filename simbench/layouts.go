@@ -33,6 +33,7 @@ const (
 	HighVoltage  Layout = "high-voltage"
 	Machine      Layout = "machine"
 	ThrustStand  Layout = "thrust-stand"
+	Insulation   Layout = "insulation"
 )
 
 // plan is a layout as data.
@@ -118,10 +119,15 @@ func layouts() []plan {
 			first: 901, standIns: join((*Bench).addLoad, (*Bench).addLight)},
 		{name: HighVoltage, about: "a source-meter with an interlock at a power switch, and a thermometer", unit: "skua",
 			serial: "SK", first: 1001, standIns: join((*Bench).addSourceMeter, (*Bench).addThermo)},
-		{name: Machine, about: "a three-phase feeder and a brake at a motor, an analyser in the mains, an ohmmeter at the " +
-			"winding, a thermometer at the frame and one in the room", unit: "cormorant", serial: "CM", first: 1101,
+		{name: Machine, about: "a three-phase feeder and a brake at a motor, an analyser in the mains, an ohmmeter of four " +
+			"inputs at it, a thermometer at the frame and one in the room, sensors of vibration and humidity",
+			unit: "cormorant", serial: "CM", first: 1101,
 			standIns: join((*Bench).addFeeder, (*Bench).addThreePhaseMeter, (*Bench).addBrake, (*Bench).addOhmmeter,
-				(*Bench).addThermo, (*Bench).addRoom)},
+				(*Bench).addThermo, (*Bench).addRoom, (*Bench).addVibration, (*Bench).addClimate)},
+		{name: Insulation, about: "a source-meter with an interlock between winding and frame of a motor at rest, an " +
+			"ohmmeter of four inputs, a thermometer at the frame and one in the room", unit: "cormorant", serial: "CM",
+			first: 1301, standIns: join((*Bench).addSourceMeter, (*Bench).addOhmmeter, (*Bench).addThermo,
+				(*Bench).addRoom)},
 		{name: ThrustStand, about: "a supply and a drive at a thruster, and a sensor of its force", unit: "puffin",
 			serial: "PF", first: 1201, standIns: join((*Bench).addSupply, (*Bench).addDrive, (*Bench).addForce)},
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"usherbench/simbench/plant"
 )
@@ -18,7 +19,7 @@ var (
 	forceKind = standIn{"force", slices.Concat(anyFault, textFault)}
 )
 
-const mostBrakeTorque = 60.0
+const mostBrakeTorque, mostBrakeSpeed = 60.0, 100.0
 
 // setShaft brakes the shaft, or lets it go.
 func (f *fixture) setShaft(b plant.Brake) {
@@ -75,12 +76,38 @@ func (b *Bench) addBrake(j joint) error {
 	serial := fmt.Sprintf("B1-%04d", 1900+j.number)
 	errors := newErrorSource(serial, b.options.Ideal)
 	set, torque, speed := errors.draw(brakeSet), errors.draw(shaftTorque), errors.draw(shaftSpeed)
-	s := newSwitched("SIM-B1", serial, "[SOURce:]TORQue", mostBrakeTorque, func(s *switched) {
+	held, most := false, mostBrakeSpeed
+	push := func(s *switched) {
 		level := 0.0
 		if s.level > 0 {
 			level = set.set(s.level)
 		}
-		j.fixture.setShaft(plant.Brake{On: s.on, Torque: level})
+		j.fixture.setShaft(plant.Brake{On: s.on, Torque: level, Held: held, Speed: most})
+	}
+	s := newSwitched("SIM-B1", serial, "[SOURce:]TORQue", mostBrakeTorque, push)
+	reset := s.reset
+	s.reset = func() { held, most = false, mostBrakeSpeed; reset() }
+	s.interpreter.on("[SOURce:]SPEed", func(args []string, _ int) error {
+		x, err := parseLevel(args[0], mostBrakeSpeed)
+		if err == nil {
+			most = x
+			push(s)
+		}
+		return err
+	}, func(int) (string, error) { return strconv.FormatFloat(most, 'f', 4, 64), nil })
+	s.interpreter.on("[SOURce:]FUNCtion", func(args []string, _ int) error {
+		word := strings.ToUpper(args[0])
+		if word != "TORQ" && word != "SPE" {
+			return errParameter
+		}
+		held = word == "SPE"
+		push(s)
+		return nil
+	}, func(int) (string, error) {
+		if held {
+			return "SPE", nil
+		}
+		return "TORQ", nil
 	})
 	turning := func() plant.Turning {
 		if t := j.fixture.operating().Shaft; t != nil {
@@ -95,22 +122,67 @@ func (b *Bench) addBrake(j joint) error {
 	return b.listen(name, brakeKind, s.health, &s.interpreter)
 }
 
+// ohmInputs are at the winding, the coil of the brake, the heater and the sensor; mostOhms is what they read at most.
+const ohmInputs, mostOhms = 4, 10e3
+
 func (b *Bench) addOhmmeter(j joint) error {
 	serial := fmt.Sprintf("R4-%04d", 2000+j.number)
 	m := &interpreter{}
 	m.health, m.reset = newHealth(), func() {}
 	m.identity = "Usher Bench,SIM-R4," + serial + ",1.0"
-	ohms := newErrorSource(serial, b.options.Ideal).draw(windingOhms)
-	m.on("MEASure:FRESistance", nil, func(int) (string, error) {
+	errors := newErrorSource(serial, b.options.Ideal)
+	ohms, further := errors.draw(windingOhms), errors.draw(accessoryOhms)
+	m.on("MEASure:FRESistance", nil, func(input int) (string, error) {
 		o := j.fixture.operating()
-		if o.Line.Volts > 1 { // it is no ohmmeter's business while the winding is fed
+		switch {
+		case input == 1 && o.Line.Volts > 1: // it is no ohmmeter's business while the winding is fed
 			return "9.9E+37", nil
+		case input == 1:
+			return m.shown(ohms, o.Winding), nil
+		case input-2 < len(o.Accessories) && o.Accessories[input-2] < mostOhms:
+			return m.shown(further, o.Accessories[input-2]), nil
 		}
-		return m.shown(ohms, o.Winding), nil
+		return "9.9E+37", nil // it is open
 	})
 	name := fmt.Sprintf("ohmmeter%d", j.number)
-	j.wiring.Seats["ohmmeter"] = []Channel{{name, 1}}
+	for input := range ohmInputs {
+		j.wiring.Seats[numbered("ohmmeter", input)] = []Channel{{name, input + 1}}
+	}
 	return b.listen(name, ohmsKind, m.health, m)
+}
+
+func (b *Bench) addVibration(j joint) error {
+	return b.addSensor(j, "vibration", "SIM-A1", 2300, []sensed{{"MEASure:VIBRation", shaking,
+		func(o plant.Operating) float64 { return o.Vibration * 1e-3 }}})
+}
+
+func (b *Bench) addClimate(j joint) error {
+	return b.addSensor(j, "climate", "SIM-C3", 2400, []sensed{
+		{"MEASure:HUMidity", roomHumidity, func(plant.Operating) float64 { return plant.Humidity }},
+		{"MEASure:TEMPerature", roomCelsius, func(plant.Operating) float64 { return plant.Ambient }}})
+}
+
+// sensed is what a sensor answers to a question.
+type sensed struct {
+	header string
+	model  channelModel
+	truth  func(plant.Operating) float64
+}
+
+// addSensor adds an instrument that only reads, in the seat of its own name.
+func (b *Bench) addSensor(j joint, kind, model string, first int, senses []sensed) error {
+	serial := fmt.Sprintf("%s-%04d", strings.TrimPrefix(model, "SIM-"), first+j.number)
+	m := &interpreter{}
+	m.health, m.reset = newHealth(), func() {}
+	m.identity = "Usher Bench," + model + "," + serial + ",1.0"
+	errors := newErrorSource(serial, b.options.Ideal)
+	for _, s := range senses {
+		drawn := errors.draw(s.model)
+		m.on(s.header, nil, func(int) (string, error) { return m.shown(drawn, s.truth(j.fixture.operating())), nil })
+	}
+	name := fmt.Sprintf("%s%d", kind, j.number)
+	j.wiring.Seats[kind] = []Channel{{name, 1}}
+	return b.listen(name, standIn{kind, slices.Concat(anyFault, textFault)}, m.health, m)
 }
 
 // addRoom puts the next input of the thermometers into the room, beside the one at the unit.

@@ -148,6 +148,23 @@ func meetings() []kind {
 			}
 			return events
 		}, nil},
+		// Two people set something by hand at an instrument that answers late; the bay is stopped while the second waits.
+		{"asked for before a stop", 3, func(d draw, s Scenario, all []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, s.Troubled-2*time.Second)
+			events := []Event{{At: at, Kind: "stop", Bay: bay.Name}}
+			for range 2 {
+				events = append(events, Event{At: at + d.between(600*time.Millisecond, 650*time.Millisecond),
+					Kind: "set by hand", Bay: bay.Name, Words: "on"})
+			}
+			for _, i := range standingIn(bay, all) {
+				if strings.HasPrefix(i.name, handInstrument(bay.Layout)) {
+					events = append(events, Event{At: at + 550*time.Millisecond, Kind: "break", Instrument: i.name,
+						Fault: simbench.Slow, For: d.between(300*time.Millisecond, 900*time.Millisecond)})
+				}
+			}
+			return append(events, Event{At: at + d.between(660*time.Millisecond, 900*time.Millisecond), Kind: "stop",
+				Bay: bay.Name})
+		}, nil},
 		// A run with others behind it fails while the disk is full.
 		{"failure beside a full disk", 2, func(d draw, s Scenario, all []instrument) []Event {
 			bay, at := d.bay(s), d.between(began, 1500*time.Millisecond)

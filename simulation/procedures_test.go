@@ -159,7 +159,7 @@ func beginningOf(l simbench.Layout) string {
 		return "circle"
 	case simbench.Panel:
 		return "panel"
-	case simbench.HighVoltage:
+	case simbench.HighVoltage, simbench.Insulation:
 		return "locked"
 	case simbench.Machine:
 		return "machine"

@@ -28,7 +28,7 @@ func Stages() []procedure.Kind {
 	return []procedure.Kind{
 		kinds.SetKind, kinds.HoldKind, kinds.RestKind, kinds.WatchKind, kinds.GridKind, kinds.PlayKind, kinds.SeekKind,
 		kinds.AcquireKind, kinds.CaptureKind, kinds.AskKind, kinds.SignalKind, kinds.ChargeKind, kinds.DischargeKind,
-		kinds.ContractKind,
+		kinds.ContractKind, kinds.WithstandKind,
 	}
 }
 

@@ -114,7 +114,7 @@ func soundRun() (*table, *record.Record) {
 				"thermo.celsius": warmth(name, past), "contract.offer.o1": fivePointZero})
 			for column, read := range map[string]float64{"sourcemeter.volts": 500, "sourcemeter.amps": 110e-9 +
 				150e-9*math.Exp(-past/100)} {
-				if name != "insulated" {
+				if name != "insulated" && name != "withstand" {
 					read = math.NaN()
 				}
 				x.columns[column] = append(x.columns[column], read)
@@ -164,6 +164,12 @@ func soundRun() (*table, *record.Record) {
 		}
 		rec.Stages = append(rec.Stages, record.Span{Name: name, Kind: "grid", T0: from, T1: t})
 	}
+	held := len(rec.Points)
+	stage("withstand", "withstand", 60, "", func(float64) (float64, float64, float64) { return 48, 0.02, 1 })
+	rec.Points = append(rec.Points, record.Point{Index: held, Row: "withstand", T0: t - 50, T1: t,
+		Place: map[string]float64{}, Held: map[string]float64{"sourcemeter.volts": 500},
+		Averages: map[string]trace.Average{"sourcemeter.volts": {Mean: 500, N: 50},
+			"sourcemeter.amps": {Mean: 1.1e-7, N: 50}}})
 	stage("warm", "hold", 1200, "", func(float64) (float64, float64, float64) { return 48, 0.02, 1 })
 	rec.Marks = append(rec.Marks, record.Mark{T: t, Kind: record.MarkCommand,
 		About: record.Commanded{Words: map[string]string{"mains.output": "off"}}})
@@ -246,10 +252,11 @@ func machinePoints() (points []record.Point) {
 		add("load", 0, map[string]float64{"meter.volts": 48, "meter.amps": amps, "meter.hertz": 50, "shaft.speed": speed,
 			"shaft.torque": torque, "meter.watts": (2*math.Pi*speed*torque + 6 + 23 + 3*amps*amps) * (1 + 0.003*torque) * 1.05})
 	}
-	for k := range 12 {
-		command := float64(k) / 20
+	for k := range 23 {
+		command, play := float64(min(k, 22-k))/20, map[bool]float64{true: 0.01}[k > 11]
 		points = append(points, record.Point{Stage: "response", Place: map[string]float64{"drive.percent": command},
-			Averages: map[string]trace.Average{"force.newtons": {Mean: 500 * max(command-0.1, 0), N: 10}}})
+			Averages: map[string]trace.Average{"force.newtons": {Mean: 500 * max(command+play-0.1, 0), N: 10},
+				"force.volts": {Mean: 2 * command, N: 10}}})
 	}
 	return points
 }
@@ -357,8 +364,11 @@ func requests() (all []figure.Request) {
 			req.Stage, req.Against = "panel", ""
 		case slices.ContainsFunc(device.Figures, func(d figure.Definition) bool { return d.ID == id }):
 			req.Stage, req.Args = "device", map[string]float64{"current": 1e-6, "voltage": 1000}
-			if catalogue.Figures()[id].Needs == figure.Window {
+			switch catalogue.Figures()[id].Needs {
+			case figure.Window:
 				req.Stage, req.Args = "insulated", nil
+			case figure.Row:
+				req.Stage, req.Row, req.Args, req.Quantity, req.Against = "", "withstand", nil, "", ""
 			}
 		case slices.ContainsFunc(mains.Figures, func(d figure.Definition) bool { return d.ID == id }):
 			req.Stage = "standby"
@@ -396,6 +406,14 @@ func machineRequest(req figure.Request) figure.Request {
 	case strings.HasPrefix(id, "linear-range"):
 		req.Stage, req.Quantity, req.Over = "response", "force.newtons", "drive.percent"
 		req.Args = map[string]float64{"within": 1}
+	case id == "dead-zone" || id == "response-hysteresis" || id == "response-yield":
+		req.Stage, req.Quantity, req.Over = "response", "force.newtons", "drive.percent"
+		switch id {
+		case "dead-zone":
+			req.Args = map[string]float64{"within": 1}
+		case "response-yield":
+			req.Over = "force.volts"
+		}
 	case id == "sensor-zero":
 		req.Stage, req.Quantity = "idle", "source.volts"
 	case strings.HasPrefix(id, "sensor-"):

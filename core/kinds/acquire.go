@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 
 	"usherbench/core/document"
 	"usherbench/core/procedure"
@@ -15,7 +16,7 @@ import (
 
 // AcquireKind takes readings into a row.
 var AcquireKind = procedure.Kind{
-	Word: "acquire", About: "takes readings into a row", Keys: procedure.Plain, Read: readAcquire,
+	Word: "acquire", About: "takes readings into a row", Keys: procedure.Waits, Read: readAcquire,
 }
 
 // Acquire takes readings into a named row.
@@ -29,40 +30,64 @@ type Acquire struct {
 	// after the other.
 	Ask    string
 	Limits map[string]stage.TakeLimit // of what a person takes
+	// Waits says when readings end that are taken for as long as something lasts; nil: there are Times of them.
+	Waits *Hold
 }
 
 // Kind implements procedure.Action.
 func (*Acquire) Kind() string { return "acquire" }
 
+// Ends implements procedure.Ending.
+func (a *Acquire) Ends() procedure.Ends { return procedure.Ends{Waits: a.Waits != nil} }
+
 // Duration implements procedure.Lasting.
 func (a *Acquire) Duration() float64 {
+	if a.Waits != nil {
+		return math.Max(a.Waits.Duration(), a.Average)
+	}
 	return float64(a.Times-1)*math.Max(a.Every, a.Average) + a.Average
 }
 
 // Reads implements procedure.Reading.
-func (a *Acquire) Reads() []string { return a.Columns }
+func (a *Acquire) Reads() []string {
+	if a.Waits != nil {
+		return slices.Concat(a.Columns, a.Waits.Reads())
+	}
+	return a.Columns
+}
 
 // FramesEvery implements procedure.Sampled.
-func (a *Acquire) FramesEvery() float64 { return a.Average / 8 }
+func (a *Acquire) FramesEvery() float64 {
+	if a.Waits != nil {
+		return math.Min(a.Average/8, a.Waits.FramesEvery())
+	}
+	return a.Average / 8
+}
 
 // Words implements procedure.Worded.
 func (a *Acquire) Words() string {
+	if a.Waits != nil {
+		return fmt.Sprintf("row %q, every %s, %s", a.Row, procedure.SpanWords(math.Max(a.Every, a.Average)), a.Waits.Words())
+	}
 	return fmt.Sprintf("row %q, %d × %s", a.Row, a.Times, procedure.SpanWords(a.Average))
 }
 
 // Run implements stage.Runnable.
 func (a *Acquire) Run(p *stage.Parts) stage.Runner {
 	r := &acquireRunner{name: p.Stage.Name, spec: a}
-	if a.Ask == "" {
-		return r
+	switch {
+	case a.Waits != nil:
+		return &lastingRunner{acquireRunner: r, hold: a.Waits.runner(p, nil)}
+	case a.Ask != "":
+		return &takeRunner{acquireRunner: r}
 	}
-	return &takeRunner{acquireRunner: r}
+	return r
 }
 
 // readAcquire reads the taking of readings into a row.
 func readAcquire(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
 	a := &Acquire{Row: c.Name, Times: 1, Average: 0.2}
-	var limits document.Node
+	var limits, times, stable document.Node
 	n.Fields(map[string]func(document.Node){
 		"into": func(n document.Node) { a.Row = n.Text() },
 		"quantities": func(n document.Node) {
@@ -79,12 +104,36 @@ func readAcquire(r *procedure.Reader, c *procedure.Common, n document.Node) proc
 		},
 		"ask":    func(n document.Node) { a.Ask = n.Text() },
 		"limits": func(n document.Node) { limits = n },
-		"times":  func(n document.Node) { a.Times = n.Whole(1, procedure.MostPlaces) },
+		"times":  func(n document.Node) { times, a.Times = n, n.Whole(1, procedure.MostPlaces) },
 		"every":  func(n document.Node) { a.Every = r.Value(n, quantity.Time) },
+		"until":  func(n document.Node) { r.Until(c, n) },
+		"stable": func(n document.Node) { stable = n },
+		"within": func(n document.Node) { r.Within(c, n) },
 	})
 	a.readLimits(r, limits)
+	if stable.Present() || c.Until != "" {
+		a.lasts(r, c, n, times, stable)
+	}
 	r.Fills(a.Row, c.Line)
 	return a
+}
+
+// lasts has readings taken for as long as something lasts.
+func (a *Acquire) lasts(r *procedure.Reader, c *procedure.Common, n, times, stable document.Node) {
+	a.Waits = &Hold{}
+	if stable.Present() {
+		a.Waits.Stable = readStable(r, stable)
+	}
+	switch {
+	case times.Present():
+		times.Fail("readings are taken until something holds; how many that are is not known before")
+	case a.Ask != "":
+		n.Fail("who takes the readings says when it is done; leave until and stable to a stage of its own")
+	case a.Every <= 0:
+		n.Fail("say with every how often a reading is taken until then")
+	case c.Stage.Within == 0:
+		n.Fail("the stage may never end: say within which time it must be so")
+	}
 }
 
 // acquireRunner averages readings into a row.

@@ -80,7 +80,7 @@ func (h *Hold) Words() string {
 func (h *Hold) Run(p *stage.Parts) stage.Runner { return h.runner(p, nil) }
 
 // runner makes the runner of a hold, or of a rest, which switches something off first.
-func (h *Hold) runner(p *stage.Parts, off []procedure.Setting) stage.Runner {
+func (h *Hold) runner(p *stage.Parts, off []procedure.Setting) *holdRunner {
 	r := &holdRunner{spec: *h, off: off, until: p.Condition(p.Stage.Until), within: p.Stage.Within, column: -1}
 	if h.Stable != nil {
 		r.column = p.Program.Columns.Index(h.Stable.Column)

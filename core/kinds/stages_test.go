@@ -156,6 +156,12 @@ var everyStage = map[string]string{
 		"cable again}, recovers: {when: \"load.volts > 10 V\", within: 1 s}}}\n",
 	"acquire": powered +
 		"  - {name: idle, acquire: {quantities: [load.volts, unit.watts], average: 100 ms, times: 3, every: 300 ms}}\n",
+	"acquire until": powered +
+		"  - {name: warm, acquire: {quantities: [load.volts], average: 100 ms, every: 300 ms, until: elapsed > 1 s, " +
+		"within: 5 s}}\n",
+	"acquire until stable": powered + "  - {name: warm, acquire: {average: 100 ms, every: 400 ms, stable: {quantity: " +
+		"load.volts, window: 900 ms, band: 1 V/s}}, within: 3 s}\n",
+	"withstand": "  - {name: stands, withstand: {seat: source, volts: 50 V, rise: 100 V/s, for: 500 ms, leakage: 1 A}}\n",
 	"acquire by a person": powered +
 		"  - {name: no load, acquire: {quantities: [load.volts], average: 100 ms, times: 2, ask: Set the volts and take}}\n",
 	"watch": powered + "  - watch: {until: \"elapsed > 1 s\"}\n",
@@ -357,6 +363,15 @@ func TestStagesDoWhatTheySay(t *testing.T) {
 	require.Len(t, ended.points, 4)
 	assert.Contains(t, ended.labels(record.MarkCondition), "the grid ended at point 4 of 5: load.volts < 5 V for 60 ms")
 	assert.Equal(t, []string{"point 4 of 5: load.amps is 0 A where 5 A is set"}, ended.labels(record.MarkWarning))
+
+	assert.Equal(t, []string{"warm, reading 1", "warm, reading 2", "warm, reading 3", "warm, reading 4"},
+		runs["acquire until"].labels(record.MarkPointDone))
+	assert.Len(t, runs["acquire until stable"].points, 3)
+	stood := runs["withstand"]
+	require.Len(t, stood.points, 1)
+	assert.False(t, stood.points[0].GaveWay)
+	assert.InDelta(t, 50, stood.points[0].Averages["source.volts"].Mean, 1e-9)
+	assert.InDelta(t, 0.5, stood.points[0].T1-stood.points[0].T0, 0.03)
 
 	byPerson := runs["acquire by a person"]
 	require.Len(t, byPerson.points, 3, "one more than must be, since a person has taken it")

@@ -13,7 +13,7 @@ const Minus = "−"
 var displaySymbols = map[Dimension]string{
 	Voltage: "V", Current: "A", Power: "W", Resistance: "Ω", Time: "s", Frequency: "Hz", Charge: "Ah", Energy: "Wh",
 	Temperature: "°C", ChargeRate: "C", ApparentPower: "VA", ReactivePower: "var", Force: "N", TorqueMoment: "N·m",
-	Speed: "r/s", PlaneAngle: "°", Decibels: "dB", DecibelVolts: "dBV", Irradiance: "W/m²",
+	Speed: "r/s", PlaneAngle: "°", Decibels: "dB", DecibelVolts: "dBV", Irradiance: "W/m²", Velocity: "m/s",
 }
 
 // unprefixed are the dimensions that are shown without an engineering prefix.

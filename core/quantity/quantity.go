@@ -64,6 +64,7 @@ var (
 	PlaneAngle    = Dimension{As: Angle}
 	Decibels      = Dimension{As: Level}
 	DecibelVolts  = Dimension{As: VoltLevel}
+	Velocity      = Dimension{Metre: 1, Second: -1}
 	Irradiance    = Dimension{Volt: 1, Ampere: 1, Metre: -2} // 1 W/m²
 )
 
@@ -73,6 +74,7 @@ var dimensionNames = map[Dimension]string{
 	ChargeRate: "a C-rate", Mass: "grams", ApparentPower: "volt-amperes", ReactivePower: "vars", Force: "newtons",
 	TorqueMoment: "newton-metres", Speed: "revolutions per second", PlaneAngle: "degrees", Decibels: "decibels",
 	DecibelVolts: "decibels over 1 V", Irradiance: "watts per square metre",
+	Velocity: "metres per second",
 }
 
 // String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it

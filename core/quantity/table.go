@@ -76,6 +76,9 @@ var table = []Kind{
 		Drawn: true, Charted: true},
 	{Name: "percent", Unit: unit("%"), Title: "Percent", Decimals: 1, Colour: "muted", Read: true, Set: true,
 		Drawn: true, Charted: true},
+	// The effective value of the speed with which a bearing shakes (ISO 20816), and the relative humidity of air.
+	{Name: "vibration", Unit: unit("mm/s"), Title: "Vibration", Decimals: 2, Colour: "muted", Read: true, Charted: true},
+	{Name: "humidity", Unit: unit("%"), Title: "Humidity", Decimals: 1, Colour: "muted", Read: true},
 	{Name: "decibels", Unit: unit("dB"), Title: "Level", Decimals: 2, Colour: "muted", Read: true},
 	{Name: "dbv", Unit: unit("dBV"), Title: "Level over 1 V", Decimals: 2, Colour: "muted", Read: true},
 	{Name: "charge", Unit: unit("Ah"), Title: "Charge", Decimals: 4, Colour: "charge", Counted: true, Charted: true},

@@ -34,6 +34,7 @@ var baseUnits = map[string]baseUnit{
 	"r/s": {Speed, 1, false}, "r/min": {Speed, 1.0 / 60, false}, "rpm": {Speed, 1.0 / 60, false},
 	"°": {PlaneAngle, 1, false}, "deg": {PlaneAngle, 1, false},
 	"dB": {Decibels, 1, false}, "dBV": {DecibelVolts, 1, false},
+	"m/s": {Velocity, 1, false}, "mm/s": {Velocity, 1e-3, false},
 	"W/m²": {Irradiance, 1, false}, "W/m2": {Irradiance, 1, false},
 }
 
@@ -89,7 +90,7 @@ func simpleUnit(whole, symbol string) (Unit, error) {
 	return Unit{},
 		syntaxError(whole,
 			"%q is not a unit; known are V, A, W, VA, var, Ω, s, min, h, Hz, Ah, Wh, J, N, N·m, r/s, r/min, °, °C, K, "+
-				"dB, dBV, "+
+				"dB, dBV, mm/s, "+
 				"W/m², %%, ppm, C, g with the prefixes p n µ m k M G", symbol)
 }
 
@@ -130,7 +131,7 @@ var LiteralPattern = sync.OnceValue(func() string {
 // Symbol is the SI unit of a dimension that has one: "V", "A", "s"; empty for others.
 func Symbol(dim Dimension) string {
 	for _, symbol := range []string{"V", "A", "W", "Ω", "s", "Hz", "J", "°C", "VA", "var", "N", "N·m", "r/s", "°",
-		"dB", "dBV", "W/m²"} {
+		"dB", "dBV", "m/s", "W/m²"} {
 		if baseUnits[symbol].dim == dim {
 			return symbol
 		}

@@ -38,6 +38,9 @@ type Point struct {
 	Comeback *Comeback `json:"comeback,omitempty"`
 	// Vain is true for what a seek leaves that found nothing up to the end of its range: Before is the last step.
 	Vain bool `json:"vain,omitempty"`
+	// GaveWay is true for the reading with which an insulation gave way in a withstand test: Held is the most that it
+	// stood.
+	GaveWay bool `json:"gave_way,omitempty"`
 }
 
 // Comeback is how a unit came back after it gave up in a seek.

@@ -66,7 +66,8 @@ type Kind struct {
 // does, and a level of a mode in which the most takes nothing. Every other level begins at zero, where it moves
 // nothing, or asks for what there is.
 func (k Kind) BeginsAtMost(q string) bool {
-	return q == "ohms" || q == "volts" && k.Is(Drains) || q == "amps" && !k.Is(Drains) && !k.Is(Connects) && !k.Locked()
+	return q == "ohms" || q == "speed" || q == "volts" && k.Is(Drains) ||
+		q == "amps" && !k.Is(Drains) && !k.Is(Connects) && !k.Locked()
 }
 
 // Locked tells whether the output of a kind may be on only while its interlock reads closed. Its limit begins at zero.
@@ -83,8 +84,12 @@ func BeginsAtOne(q string) bool {
 
 // BeginsIn is the mode in which a seat begins: that of current where it has several, else that of what is set on it.
 func (k Kind) BeginsIn() string {
-	if i := slices.IndexFunc(k.Sets, func(q string) bool { return ModeOf(q) != "" }); len(k.Modes) == 0 && i >= 0 {
+	i := slices.IndexFunc(k.Sets, func(q string) bool { return ModeOf(q) != "" })
+	switch {
+	case len(k.Modes) == 0 && i >= 0:
 		return ModeOf(k.Sets[i])
+	case len(k.Modes) > 0 && !slices.Contains(k.Modes, beginsIn):
+		return k.Modes[0]
 	}
 	return beginsIn
 }
@@ -130,10 +135,10 @@ const Position = "position"
 // Mode is the setting that says what a seat keeps constant.
 const Mode = "mode"
 
-var modes = []string{"voltage", "current", "power", "resistance"}
+var modes = []string{"voltage", "current", "power", "resistance", "torque", "speed"}
 
 // levels are what is kept constant in each of the modes.
-var levels = []string{"volts", "amps", "watts", "ohms"}
+var levels = []string{"volts", "amps", "watts", "ohms", "torque", "speed"}
 
 // ModeOf is the mode in which a level is kept constant; empty for what is no level.
 func ModeOf(level string) string {
@@ -151,7 +156,7 @@ var kinds = []Kind{
 		Sets: []string{Mode, "volts", "floor", "amps", Averages, Output}, Must: []string{"amps", Output}, Modes: modes[:2],
 		Choices: []Choice{sense}},
 	{Name: "load", Roles: Drains, Reads: []string{"volts", "amps"},
-		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Averages, Output}, Must: []string{Output}, Modes: modes,
+		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Averages, Output}, Must: []string{Output}, Modes: modes[:4],
 		Choices: []Choice{sense}},
 	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"},
 		Sets: []string{"volts", "amps", Averages, Output}, Must: []string{"volts", Output},
@@ -174,15 +179,18 @@ var kinds = []Kind{
 		Sets: []string{"volts", "amps", "position", Output}, Must: []string{"position", Output}},
 	{Name: "meter", Roles: Measures, Reads: []string{"volts", "amps", "watts", "va", "var", "factor", "ohms",
 		"hertz"}, Sets: []string{Averages}, Choices: []Choice{measures}},
-	// A shaft is braked with a torque, and reads what is there with the revolutions in a second.
-	{Name: "shaft", Roles: Drains, Reads: []string{"torque", "speed"}, Sets: []string{"torque", Averages, Output},
-		Must: []string{"torque", Output}},
+	// A shaft is braked with a torque, or so that it turns no faster than a speed; it reads both, the speed in revolutions
+	// a second.
+	{Name: "shaft", Roles: Drains, Reads: []string{"torque", "speed"},
+		Sets: []string{Mode, "torque", "speed", Averages, Output}, Must: []string{"torque", Output}, Modes: modes[4:]},
 	// A drive is told how much of what it can, while it is enabled.
 	{Name: "drive", Roles: Feeds, Reads: []string{"percent", "volts", "amps"}, Sets: []string{"percent", Averages, Output},
 		Must: []string{"percent", Output}},
 	{Name: "force", Roles: Measures, Reads: []string{"newtons", "volts"}, Sets: []string{Averages}},
 	// An ohmmeter of four wires, at a winding that nothing feeds.
 	{Name: "ohmmeter", Roles: Measures, Reads: []string{"ohms"}, Sets: []string{Averages}},
+	{Name: "vibration", Roles: Measures, Reads: []string{"vibration"}, Sets: []string{Averages}},
+	{Name: "climate", Roles: Measures, Reads: []string{"humidity", "celsius"}, Sets: []string{Averages}},
 	// What falls on a panel, as a sensor beside it sees it.
 	{Name: "light", Roles: Measures, Reads: []string{"irradiance", "celsius"}, Sets: []string{Averages}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},

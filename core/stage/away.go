@@ -79,6 +79,9 @@ func (m *Machine) onReturned(e Returned) []Effect {
 		effects = append(effects, r.Asked()...)
 	}
 	settings := m.inForce()
+	if r, ok := m.runner().(Pausing); ok && !m.state.Held {
+		settings = replaced(settings, r.Resumed())
+	}
 	owed := m.state.Owed
 	m.state.Owed = false
 	if len(settings) == 0 && !owed {
@@ -86,6 +89,16 @@ func (m *Machine) onReturned(e Returned) []Effect {
 	}
 	m.sidelong = !owed
 	return append(effects, Command{Settings: settings})
+}
+
+// replaced are settings of which some are to be others: those of a stage that goes on otherwise than it was.
+func replaced(settings, by []procedure.Setting) []procedure.Setting {
+	settings = slices.DeleteFunc(settings, func(s procedure.Setting) bool {
+		return slices.ContainsFunc(by, func(b procedure.Setting) bool { return b.Column() == s.Column() })
+	})
+	settings = append(settings, by...)
+	procedure.InSafeOrder(settings)
+	return settings
 }
 
 // inForce lists what was set, in the order in which it is set again: modes, levels, then outputs, sources

@@ -89,6 +89,9 @@ const HalfFull = 0.55
 // Ambient is the temperature of the room, °C.
 const Ambient = 23
 
+// Humidity is that of the room, as a share of 1.
+const Humidity = 0.46
+
 // Joined is what is joined to the terminals of a unit. Of a battery line and output are the same two poles.
 type Joined struct {
 	Line   Source
@@ -107,10 +110,13 @@ type Joined struct {
 	Drive Command
 }
 
-// Brake is what brakes a shaft while it is on, N·m.
+// Brake is what brakes a shaft while it is on: with a torque, N·m, or by so much that it turns no faster than a speed,
+// revolutions a second.
 type Brake struct {
 	On     bool
 	Torque float64
+	Held   bool // to Speed
+	Speed  float64
 }
 
 // Command is what a drive is told while it is enabled: a share of 1.
@@ -170,7 +176,11 @@ type Operating struct {
 	Shaft   *Turning `json:",omitempty"`
 	Winding float64  `json:",omitempty"`
 	Force   float64  `json:",omitempty"`
-	Heat    float64  // W that stay in the unit
+	// Vibration is how a machine shakes, mm/s.
+	Vibration float64 `json:",omitempty"`
+	// Accessories are the resistances of what belongs to a machine: the coil of its brake, its heater, its sensor, Ω.
+	Accessories []float64 `json:",omitempty"`
+	Heat        float64   // W that stay in the unit
 	// Mains is what the line gives to everything, less what comes back; nil: what flows in.
 	Mains *Seen `json:",omitempty"`
 	// Contract is what a charger says to its sink; nil: it makes no contracts.

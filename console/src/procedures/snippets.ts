@@ -54,6 +54,14 @@ export const snippets: { kind: string; about: string; text: string }[] = [
   },
   { kind: 'discharge', about: 'to the cutoff', text: '- name: empty\n  discharge: {amps: 0.2 C, time: 8 h}' },
   { kind: 'acquire', about: 'takes readings into a row', text: '- name: at the end\n  acquire: {average: 500 ms}' },
+  {
+    kind: 'withstand',
+    about: 'volts that an insulation must stand',
+    text: [
+      '- name: withstand',
+      '  withstand: {seat: sourcemeter, volts: 1800 V, rise: 100 V/s, for: 1 min, leakage: 1 mA}',
+    ].join('\n'),
+  },
   { kind: 'watch', about: 'records what others do', text: '- name: watch\n  watch: {for: 10 min}' },
   {
     kind: 'ask',

@@ -22,6 +22,8 @@ var Figures = []figure.Definition{
 	swept("compliance-voltage", "Volts at the current limit", "V", compliance),
 	lessEmpty(held("insulation-resistance", "Insulation resistance", "Ω", insulation, after, empty)),
 	lessEmpty(held("polarization-index", "Polarization index", "", polarization, empty)),
+	stoodOf("withstand-voltage", "Volts that it stood", "V", withstandVoltage),
+	stoodOf("withstand-leakage", "Largest leakage in the withstand test", "A", withstandLeakage),
 }
 
 // DefaultSeat is the seat that feeds and measures a device where nobody names another.

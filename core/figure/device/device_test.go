@@ -220,3 +220,29 @@ func TestIntervalsOfABreakdownHoldTheTruth(t *testing.T) {
 	assert.GreaterOrEqual(t, share, 93.0)
 	assert.LessOrEqual(t, share, 97.0)
 }
+
+// An insulation stands 1,800 V for a minute at 0.65 µA, or gives way on the way up.
+func TestWhatAnInsulationStood(t *testing.T) {
+	rec := stoodFor(60, always(1800), func(t float64) float64 { return 0.65e-6 - 1e-9*t })
+	p := record.Point{Row: "withstand", T0: 0, T1: 60, Held: map[string]float64{"sourcemeter.volts": 1800.4},
+		Averages: map[string]trace.Average{"sourcemeter.volts": {Mean: 1800, N: 60},
+			"sourcemeter.amps": {Mean: 0.62e-6, N: 60}}}
+	of := func(id string) figure.Result {
+		rec.Points = []record.Point{p}
+		return compute(rec, figure.Request{ID: id, Row: "withstand"})
+	}
+	assert.InDelta(t, 1800, of("withstand-voltage").Value, 1e-9)
+	assert.Contains(t, of("withstand-voltage").Remarks, "for 60 s")
+	assert.InDelta(t, 0.65e-6, of("withstand-leakage").Value, 1e-15)
+	assert.Positive(t, of("withstand-leakage").U)
+
+	p.GaveWay, p.T0, p.T1 = true, 30, 30
+	p.Held = map[string]float64{"sourcemeter.volts": 1390}
+	assert.InDelta(t, 1390, of("withstand-voltage").Value, 1e-9, "the most that it stood, not what was set")
+	assert.Contains(t, of("withstand-voltage").Remarks, "it gave way")
+	assert.Contains(t, of("withstand-leakage").Remarks, "it gave way at 1390 V")
+
+	p.Held = nil
+	require.NotNil(t, of("withstand-voltage").Undetermined)
+	assert.Equal(t, record.NoData, of("withstand-voltage").Undetermined.Code)
+}

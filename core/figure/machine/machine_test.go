@@ -252,6 +252,41 @@ func TestTheLinearRangeByItsWorkedExample(t *testing.T) {
 	assert.Contains(t, sound(t, rec, of("linear-range", 5)).Remarks[0], "edge")
 }
 
+// Nothing is answered up to 10 %, from there on 2 N for every percent; the way back lies 1 % behind.
+func TestAResponseThereAndBack(t *testing.T) {
+	var x, y []float64
+	for k := range 21 {
+		at := 5 * float64(min(k, 20-k))
+		play := map[bool]float64{true: 1}[k > 10 && k < 20]
+		x, y = append(x, at), append(y, 2*math.Max(at+play-10, 0))
+	}
+	rec := swept(x, y)
+	for k, p := range rec.Points {
+		p.Averages["source.watts"] = trace.Average{Mean: 5 + y[k]*y[k]/100, N: 5}
+	}
+	of := func(id, over string) figure.Request {
+		return figure.Request{ID: id, Quantity: "force.newtons", Over: over, Args: args("within", 0.05)}
+	}
+	zone := sound(t, rec, of("dead-zone", "drive.percent"))
+	assert.InDelta(t, 10, zone.Value, 1e-9)
+	assert.Equal(t, "%", zone.Unit)
+	lag := sound(t, rec, of("response-hysteresis", "drive.percent"))
+	assert.InDelta(t, 100*2.0/80, lag.Value, 1e-9)
+	assert.Contains(t, lag.Remarks[0], "largest at ")
+	yield := sound(t, rec, of("response-yield", "source.watts"))
+	assert.InDelta(t, 80.0/69, yield.Value, 1e-9)
+	assert.Equal(t, "N/W", yield.Unit)
+	best := of("response-yield", "source.watts")
+	best.Choices = map[string]string{"place": "best"}
+	assert.InDelta(t, 22/(5+4.84), sound(t, rec, best).Value, 1e-9)
+
+	assert.Equal(t, record.NoPoint, code(t, swept(x[:11], y[:11]), of("response-hysteresis", "drive.percent")))
+	assert.Equal(t, record.NoPoint, code(t, rec, of("response-yield", "drive.volts")))
+	flat := swept(x, make([]float64, len(x)))
+	assert.Equal(t, record.ZeroDivisor, code(t, flat, of("dead-zone", "drive.percent")))
+	assert.Equal(t, record.ZeroDivisor, code(t, flat, of("response-hysteresis", "drive.percent")))
+}
+
 func TestSensorsByTheirWorkedExamples(t *testing.T) {
 	rec := &record.Record{Points: append(rowOf("zero", 0, map[string]float64{"force.volts": 13e-3}),
 		rowOf("weight", 10, map[string]float64{"force.volts": 2467e-3})...),

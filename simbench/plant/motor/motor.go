@@ -19,8 +19,11 @@ type Motor struct {
 	Pairs         float64 // of poles
 	Friction      float64 // W at 25 revolutions a second, with the square of the speed
 	Additional    float64 // W/(N·m)²
+	Shakes        float64 // mm/s at 25 revolutions a second, in proportion to the speed
 	// Warming: heat capacities, J/K, of winding and frame, and what passes between them and to the room, W/K.
 	Winding, Frame, Between, Room float64
+	Insulation                    Insulation
+	Accessories                   Accessories
 }
 
 // hot and copper are of the resistance of copper: R ∝ copper + θ.
@@ -35,14 +38,21 @@ const (
 	WornBearing plant.Fault = "worn-bearing"
 	BrokenBar   plant.Fault = "broken-bar"
 	BlockedFan  plant.Fault = "blocked-fan"
+	// Damp has an insulation that leaks, Punctured one that breaks down below its withstand voltage.
+	Damp        plant.Fault = "damp"
+	Punctured   plant.Fault = "punctured"
+	BurntHeater plant.Fault = "burnt-heater"
 )
 
 var faults = plant.Faults[*Motor]{
 	plant.Healthy:  func(*Motor) {},
 	ShortedTurn:    func(m *Motor) { m.Stator *= 0.9; m.Iron *= 0.45 },
-	WornBearing:    func(m *Motor) { m.Friction *= 2.2 },
+	WornBearing:    func(m *Motor) { m.Friction *= 2.2; m.Shakes *= 6 },
 	BrokenBar:      func(m *Motor) { m.Rotor *= 1.5 },
 	BlockedFan:     func(m *Motor) { m.Room *= 0.45 },
+	Damp:           func(m *Motor) { m.Insulation.Ohms *= 0.01 },
+	Punctured:      func(m *Motor) { m.Insulation.Breaks = 1400 },
+	BurntHeater:    func(m *Motor) { m.Accessories.Heater *= 2 }, // of its two elements one is open
 	plant.DeadUnit: func(m *Motor) { m.Stator = 1e6 },
 }
 
@@ -81,8 +91,11 @@ func of(serial string, power, poles float64, fault plant.Fault) (Motor, error) {
 	scale := 2200 / power
 	m := Motor{Stator: spread(1.0*scale, 0.02), Rotor: spread(1.15*scale, 0.02), Leakage: spread(4.6*scale, 0.02),
 		Magnetising: spread(92*scale, 0.02), Iron: spread(1150*scale, 0.03), Pairs: poles / 2,
-		Friction: spread(60/scale, 0.05), Additional: spread(0.1*scale, 0.05), Winding: 1400 / scale, Frame: 9000 / scale,
-		Between: 9 / scale, Room: 6.2 / scale}
+		Friction: spread(60/scale, 0.05), Additional: spread(0.1*scale, 0.05), Shakes: 0.8, Winding: 1400 / scale,
+		Frame: 9000 / scale, Between: 9 / scale, Room: 6.2 / scale}
+	m.Insulation = Insulation{Ohms: spread(12e9, 0.1), Breaks: spread(3400, 0.03),
+		Absorbs: [2]Absorption{{Ohms: spread(3e9, 0.1), Lasts: 25}, {Ohms: spread(8e9, 0.1), Lasts: 180}}}
+	m.Accessories = Accessories{Coil: spread(96, 0.01), Heater: spread(580, 0.02)}
 	return m, faults.Apply(fault, "a motor", &m)
 }
 
@@ -99,7 +112,7 @@ func (m Motor) At(volts, hertz, torque, celsius float64) Losses {
 		return Losses{}
 	}
 	// The torque at the shaft rises with the slip up to the one at which the motor gives way.
-	top := m.givesWay(volts, hertz, celsius)
+	top := m.GivesWay(volts, hertz, celsius)
 	if m.shaft(volts, hertz, celsius, top).Torque < torque {
 		l := m.shaft(volts, hertz, celsius, 1)
 		l.Output, l.Speed = 0, 0
@@ -116,8 +129,19 @@ func (m Motor) At(volts, hertz, torque, celsius float64) Losses {
 	return m.shaft(volts, hertz, celsius, (low+high)/2)
 }
 
-// givesWay is the slip of the largest torque.
-func (m Motor) givesWay(volts, hertz, celsius float64) float64 {
+// HeldAt is a motor whose brake lets it turn no faster than a speed, r/s; at none its rotor is locked.
+func (m Motor) HeldAt(volts, hertz, speed, celsius float64) Losses {
+	if volts <= 0 || hertz <= 0 {
+		return Losses{}
+	}
+	if free := m.At(volts, hertz, 0, celsius); speed >= free.Speed {
+		return free
+	}
+	return m.shaft(volts, hertz, celsius, 1-max(speed, 0)*m.Pairs/hertz)
+}
+
+// GivesWay is the slip of the largest torque.
+func (m Motor) GivesWay(volts, hertz, celsius float64) float64 {
 	best, at := -1.0, 1.0
 	for s := 0.01; s <= 1; s += 0.01 {
 		if t := m.shaft(volts, hertz, celsius, s).Torque; t > best {
@@ -166,6 +190,14 @@ func (m Motor) Ohms(celsius float64) float64 {
 	return 2 * m.Stator * (copper + celsius) / (copper + cold)
 }
 
+// braked is a motor as it is fed and braked.
+func (m Motor) braked(p point) Losses {
+	if p.brake.Held {
+		return m.HeldAt(p.volts, p.hertz, p.brake.Speed, p.celsius)
+	}
+	return m.At(p.volts, p.hertz, p.brake.Torque, p.celsius)
+}
+
 // Unit is a motor that warms.
 type Unit struct {
 	Motor          Motor
@@ -174,7 +206,14 @@ type Unit struct {
 	heat           [2]float64 // W into winding and frame
 	begun          bool
 	settled        Losses // where it settled last, and at what
-	asked          [4]float64
+	asked          point
+	insulation     charge
+}
+
+// point is what a motor is fed with, and how it is braked.
+type point struct {
+	volts, hertz, celsius float64
+	brake                 plant.Brake
 }
 
 // New is a motor as warm as the room.
@@ -195,19 +234,23 @@ func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
 		}
 	}
 	u.at, u.begun = t, true
-	o := plant.Operating{Celsius: u.Frame, Winding: m.Ohms(u.Winding), Shaft: &plant.Turning{}}
+	o := plant.Operating{Celsius: u.Frame, Winding: m.Ohms(u.Winding), Shaft: &plant.Turning{},
+		Accessories: m.Accessories.at(u.Frame)}
 	line := joined.Line
+	if line.Hertz == 0 { // direct volts are between winding and frame
+		o.Line = u.insulation.at(t, m.Insulation, line)
+	}
 	if !line.On || line.Hertz == 0 || line.Volts <= 0 {
 		u.heat = [2]float64{}
 		return o
 	}
-	torque := 0.0
+	brake := plant.Brake{}
 	if joined.Shaft.On {
-		torque = joined.Shaft.Torque
+		brake = joined.Shaft
 	}
 	const fine = 50 // parts of a kelvin by which a resistance is told from another
-	if asked := [4]float64{line.Volts, line.Hertz, torque, math.Round(u.Winding*fine) / fine}; asked != u.asked {
-		u.asked, u.settled = asked, m.At(line.Volts, line.Hertz, torque, asked[3])
+	if asked := (point{line.Volts, line.Hertz, math.Round(u.Winding*fine) / fine, brake}); asked != u.asked {
+		u.asked, u.settled = asked, m.braked(asked)
 	}
 	l := u.settled
 	u.heat = [2]float64{l.Winding, l.Iron + l.Slip + l.Friction + l.Additional}
@@ -215,6 +258,7 @@ func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
 	o.Line.Amps = l.Amps
 	o.Line.Wave.Power, o.Line.Wave.Phases, o.Line.Wave.PeakAmps = l.Input, 3, math.Sqrt2*l.Amps
 	o.Shaft = &plant.Turning{Speed: l.Speed, Torque: l.Torque}
+	o.Vibration = m.Shakes * l.Speed / 25
 	o.Heat = l.Input - l.Output
 	return o
 }

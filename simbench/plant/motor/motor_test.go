@@ -56,3 +56,54 @@ func TestItWarmsAndCoolsAsTwoBodies(t *testing.T) {
 	assert.Greater(t, fast, 0.5, "the winding gives its heat to the frame")
 	assert.Greater(t, made(t, motor.WornBearing).At(231, 50, 0, 25).Friction, 2*60.0*0.9)
 }
+
+func TestABrakeHoldsASpeed(t *testing.T) {
+	m := made(t, plant.Healthy)
+	for _, speed := range []float64{24, 15, 5, 0} {
+		l := m.HeldAt(115, 50, speed, 25)
+		assert.InDelta(t, speed, l.Speed, 1e-9)
+		assert.InDelta(t, m.At(115, 50, l.Torque, 25).Torque, l.Torque, 0.02*l.Torque+0.02)
+	}
+	free := m.At(115, 50, 0, 25)
+	assert.Equal(t, free, m.HeldAt(115, 50, 40, 25), "a brake drives nothing")
+	locked := m.HeldAt(115, 50, 0, 25)
+	assert.InDelta(t, 0, locked.Output, 1e-9)
+	assert.InDelta(t, 4, m.HeldAt(230, 50, 0, 25).Torque/locked.Torque, 1e-9, "with the square of the volts")
+	assert.Greater(t, made(t, motor.BrokenBar).HeldAt(115, 50, 0, 25).Torque, 1.2*locked.Torque)
+	u := motor.New(m)
+	held := plant.Joined{Line: plant.Source{On: true, Volts: 115, Hertz: 50}, Shaft: plant.Brake{On: true, Held: true,
+		Speed: 12}}
+	u.At(0, held)
+	assert.InDelta(t, 12, u.At(0.1, held).Shaft.Speed, 1e-9)
+}
+
+func TestAnInsulationAbsorbsStandsAndGivesWay(t *testing.T) {
+	m := made(t, plant.Healthy)
+	u, fed := motor.New(m), plant.Joined{Line: plant.Source{On: true, Volts: 500, Amps: 1e-3}}
+	u.At(0, fed)
+	for s := 0.5; s <= 600; s += 0.5 {
+		amps := u.At(s, fed).Line.Amps
+		if s == 60 || s == 600 {
+			assert.InEpsilon(t, m.Insulation.Amps(500, s), amps, 0.01)
+		}
+	}
+	assert.Greater(t, m.Insulation.Amps(500, 60)/m.Insulation.Amps(500, 600), 2.0)
+	off := u.At(600.1, plant.Joined{})
+	assert.Greater(t, off.Line.Volts, 300.0, "its charge stays for a while")
+	assert.Less(t, u.At(610, plant.Joined{}).Line.Volts, 1.0)
+
+	weak := motor.New(made(t, motor.Punctured))
+	fed.Line.Volts = 1390
+	assert.False(t, weak.At(0, fed).Line.Limited)
+	fed.Line.Volts = 1410
+	o := weak.At(1, fed)
+	assert.True(t, o.Line.Limited)
+	assert.InDelta(t, 1e-3, o.Line.Amps, 1e-12)
+	assert.Less(t, o.Line.Volts, 100.0)
+
+	o = u.At(700, plant.Joined{})
+	require.Len(t, o.Accessories, 3)
+	assert.InDelta(t, 96*(235+o.Celsius)/260, o.Accessories[0], 1e-9)
+	assert.InDelta(t, 580, o.Accessories[1], 1e-9)
+	assert.InDelta(t, 108.96, o.Accessories[2], 0.01, "23 °C after IEC 60751")
+}
