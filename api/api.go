@@ -183,6 +183,8 @@ type Bay struct {
 	FrameRate float64 `json:"frameRate"`
 	// SafeSince is when the outputs were last confirmed off; absent while they may be on.
 	SafeSince *time.Time `json:"safeSince,omitempty"`
+	// Moving is true while an output may be on of a bay at which something moves.
+	Moving bool `json:"moving,omitempty"`
 	// Cover tells whether what stands behind an interlock may be opened; absent where nothing does.
 	Cover *Cover `json:"cover,omitempty"`
 	// StillThere asks whether somebody is there whose outputs are on by hand; absent while nobody is asked.

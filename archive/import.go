@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/oklog/ulid/v2"
 
@@ -27,11 +28,13 @@ const ImportedBay = "import"
 // clocksApart is how far ahead the clock of other equipment may be, zones included.
 const clocksApart = 26 * time.Hour
 
-var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]{0,63}$`)
+var serialPattern = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._/#-]*$`)
+
+const longestSerial = 64 // characters; within the pattern it would be compiled as many times
 
 // CheckSerial tells what is wrong with a serial number.
 func CheckSerial(serial string) error {
-	if !serialPattern.MatchString(serial) {
+	if !serialPattern.MatchString(serial) || utf8.RuneCountInString(serial) > longestSerial {
 		return fmt.Errorf("%w: %q is not a serial number; use up to 64 letters, digits, spaces and . _ / # -",
 			api.ErrBadRequest,
 			serial)

@@ -3,6 +3,7 @@ package console_test
 import (
 	"testing"
 
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -61,4 +62,29 @@ func TestACoverSaysWhetherItMayBeOpened(t *testing.T) {
 	do(t, ctx, Visible("[data-test=ended]"), cover("safe"), Until(`window.said.includes('still reads')`))
 	doc := h.Ended(run)
 	assert.Equal(t, "the interlock of sourcemeter1 is open while its output is on", doc.Reason)
+}
+
+// While something moves every view says so, and kills it at once: by a button, and by a key also where somebody types.
+func TestWhatMovesIsKilledFromEveryView(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.ThrustStand}}, api.Operator)
+	driven := func() {
+		for _, s := range []api.ManualSet{{Seat: "source", Quantity: "volts", Value: "24 V"},
+			{Seat: "source", Quantity: "amps", Value: "10 A"}, {Seat: "source", Quantity: "output", Value: "on"},
+			{Seat: "drive", Quantity: "percent", Value: "30 %"}, {Seat: "drive", Quantity: "output", Value: "on"}} {
+			_, err := h.Local.Set(t.Context(), "bay1", s)
+			require.NoError(t, err)
+		}
+	}
+	off := func(where string) {
+		s, err := h.Bench.State("bay1")
+		require.NoError(t, err)
+		assert.False(t, s.LoadOn, where)
+	}
+	do(t, ctx, Visit(h.Running.URL+"/"), Gone("[data-test=moving]"))
+	for where, kill := range map[string]Action{"/runs": Click("[data-test=kill-bay1]"), "/procedures": Press(kb.F9),
+		"/operate/bay1": Press(kb.F9), "/bays/bay1": Click("[data-test=kill-bay1]")} {
+		driven()
+		do(t, ctx, Visit(h.Running.URL+where), Visible("[data-test=kill-bay1]"), kill, Gone("[data-test=moving]"))
+		off(where)
+	}
 }

@@ -206,10 +206,13 @@ func (b *Bay) Status() api.Bay {
 	if alarm != "" && b.state == api.BayIdle {
 		s.State = api.BayAlarm
 	}
+	moves, on := false, false
 	for _, x := range b.outputs.Seats() {
+		moves, on = moves || x.Kind.Moves, on || x.Energised()
 		s.Seats = append(s.Seats, api.Seat{Name: x.Name, Instrument: x.First().Name, Channel: x.First().Number, Gang: x.Gang,
 			Controls: b.controls(x), Energised: x.Energised(), Measures: b.measures(x)})
 	}
+	s.Moving = moves && on
 	if !safeSince.IsZero() && b.state == api.BayIdle {
 		s.SafeSince = &safeSince
 	}

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 	"golang.org/x/crypto/argon2"
@@ -255,10 +256,13 @@ func who(c *echo.Context) string {
 	return account.Name
 }
 
-var accountName = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._@-]{0,63}$`)
+var accountName = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} ._@-]*$`)
+
+const longestAccountName = 64 // characters
 
 func checkCredentials(name, password string) error {
-	if !accountName.MatchString(name) || strings.EqualFold(name, localAccount) {
+	if !accountName.MatchString(name) || utf8.RuneCountInString(name) > longestAccountName ||
+		strings.EqualFold(name, localAccount) {
 		return badRequest(fmt.Sprintf("%q is not a name of an account", name),
 			"use up to 64 letters, digits, spaces and . _ @ -")
 	}

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
 
 import HeldNote from './parts/HeldNote.vue'
+import KillBar from './parts/KillBar.vue'
 import KeysList from './parts/KeysList.vue'
 import LanternMark from './parts/LanternMark.vue'
 import PlacesBar from './parts/PlacesBar.vue'
@@ -74,6 +75,7 @@ async function leave() {
 
 <template>
   <v-app>
+    <KillBar v-if="session.account" />
     <div v-if="session.account && !route.meta.open && !route.meta.whole" class="frame">
       <nav aria-label="Places">
         <router-link class="mark" to="/"><LanternMark />Usher Bench</router-link>

@@ -226,8 +226,8 @@ func (r *withstandRunner) gaveWay(m *stage.Machine, f trace.Frame, amps float64)
 	return append([]stage.Effect{mark}, r.finish(m, true)...), stage.GoesOn
 }
 
-// finish switches off, and keeps what the row is to have: the whole time that the volts stood, or the reading with which
-// the insulation gave way. Held is what it stood before.
+// finish switches off, and keeps what the row is to have: the whole time that the volts stood, or the reading with
+// which the insulation gave way. Held is what it stood before.
 func (r *withstandRunner) finish(m *stage.Machine, gave bool) []stage.Effect {
 	p := m.NewPoint(r.name, r.state.held, nil)
 	p.Row, p.GaveWay, p.Held = r.spec.Row, gave, map[string]float64{r.spec.Seat + ".volts": r.state.Most}

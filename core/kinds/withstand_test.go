@@ -29,8 +29,8 @@ func offOf(effects []stage.Effect) bool {
 	return false
 }
 
-// Whenever a reading shows more leakage than is allowed, the output goes off with it; no step of the volts is made before
-// the one before was read; and a unit that leaks no more stands for the whole time.
+// Whenever a reading shows more leakage than is allowed, the output goes off with it; no step of the volts is made
+// before the one before was read; and a unit that leaks no more stands for the whole time.
 func TestAnInsulationThatGivesWayIsOffWithTheReading(t *testing.T) {
 	p := parsed(t, stands)
 	volts, amps := p.Columns.Index("source.volts"), p.Columns.Index("source.amps")

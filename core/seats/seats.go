@@ -58,6 +58,8 @@ type Kind struct {
 	Modes []string
 	// Choices are what else it can be told by a word.
 	Choices []Choice
+	// Moves is true for one that stands at something that moves, and may hurt who is near.
+	Moves bool
 	// Alternating is true for one whose volts and amps are effective values: their product is no power.
 	Alternating bool
 }
@@ -182,10 +184,11 @@ var kinds = []Kind{
 	// A shaft is braked with a torque, or so that it turns no faster than a speed; it reads both, the speed in revolutions
 	// a second.
 	{Name: "shaft", Roles: Drains, Reads: []string{"torque", "speed"},
-		Sets: []string{Mode, "torque", "speed", Averages, Output}, Must: []string{"torque", Output}, Modes: modes[4:]},
+		Sets: []string{Mode, "torque", "speed", Averages, Output}, Must: []string{"torque", Output}, Modes: modes[4:],
+		Moves: true},
 	// A drive is told how much of what it can, while it is enabled.
 	{Name: "drive", Roles: Feeds, Reads: []string{"percent", "volts", "amps"}, Sets: []string{"percent", Averages, Output},
-		Must: []string{"percent", Output}},
+		Must: []string{"percent", Output}, Moves: true},
 	{Name: "force", Roles: Measures, Reads: []string{"newtons", "volts"}, Sets: []string{Averages}},
 	// An ohmmeter of four wires, at a winding that nothing feeds.
 	{Name: "ohmmeter", Roles: Measures, Reads: []string{"ohms"}, Sets: []string{Averages}},

@@ -29,6 +29,7 @@ export const shortcuts: { about: string; all: Shortcut[] }[] = [
       { keys: ['1', '…', '9'], does: 'go to that bay of the floor' },
       { keys: ['/'], does: 'put the cursor into the first field of the page' },
       { keys: ['s'], does: 'stop what is in view: the run of this bay, or everything; it asks once' },
+      { keys: ['F9'], does: 'kill everything that moves, at once, also while you write or a dialog is open' },
       { keys: ['t'], does: 'switch between light and dark' },
       { keys: ['Tab', 'Enter', 'Esc'], does: 'to the next thing that can be used; use it; close what has opened' },
     ],

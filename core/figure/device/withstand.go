@@ -9,8 +9,8 @@ import (
 	"usherbench/core/uncertainty"
 )
 
-// stoodOf is a figure of the row that a withstand test leaves (IEC 60034-1, 9.2): the whole time that the volts stood, or
-// the reading with which the insulation gave way.
+// stoodOf is a figure of the row that a withstand test leaves (IEC 60034-1, 9.2): the whole time that the volts
+// stood, or the reading with which the insulation gave way.
 func stoodOf(id, title, unit string, formula func(*record.Record, figure.Request) (figure.Result, error),
 ) figure.Definition {
 	return figure.Definition{ID: id, Title: title, Unit: unit, Least: 0, Most: math.Inf(1), Needs: figure.Row,

@@ -127,7 +127,8 @@ func yieldOf(rec *record.Record, req figure.Request) (figure.Result, error) {
 		}
 	}
 	if at.Averages == nil {
-		return figure.Result{}, record.Because(record.NoPoint, "the sweep has no place with %s and %s", req.Quantity, req.Over)
+		return figure.Result{}, record.Because(record.NoPoint, "the sweep has no place with %s and %s", req.Quantity,
+			req.Over)
 	}
 	if at.Averages[req.Over].Mean == 0 {
 		return figure.Result{}, record.Because(record.ZeroDivisor, "%s is 0 there", req.Over)

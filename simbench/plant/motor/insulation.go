@@ -13,11 +13,12 @@ type Insulation struct {
 	Absorbs [2]Absorption
 }
 
-// Absorption is a part of the insulation that takes charge as long as it is polarized: through Ohms, for about Lasts, s.
+// Absorption is a part of the insulation that takes charge as long as it is polarized: through Ohms, for about
+// Lasts, s.
 type Absorption struct{ Ohms, Lasts float64 }
 
-// arc is the resistance of an insulation that has broken down, Ω, and holds for how long charge stays in a winding that
-// nothing feeds, s.
+// arc is the resistance of an insulation that has broken down, Ω, and holds for how long charge stays in a winding
+// that nothing feeds, s.
 const arc, holds = 30e3, 0.4
 
 // Amps is what flows so long after direct volts came to a winding without charge, exactly.
@@ -69,8 +70,8 @@ func (c *charge) at(t float64, i Insulation, line plant.Source) (seen plant.Seen
 	return seen
 }
 
-// Accessories belong to a motor: the coil of its brake and a heater, Ω at 25 °C, and a platinum sensor of 100 Ω in its
-// frame.
+// Accessories belong to a motor: the coil of its brake and a heater, Ω at 25 °C, and a platinum sensor of 100 Ω in
+// its frame.
 type Accessories struct{ Coil, Heater float64 }
 
 // at are their resistances at a temperature of the frame, in this order; the sensor's after IEC 60751.
