@@ -88,6 +88,8 @@ type Overlay struct {
 	Curves []OverlayCurve `json:"curves"`
 	// Band is where all curves of the first half lie; nil if they have nothing in common.
 	Band *OverlayBand `json:"band,omitempty"`
+	// Spots are where figures of the runs lie on the picture.
+	Spots []OverlaySpot `json:"spots,omitempty"`
 	// Differences of each curve from the reference.
 	Reference   string              `json:"reference,omitempty"`
 	Differences []OverlayDifference `json:"differences"`
@@ -116,6 +118,15 @@ type OverlayCurve struct {
 	Excerpt string `json:"excerpt,omitempty"`
 	// Contract is the position of the contract of a charger in which the points were taken; 0: in none.
 	Contract int `json:"contract,omitempty"`
+}
+
+// OverlaySpot is where a figure of a run lies, in the units of the picture.
+type OverlaySpot struct {
+	Run    string  `json:"run"`
+	Serial string  `json:"serial"`
+	Label  string  `json:"label"`
+	X      float64 `json:"x"`
+	Y      float64 `json:"y"`
 }
 
 // OverlayBand is min, max and mean at places of the common range.

@@ -68,6 +68,7 @@ func Overlay(ctx context.Context, s *store.Store, request api.OverlayRequest) (a
 		}
 	}
 	l.relabel()
+	l.spots()
 	l.deviate()
 	l.band()
 	l.thin()
@@ -162,6 +163,27 @@ func (l *laid) choose() error {
 }
 
 func label(r store.Run) string { return r.Serial }
+
+// spots finds where figures lie on the picture: of values over a column that nothing moves.
+func (l *laid) spots() {
+	r := l.request
+	if r.Less != "" || r.Level != nil || !strings.Contains(r.Over, ".") {
+		return
+	}
+	for _, run := range l.runs {
+		for _, f := range l.figures[run.ID] {
+			if f.Undetermined != nil {
+				continue
+			}
+			for _, s := range f.Spots {
+				spot := api.OverlaySpot{Run: run.ID, Serial: run.Serial, Label: s.Label, X: s.X, Y: s.Y}
+				if s.By == r.Over && s.Of == l.quantity(run) && s.Label != "" && !slices.Contains(l.out.Spots, spot) {
+					l.out.Spots = append(l.out.Spots, spot)
+				}
+			}
+		}
+	}
+}
 
 // relabel tells curves apart that would have the same name: by as little as does.
 func (l *laid) relabel() {

@@ -16,9 +16,9 @@ import (
 	"usherbench/simbench"
 )
 
-// BenchmarkKill measures the time from what a person does to the drive of a thruster that is off, by the stand-in's own
-// record: a request, a command in a terminal with the process that it starts, a key in a view that shows something else,
-// and the button.
+// BenchmarkKill measures the time from what a person does to the drive of a thruster that is off, by the stand-in's
+// own record: a request, a command in a terminal with the process that it starts, a key in a view that shows
+// something else, and the button.
 func BenchmarkKill(b *testing.B) {
 	const times = 60
 	h := servicetest.Start(b, servicetest.Options{Sockets: true, TimeFactor: 1,

@@ -15,6 +15,7 @@ var works = map[string]map[string]string{
 	seats.Sensed: {"remote": "senses at its sense terminals", "local": "senses at its output"},
 	seats.Measured: {"ac": "measures the alternating part", "dc": "measures the direct part",
 		"both": "measures the alternating and the direct part together"},
+	seats.Guarded: {seats.On: "drives its guards", seats.Off: "leaves its guards alone"},
 }
 
 // choice checks that a seat works as the procedure asks, or can be told to.

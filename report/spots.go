@@ -45,6 +45,9 @@ func (p Picture) drawSpots(pl *plot.Plot, f font.Font) error {
 		words.Offset = vg.Point{X: -vg.Points(7), Y: vg.Points(3)}
 		words.TextStyle[0].Font, words.TextStyle[0].Color = f, ink
 		words.TextStyle[0].XAlign = -1 // to the left of the cross, where a curve that rises to it leaves room
+		if s.X-pl.X.Min < 0.35*(pl.X.Max-pl.X.Min) {
+			words.Offset.X, words.TextStyle[0].XAlign = vg.Points(7), 0
+		}
 		pl.Add(cross, words)
 	}
 	return nil

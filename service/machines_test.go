@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"math"
+	"strings"
 	"testing"
 	"time"
 
@@ -9,8 +10,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
 	"usherbench/core/record"
 	"usherbench/core/stage"
+	"usherbench/demo"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
@@ -219,5 +222,31 @@ func TestReadingsTakenByAPerson(t *testing.T) {
 		assert.Equal(t, []float64{230, 150, 90, 60}, volts)
 		assert.Contains(t, labels(doc, record.MarkPointDone), "no load, reading 4, taken by this machine")
 		require.NotEmpty(t, doc.Figures)
+	})
+}
+
+// A report has the parts that its procedure names, in that order, and no other.
+func TestAReportIsInTheOrderThatItsCustomerWants(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Machine}})
+		text, err := demo.Library("cormorant-torque")
+		require.NoError(t, err)
+		plain := "report: {curves: [shaft.torque by shaft.speed, meter.amps by shaft.speed]}"
+		require.Contains(t, text, plain)
+		text = strings.Replace(text, plain, "report:\n  curves: [shaft.torque by shaft.speed]\n"+
+			"  sections: [instruments, points, figures, curves]", 1)
+		h.Push(strings.Replace(text, "procedure: cormorant-torque", "procedure: customers-torque", 1))
+		run := h.Ended(h.Start("bay1", "customers-torque", "CM-1101"))
+		require.Equal(t, "done", run.State, run.Reason)
+		var page strings.Builder
+		require.NoError(t, h.Local.Report(t.Context(), run.ID, client.Printed{Format: "html"}, &page))
+		at := -1
+		for _, heading := range []string{">Instruments<", ">Points<", ">Figures<", ">Curves<"} {
+			next := strings.Index(page.String(), heading)
+			assert.Greater(t, next, at, heading)
+			at = next
+		}
+		assert.NotContains(t, page.String(), ">Marks<")
+		assert.Contains(t, page.String(), "<svg", "with the torque over the speed")
 	})
 }

@@ -15,6 +15,7 @@ import (
 	"usherbench/api"
 	"usherbench/core/procedure"
 	"usherbench/core/record"
+	"usherbench/demo"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
@@ -237,5 +238,32 @@ func TestTheInterlockIsObeyed(t *testing.T) {
 		until("not known", func() bool { return cover().Why == "the volts of sourcemeter are not known" })
 		require.NoError(t, h.Bench.SetFault(source, simbench.NoFault))
 		until("known again", func() bool { return cover().SafeToOpen })
+	})
+}
+
+// Without its guards a source-meter measures what leaks through its leads too; and it goes to no finer range than
+// it may.
+func TestGuardsAndRanges(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.HighVoltage}})
+		text, err := demo.Library("skua-blocking")
+		require.NoError(t, err)
+		leaks := map[string]float64{}
+		for _, guard := range []string{"on", "off"} {
+			told := strings.Replace(text, "procedure: skua-blocking", "procedure: guard-"+guard, 1)
+			told = strings.Replace(told, "guard: on}", "guard: "+guard+"}", 1)
+			told = strings.Replace(told, "{volts: 0 V, amps: 100 µA, output: on}",
+				"{volts: 0 V, amps: 100 µA, range: 1 µA, output: on}", 1)
+			h.Push(told)
+			run := h.Ended(h.Start("bay1", "guard-"+guard, "SK-1001"))
+			require.Equal(t, "done", run.State, run.Reason)
+			leaks[guard] = figuresOf(run)["leakage-current"].Value
+			for _, p := range run.Points {
+				if finest := p.Averages["sourcemeter.range"].Mean; p.Stage == "leakage" {
+					assert.InDelta(t, 1e-6, finest, 1e-12, "no finer, though 5 nA would fit")
+				}
+			}
+		}
+		assert.InDelta(t, 0.8*1700/2e10, leaks["off"]-leaks["on"], 8e-9, "what leaks through its leads")
 	})
 }

@@ -18,6 +18,8 @@ var sourceMeterKind = standIn{"sourcemeter", slices.Concat(anyFault, textFault, 
 type sourceMeter struct {
 	interpreter
 	volts, amps float64
+	finest      float64 // range to which it may go, A
+	unguarded   bool
 	live        bool
 	setVolts    drawn
 	readVolts   drawn
@@ -40,10 +42,18 @@ func newSourceMeter(serial string, ideal bool) *sourceMeter {
 		s.ranges = append(s.ranges, errors.draw(channelModel{gain: 1e-3, offset: 1e-3 * most, noise: 1e-4 * most,
 			resolution: 1e-5 * most}))
 	}
-	s.reset = func() { s.volts, s.amps, s.live = 0, ampsRanges[1], false; s.push() }
+	s.reset = func() { s.volts, s.amps, s.finest, s.unguarded, s.live = 0, ampsRanges[1], 0, false, false; s.push() }
 	s.reset()
 	s.level("[SOURce:]VOLTage[:LEVel][:IMMediate]", -mostSourceMeterVolts, mostSourceMeterVolts, &s.volts)
 	s.level("[SENSe:]CURRent:LIMit", 0, mostSourceMeterAmps, &s.amps)
+	s.level("[SENSe:]CURRent:RANGe:LLIMit", 0, mostSourceMeterAmps, &s.finest)
+	s.on("SYSTem:GUARd", func(args []string, _ int) error {
+		on, err := parseSwitch(args[0])
+		if err == nil {
+			s.unguarded = !on
+		}
+		return err
+	}, func(int) (string, error) { return showSwitch(!s.unguarded), nil })
 	s.on("OUTPut[:STATe]", func(args []string, _ int) error {
 		on, err := parseSwitch(args[0])
 		if err == nil && !s.health.stuck(s.live, on) {
@@ -63,10 +73,10 @@ func newSourceMeter(serial string, ideal bool) *sourceMeter {
 	})
 	s.on("MEASure:CURRent", nil, func(int) (string, error) {
 		truth := s.truth()
-		return s.shown(s.ranges[rangeOf(truth)], truth), nil
+		return s.shown(s.ranges[s.rangeOf(truth)], truth), nil
 	})
 	s.on("[SENSe:]CURRent:RANGe", nil, func(int) (string, error) {
-		return strconv.FormatFloat(ampsRanges[rangeOf(s.truth())], 'e', 3, 64), nil
+		return strconv.FormatFloat(ampsRanges[s.rangeOf(s.truth())], 'e', 3, 64), nil
 	})
 	s.watchdogCommands(func() { s.live = false; s.push() })
 	return s
@@ -77,12 +87,19 @@ func (s *sourceMeter) truth() float64 {
 	if !s.live {
 		return 0
 	}
-	return s.feed.operating().Line.Amps
+	line := s.feed.operating().Line
+	if s.unguarded {
+		return line.Amps + line.Volts/unguardedOhms
+	}
+	return line.Amps
 }
 
-// rangeOf is the finest range that holds a current.
-func rangeOf(amps float64) int {
-	k := slices.IndexFunc(ampsRanges, func(most float64) bool { return math.Abs(amps) <= most })
+// unguardedOhms is the insulation of its leads, Ω, where their screens are not driven.
+const unguardedOhms = 2e10
+
+// rangeOf is the finest range that holds a current, of those to which it may go.
+func (s *sourceMeter) rangeOf(amps float64) int {
+	k := slices.IndexFunc(ampsRanges, func(most float64) bool { return math.Abs(amps) <= most && most >= s.finest })
 	if k < 0 {
 		return len(ampsRanges) - 1
 	}

@@ -64,6 +64,22 @@ func meetings() []kind {
 			}
 			return events
 		}, nil},
+		// The first readings of a run come late and close together; later one is beyond a guard.
+		{"breach after a slow beginning", 4, func(d draw, s Scenario, all []instrument) []Event {
+			bay, at := d.bay(s), d.between(began, 1500*time.Millisecond)
+			events := append(allBreak(bay, all, Event{At: at + 400*time.Millisecond, Fault: simbench.Slow,
+				For: d.between(300*time.Millisecond, 1500*time.Millisecond)}),
+				Event{At: at, Kind: "stop", Bay: bay.Name}, Event{At: at + 500*time.Millisecond, Kind: "start", Bay: bay.Name,
+					Words: beginningOf(bay.Layout) + "-stay"})
+			for _, i := range standingIn(bay, all) {
+				if strings.HasPrefix(i.name, guardedBy(bay.Layout)) {
+					events = append(events, Event{At: at + d.between(2600*time.Millisecond, 3400*time.Millisecond), Kind: "break",
+						Instrument: i.name, Fault: of(d, []simbench.InstrumentFault{simbench.OpenSense, simbench.Reversed}),
+						For: d.between(guardWithin, 2*time.Second)})
+				}
+			}
+			return events
+		}, nil},
 		// Instruments answer late, many look on, and somebody stops the bay.
 		{"stop with spectators", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
 			bay, at := d.bay(s), d.between(began, s.Troubled-2*time.Second)
@@ -213,7 +229,7 @@ func meetings() []kind {
 					For: 200 * time.Millisecond}}
 		}, nil},
 		// A bay is configured anew while nobody knows whether one of its outputs is off.
-		{"configured with an alarm", 2, func(d draw, s Scenario, all []instrument) (events []Event) {
+		{"configured with an alarm", 9, func(d draw, s Scenario, all []instrument) (events []Event) {
 			bay, at := d.bay(s), d.between(began, 2*time.Second)
 			for _, i := range standingIn(bay, all) {
 				if slices.Contains(i.faults, simbench.StuckOutput) && len(events) == 0 {
@@ -322,13 +338,15 @@ func handInstrument(l simbench.Layout) string {
 // guardedBy begins the names of the instruments whose readings the guard of a layout's procedures needs.
 func guardedBy(l simbench.Layout) string {
 	switch beginningOf(l) {
-	case "converter":
+	case "converter", "thrust":
 		return "supply"
+	case "locked":
+		return "sourcemeter"
 	case "pack", "pair":
 		return "cycler"
 	case "mains", "contract":
 		return "acsource"
-	case "circle":
+	case "circle", "machine":
 		return "feeder"
 	}
 	return "nothing"

@@ -71,6 +71,7 @@ stages:
 `
 	machineStages = `
 needs: {mains: {volts: 253 V, amps: 60 A}, shaft: {}}
+guards: [{when: "mains.volts < 100 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
 stages:
   - set:
       mains: {volts: 231 V, hertz: 50 Hz, amps: 60 A, output: on}
@@ -78,11 +79,13 @@ stages:
 `
 	thrustStages = `
 needs: {source: {volts: 30 V, amps: 10 A}, drive: {}}
+guards: [{when: "source.volts < 12 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
 stages:
   - set: {source: {volts: 24 V, amps: 10 A, output: on}, drive: {percent: 30 %, output: on}}
 `
 	lockedStages = `
 needs: {sourcemeter: {volts: 2000 V, amps: 1 mA}}
+guards: [{when: "sourcemeter.volts < 1000 V for 100 ms and elapsed > 500 ms", note: the volts are gone}]
 stages:
   - set: {sourcemeter: {volts: 1500 V, amps: 100 µA, output: on}}
 `

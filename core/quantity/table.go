@@ -66,8 +66,8 @@ var table = []Kind{
 		Set: true},
 	{Name: "irradiance", Unit: unit("W/m²"), Title: "Irradiance", Decimals: 1, Colour: "muted", Read: true,
 		Charted: true},
-	// The upper end of the range in which an instrument measures amps just now.
-	{Name: "range", Unit: unit("A"), Title: "Range", Decimals: 1, Colour: "muted", Read: true},
+	// The upper end of the range in which an instrument measures amps just now; set, the finest to which it may go.
+	{Name: "range", Unit: unit("A"), Title: "Range", Decimals: 1, Colour: "muted", Read: true, Set: true},
 	{Name: "newtons", Unit: unit("N"), Title: "Force", Decimals: 2, Colour: "muted", Read: true, Drawn: true,
 		Charted: true},
 	{Name: "torque", Unit: unit("N·m"), Title: "Torque", Decimals: 3, Colour: "muted", Read: true, Set: true,

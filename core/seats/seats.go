@@ -106,12 +106,15 @@ type Choice struct {
 
 // Sensed says where a seat that feeds or drains reads its volts: at the ends of its own leads, or at its terminals.
 // Measured says what the volts and amps of a seat are that measures: the alternating part, the direct one, or both.
+// Guarded says whether an instrument drives the screens of its leads, so that nothing leaks through these.
 const (
 	Sensed   = "sense"
 	Measured = "measures"
+	Guarded  = "guard"
 )
 
 var (
+	guard    = Choice{Guarded, []string{On, Off}}
 	sense    = Choice{Sensed, []string{"remote", "local"}}
 	measures = Choice{Measured, []string{"ac", "dc", "both"}}
 )
@@ -170,8 +173,8 @@ var kinds = []Kind{
 	// A source-meter leads a device through volts of either sign, with its amps as the limit of their magnitude, and
 	// measures both. What it gives may kill: its interlock must be read.
 	{Name: "sourcemeter", Roles: Feeds, Reads: []string{"volts", "amps", "limited", Unlocked, "range"},
-		Sets: []string{"volts", "amps", Averages, Output}, Must: []string{"volts", "amps", Output},
-		MustRead: []string{"volts", Unlocked}, Choices: []Choice{sense}},
+		Sets: []string{"volts", "amps", "range", Averages, Output}, Must: []string{"volts", "amps", Output},
+		MustRead: []string{"volts", Unlocked}, Choices: []Choice{sense, guard}},
 	// A load at an alternating output, of as many phases as there are, that may give back to the mains what it takes.
 	{Name: "acload", Roles: Drains, Reads: []string{"volts", "amps", "watts", "hertz"},
 		Sets: []string{"watts", Averages, Output}, Must: []string{"watts", Output}, Alternating: true},
@@ -342,7 +345,7 @@ func (k Kind) Choice(name string) (Choice, bool) {
 }
 
 // AllChoices lists what any kind can be told by a word.
-func AllChoices() []Choice { return []Choice{sense, measures} }
+func AllChoices() []Choice { return []Choice{sense, measures, guard} }
 
 // inPlaces tells whether a quantity has no whole that could be read.
 func inPlaces(q string) bool {

@@ -54,6 +54,9 @@ func run() error {
 	if err := families(ctx, data); err != nil {
 		return fmt.Errorf("families: %w", err)
 	}
+	if err := machines(ctx, data); err != nil {
+		return fmt.Errorf("machines: %w", err)
+	}
 	url, stop, err := startDemo(data, 1)
 	if err != nil {
 		return err
@@ -204,7 +207,6 @@ func console(ctx context.Context, url, data string) error {
 		shot("bench.png"),
 		// The run in bay 1 takes about 40 s; its figures are there when the bay is idle again.
 		chromedp.Navigate(url + "/bays/bay1"), chromium.Visible(`[data-test=ended]`), hold(time.Second),
-		shot("bay-start.png"),
 		aside(func() error { return protect(data, "50", "2026-09-30") }),
 		chromium.Type(`input[name=serial]`, "TN-2214"), chromium.Click(`[data-test=preflight]`),
 		chromium.Visible(`[data-test=findings]`), hold(time.Second), shot("preflight.png"),

@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
 import type { Overlay } from '../api'
-import { type Option, palette, save, svgOf, pointedAt, VChart } from '../parts/chart'
+import { beside, type Option, palette, save, spotShape, svgOf, pointedAt, VChart } from '../parts/chart'
 import { short } from '../parts/format'
 import { saveCSV } from '../parts/saving'
 
@@ -75,6 +75,8 @@ const option = computed<Option>(() => {
     placed.set(i, Math.min(placed.get(i)!, bottom))
   }
   const band = props.overlay.band
+  const spots = props.overlay.spots ?? []
+  const xs = drawn.flatMap((c) => c.x)
   const title = hours.value ? `${props.overlay.xLabel} (h)` : withUnit(props.overlay.xLabel, props.overlay.xUnit)
   return {
     animation: false,
@@ -162,6 +164,32 @@ const option = computed<Option>(() => {
           distance: 6,
           offset: [0, Math.round(placed.get(i)! - place(ends[i]!))],
         },
+      })),
+      ...spots.map((s, k) => ({
+        type: 'line' as const,
+        name: `${s.label} of ${s.serial}`,
+        data: [[x(s.x), s.y]],
+        symbol: spotShape,
+        symbolSize: 12,
+        itemStyle: { color: t.ink, borderColor: t.ink, borderWidth: 2 },
+        label: {
+          show: spots.length <= 6,
+          formatter: [
+            s.label,
+            `${s.serial}:`,
+            short(s.y),
+            props.overlay.yUnit,
+            'at',
+            short(s.x),
+            props.overlay.xUnit,
+          ].join(' '),
+          ...beside(k, s.x, xs),
+          backgroundColor: t.surface,
+          padding: [1, 4] as [number, number],
+          color: t.ink,
+          fontSize: 11,
+        },
+        z: 5,
       })),
     ] as Option['series'],
   }

@@ -6,8 +6,8 @@ import { useLive } from './live'
 import { useSession } from './session'
 import ProblemNote from './ProblemNote.vue'
 
-// What moves can hurt: while anything does, every view has its kill, which asks nothing. F9 kills everything that moves,
-// also while somebody writes or a dialog is open.
+// What moves can hurt: while anything does, every view has its kill, which asks nothing. F9 kills everything that
+// moves, also while somebody writes or a dialog is open.
 const live = useLive()
 const session = useSession()
 const moving = computed(() => live.list.filter((b) => b.moving))

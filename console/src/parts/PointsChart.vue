@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useTheme } from 'vuetify'
 
 import type { PlayedCurve, Spot } from '../api'
-import { type Option, palette, VChart } from './chart'
+import { beside, type Option, palette, spotShape, VChart } from './chart'
 import { fixed, quantityOf, short, unitOf } from './format'
 import { prefixed } from './prefixed'
 import { saveCSV, useSaving } from './saving'
@@ -82,6 +82,7 @@ const option = computed<Option>(() => {
     axisLine: { lineStyle: { color: t.line } },
     splitLine: { lineStyle: { color: t.line } },
   })
+  const xs = lines.value.flatMap((l) => l.data.map(([x]) => x))
   const amount = (x: number, of: string) => prefixed(x, unit(of))
   return {
     animation: false,
@@ -130,18 +131,17 @@ const option = computed<Option>(() => {
         lineStyle: { width: 1.6, type: dashes[i % 4], color: colors[i % 4] },
         itemStyle: { color: colors[i % 4] },
       })),
-      ...places.value.map((s) => ({
+      ...places.value.map((s, k) => ({
         type: 'line',
         name: s.label,
         data: [[s.x, s.y]],
-        symbol: 'path://M0,0L10,10M10,0L0,10',
+        symbol: spotShape,
         symbolSize: 13,
         itemStyle: { color: t.ink, borderColor: t.ink, borderWidth: 2 },
         label: {
           show: true,
           formatter: `${s.label} ${amount(s.y, s.of)} at ${amount(s.x, s.by)}`,
-          position: 'left',
-          offset: [0, -14],
+          ...beside(k, s.x, xs),
           backgroundColor: t.surface,
           padding: [1, 4],
           color: t.ink,

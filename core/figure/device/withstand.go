@@ -39,7 +39,7 @@ func withstandVoltage(rec *record.Record, req figure.Request) (figure.Result, er
 	}
 	column := seatOf(req) + ".volts"
 	reading, stated := rec.Reading(p, column)
-	remark := "for " + words(p.T1-p.T0, quantity.Time)
+	remark := quantity.Sprintf("for %.3g s", p.T1-p.T0)
 	if p.GaveWay {
 		reading.Value, remark = p.Held[column], "it gave way"
 	} else if reading.Value, err = p.Mean(column); err != nil {
