@@ -72,8 +72,8 @@ export function svgOf(option: Option, width: number, height: number): string {
   return text
 }
 
-// Where a figure lies in a picture: a cross, with its words on the side on which there is room, and those of every other
-// one below it, so that neighbours do not cover each other.
+// Where a figure lies in a picture: a cross, with its words on the side on which there is room, and those of every
+// other one below it, so that neighbours do not cover each other.
 export const spotShape = 'path://M0,0L10,10M10,0L0,10'
 export function beside(k: number, x: number, xs: number[]): { position: 'left' | 'right'; offset: [number, number] } {
   const [low, high] = [Math.min(...xs), Math.max(...xs)]
