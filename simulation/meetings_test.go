@@ -194,12 +194,15 @@ func meetings() []kind {
 			}
 			return events
 		}, nil},
-		// A line of two units is stopped.
-		{"stop of a line", 2, func(d draw, s Scenario, _ []instrument) []Event {
+		// A line of two units is stopped, and somebody sets a level before anybody says go on.
+		{"stop of a line", 4, func(d draw, s Scenario, _ []instrument) []Event {
 			bay, at := d.bay(s), d.between(began, 2*time.Second)
+			stops := at + 300*time.Millisecond + d.between(100*time.Millisecond, 2*time.Second)
 			return []Event{{At: at, Kind: "stop", Bay: bay.Name},
 				{At: at + 300*time.Millisecond, Kind: "line up", Bay: bay.Name, Words: beginningOf(bay.Layout) + "-brief"},
-				{At: at + 300*time.Millisecond + d.between(100*time.Millisecond, 2*time.Second), Kind: "stop", Bay: bay.Name}}
+				{At: stops, Kind: "stop", Bay: bay.Name},
+				{At: stops + d.between(300*time.Millisecond, 700*time.Millisecond), Kind: "set by hand", Bay: bay.Name,
+					Words: "level"}}
 		}, nil},
 		// Nobody is left, neither service nor warden: only the instruments themselves can switch off.
 		{"nobody is left", 2, nobodyIsLeft, nil},

@@ -106,5 +106,5 @@ func (r *takeRunner) Leave() []stage.Effect { return []stage.Effect{stage.Dismis
 
 func (r *takeRunner) Progress(*stage.Machine) (share, left float64, detail string) {
 	return min(float64(r.row.Done)/float64(r.spec.Times), 1), 0,
-		fmt.Sprintf("%d readings, waits for a person to take one", r.row.Done)
+		fmt.Sprintf("%d taken, waits for a person to take one", r.row.Done)
 }

@@ -23,7 +23,8 @@ type simulated struct {
 	stop      func()
 }
 
-// startSimulated starts a simulated bench with some layouts and a service at it, and gives it what it needs of the demo.
+// startSimulated starts a simulated bench with some layouts and a service at it, and gives it what it needs of the
+// demo.
 func startSimulated(parts, name, layouts, factor string, needs ...string) (*simulated, error) {
 	s := &simulated{data: filepath.Join(parts, name)}
 	config := filepath.Join(parts, name+".yaml")

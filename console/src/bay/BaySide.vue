@@ -33,7 +33,7 @@ defineProps<{ bay: Bay; now: number; notes: { t: number; kind: string; label: st
         class="mt-3"
         aria-label="Progress of the stage"
       />
-      <p class="muted mt-2">{{ seconds(bay.progress.left) }} to go</p>
+      <p v-if="bay.progress.left > 0" class="muted mt-2">{{ seconds(bay.progress.left) }} to go</p>
     </div>
     <div v-if="bay.guards?.length" class="panel">
       <h2>Guards, distance to trip</h2>

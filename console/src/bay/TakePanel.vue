@@ -35,7 +35,7 @@ watch(
       <div v-for="c in columns" :key="c" :class="verdict(c)">
         <dt>{{ c.replace('.', ' ') }}</dt>
         <dd>
-          <template v-if="verdict(c)">{{ signs[verdict(c)!] }} </template>{{ reading(c, value(c)) }}
+          <span v-if="verdict(c)">{{ signs[verdict(c)!] }}</span> {{ reading(c, value(c)) }}
           <small>{{ unitOf(c) }}</small>
           <span v-if="verdict(c)" class="word">{{ verdict(c) }}</span>
         </dd>

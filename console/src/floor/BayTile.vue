@@ -63,7 +63,8 @@ const what = computed(() => {
   return props.bay.run ? props.bay.run.procedure : 'No run yet'
 })
 const when = computed(() => {
-  if (live.value) return props.bay.progress ? `${seconds(props.bay.progress.left)} to go` : ''
+  const left = props.bay.progress?.left ?? 0
+  if (live.value) return left > 0 ? `${seconds(left)} to go` : ''
   if (props.bay.safeSince) return `safe since ${timeOfDay(props.bay.safeSince)}`
   return props.bay.run?.endedAt ? `finished ${timeOfDay(props.bay.run.endedAt)}` : ''
 })

@@ -64,7 +64,7 @@ export function shownOf(place: Place | null, bay: Bay | undefined, lostAt: numbe
   }
   if (u?.run) {
     const at = bay?.progress
-    const stage = at ? `${at.name}, ${seconds(at.left)} to go` : ''
+    const stage = at ? at.name + (at.left > 0 ? `, ${seconds(at.left)} to go` : '') : ''
     const many = u.of > 1 ? [`${u.of - u.toDo.length} of ${u.of}`] : []
     return { kind: 'tests', word: 'Testing', serial, lines: [bay?.run?.title ?? '', stage, ...many] }
   }

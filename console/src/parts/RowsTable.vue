@@ -32,8 +32,9 @@ const verdict = (p: Point, c: string) => verdictOf(props.limits?.[c], p.averages
           <td>{{ p.row }}</td>
           <td class="right muted">{{ seconds(p.t1) }}</td>
           <td v-for="c in columns" :key="c" class="right" :class="verdict(p, c)">
-            <template v-if="verdict(p, c)">{{ signs[verdict(p, c)!] }} </template>{{ reading(c, p.averages[c]?.mean)
-            }}<span v-if="verdict(p, c)" class="word"> {{ verdict(p, c) }}</span>
+            <span v-if="verdict(p, c)" class="sign">{{ signs[verdict(p, c)!] }}</span>
+            {{ reading(c, p.averages[c]?.mean) }}
+            <span v-if="verdict(p, c)" class="word">{{ verdict(p, c) }}</span>
           </td>
           <td v-if="remarks" class="muted">{{ p.recovery ?? '' }}</td>
         </tr>
@@ -55,5 +56,9 @@ const verdict = (p: Point, c: string) => verdictOf(props.limits?.[c], p.averages
 }
 .word {
   font-size: 12px;
+  margin-left: 4px;
+}
+.sign {
+  margin-right: 4px;
 }
 </style>

@@ -151,6 +151,9 @@ func (m Motor) GivesWay(volts, hertz, celsius float64) float64 {
 	return at
 }
 
+// worksFrom is the speed from which on a motor works, as a share of that of its field.
+const worksFrom = 0.8
+
 // shaft is the motor at a slip.
 func (m Motor) shaft(volts, hertz, celsius, slip float64) Losses {
 	stator := m.Stator * (copper + celsius) / (copper + cold)
@@ -166,18 +169,17 @@ func (m Motor) shaft(volts, hertz, celsius, slip float64) Losses {
 	l.Friction = m.Friction * (l.Speed / 25) * (l.Speed / 25)
 	mechanical := gap - l.Slip
 	omega := 2 * math.Pi * hertz / m.Pairs
-	// What is left at the shaft: T·ω + A·T² = the mechanical power less friction.
+	// What is left at the shaft: T·ω + A·T² = the mechanical power less friction. The additional loss goes with the
+	// speed far below the one at which a motor works, so that it is none of a rotor that is locked.
 	turn := 2 * math.Pi * max(l.Speed, 1e-6)
+	additional := m.Additional * min(1, max(1-slip, 0)/worksFrom)
 	left := mechanical - l.Friction
 	if slip >= 1 {
 		l.Torque, l.Friction = gap/omega, 0
 	} else {
-		l.Torque = (math.Sqrt(turn*turn+4*m.Additional*max(left, 0)) - turn) / (2 * m.Additional)
-		if left < 0 {
-			l.Torque = left / turn
-		}
+		l.Torque = 2 * left / (math.Sqrt(turn*turn+4*additional*max(left, 0)) + turn)
 	}
-	l.Additional = m.Additional * l.Torque * l.Torque
+	l.Additional = additional * l.Torque * l.Torque
 	l.Output = l.Torque * 2 * math.Pi * l.Speed
 	if s := 3 * volts * l.Amps; s > 0 {
 		l.Power = l.Input / s

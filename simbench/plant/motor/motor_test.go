@@ -64,6 +64,7 @@ func TestABrakeHoldsASpeed(t *testing.T) {
 		assert.InDelta(t, speed, l.Speed, 1e-9)
 		assert.InDelta(t, m.At(115, 50, l.Torque, 25).Torque, l.Torque, 0.02*l.Torque+0.02)
 	}
+	assert.InEpsilon(t, m.HeldAt(115, 50, 0, 25).Torque, m.HeldAt(115, 50, 0.1, 25).Torque, 0.02, "down to a locked rotor")
 	free := m.At(115, 50, 0, 25)
 	assert.Equal(t, free, m.HeldAt(115, 50, 40, 25), "a brake drives nothing")
 	locked := m.HeldAt(115, 50, 0, 25)
