@@ -88,3 +88,16 @@ func TestWhatMovesIsKilledFromEveryView(t *testing.T) {
 		off(where)
 	}
 }
+
+// Curves are held to be looked at, say so, and are live again with one press.
+func TestCurvesAreHeldAndLiveAgain(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{TimeFactor: 1}, api.Operator)
+	h.Start("bay1", "tern-soak", "TN-2209")
+	title := func(words string) Action {
+		return Until(`[...document.querySelectorAll('.tools h2')].some((h) => h.textContent.includes('` + words + `'))`)
+	}
+	do(t, ctx, Visit(h.Running.URL+"/bays/bay1"), title("Live curves"), Click("[data-test=look-back]"),
+		title("Curves held at"), Gone("[data-test=look-back]"))
+	assert.NotContains(t, text(t, ctx, "main"), "Live curves", "what is held is not shown as live")
+	do(t, ctx, Click("[data-test=to-live]"), title("Live curves"), Gone("[data-test=held-curves]"))
+}

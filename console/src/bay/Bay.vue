@@ -23,7 +23,7 @@ import { useLiveCurves } from '../parts/curves'
 import { useForetold } from '../parts/foretold'
 import { useLive } from '../parts/live'
 import { useSession } from '../parts/session'
-import { columnsOf, rangeOf } from '../parts/format'
+import { columnsOf, rangeOf, seconds } from '../parts/format'
 
 const props = defineProps<{ bay: string }>()
 const live = useLive()
@@ -58,6 +58,14 @@ const until = computed(() =>
     ? Math.max(newest.value, Math.min(rehearsal.value?.t.at(-1) ?? 0, newest.value * 2 + 60))
     : newest.value,
 )
+// Somebody looks back: the curves stand as they were, to be zoomed and moved, until one press is back at now.
+const back = shallowRef<{ lines: typeof all.value; to: number } | null>(null)
+const view = ref<[number, number]>()
+function lookBack() {
+  view.value = undefined
+  back.value = { lines: drawn.value, to: newest.value }
+}
+watch([running, runId], () => (back.value = null))
 // What was joined to the run, over the time of the curves.
 const attachments = shallowRef<Attachment[]>([])
 async function listAttachments() {
@@ -214,8 +222,13 @@ async function guarded(act: () => Promise<unknown>) {
           </div>
           <div v-if="lines.length" class="panel">
             <div class="tools">
-              <h2>{{ running ? 'Live curves' : 'Curves of the last run' }}</h2>
+              <h2 v-if="back" data-test="held-curves">‖ Curves held at {{ seconds(back.to) }}; the run goes on</h2>
+              <h2 v-else>{{ running ? 'Live curves' : 'Curves of the last run' }}</h2>
               <span class="grow" />
+              <v-btn v-if="back" size="small" color="primary" variant="flat" data-test="to-live" @click="back = null"
+                >Back to live</v-btn
+              >
+              <v-btn v-else-if="running" size="small" data-test="look-back" @click="lookBack">Look back</v-btn>
               <v-btn
                 v-if="foretold.length"
                 size="small"
@@ -226,16 +239,18 @@ async function guarded(act: () => Promise<unknown>) {
               <ReferenceMenu v-model="reference" :lines="all" :rated="bay.rated ?? {}" />
             </div>
             <TraceChart
-              :lines="drawn"
+              :lines="back?.lines ?? drawn"
               :reference="reference"
               :rated="bay.rated ?? {}"
               :from="0"
-              :to="newest"
+              :to="back?.to ?? newest"
               :until="until"
+              :view="back ? view : undefined"
               :marks="marks"
-              :live="running"
+              :live="running && !back"
               :deviations="running || !showForetold ? [] : rehearsal?.deviations"
               :name="`${props.bay}-live`"
+              @view="(from, to) => (view = [from, to])"
             />
             <AttachmentStrip
               v-if="attachments.length && runId"
