@@ -152,7 +152,7 @@ func (b *Bench) addOhmmeter(j joint) error {
 }
 
 func (b *Bench) addVibration(j joint) error {
-	return b.addSensor(j, "vibration", "SIM-A1", 2300, []sensed{{"MEASure:VIBRation", shaking,
+	return b.addSensor(j, "vibration", "SIM-Q1", 2300, []sensed{{"MEASure:VIBRation", shaking,
 		func(o plant.Operating) float64 { return o.Vibration * 1e-3 }}})
 }
 
