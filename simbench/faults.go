@@ -69,7 +69,8 @@ var (
 func standIns() []standIn {
 	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
 		thermometerKind, scopeKind, acSourceKind, gridMeterKind, sinkKind, feederKind, acLoadKind, bypassKind,
-		threePhaseMeter, sourceMeterKind, lightKind, brakeKind, ohmsKind, driveKind, forceKind}
+		threePhaseMeter, sourceMeterKind, lightKind, brakeKind, ohmsKind, driveKind, forceKind,
+		vibrationKind, climateKind}
 }
 
 // Faults lists the faults that the instrument can have.

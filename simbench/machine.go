@@ -16,8 +16,17 @@ var (
 	brakeKind = standIn{"brake", slices.Concat(anyFault, textFault, outputFault)}
 	ohmsKind  = standIn{"winding-ohmmeter", slices.Concat(anyFault, textFault)}
 	driveKind = standIn{"drive", slices.Concat(anyFault, textFault, outputFault)}
-	forceKind = standIn{"force", slices.Concat(anyFault, textFault)}
 )
+
+// What only reads, each in the seat of its own name.
+var (
+	lightKind     = onlyReads("light")
+	forceKind     = onlyReads("force")
+	vibrationKind = onlyReads("vibration")
+	climateKind   = onlyReads("climate")
+)
+
+func onlyReads(name string) standIn { return standIn{name, slices.Concat(anyFault, textFault)} }
 
 const mostBrakeTorque, mostBrakeSpeed = 60.0, 100.0
 
@@ -152,12 +161,12 @@ func (b *Bench) addOhmmeter(j joint) error {
 }
 
 func (b *Bench) addVibration(j joint) error {
-	return b.addSensor(j, "vibration", "SIM-Q1", 2300, []sensed{{"MEASure:VIBRation", shaking,
+	return b.addSensor(j, vibrationKind, "SIM-Q1", 2300, []sensed{{"MEASure:VIBRation", shaking,
 		func(o plant.Operating) float64 { return o.Vibration * 1e-3 }}})
 }
 
 func (b *Bench) addClimate(j joint) error {
-	return b.addSensor(j, "climate", "SIM-C3", 2400, []sensed{
+	return b.addSensor(j, climateKind, "SIM-C3", 2400, []sensed{
 		{"MEASure:HUMidity", roomHumidity, func(plant.Operating) float64 { return plant.Humidity }},
 		{"MEASure:TEMPerature", roomCelsius, func(plant.Operating) float64 { return plant.Ambient }}})
 }
@@ -170,7 +179,7 @@ type sensed struct {
 }
 
 // addSensor adds an instrument that only reads, in the seat of its own name.
-func (b *Bench) addSensor(j joint, kind, model string, first int, senses []sensed) error {
+func (b *Bench) addSensor(j joint, kind standIn, model string, first int, senses []sensed) error {
 	serial := fmt.Sprintf("%s-%04d", strings.TrimPrefix(model, "SIM-"), first+j.number)
 	m := &interpreter{}
 	m.health, m.reset = newHealth(), func() {}
@@ -180,9 +189,9 @@ func (b *Bench) addSensor(j joint, kind, model string, first int, senses []sense
 		drawn := errors.draw(s.model)
 		m.on(s.header, nil, func(int) (string, error) { return m.shown(drawn, s.truth(j.fixture.operating())), nil })
 	}
-	name := fmt.Sprintf("%s%d", kind, j.number)
-	j.wiring.Seats[kind] = []Channel{{name, 1}}
-	return b.listen(name, standIn{kind, slices.Concat(anyFault, textFault)}, m.health, m)
+	name := fmt.Sprintf("%s%d", kind.name, j.number)
+	j.wiring.Seats[kind.name] = []Channel{{name, 1}}
+	return b.listen(name, kind, m.health, m)
 }
 
 // addRoom puts the next input of the thermometers into the room, beside the one at the unit.
@@ -216,17 +225,7 @@ func (b *Bench) addDrive(j joint) error {
 const sensorPerNewton, sensorZero = 1.0 / 250, 13e-3
 
 func (b *Bench) addForce(j joint) error {
-	serial := fmt.Sprintf("F1-%04d", 2200+j.number)
-	m := &interpreter{}
-	m.health, m.reset = newHealth(), func() {}
-	m.identity = "Usher Bench,SIM-F1," + serial + ",1.0"
-	errors := newErrorSource(serial, b.options.Ideal)
-	newtons, volts := errors.draw(forceNewtons), errors.draw(forceVolts)
-	m.on("MEASure:FORCe", nil, func(int) (string, error) { return m.shown(newtons, j.fixture.operating().Force), nil })
-	m.on("MEASure:VOLTage", nil, func(int) (string, error) {
-		return m.shown(volts, sensorZero+sensorPerNewton*j.fixture.operating().Force), nil
-	})
-	name := fmt.Sprintf("force%d", j.number)
-	j.wiring.Seats["force"] = []Channel{{name, 1}}
-	return b.listen(name, forceKind, m.health, m)
+	return b.addSensor(j, forceKind, "SIM-F1", 2200, []sensed{
+		{"MEASure:FORCe", forceNewtons, func(o plant.Operating) float64 { return o.Force }},
+		{"MEASure:VOLTage", forceVolts, func(o plant.Operating) float64 { return sensorZero + sensorPerNewton*o.Force }}})
 }

@@ -127,22 +127,6 @@ func (s *sourceMeter) push() {
 	s.feed.set(plant.Source{On: s.live, Volts: volts, Amps: s.amps})
 }
 
-var lightKind = standIn{"light", slices.Concat(anyFault, textFault)}
-
-// newLightSensor is a reference cell beside a panel.
-func newLightSensor(serial string, ideal bool, f *fixture) *interpreter {
-	m := &interpreter{}
-	m.health, m.reset = newHealth(), func() {}
-	m.identity = "Usher Bench,SIM-E1," + serial + ",1.0"
-	errors := newErrorSource(serial, ideal)
-	irradiance, celsius := errors.draw(lightIrradiance), errors.draw(thermoCelsius)
-	m.on("MEASure:IRRadiance", nil, func(int) (string, error) {
-		return m.shown(irradiance, f.operating().Irradiance), nil
-	})
-	m.on("MEASure:TEMPerature", nil, func(int) (string, error) { return m.shown(celsius, f.operating().Celsius), nil })
-	return m
-}
-
 func (b *Bench) addSourceMeter(j joint) error {
 	s := newSourceMeter(fmt.Sprintf("H1-%04d", 1700+j.number), b.options.Ideal)
 	s.feed, j.fixture.setVolts = j.fixture.newFeed(), s.setVolts.set
@@ -151,9 +135,9 @@ func (b *Bench) addSourceMeter(j joint) error {
 	return b.listen(name, sourceMeterKind, s.health, &s.interpreter)
 }
 
+// addLight puts a reference cell beside a panel.
 func (b *Bench) addLight(j joint) error {
-	m := newLightSensor(fmt.Sprintf("E1-%04d", 1800+j.number), b.options.Ideal, j.fixture)
-	name := fmt.Sprintf("light%d", j.number)
-	j.wiring.Seats["light"] = []Channel{{name, 1}}
-	return b.listen(name, lightKind, m.health, m)
+	return b.addSensor(j, lightKind, "SIM-E1", 1800, []sensed{
+		{"MEASure:IRRadiance", lightIrradiance, func(o plant.Operating) float64 { return o.Irradiance }},
+		{"MEASure:TEMPerature", thermoCelsius, func(o plant.Operating) float64 { return o.Celsius }}})
 }

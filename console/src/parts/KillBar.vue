@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onUnmounted, ref } from 'vue'
+import { computed, onUnmounted, ref, watch } from 'vue'
 
 import { api, type Bay } from '../api'
 import { useLive } from './live'
@@ -12,6 +12,7 @@ const live = useLive()
 const session = useSession()
 const moving = computed(() => live.list.filter((b) => b.moving))
 const error = ref<unknown>(null)
+watch(moving, (m) => m.length || (error.value = null)) // what could not be killed has stopped otherwise
 
 async function kill(bays: Bay[]) {
   const said = await Promise.allSettled(bays.map((b) => api.stop(b.name)))

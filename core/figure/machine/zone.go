@@ -2,6 +2,9 @@ package machine
 
 import (
 	"math"
+	"slices"
+
+	"gonum.org/v1/gonum/floats"
 
 	"usherbench/core/figure"
 	"usherbench/core/quantity"
@@ -44,7 +47,8 @@ func hysteresis(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if err != nil {
 		return figure.Result{}, err
 	}
-	low, high := extent(append(append([]float64{}, there.y...), back.y...))
+	all := slices.Concat(there.y, back.y)
+	low, high := floats.Min(all), floats.Max(all)
 	if high == low {
 		return figure.Result{}, record.Because(record.ZeroDivisor, "what is answered does not change")
 	}
@@ -93,14 +97,6 @@ func widest(a, b answer) (most apart) {
 		}
 	}
 	return most
-}
-
-func extent(x []float64) (low, high float64) {
-	low, high = math.Inf(1), math.Inf(-1)
-	for _, v := range x {
-		low, high = math.Min(low, v), math.Max(high, v)
-	}
-	return low, high
 }
 
 // yieldOf is the quantity over another one at the place of a sweep where it is largest, or where the quotient is.
