@@ -106,7 +106,7 @@ func (r *liveRun) compute(need stage.Need) {
 	r.keeper.drain(r.recorder)
 	engine, t := r.bay.engine, run.Duration
 	figured := r.figured
-	engine.wg.Go(func() {
+	engine.beside.Go(func() {
 		select {
 		case figured <- stage.Figured{T: t, Result: engine.computed(need, run)}:
 		case <-r.safe: // nobody waits for it any longer

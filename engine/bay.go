@@ -15,6 +15,7 @@ import (
 	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
+	"usherbench/engine/beside"
 	"usherbench/engine/outputs"
 	"usherbench/instrument/lane"
 	"usherbench/store"
@@ -31,7 +32,7 @@ type Bay struct {
 	sampler *outputs.Sampler
 	ctx     context.Context // ends when the bay is taken away or the engine closes
 	cancel  context.CancelFunc
-	wg      sync.WaitGroup
+	beside  beside.Group
 	// aliveUntil is by when the bay's goroutine will have been heard of again, Unix ns; the warden acts if it is not.
 	aliveUntil  atomic.Int64
 	framedAt    atomic.Int64 // when the live run took its last frame, Unix ns; 0: none is under way
@@ -79,7 +80,8 @@ func newBay(e *Engine, name string, c api.BayConfig) *Bay {
 		wardenActed: make(chan warden.Report, 1)}
 	b.ctx, b.cancel = context.WithCancel(e.ctx)
 	b.outputs = outputs.New(c.Seats, e.bench.Opened(), b.outputOptions())
-	b.sampler = outputs.NewSampler(b.ctx, &b.wg, b.outputs.Seats()) // whoever finds the bay can ask for what it reads
+	// Whoever finds the bay can ask for what it reads.
+	b.sampler = outputs.NewSampler(b.ctx, b.beside.Go, b.outputs.Seats())
 	b.values = make([]float64, len(b.sampler.Columns))
 	b.seenAt = make([]time.Time, len(b.values))
 	for i := range b.values {
@@ -100,11 +102,11 @@ func (b *Bay) recall() {
 
 // outputOptions say whom the outputs of the bay tell what.
 func (b *Bay) outputOptions() outputs.Options {
-	o := outputs.Options{Bay: b.name, Alive: b.alive, Go: b.wg.Go, Log: b.engine.log,
+	o := outputs.Options{Bay: b.name, Alive: b.alive, Go: b.beside.Go, Log: b.engine.log,
 		Journal: func(what, detail, runID string) {
 			b.engine.journal.Add(store.JournalEntry{By: "service", Bay: b.name, RunID: runID, What: what, Detail: detail})
 		}}
-	warden, keep := b.engine.options.Warden, b.engine.mayBeOn.of(b.name, b.wg.Go)
+	warden, keep := b.engine.options.Warden, b.engine.mayBeOn.of(b.name, b.beside.Go)
 	o.Energised = func(on bool) {
 		if warden != nil {
 			warden.Energised(b.name, on)
@@ -115,18 +117,12 @@ func (b *Bay) outputOptions() outputs.Options {
 }
 
 // start begins to sample.
-func (b *Bay) start() {
-	b.wg.Add(1)
-	go func() {
-		defer b.wg.Done()
-		b.loop()
-	}()
-}
+func (b *Bay) start() { b.beside.Go(b.loop) }
 
 // stop ends the bay's goroutines; its outputs must be off.
 func (b *Bay) stop() {
 	b.cancel()
-	b.wg.Wait()
+	b.beside.Wait()
 }
 
 // loop samples the idle bay and does what is requested, which may be a whole run.

@@ -49,7 +49,7 @@ func (r *liveRun) arm(e stage.Arm) {
 	r.scope.end = cancel
 	x := r.bay.seat(e.Seat)
 	events, engine := r.scope.events, r.bay.engine
-	engine.wg.Go(func() {
+	engine.beside.Go(func() {
 		defer cancel()
 		fail := func(reason string) captureEvent {
 			if e.Shot < 0 { // what waits for a rare event ends no run

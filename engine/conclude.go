@@ -69,7 +69,7 @@ func (r *liveRun) conclude(safeErr error) {
 // and the service may be killed in any of them.
 func (r *liveRun) endsFrom(f stage.Finish) {
 	r.buried = make(chan struct{})
-	r.bay.wg.Go(func() {
+	r.bay.beside.Go(func() {
 		defer close(r.buried)
 		r.bury(ended{string(f.Ending), f.Reason, f.T})
 	})

@@ -153,7 +153,7 @@ func (b *Bay) handOver(ctx context.Context, r *liveRun) error {
 		r.abandon(ctx.Err().Error())
 		// Whoever was to begin it does not wait for its end to be written, which may never be possible: the line has other
 		// bays, and the service may come to its end.
-		b.wg.Go(func() { r.conclude(nil) })
+		b.beside.Go(func() { r.conclude(nil) })
 		return ctx.Err()
 	case <-b.ctx.Done():
 		r.abandon(ErrStopping.Error())
@@ -198,7 +198,8 @@ func (r *liveRun) conduct() {
 		r.haltAtEnd()
 		close(r.safe)
 		r.tellLast()
-		b.wg.Go(func() { r.conclude(safeErr) }) // what follows needs the disk, and the outputs somebody who looks after them
+		// What follows needs the disk, and the outputs somebody who looks after them.
+		b.beside.Go(func() { r.conclude(safeErr) })
 	}()
 	// The program begins from a known state.
 	if err := b.outputs.MakeSafe("before run "+r.record.ID, r.record.ID); err != nil {

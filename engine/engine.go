@@ -19,6 +19,7 @@ import (
 	"usherbench/archive"
 	"usherbench/bench"
 	"usherbench/core/stage"
+	"usherbench/engine/beside"
 	"usherbench/engine/outputs"
 	"usherbench/instrument/dialect"
 	"usherbench/instrument/lane"
@@ -65,7 +66,7 @@ type Engine struct {
 	cancel     context.CancelFunc
 	ctx        context.Context
 	endJournal context.CancelFunc
-	wg         sync.WaitGroup
+	beside     beside.Group
 }
 
 // Options of an engine; the zero value has no warden.
@@ -148,8 +149,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	e.tellPlan()
 	e.readWardenLog()
 	if o.Warden != nil {
-		e.wg.Add(1)
-		go e.beat()
+		e.beside.Go(e.beat)
 	}
 	if err := e.recoverAbandoned(); err != nil {
 		return nil, errors.Join(err, e.Close())
@@ -160,8 +160,7 @@ func Open(file bench.Config, dialects dialect.Library, s *store.Store, log *slog
 	}
 	e.goOn()
 	if o.Warden != nil {
-		e.wg.Add(1)
-		go e.hearWarden()
+		e.beside.Go(e.hearWarden)
 	}
 	return e, nil
 }
@@ -180,7 +179,7 @@ func (e *Engine) Close() error {
 	for _, b := range bays {
 		b.stop()
 	}
-	e.wg.Wait()
+	e.beside.Wait()
 	for _, b := range bays {
 		if b.outputs.ByHand() { // nobody else is left to change it
 			// The journal has what failed

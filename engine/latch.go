@@ -139,7 +139,7 @@ func (e *Engine) latchNow(bay string) *api.Held {
 // long for it: what stops must not need the disk.
 func (e *Engine) keepLatch(bay string) {
 	kept := make(chan struct{})
-	e.wg.Go(func() {
+	e.beside.Go(func() {
 		defer close(kept)
 		defer e.keeping.Enter()()
 		h := e.latchNow(bay)

@@ -200,7 +200,7 @@ func (e *Engine) follow(left leftover) error {
 	if o.Energised != nil {
 		o.Energised(true)
 	}
-	e.wg.Go(func() { e.chase(s) })
+	e.beside.Go(func() { e.chase(s) })
 	return nil
 }
 

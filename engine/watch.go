@@ -29,7 +29,6 @@ func (e *Engine) tellPlan() {
 
 // beat tells the warden which bays are looked after.
 func (e *Engine) beat() {
-	defer e.wg.Done()
 	ticker := time.NewTicker(warden.BeatInterval)
 	defer ticker.Stop()
 	for {
@@ -77,7 +76,6 @@ func (b *Bay) alive(next time.Duration) {
 
 // hearWarden journals what the warden did while the service lives, and ends the runs of those bays.
 func (e *Engine) hearWarden() {
-	defer e.wg.Done()
 	for {
 		select {
 		case <-e.ctx.Done():

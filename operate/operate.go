@@ -19,6 +19,7 @@ import (
 	"usherbench/api"
 	"usherbench/core/nameplate"
 	"usherbench/engine"
+	"usherbench/engine/beside"
 	"usherbench/store"
 )
 
@@ -29,7 +30,7 @@ type Places struct {
 	log    *slog.Logger
 	ctx    context.Context
 	cancel context.CancelFunc
-	wg     sync.WaitGroup
+	beside beside.Group
 	setUp  chan struct{} // a place was set up
 
 	tallies *tallies
@@ -87,15 +88,15 @@ func Open(e *engine.Engine, s *store.Store, log *slog.Logger) (*Places, error) {
 			p.follow(place, u.Run)
 		}
 	}
-	p.wg.Go(p.watchContacts)
-	p.wg.Go(p.watchOutcomes)
+	p.beside.Go(p.watchContacts)
+	p.beside.Go(p.watchOutcomes)
 	return p, nil
 }
 
 // Close ends the service of the places. It comes before the engine is closed.
 func (p *Places) Close() {
 	p.cancel()
-	p.wg.Wait()
+	p.beside.Wait()
 }
 
 func (p *Places) make(bay string) *Place {

@@ -267,7 +267,7 @@ const notInLine = 0
 
 // follow waits for the end of a run and goes on from there.
 func (p *Places) follow(place *Place, run string) {
-	p.wg.Go(func() {
+	p.beside.Go(func() {
 		if !p.await(place.bay, run) {
 			return // the run is suspended with the service, and followed when it is back
 		}

@@ -190,7 +190,7 @@ func TestASeatThatReadsNothingIsMissedToo(t *testing.T) {
 		b := newBench(t, []string{"switch"})
 		ctx, cancel := context.WithCancel(t.Context())
 		var wg sync.WaitGroup
-		s := NewSampler(ctx, &wg, b.board.Seats())
+		s := NewSampler(ctx, wg.Go, b.board.Seats())
 		began := time.Now()
 		s.Sample(t.Context(), nil, time.Second, nil)
 		time.Sleep(5 * time.Second)

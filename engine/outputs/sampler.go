@@ -62,8 +62,8 @@ const (
 	slowAt = 10 * time.Millisecond
 )
 
-// NewSampler begins to read the seats whenever they are asked, until the context ends.
-func NewSampler(ctx context.Context, wg *sync.WaitGroup, seats []*Seat) *Sampler {
+// NewSampler has the seats read beside the caller whenever they are asked, until the context ends.
+func NewSampler(ctx context.Context, beside func(reads func()), seats []*Seat) *Sampler {
 	s := &Sampler{seats: seats, timer: time.NewTimer(time.Hour)}
 	for _, x := range seats {
 		s.Columns = append(s.Columns, x.Kind.Columns(x.Name, x.Gives)...)
@@ -89,11 +89,7 @@ func NewSampler(ctx context.Context, wg *sync.WaitGroup, seats []*Seat) *Sampler
 		m.ask = make(chan struct{}, 1)
 		m.reading.values = make([]float64, len(m.gives))
 		m.reading.beyond = make([]beyond, len(m.gives))
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			m.readWhenAsked(ctx, s)
-		}()
+		beside(func() { m.readWhenAsked(ctx, s) })
 	}
 	return s
 }

@@ -19,7 +19,7 @@ func TestATripOfBeforeIsNoTripOfNow(t *testing.T) {
 		b := newBench(t, []string{"source"})
 		ctx, cancel := context.WithCancel(t.Context())
 		var wg sync.WaitGroup
-		s := NewSampler(ctx, &wg, b.board.Seats())
+		s := NewSampler(ctx, wg.Go, b.board.Seats())
 		watch := func(seconds int) {
 			for range seconds * 10 {
 				s.Sample(t.Context(), nil, 100*time.Millisecond, nil)
