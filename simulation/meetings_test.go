@@ -10,6 +10,22 @@ import (
 	"usherbench/simbench"
 )
 
+// tellingIn are the layouts in which a meeting tells the most that is all that happens; others tell as much in any.
+var tellingIn = map[string][]simbench.Layout{
+	"breach":                         guardedLayouts,
+	"breach after a slow beginning":  guardedLayouts,
+	"failure beside a full disk":     guardedLayouts,
+	"mended one after the other":     {simbench.Converter, simbench.CyclerPair, simbench.Metered, simbench.Gang},
+	"opened over volts":              lockedLayouts,
+	"begun behind an open interlock": lockedLayouts,
+}
+
+var (
+	guardedLayouts = []simbench.Layout{simbench.Converter, simbench.BatteryPack, simbench.CyclerPair, simbench.Mains,
+		simbench.HighVoltage, simbench.Machine}
+	lockedLayouts = []simbench.Layout{simbench.HighVoltage, simbench.Insulation}
+)
+
 // meetings lists what seldom comes together by chance, and must be survived all the same.
 func meetings() []kind {
 	return []kind{
@@ -253,6 +269,23 @@ func meetings() []kind {
 				}
 			}
 			return events
+		}, nil},
+		// Somebody begins a run behind an open interlock, or sets an output by hand there.
+		{"begun behind an open interlock", 2, func(d draw, s Scenario, all []instrument) []Event {
+			i := slices.IndexFunc(s.Bays, func(b BayPlan) bool { return beginningOf(b.Layout) == "locked" })
+			if i < 0 {
+				return nil
+			}
+			bay, at := s.Bays[i], d.between(began, 1500*time.Millisecond)
+			events := allBreak(bay, all, Event{At: at + 300*time.Millisecond, Fault: simbench.OpenInterlock,
+				For: d.between(2*time.Second, 3*time.Second)})
+			events = append(events, Event{At: at, Kind: "stop", Bay: bay.Name})
+			begins := Event{At: at + d.between(500*time.Millisecond, 1500*time.Millisecond), Kind: "start", Bay: bay.Name,
+				Words: beginningOf(bay.Layout) + "-stay"}
+			if d.chance(0.5) {
+				begins.Kind, begins.Words = "set by hand", "on"
+			}
+			return append(events, begins)
 		}, nil},
 		// What is done with the instruments of a bay stands still, and nothing else does.
 		{"stall of a bay", 2, func(d draw, s Scenario, _ []instrument) []Event {

@@ -94,7 +94,7 @@ var planted = []bug{
 		"left, errs = append(left, x), append(errs, x.notConfirmed(err))\n\t\t}\n\t}\n\terr := errors.Join", nil},
 	{"a run ends on its bay's goroutine, and an output that cannot be confirmed ends the service", "warden/process.go",
 		"w.alive[r.Bay].After(now) {", "(w.alive[r.Bay].After(now) || w.alarmed[r.Bay]) {", []edit{{"engine/conductor.go",
-			"r.conclude(safeErr) // what follows", "b.wg.Go(func() { r.conclude(safeErr) }) // what follows"}}},
+			"r.conclude(safeErr)", "b.beside.Go(func() { r.conclude(safeErr) })"}}},
 	{"make safe waits behind history", "engine/engine.go",
 		"for _, r := range runs {\n\t\t_ = e.endAborted(r, \"history\")\n\t}\n\toff := e.makeSafeAgain(runs, err)",
 		"off := e.makeSafeAgain(runs, err)", nil},

@@ -95,11 +95,13 @@ type draw struct {
 	*rand.Rand
 	// unlucky is the bay in which the most happens: troubles are worst where several meet.
 	unlucky int
+	// alone says that nothing happens but one meeting, in the unlucky bay: what it finds is found by no luck.
+	alone bool
 }
 
 // bay draws a bay.
 func (d draw) bay(s Scenario) BayPlan {
-	if d.chance(0.6) {
+	if d.alone || d.chance(0.6) {
 		return s.Bays[d.unlucky]
 	}
 	return of(d, s.Bays)
@@ -129,6 +131,8 @@ func (d draw) between(from, to time.Duration) time.Duration {
 // Draw draws the scenario of a seed.
 func Draw(seed uint64) Scenario {
 	d := draw{Rand: rand.New(rand.NewPCG(seed, 0x75736865))}
+	d.alone = d.chance(0.25)
+	meeting := d.kind(meetings())
 	s := Scenario{Seed: seed, OneConnection: d.chance(0.2), Troubled: brief}
 	if d.chance(0.06) {
 		s.Troubled = long // outputs that cannot be reached take their time
@@ -140,30 +144,35 @@ func Draw(seed uint64) Scenario {
 		if d.chance(0.4) { // the bays in which the most can happen stay as likely when layouts are added
 			layout = of(d, []simbench.Layout{simbench.Converter, simbench.BatteryPack, simbench.CyclerPair})
 		}
-		if shared && i < 2 {
+		switch {
+		case shared && i < 2:
 			layout = simbench.Converter
+		case d.alone && i == d.unlucky && len(tellingIn[meeting.name]) > 0:
+			layout = of(d, tellingIn[meeting.name])
 		}
 		bay := BayPlan{Name: fmt.Sprintf("bay%d", i+1), Layout: layout, Procedure: of(d, proceduresOf(layout)),
 			Interval: of(d, []time.Duration{80, 140, 200}) * time.Millisecond}
 		s.Bays = append(s.Bays, bay)
-		if d.chance(0.75) {
+		if d.alone || d.chance(0.75) {
 			s.Events = append(s.Events, Event{At: d.between(0, began), Kind: "start", Bay: bay.Name, Words: bay.Procedure})
 		}
 	}
 	s.SharedSupply = shared
 	instruments := instrumentsOf(s)
-	d.unlucky = d.IntN(len(s.Bays))
-	for range d.IntN(mostFaults + 1) {
-		s.Events = append(s.Events, drawn(d, s, troubles(), instruments)...)
+	if !d.alone {
+		d.unlucky = d.IntN(len(s.Bays))
+		for range d.IntN(mostFaults + 1) {
+			s.Events = append(s.Events, d.kind(troubles()).draw(d, s, instruments)...)
+		}
+		for range d.IntN(mostPeople + 1) {
+			s.Events = append(s.Events, d.kind(people()).draw(d, s, instruments)...)
+		}
+		if shared && d.chance(0.3) {
+			s.Events = append(s.Events, nobodyIsLeft(d, s, instruments)...)
+		}
 	}
-	for range d.IntN(mostPeople + 1) {
-		s.Events = append(s.Events, drawn(d, s, people(), instruments)...)
-	}
-	if d.chance(0.75) {
-		s.Events = append(s.Events, drawn(d, s, meetings(), instruments)...)
-	}
-	if shared && d.chance(0.3) {
-		s.Events = append(s.Events, nobodyIsLeft(d, s, instruments)...)
+	if d.alone || d.chance(0.75) {
+		s.Events = append(s.Events, meeting.draw(d, s, instruments)...)
 	}
 	for _, e := range s.Events {
 		if e.Whole || e.Kind == "kill both" || e.Kind == "put a copy back" {
@@ -174,19 +183,14 @@ func Draw(seed uint64) Scenario {
 	return s
 }
 
-// drawn draws one of several kinds by their weights.
-func drawn(d draw, s Scenario, kinds []kind, instruments []instrument) []Event {
+// kind draws one of several kinds by their weights.
+func (d draw) kind(all []kind) kind {
 	sum := 0
-	for _, k := range kinds {
+	for _, k := range all {
 		sum += k.weight
 	}
 	at := d.IntN(sum)
-	for _, k := range kinds {
-		if at -= k.weight; at < 0 {
-			return k.draw(d, s, instruments)
-		}
-	}
-	return nil
+	return all[slices.IndexFunc(all, func(k kind) bool { at -= k.weight; return at < 0 })]
 }
 
 // kind is one kind of event: how often it is drawn, what is drawn, and what it does.
