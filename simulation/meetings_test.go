@@ -13,9 +13,9 @@ import (
 // tellingIn are the layouts in which a meeting tells the most that is all that happens; others tell as much in any.
 var tellingIn = map[string][]simbench.Layout{
 	"breach":                         guardedLayouts,
-	"breach after a slow beginning":  guardedLayouts,
+	"breach after a slow beginning":  {simbench.SerialLoad}, // whose readings are known in pieces
 	"failure beside a full disk":     guardedLayouts,
-	"mended one after the other":     {simbench.Converter, simbench.CyclerPair, simbench.Metered, simbench.Gang},
+	"mended one after the other":     {simbench.Converter, simbench.Metered, simbench.Gang},
 	"opened over volts":              lockedLayouts,
 	"begun behind an open interlock": lockedLayouts,
 }

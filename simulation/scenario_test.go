@@ -131,8 +131,11 @@ func (d draw) between(from, to time.Duration) time.Duration {
 // Draw draws the scenario of a seed.
 func Draw(seed uint64) Scenario {
 	d := draw{Rand: rand.New(rand.NewPCG(seed, 0x75736865))}
-	d.alone = d.chance(0.25)
+	d.alone = d.chance(0.3)
 	meeting := d.kind(meetings())
+	if d.alone {
+		meeting = of(d, meetings())
+	}
 	s := Scenario{Seed: seed, OneConnection: d.chance(0.2), Troubled: brief}
 	if d.chance(0.06) {
 		s.Troubled = long // outputs that cannot be reached take their time
