@@ -142,7 +142,11 @@ func Draw(seed uint64) Scenario {
 	}
 	layouts := simbench.Layouts()
 	shared := d.chance(0.06)
-	for i := range of(d, []int{2, 2, 2, 2, 3, 3, 4, 6}) {
+	bays := of(d, []int{2, 2, 2, 2, 3, 3, 4, 6})
+	if d.alone {
+		bays = 2 // that of the meeting, and one that it must not disturb
+	}
+	for i := range bays {
 		layout := of(d, layouts)
 		if d.chance(0.4) { // the bays in which the most can happen stay as likely when layouts are added
 			layout = of(d, []simbench.Layout{simbench.Converter, simbench.BatteryPack, simbench.CyclerPair})
