@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp/kb"
@@ -34,6 +35,49 @@ func TestAPersonTakesReadings(t *testing.T) {
 	doc := h.Ended(run)
 	require.Equal(t, "done", doc.State, doc.Reason)
 	assert.Equal(t, "pass", doc.Outcome)
+}
+
+// A motor passes its card at two places: what needs nobody after one scan, and what needs a person by the same keys.
+func TestAMotorGoesThroughItsCard(t *testing.T) {
+	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Insulation, simbench.Machine},
+		TimeFactor: 30}, api.Operator)
+	for bay, setup := range map[string]api.PlaceSetup{"bay1": {Procedures: []string{"cormorant-insulation"}},
+		"bay2": {Card: "cormorant"}} {
+		_, err := h.Local.SetUpPlace(t.Context(), bay, setup)
+		require.NoError(t, err)
+	}
+	place := func(bay string) {
+		do(t, ctx, Visit(h.Running.URL+"/operate/"+bay), Visible(`[data-test=scan]`), Script(verdictsSeen),
+			Until(`document.activeElement === document.querySelector('[data-test=scan]')`))
+	}
+	asks := func(words string) Action {
+		return Until(`document.querySelector('[data-test=place] main').innerText.includes('` + words + `')`)
+	}
+	place("bay1")
+	assert.Equal(t, "pass CM-1101", scanner{t, ctx}.scan("CM-1101"))
+
+	place("bay2")
+	do(t, ctx, Press("CM-1101"+enter), asks("switch the motor on?"), Press(enter))
+	for _, n := range []string{"0", "1", "2"} {
+		do(t, ctx, asks(n+" taken"), Press(enter))
+	}
+	do(t, ctx, asks("3 taken"), Press("\x1b"),
+		Until(`window.verdicts.some((v) => v.endsWith('CM-1101') && !v.startsWith('attention'))`))
+
+	do(t, ctx, Visit(h.Running.URL+"/units/CM-1101"), Visible("[data-test=card] tbody tr"))
+	states := map[string]api.CardState{}
+	unit, err := h.Local.Unit(t.Context(), "CM-1101")
+	require.NoError(t, err)
+	for _, i := range unit.Card.Items {
+		states[i.Procedure] = i.State
+	}
+	assert.EqualValues(t, "pass", states["cormorant-insulation"], states)
+	assert.EqualValues(t, "pass", states["cormorant-routine"], states)
+	card := text(t, ctx, "[data-test=card]")
+	assert.Equal(t, 2, strings.Count(card, "pass"), card)
+	for _, procedure := range []string{"cormorant-insulation", "cormorant-routine", "cormorant-heat-run"} {
+		assert.Contains(t, card, procedure)
+	}
 }
 
 // Everything that the cover has said stays in window.said, however short it stood there.

@@ -341,7 +341,7 @@ func (r *liveRun) tick() {
 		return
 	}
 	r.markBeyond(t)
-	for _, missed := range r.absences.frame(t, values) {
+	for _, missed := range r.absences.frame(t, values, b.outputs.Energised()) {
 		r.mark(missed.Mark())
 	}
 	for _, trip := range b.sampler.Trips() {

@@ -68,6 +68,7 @@ func (s standstills) String() string {
 type absences struct {
 	columns []string
 	places  []int          // of the columns in a frame
+	atRest  []bool         // which are read only while nothing is on
 	read    []float64      // when each was read last, bench time, s; negative: not yet
 	rhythms []trace.Rhythm // how often each usually is
 	least   float64        // bench time, s
@@ -82,6 +83,7 @@ func (b *Bay) newAbsences() *absences {
 		for _, q := range x.Gives {
 			if i := b.sampler.Columns.Index(x.Name + "." + q); i >= 0 {
 				a.columns, a.places = append(a.columns, x.Name+"."+q), append(a.places, i)
+				a.atRest = append(a.atRest, x.Kind.AtRest)
 			}
 		}
 	}
@@ -93,9 +95,12 @@ func (b *Bay) newAbsences() *absences {
 // forget begins anew: what was read before says nothing about what comes.
 func (a *absences) forget() { a.read = slices.Repeat([]float64{-1}, len(a.columns)) }
 
-// frame takes the readings of a frame, and tells which came again after a long time.
-func (a *absences) frame(t float64, values []float64) (back []record.Missed) {
+// frame takes the readings of a frame, with something on or not, and tells which came again after a long time.
+func (a *absences) frame(t float64, values []float64, on bool) (back []record.Missed) {
 	for i, place := range a.places {
+		if on && a.atRest[i] {
+			a.read[i] = -1
+		}
 		if math.IsNaN(values[place]) {
 			continue
 		}

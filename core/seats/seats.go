@@ -60,6 +60,8 @@ type Kind struct {
 	Choices []Choice
 	// Moves is true for one that stands at something that moves, and may hurt who is near.
 	Moves bool
+	// AtRest is true for one that reads only what nothing feeds: that it has no readings otherwise is no gap.
+	AtRest bool
 	// Alternating is true for one whose volts and amps are effective values: their product is no power.
 	Alternating bool
 }
@@ -194,7 +196,7 @@ var kinds = []Kind{
 		Must: []string{"percent", Output}, Moves: true},
 	{Name: "force", Roles: Measures, Reads: []string{"newtons", "volts"}, Sets: []string{Averages}},
 	// An ohmmeter of four wires, at a winding that nothing feeds.
-	{Name: "ohmmeter", Roles: Measures, Reads: []string{"ohms"}, Sets: []string{Averages}},
+	{Name: "ohmmeter", Roles: Measures, Reads: []string{"ohms"}, Sets: []string{Averages}, AtRest: true},
 	{Name: "vibration", Roles: Measures, Reads: []string{"vibration"}, Sets: []string{Averages}},
 	{Name: "climate", Roles: Measures, Reads: []string{"humidity", "celsius"}, Sets: []string{Averages}},
 	// What falls on a panel, as a sensor beside it sees it.

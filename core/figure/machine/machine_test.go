@@ -447,8 +447,7 @@ func TestIntervalsOfALinearRangeAndAnAdditionalLossHoldTheTruth(t *testing.T) {
 	for column, r := range readers {
 		specs[column] = uncertainty.Spec{r.spec}
 	}
-	const additionalRuns = 300
-	for range additionalRuns {
+	for range runs {
 		for _, column := range []string{"meter.volts", "meter.amps", "meter.watts", "meter.hertz", "shaft.speed",
 			"shaft.torque"} {
 			readers[column].draw()
@@ -468,8 +467,8 @@ func TestIntervalsOfALinearRangeAndAnAdditionalLossHoldTheTruth(t *testing.T) {
 			held["additional-load-loss"]++
 		}
 	}
-	for id, n := range map[string]int{"linear-range": runs, "additional-load-loss": additionalRuns} {
-		share := 100 * float64(held[id]) / float64(n)
+	for _, id := range []string{"linear-range", "additional-load-loss"} {
+		share := 100 * float64(held[id]) / runs
 		t.Logf("%s: %.1f %%", id, share)
 		assert.GreaterOrEqual(t, share, 93.0, id)
 		assert.LessOrEqual(t, share, 97.5, id)
