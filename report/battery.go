@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -95,12 +96,21 @@ const mostTableRows = 60
 
 // tables prints what figures are made of: cycles, stages of a charger, steps.
 func (p page) tables(doc api.Run) {
+	var tables []*figure.Table
+	var titles [][]string // of the figures that are made of each
 	for _, f := range doc.Figures {
 		if f.Table == nil || len(f.Table.Rows) == 0 || len(f.Table.Rows) > mostTableRows {
 			continue
 		}
-		p.titled(p.look.say(f.Title))
-		p.table(f.Table)
+		k := slices.IndexFunc(tables, func(t *figure.Table) bool { return reflect.DeepEqual(t, f.Table) })
+		if k < 0 {
+			k, tables, titles = len(tables), append(tables, f.Table), append(titles, nil)
+		}
+		titles[k] = append(titles[k], p.look.say(f.Title))
+	}
+	for k, t := range tables {
+		p.titled(strings.Join(titles[k], ", "))
+		p.table(t)
 	}
 }
 

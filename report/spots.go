@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"gonum.org/v1/plot"
@@ -21,7 +22,8 @@ func spotsOf(c procedure.Curve, figures []procedure.Judged) (spots []figure.Spot
 	for _, f := range figures {
 		for _, s := range f.Spots {
 			logarithmic := strings.Contains(c.Log, "x") && s.X <= 0 || strings.Contains(c.Log, "y") && s.Y <= 0
-			if s.By == c.By && s.Of == c.Of && s.Label != "" && f.Undetermined == nil && !logarithmic {
+			if s.By == c.By && s.Of == c.Of && s.Label != "" && f.Undetermined == nil && !logarithmic &&
+				!slices.Contains(spots, s) { // figures made of one another lie at one spot
 				spots = append(spots, s)
 			}
 		}

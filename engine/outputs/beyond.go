@@ -3,6 +3,7 @@ package outputs
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"usherbench/core/quantity"
 	"usherbench/core/uncertainty"
@@ -34,7 +35,11 @@ func (s *Sampler) Noted() uint64 { return s.noted.Load() }
 // Beyond says of each column that is beyond its range now what that means.
 func (s *Sampler) Beyond() map[string]string {
 	words := map[string]string{}
+	on := slices.ContainsFunc(s.seats, (*Seat).Energised)
 	for _, m := range s.members {
+		if on && m.seat.Kind.AtRest {
+			continue // it reads only what nothing feeds
+		}
 		m.reading.mu.Lock()
 		for i, b := range m.reading.beyond {
 			ranges := m.Dialect.ReadRanges[quantity.WholeOf(m.gives[i])]

@@ -7,17 +7,24 @@ import { cell } from './format'
 // What figures are made of: cycles, stages of a charger, steps. A curve of hundreds of places is in the data files.
 const props = defineProps<{ figures: Figure[] }>()
 const mostRows = 60
-const shown = computed(() =>
-  props.figures.filter((f) => f.table && f.table.rows.length > 0 && f.table.rows.length <= mostRows),
-)
+// Figures that are made of the same are named above one table.
+const shown = computed(() => {
+  const all = new Map<string, { f: Figure; titles: string[] }>()
+  for (const f of props.figures) {
+    if (!f.table?.rows.length || f.table.rows.length > mostRows) continue
+    const same = JSON.stringify(f.table)
+    all.set(same, { f: all.get(same)?.f ?? f, titles: [...(all.get(same)?.titles ?? []), f.title] })
+  }
+  return [...all.values()]
+})
 // words tells a column of words from one of numbers.
 const words = (f: Figure, column: number) => typeof f.table!.rows[0]?.[column] === 'string'
 </script>
 
 <template>
-  <section v-for="(f, i) in shown" :key="i" class="mt-5" :data-test="`table-${f.id}`">
+  <section v-for="({ f, titles }, i) in shown" :key="i" class="mt-5" :data-test="`table-${f.id}`">
     <h3>
-      {{ f.title }} <span class="muted">{{ f.where }}</span>
+      {{ titles.join(', ') }} <span class="muted">{{ f.where }}</span>
     </h3>
     <table class="plain">
       <thead>

@@ -116,7 +116,10 @@ function pick(t: number, second: boolean) {
 // The points of grids, and the rows of acquire and seek.
 const points = computed(() => (doc.value?.points ?? []).filter((p) => !p.row))
 const rows = computed(() => (doc.value?.points ?? []).filter((p) => p.row))
-const spots = computed(() => (doc.value?.figures ?? []).flatMap((f) => f.spots ?? []))
+const spots = computed(() => {
+  const all = (doc.value?.figures ?? []).flatMap((f) => f.spots ?? [])
+  return [...new Map(all.map((s) => [JSON.stringify(s), s])).values()] // figures made of one another lie at one spot
+})
 const maps = computed(() => (doc.value?.figures ?? []).filter((f) => f.id === 'efficiency-map' && f.table))
 const marks = computed(() =>
   (doc.value?.marks ?? []).filter((m) => !['command', 'point-done', 'stage-end'].includes(m.kind)),
