@@ -221,7 +221,7 @@ func meetings() []kind {
 					Words: "level"}}
 		}, nil},
 		// Nobody is left, neither service nor warden: only the instruments themselves can switch off.
-		{"nobody is left", 2, nobodyIsLeft, nil},
+		{nobodyLeft, 2, nobodyIsLeft, nil},
 		// Service and warden die, and the records with them: who comes next finds nothing to go by.
 		{"nothing is left", 1, func(d draw, s Scenario, _ []instrument) []Event {
 			at := d.between(began, 2*time.Second)
@@ -294,6 +294,8 @@ func meetings() []kind {
 		}, stallBay},
 	}
 }
+
+const nobodyLeft = "nobody is left"
 
 // nobodyIsLeft has service and warden die, after a neighbour that shares an instrument has come to its end.
 func nobodyIsLeft(d draw, s Scenario, _ []instrument) (events []Event) {

@@ -141,7 +141,7 @@ func Draw(seed uint64) Scenario {
 		s.Troubled = long // outputs that cannot be reached take their time
 	}
 	layouts := simbench.Layouts()
-	shared := d.chance(0.06)
+	shared := d.chance(0.06) || d.alone && meeting.name == nobodyLeft // which is hardest where a supply has two users
 	bays := of(d, []int{2, 2, 2, 2, 3, 3, 4, 6})
 	if d.alone {
 		bays = 2 // that of the meeting, and one that it must not disturb
