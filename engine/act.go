@@ -59,6 +59,8 @@ func (r *liveRun) act(effects []stage.Effect) {
 				r.keeper.all(e.From, e.Until)
 			case stage.Arm:
 				r.arm(e)
+			case stage.Scan:
+				r.scan(e)
 			case stage.Disarm:
 				r.disarm()
 			case stage.Taken:

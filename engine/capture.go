@@ -227,6 +227,9 @@ func (r *liveRun) onCapture(e captureEvent) {
 			event.Triggered = math.Max(r.at(e.at), 0)
 		}
 		r.act(r.machine.Advance(event))
+	case stage.Scanned:
+		event.T = t
+		r.act(r.machine.Advance(event))
 	case stage.Failed:
 		event.T = t
 		r.act(r.machine.Advance(event))

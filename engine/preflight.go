@@ -163,6 +163,7 @@ func (b *Bay) preflight(ctx context.Context, program *procedure.Program, plate *
 	}
 	p.players()
 	p.scopes()
+	p.scans()
 	p.rates()
 	p.disk()
 	least, most := program.RunsFor()

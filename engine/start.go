@@ -20,6 +20,7 @@ import (
 	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/procedure"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/uncertainty"
 	"usherbench/instrument/transport/memory"
@@ -229,6 +230,9 @@ func (b *Bay) specs() map[string]uncertainty.Spec {
 			if spec := x.ReadSpec(q); len(spec) > 0 {
 				specs[x.Name+"."+q] = spec
 			}
+		}
+		if spec := x.ReadSpec("ohms"); x.Kind.Is(seats.Scans) && len(spec) > 0 {
+			specs[x.Name+".ohms"] = spec
 		}
 	}
 	return specs

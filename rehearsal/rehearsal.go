@@ -154,6 +154,7 @@ type rehearsal struct {
 	stirred  float64 // when something was last set
 	asked    *stage.Ask
 	need     *stage.Need
+	scan     *stage.Scan
 	scope    scope
 	finished bool
 	frames   int // so far
@@ -239,6 +240,8 @@ func (r *rehearsal) act(effects []stage.Effect) {
 					r.stirred = r.now
 					r.counters.Split(r.now)
 				}
+			case stage.Scan:
+				r.scan = &e
 			case stage.Arm:
 				r.scope.arm, r.scope.armed = &e, false
 			case stage.Disarm:
@@ -300,6 +303,10 @@ func (r *rehearsal) people() {
 	if ask := r.asked; ask != nil {
 		r.asked = nil
 		r.act(r.machine.Advance(stage.Answered{T: r.now, By: "the rehearsal", Text: answer(ask.Prompt, r.options.Serial)}))
+	}
+	if scan := r.scan; scan != nil {
+		r.scan = nil
+		r.act(r.machine.Advance(r.bench.scanned(r.now, *scan)))
 	}
 	if need := r.need; need != nil {
 		r.need = nil

@@ -162,13 +162,16 @@ func (h *health) volts(truth float64) float64 {
 	return truth
 }
 
+// isOver is what SCPI-1999 answers for a reading beyond the range.
+const isOver = "9.9E+37"
+
 // number is how SCPI shows a reading that is none; empty for a good one.
 func (h *health) number() string {
 	switch h.now() {
 	case NotANumber:
 		return "9.91E+37"
 	case Overload:
-		return "9.9E+37"
+		return isOver
 	}
 	return ""
 }

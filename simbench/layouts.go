@@ -34,6 +34,7 @@ const (
 	Machine      Layout = "machine"
 	ThrustStand  Layout = "thrust-stand"
 	Insulation   Layout = "insulation"
+	Harness      Layout = "harness"
 )
 
 // plan is a layout as data.
@@ -128,6 +129,8 @@ func layouts() []plan {
 			"ohmmeter of four inputs, a thermometer at the frame and one in the room", unit: "cormorant", serial: "CM",
 			first: 1301, standIns: join((*Bench).addSourceMeter, (*Bench).addOhmmeter, (*Bench).addThermo,
 				(*Bench).addRoom)},
+		{name: Harness, about: "a crosspoint with an ohmmeter at a harness", unit: "lantern-lead", serial: "LL", first: 1401,
+			standIns: join((*Bench).addCrosspoint)},
 		{name: ThrustStand, about: "a supply and a drive at a thruster, and a sensor of its force", unit: "puffin",
 			serial: "PF", first: 1201, standIns: join((*Bench).addSupply, (*Bench).addDrive, (*Bench).addForce)},
 	}

@@ -145,13 +145,13 @@ func (b *Bench) addOhmmeter(j joint) error {
 		o := j.fixture.operating()
 		switch {
 		case input == 1 && o.Line.Volts > 1: // it is no ohmmeter's business while the winding is fed
-			return "9.9E+37", nil
+			return isOver, nil
 		case input == 1:
 			return m.shown(ohms, o.Winding), nil
 		case input-2 < len(o.Accessories) && o.Accessories[input-2] < mostOhms:
 			return m.shown(further, o.Accessories[input-2]), nil
 		}
-		return "9.9E+37", nil // it is open
+		return isOver, nil // it is open
 	})
 	name := fmt.Sprintf("ohmmeter%d", j.number)
 	for input := range ohmInputs {

@@ -123,7 +123,7 @@ func newMultimeter(serial string, ideal bool, f *fixture) *multimeter {
 			}
 			o := f.operating()
 			if o.Output.Amps < 1e-3 {
-				return "9.9E+37", nil // nothing conducts
+				return isOver, nil // nothing conducts
 			}
 			return strconv.FormatFloat(o.Output.Volts/o.Output.Amps+leads, 'f', 4, 64), nil
 		}

@@ -47,19 +47,23 @@ var (
 	thermoCelsius   = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
 	lightIrradiance = channelModel{gain: 0.01, offset: 1, noise: 0.3, resolution: 0.1}
 	brakeSet        = channelModel{gain: 0.005, offset: 0.02, resolution: 0.01}
-	shaftTorque     = channelModel{gain: 0.0005, offset: 5e-3, noise: 1e-3, resolution: 1e-3}
-	shaftSpeed      = channelModel{offset: 1e-3, noise: 1e-4, resolution: 1e-4}
-	accessoryOhms   = channelModel{gain: 0.0002, offset: 20e-3, noise: 3e-3, resolution: 1e-3}
-	windingOhms     = channelModel{gain: 0.0002, offset: 2e-4, noise: 3e-5, resolution: 1e-5}
-	shaking         = channelModel{gain: 0.02, offset: 5e-5, noise: 1e-5, resolution: 1e-5}
-	roomHumidity    = channelModel{offset: 0.02, noise: 0.001, resolution: 0.001}
-	roomCelsius     = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
-	drivePercent    = channelModel{offset: 0.05, noise: 0.01, resolution: 0.01}
-	forceNewtons    = channelModel{gain: 0.001, offset: 0.3, noise: 0.2, resolution: 0.01}
-	forceVolts      = channelModel{gain: 0.0005, offset: 2e-4, noise: 2e-5, resolution: 1e-5}
-	registerVolts   = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
-	registerAmps    = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
-	registerSet     = channelModel{gain: 0.002, offset: 5e-3, resolution: 1e-3}
+	// By the ranges of a crosspoint.
+	scannedContact   = channelModel{gain: 0.0002, offset: 0.5e-3, noise: 20e-6, resolution: 10e-6}
+	scannedOhms      = channelModel{gain: 0.001, offset: 1, noise: 0.05, resolution: 0.01}
+	scannedIsolation = channelModel{gain: 0.02, offset: 1e3, noise: 100, resolution: 10}
+	shaftTorque      = channelModel{gain: 0.0005, offset: 5e-3, noise: 1e-3, resolution: 1e-3}
+	shaftSpeed       = channelModel{offset: 1e-3, noise: 1e-4, resolution: 1e-4}
+	accessoryOhms    = channelModel{gain: 0.0002, offset: 20e-3, noise: 3e-3, resolution: 1e-3}
+	windingOhms      = channelModel{gain: 0.0002, offset: 2e-4, noise: 3e-5, resolution: 1e-5}
+	shaking          = channelModel{gain: 0.02, offset: 5e-5, noise: 1e-5, resolution: 1e-5}
+	roomHumidity     = channelModel{offset: 0.02, noise: 0.001, resolution: 0.001}
+	roomCelsius      = channelModel{offset: 0.3, noise: 0.02, resolution: 0.01}
+	drivePercent     = channelModel{offset: 0.05, noise: 0.01, resolution: 0.01}
+	forceNewtons     = channelModel{gain: 0.001, offset: 0.3, noise: 0.2, resolution: 0.01}
+	forceVolts       = channelModel{gain: 0.0005, offset: 2e-4, noise: 2e-5, resolution: 1e-5}
+	registerVolts    = channelModel{gain: 0.001, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
+	registerAmps     = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
+	registerSet      = channelModel{gain: 0.002, offset: 5e-3, resolution: 1e-3}
 )
 
 // standbyRange is the upper end of the supply's fine current range, A.

@@ -303,7 +303,7 @@ func arguments(rest string) (args []string, channel int, err error) {
 		a = strings.TrimSpace(a)
 		switch {
 		case a == "":
-		case strings.HasPrefix(a, "(@"):
+		case strings.HasPrefix(a, "(@") && !strings.Contains(a, "!"): // that of a matrix is a parameter
 			channel, err = strconv.Atoi(strings.Trim(a, "(@)"))
 			if err != nil {
 				return nil, 0, errSyntax

@@ -140,7 +140,9 @@ func Draw(seed uint64) Scenario {
 	if d.chance(0.06) {
 		s.Troubled = long // outputs that cannot be reached take their time
 	}
-	layouts := simbench.Layouts()
+	layouts := slices.DeleteFunc(simbench.Layouts(), func(l simbench.Layout) bool {
+		return l == simbench.Harness // where nothing can be switched on
+	})
 	shared := d.chance(0.06) || d.alone && meeting.name == nobodyLeft // which is hardest where a supply has two users
 	bays := of(d, []int{2, 2, 2, 2, 3, 3, 4, 6})
 	if d.alone {

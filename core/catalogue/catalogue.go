@@ -14,6 +14,7 @@ import (
 	"usherbench/core/figure/charger"
 	"usherbench/core/figure/converter"
 	"usherbench/core/figure/device"
+	"usherbench/core/figure/harness"
 	"usherbench/core/figure/machine"
 	"usherbench/core/figure/mains"
 	"usherbench/core/figure/panel"
@@ -28,7 +29,7 @@ func Stages() []procedure.Kind {
 	return []procedure.Kind{
 		kinds.SetKind, kinds.HoldKind, kinds.RestKind, kinds.WatchKind, kinds.GridKind, kinds.PlayKind, kinds.SeekKind,
 		kinds.AcquireKind, kinds.CaptureKind, kinds.AskKind, kinds.SignalKind, kinds.ChargeKind, kinds.DischargeKind,
-		kinds.ContractKind, kinds.WithstandKind,
+		kinds.ContractKind, kinds.WithstandKind, kinds.WiringKind,
 	}
 }
 
@@ -38,7 +39,7 @@ func Figures() figure.Catalogue { return figures() }
 var figures = sync.OnceValue(func() figure.Catalogue {
 	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
 		charger.Figures, charger.Contracted, mains.Figures, backup.Figures,
-		panel.Figures, device.Figures, machine.Figures)
+		panel.Figures, device.Figures, machine.Figures, harness.Figures)
 })
 
 // Language is what a procedure may say.

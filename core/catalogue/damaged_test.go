@@ -26,6 +26,7 @@ import (
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 	"usherbench/core/waveform"
+	"usherbench/core/wiring"
 )
 
 // table is a record as its columns, so that a test can damage it.
@@ -217,6 +218,9 @@ func soundRun() (*table, *record.Record) {
 		}
 		return x.between(column, a, b), nil
 	}
+	rec.Marks = append(rec.Marks, record.Scanned{Seat: "crosspoint", Scan: wiring.Scan{Pins: []string{"A1", "B1", "A2", "B2"},
+		Nets: []wiring.Net{{"A1", "B1"}, {"A2", "B2"}}, Limits: wiring.Limits{Closed: 10, Open: 1e6}, Range: 1e8,
+		Pairs: []wiring.Pair{{A: 0, B: 1, Ohms: 0.1}, {A: 2, B: 3, Ohms: 0.2}, {A: 0, B: 2, Ohms: 48e6}}}}.Mark(t))
 	return x, rec
 }
 

@@ -156,6 +156,7 @@ const (
 	Rest      Need = "rest"      // a rest of a battery
 	Capture   Need = "capture"   // a capture, by the name of its stage
 	Window    Need = "window"    // a stage, by its name
+	Wiring    Need = "wiring"    // a scan of a harness
 )
 
 // Arg is a number that a figure can be asked with, SI, between Least and Most.

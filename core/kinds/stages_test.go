@@ -94,6 +94,7 @@ needs:
   load: {volts: 20 V, amps: 10 A}
   cycler: {volts: 20 V, amps: 5 A}
   thermo: {}
+  crosspoint: {}
 parameters:
   level: {value: 2 A, adjustable: yes}
   wait: {value: 1 s, adjustable: yes}
@@ -126,6 +127,7 @@ const powered = "  - {name: power, set: {source: {volts: 48 V, amps: 4 A, output
 
 // everyStage is a program for each kind of stage and of flow.
 var everyStage = map[string]string{
+	"wiring":       "  - wiring: {nets: [[A1, B1], [A2, B2]]}\n  - hold: {for: 1 s}\n",
 	"set and hold": powered + "  - hold: {for: 1 s}\n",
 	"set with a wait": powered +
 		"  - {set: {load: {amps: 3 A}}, until: load.amps > 2.5 A for 100 ms, within: 1 s}\n",
@@ -259,6 +261,12 @@ func drive(t require.TestingT, p *procedure.Program, kills map[int]bool,
 					l.latched = false
 					then = append(then, stage.Answered{T: now, By: "ada", Text: "yes"})
 				}
+			case stage.Scan:
+				s := stage.Scanned{T: now, Shot: e.Shot, Range: 1e8}
+				for _, p := range e.Pairs {
+					s.Ohms = append(s.Ohms, map[bool]float64{true: 0.1, false: math.Inf(1)}[p == [2]int{0, 1}])
+				}
+				then = append(then, s)
 			case stage.Need:
 				then = append(then, stage.Figured{T: now, Result: e.Compute(&record.Record{Points: figurePoints(o.points)})})
 			case stage.Mark:

@@ -40,6 +40,7 @@ import (
 	"usherbench/core/document"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
+	"usherbench/core/wiring"
 )
 
 // Nameplate is what a type of unit is rated for.
@@ -61,6 +62,9 @@ type Nameplate struct {
 	Series, Parallel int
 	// Contracts are what a charger is rated to offer over USB Power Delivery; nil: it says nothing of that.
 	Contracts contract.Offer
+	// Pins of a harness, in the order of the terminals that it is plugged into, and Nets that they shall form.
+	Pins []string
+	Nets []wiring.Net
 	// Assumed says of each rating that the text leaves out where it was taken from.
 	Assumed map[string]string
 	Text    string
@@ -89,6 +93,7 @@ func Parse(text []byte) (*Nameplate, error) {
 	}
 	p := &Nameplate{Ratings: map[string]quantity.Quantity{}, Windows: map[string]Window{}, AtRest: map[string]Window{},
 		Text: string(text)}
+	var nets document.Node
 	fields := map[string]func(document.Node){
 		"nameplate": func(n document.Node) {
 			if p.Name = n.Text(); !NamePattern.MatchString(p.Name) {
@@ -105,11 +110,14 @@ func Parse(text []byte) (*Nameplate, error) {
 		"ratings":   func(n document.Node) { p.readRatings("", n) },
 		"outputs":   p.readOutputs,
 		"contracts": p.readContracts,
+		"pins":      func(n document.Node) { p.Pins = texts(n) },
+		"nets":      func(n document.Node) { nets = n; p.readNets(n) },
 		"windows":   func(n document.Node) { p.Windows = readWindows(n) },
 		"at rest":   func(n document.Node) { p.AtRest = readWindows(n) },
 	}
 	maps.Copy(fields, p.fields())
 	doc.Root().Fields(fields, "nameplate", "ratings")
+	p.completeNets(nets)
 	if err := doc.Findings().Err(); err != nil {
 		return nil, err
 	}

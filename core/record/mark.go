@@ -94,6 +94,7 @@ var abouts = map[string]func(data []byte) (About, error){
 	SteppedDown{}.is():   read[SteppedDown],
 	Missed{}.is():        read[Missed],
 	Spread{}.is():        read[Spread],
+	Scanned{}.is():       read[Scanned],
 }
 
 func read[A About](data []byte) (About, error) {

@@ -30,12 +30,14 @@ const (
 	Connects
 	// Captures takes fast waveforms, and gives no readings to frames.
 	Captures
+	// Scans reads between pairs of terminals when it is asked, and gives no readings to frames.
+	Scans
 )
 
-// Words lists the roles by name: "feeds", "drains", "measures", "connects", "captures".
+// Words lists the roles by name: "feeds", "drains", "measures", "connects", "captures", "scans".
 func (r Role) Words() []string {
 	words := []string{}
-	for i, word := range []string{"feeds", "drains", "measures", "connects", "captures"} {
+	for i, word := range []string{"feeds", "drains", "measures", "connects", "captures", "scans"} {
 		if r&(1<<i) != 0 {
 			words = append(words, word)
 		}
@@ -206,6 +208,8 @@ var kinds = []Kind{
 	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
 	// A scope captures what its probes see. It gives no readings.
 	{Name: "scope", Roles: Captures},
+	// A crosspoint reads ohms between any two of the terminals that a harness is plugged into.
+	{Name: "crosspoint", Roles: Scans},
 }
 
 // KindOf tells the kind of a seat from its name: "source" and "source2" are sources.
@@ -273,7 +277,7 @@ const DefaultMeter = "meter"
 func (k Kind) Is(roles Role) bool { return k.Roles&roles == roles }
 
 // Sampled tells whether seats of the kind are asked for every frame: for readings, or for a sign of life.
-func (k Kind) Sampled() bool { return !k.Is(Captures) }
+func (k Kind) Sampled() bool { return !k.Is(Captures) && !k.Is(Scans) }
 
 // HasOutput tells whether seats of the kind are switched on and off.
 func (k Kind) HasOutput() bool { return slices.Contains(k.Sets, Output) }

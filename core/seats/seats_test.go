@@ -69,7 +69,7 @@ func TestWhatDrainsGoesOffFirst(t *testing.T) {
 func TestTheTableIsSound(t *testing.T) {
 	for _, k := range All() {
 		assert.NotZero(t, k.Roles, k.Name)
-		assert.Equal(t, k.HasOutput(), !k.Is(Measures) && !k.Is(Captures),
+		assert.Equal(t, k.HasOutput(), !k.Is(Measures) && !k.Is(Captures) && !k.Is(Scans),
 			"%s: what does something to the unit can be switched off", k.Name)
 		assert.Equal(t, len(k.Modes) > 0, slices.Contains(k.Sets, Mode), k.Name)
 		for _, must := range k.Must {

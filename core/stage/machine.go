@@ -207,6 +207,8 @@ func (m *Machine) take(e Event) []Effect {
 		return m.onCapture(e, e.T)
 	case Captured:
 		return m.onCapture(e, e.T)
+	case Scanned:
+		return m.onScan(e)
 	}
 	return m.byHand(e)
 }

@@ -142,7 +142,7 @@ func (s Scan) faultsOf(group, anchors []int) (faults []Fault) {
 
 // Isolation is the least resistance between pins of different nets that there shall be, with the pair; over says that
 // all of them are more than could be read, so that the range is a bound. A pair that is joined to another over closed
-// ones counts as read with it. The error is that of [Scan.Judge], or that there is one net only.
+// ones counts as read with it. The error is that of [Scan.Judge], or [ErrOneNet].
 func (s Scan) Isolation() (least Pair, over bool, err error) {
 	if _, err := s.Judge(); err != nil {
 		return Pair{}, false, err
@@ -159,7 +159,7 @@ func (s Scan) Isolation() (least Pair, over bool, err error) {
 		}
 	}
 	if !some {
-		return Pair{}, false, fmt.Errorf("%w: there is one net only", ErrMissing)
+		return Pair{}, false, ErrOneNet
 	}
 	return least, over, nil
 }

@@ -1,10 +1,10 @@
 // Package wiring judges how the pins of a harness are joined: which nets a scan finds, and what is open, crossed or
 // short against the nets that there shall be.
 //
-// Pins are by name. A net is a group of pins that shall be joined; its first pin is its anchor, by which the others are
-// judged. A scan reads ohms between pairs of pins, and joined pins are the groups in which every pin is reached over
+// Pins are by name. A net is a group of pins that shall be joined; its first pin is its anchor, by which the others
+// are judged. A scan reads ohms between pairs of pins, and joined pins are the groups in which every pin is reached over
 // pairs that are closed (union–find). Since what is joined is joined through any number of pins, a few pairs say as much
-// as all of them ([First], [Next]).
+// as all of them ([First], [Scan.Next]).
 package wiring
 
 import (
@@ -56,6 +56,8 @@ var (
 	ErrMissing = errors.New("a pair was not read")
 	// ErrImplausible means that pins are joined over others and parted by themselves.
 	ErrImplausible = errors.New("readings contradict each other")
+	// ErrOneNet means that there is nothing that could be kept apart.
+	ErrOneNet = errors.New("there is one net only")
 	// ErrAmbiguous means that nobody knows whether two pins are joined.
 	ErrAmbiguous = errors.New("neither joined nor parted")
 )

@@ -69,6 +69,8 @@ type Dialect struct {
 	Program   Program
 	// Scope is how waveforms are captured; nil: it captures none.
 	Scope *Scope
+	// Scan is how ohms are read between pairs of terminals; nil: it reads none.
+	Scan *Scan
 	// MakeSafe replaces the message that switches the output off when the bay is made safe; empty: that one.
 	MakeSafe []Setter
 	// SetRanges and ReadRanges are the ranges with accuracy of what is set and read.

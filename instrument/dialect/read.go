@@ -143,6 +143,7 @@ func (r *reader) fields() map[string]func(document.Node) {
 			})
 		},
 		"scope":  r.readScope,
+		"scan":   r.readScan,
 		"absent": r.readAbsent,
 	}
 	for _, choice := range seats.AllChoices() {
@@ -322,6 +323,9 @@ func (r *reader) complete(root document.Node) {
 		}
 		if kind.Is(seats.Captures) && v.Scope == nil {
 			root.Fail("as a %s it captures nothing; add scope", seat)
+		}
+		if kind.Is(seats.Scans) && v.Scan == nil {
+			root.Fail("as a %s it scans nothing; add scan", seat)
 		}
 		for _, q := range kind.Must {
 			if _, ok := v.Set[q]; !ok && v.Words[q] == nil {

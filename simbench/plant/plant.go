@@ -27,6 +27,13 @@ type Storage interface {
 	Remake(as Storage)
 }
 
+// Wired is a unit of wires between terminals, which count from 0.
+type Wired interface {
+	Unit
+	// Between is the resistance between two terminals, Ω.
+	Between(a, b int) float64
+}
+
 // Steady is a unit that can state its own truth.
 type Steady interface {
 	// Steady is the exact operating point that a running unit settles to.

@@ -12,6 +12,7 @@ import (
 	"usherbench/simbench/plant/battery"
 	"usherbench/simbench/plant/converter"
 	"usherbench/simbench/plant/device"
+	"usherbench/simbench/plant/harness"
 	"usherbench/simbench/plant/motor"
 	"usherbench/simbench/plant/panel"
 	"usherbench/simbench/plant/port"
@@ -22,7 +23,7 @@ import (
 func Types() []plant.Type {
 	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types(),
 		backup.Types(), panel.Types(), device.Types(), motor.Types(),
-		thruster.Types())
+		thruster.Types(), harness.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

@@ -27,6 +27,7 @@ var ratings = map[string]map[string]float64{
 	"device":         {"blocking_volts": 1700},
 	"motor":          {"rated_power": 2200, "poles": 4},
 	"thruster":       {"rated_force": 600},
+	"harness":        {"ways": 9},
 	"back-up supply": {"modules": 2, "nominal_line": 230},
 }
 
@@ -60,7 +61,7 @@ func TestEveryTypeMakesItsUnitsWithEveryFault(t *testing.T) {
 
 // The same serial number is always the same unit, another is another, and without one the values are nominal.
 func TestASerialNumberIsAUnit(t *testing.T) {
-	at := func(kind plant.Type, serial string) plant.Operating {
+	at := func(kind plant.Type, serial string) any {
 		source := lineOf(kind)
 		unit, err := modelOf(kind).New(serial, plant.Healthy, 0.6)
 		require.NoError(t, err)
@@ -71,6 +72,9 @@ func TestASerialNumberIsAUnit(t *testing.T) {
 			Sink: plant.Sink{On: true, Position: 1}, Shaft: plant.Brake{On: true, Torque: 5},
 			Drive: plant.Command{On: true, Command: 0.5}}
 		unit.At(0, joined)
+		if w, ok := unit.(plant.Wired); ok {
+			return w.Between(0, 1)
+		}
 		return unit.At(1, joined)
 	}
 	for _, kind := range Types() {
@@ -131,10 +135,10 @@ func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err,
 		`there is no plant "ternn"; known: cormorant, dunlin, eider, fulmar, gannet, gannet-bank, gannet-cell, `+
-			`kittiwake, petrel, puffin, skua, tern`)
+			`kittiwake, lantern-lead, petrel, puffin, skua, tern`)
 	_, err = Model{Kind: "kettle"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err, `there is no plant for a unit of kind "kettle"; `+
-		`known kinds: adapter, back-up supply, battery, converter, device, motor, panel, thruster`)
+		`known kinds: adapter, back-up supply, battery, converter, device, harness, motor, panel, thruster`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
 	assert.ErrorContains(t, err, "state both")
 }

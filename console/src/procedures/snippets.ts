@@ -62,6 +62,7 @@ export const snippets: { kind: string; about: string; text: string }[] = [
       '  withstand: {seat: sourcemeter, volts: 1800 V, rise: 100 V/s, for: 1 min, leakage: 1 mA}',
     ].join('\n'),
   },
+  { kind: 'wiring', about: 'how a harness is wired', text: '- name: wiring\n  wiring: {pairs: smart}' },
   { kind: 'watch', about: 'records what others do', text: '- name: watch\n  watch: {for: 10 min}' },
   {
     kind: 'ask',
