@@ -19,6 +19,7 @@ import (
 	"usherbench/cli"
 	"usherbench/demo"
 	"usherbench/service/servicetest"
+	"usherbench/simbench"
 )
 
 // usher runs the command line in this process.
@@ -161,6 +162,20 @@ func golden(s string) string {
 		s = regexp.MustCompile(pattern).ReplaceAllString(s, by)
 	}
 	return s
+}
+
+// A run may have ended before anybody listens: it is followed to its end all the same.
+func TestARunThatTakesAMomentIsFollowed(t *testing.T) {
+	h := servicetest.Start(t, servicetest.Options{Sockets: true, Layouts: []simbench.Layout{simbench.Harness},
+		Faulty: map[string]string{"LL-13": "touching"}})
+	for range 8 {
+		for serial, want := range map[string]int{"LL-10": 0, "LL-13": 3} {
+			code, out, errOut := usher(t, "", "--data", h.Data, "run", "lantern-lead-wiring", "--bay", "bay1", "--serial", serial,
+				"--follow")
+			assert.Equal(t, want, code, "%s: %s", serial, errOut)
+			assert.Equal(t, want == 3, strings.Contains(out, "A6 and A7 are joined"), out)
+		}
+	}
 }
 
 func TestAFollowedRunShowsItsFiguresAndItsOutcomeIsTheExitCode(t *testing.T) {

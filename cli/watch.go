@@ -80,7 +80,7 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 	go func() {
 		err := cl.Live(ctx, bay, 0, func(e client.Event) error {
 			program.Send(e)
-			if endOf(e, run) {
+			if endOf(ctx, cl, e, run) {
 				return errEnded
 			}
 			return nil
@@ -106,10 +106,21 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 
 var errEnded = errors.New("ended")
 
-// endOf tells whether an event says that the run ended.
-func endOf(e client.Event, run string) bool {
+// endOf tells whether an event says that the run ended, or that it is no longer in the bay: one that takes a moment has
+// ended before anybody listens.
+func endOf(ctx context.Context, cl *client.Client, e client.Event, run string) bool {
 	var r api.RunSummary
-	return run != "" && e.Kind == api.EventRun && e.Into(&r) == nil && r.ID == run && r.State != "live"
+	var b api.Bay
+	switch {
+	case run == "":
+		return false
+	case e.Kind == api.EventRun && e.Into(&r) == nil:
+		return r.ID == run && r.State != "live"
+	case e.Kind == api.EventBay && e.Into(&b) == nil && (b.Run == nil || b.Run.ID != run):
+		doc, err := cl.Run(ctx, run)
+		return err == nil && doc.State != "live"
+	}
+	return false
 }
 
 // watchLines prints a line a second, or a JSON document an event with --json.
@@ -137,7 +148,7 @@ func (a *app) watchLines(ctx context.Context, cl *client.Client, bay, run string
 			last = time.Now()
 			fmt.Fprintln(a.out, v.line())
 		}
-		if endOf(e, run) {
+		if endOf(ctx, cl, e, run) {
 			return errEnded
 		}
 		return nil

@@ -72,3 +72,12 @@ func (c *Client) DropAttachment(ctx context.Context, run string, number int, why
 func (c *Client) Connection(ctx context.Context, wiring string, w io.Writer) error {
 	return c.download(ctx, one("connections", wiring), nil, w)
 }
+
+// Wiring writes a drawing, as SVG, of how a harness is joined by a scan of a run, from 1; 0: the last.
+func (c *Client) Wiring(ctx context.Context, run string, scan int, w io.Writer) error {
+	query := url.Values{}
+	if scan > 0 {
+		query.Set("scan", strconv.Itoa(scan))
+	}
+	return c.download(ctx, one("runs", run, "wiring"), query, w)
+}

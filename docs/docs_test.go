@@ -114,6 +114,7 @@ needs:
   cycler: {volts: 29.4 V, amps: 9.6 A}
   meter: {}
   sourcemeter: {volts: 2 kV, amps: 1 mA}
+  crosspoint: {}
   thermo: {}
   thermo2: {}
   vibration: {}

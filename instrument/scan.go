@@ -50,8 +50,8 @@ func (c *Channel) Scan(ctx context.Context, pairs [][2]int) (ohms []float64, mos
 func ohmsIn(answer string, pairs int) (ohms []float64, err error) {
 	parts := strings.Split(answer, ",")
 	if len(parts) != pairs {
-		return nil, fmt.Errorf("the answer %s has %d readings, and %d pairs were chosen", messages.Excerpt(answer), len(parts),
-			pairs)
+		return nil, fmt.Errorf("the answer %s has %d readings, and %d pairs were chosen", messages.Excerpt(answer),
+			len(parts), pairs)
 	}
 	for _, part := range parts {
 		x, err := strconv.ParseFloat(strings.TrimSpace(part), 64)

@@ -157,6 +157,7 @@ var fixedWords = map[string][2]string{
 	"voltmeter-at-supply":      {"Spannungseingang am Netz", "Entrée de tension au réseau"},
 	"voltmeter-at-unit":        {"Spannungseingang am Gerät", "Entrée de tension à l’appareil"},
 	"Pictures and files":       {"Bilder und Dateien", "Images et fichiers"},
+	"Wiring":                   {"Verdrahtung", "Câblage"},
 	"Points":                   {"Messpunkte", "Points de mesure"},
 	"Preflight":                {"Vorprüfung", "Contrôle préalable"},
 	"Procedure":                {"Prüfvorschrift", "Procédure"},

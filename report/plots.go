@@ -25,6 +25,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/trace"
+	"usherbench/core/wiring"
 )
 
 // Line is one curve of a picture.
@@ -56,6 +57,8 @@ type Picture struct {
 	Surface *converter.Surface
 	// Connection is drawn in place of axes and lines: how the voltage input of a power meter is joined.
 	Connection burden.Wiring
+	// Wired is drawn in place of axes and lines: how a harness is joined; nil: there is none.
+	Wired *wiring.Diagram
 	// Band is drawn behind the lines, from Min to Max; nil: none.
 	Band *api.OverlayBand
 }
@@ -194,6 +197,10 @@ func (p Picture) PNG(width, height float64) ([]byte, error) {
 
 // draw draws a picture onto a canvas of a size, millimetres.
 func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
+	if p.Wired != nil {
+		drawWiring(canvas, *p.Wired)
+		return nil
+	}
 	if p.Connection != "" {
 		drawConnection(canvas, p.Connection)
 		return nil

@@ -35,7 +35,11 @@ func Run(doc api.Run, look Look, format string, joined []Attached, more ...Pictu
 			p.attached(joined)
 			return nil
 		},
-		"tables": func() error { p.tables(doc); return nil },
+		"tables": func() error {
+			p.wired(doc)
+			p.tables(doc)
+			return nil
+		},
 		"points": func() error { p.points(doc); return nil },
 		"instruments": func() error {
 			p.instruments(doc)

@@ -1,6 +1,9 @@
 package service_test
 
 import (
+	"fmt"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -51,8 +54,8 @@ func TestALeadIsJudgedAsItIsWired(t *testing.T) {
 	})
 }
 
-// A crosspoint that breaks ends the run with its name, and gives no harness a verdict; when it is mended the next lead is
-// judged.
+// A crosspoint that breaks ends the run with its name, and gives no harness a verdict; when it is mended the next lead
+// is judged.
 func TestACrosspointThatBreaksJudgesNoLead(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
 		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Harness}})
@@ -78,6 +81,27 @@ func TestACrosspointThatBreaksJudgesNoLead(t *testing.T) {
 				return err == nil && !p.Blocked
 			}, 20*time.Second, 50*time.Millisecond, fault)
 			assert.Equal(t, "pass", h.Ended(h.Start("bay1", "lantern-lead-wiring", "LL-10")).Outcome, fault)
+		}
+	})
+}
+
+// How a lead is joined is drawn, with its faults by word.
+func TestALeadIsDrawnAsItIsWired(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Harness},
+			Faulty: map[string]string{"LL-12": string(harness.Swapped), "LL-13": string(harness.Touching)}})
+		for serial, words := range map[string][]string{"LL-10": nil, "LL-12": {"miswire"}, "LL-13": {"short"}} {
+			run := h.Ended(h.Start("bay1", "lantern-lead-wiring", serial))
+			var drawing strings.Builder
+			require.NoError(t, h.Local.Wiring(t.Context(), run.ID, 0, &drawing))
+			for _, word := range []string{"open", "miswire", "short"} {
+				assert.Equal(t, slices.Contains(words, word), strings.Contains(drawing.String(), word), "%s: %s", serial, word)
+			}
+			for way := range 7 {
+				assert.Contains(t, drawing.String(), fmt.Sprintf("A%d", way+1), serial)
+				assert.Contains(t, drawing.String(), fmt.Sprintf("B%d", way+1), serial)
+			}
+			require.ErrorContains(t, h.Local.Wiring(t.Context(), run.ID, 2, &drawing), "no such scan")
 		}
 	})
 }

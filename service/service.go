@@ -222,6 +222,7 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/runs/:run/excerpts", api.Viewer, s.excerpts, false},
 		{"PUT", "/api/v1/runs/:run/excerpts/:excerpt", api.Operator, s.putExcerpt, false},
 		{"DELETE", "/api/v1/runs/:run/excerpts/:excerpt", api.Operator, s.dropExcerpt, false},
+		{"GET", "/api/v1/runs/:run/wiring", api.Viewer, s.wiring, false},
 		{"GET", "/api/v1/connections/:wiring", api.Viewer, s.connection, false},
 		{"GET", "/api/v1/runs/:run" + attachmentsPath, api.Viewer, s.attachments, false},
 		{"POST", "/api/v1/runs/:run" + attachmentsPath, api.Operator, s.attach, false},

@@ -30,12 +30,23 @@ func startAdmin(b *Bench) (*admin, error) {
 		answer(w, states)
 	})
 	mux.HandleFunc("PUT /bays/{bay}/unit", func(w http.ResponseWriter, r *http.Request) {
-		var body struct{ Serial, Fault, Plant string }
+		var body struct {
+			Serial, Plant string
+			// Fault is left out by whoever does not know of faults, as a bench that says which unit is next: a unit that is
+			// in place already stays as it is.
+			Fault *string
+		}
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4096)).Decode(&body); err != nil || body.Serial == "" {
 			refuse(w, fmt.Errorf(`send {"serial": "TN-2201", "fault": ""}`))
 			return
 		}
-		if err := b.ClipModel(r.PathValue("bay"), body.Plant, body.Serial, body.Fault); err != nil {
+		bay, fault := r.PathValue("bay"), ""
+		if body.Fault != nil {
+			fault = *body.Fault
+		} else if state, err := b.State(bay); err == nil && state.Serial == body.Serial {
+			fault = state.Fault
+		}
+		if err := b.ClipModel(bay, body.Plant, body.Serial, fault); err != nil {
 			refuse(w, err)
 			return
 		}

@@ -309,6 +309,7 @@ export const api = {
     request<void>('DELETE', one('runs', run, 'attachments', String(number)) + '?' + new URLSearchParams({ why })),
   attachmentURL: (run: string, number: number, small = false) =>
     one('runs', run, 'attachments', String(number)) + (small ? '?size=small' : ''),
+  wiringURL: (run: string) => one('runs', run, 'wiring'),
   connectionURL: (wiring: string) => one('connections', wiring),
   captures: (run: string) => request<Capture[]>('GET', one('runs', run, 'captures')),
   capture: (run: string, index: number, options: { from?: number; to?: number; points: number }) => {

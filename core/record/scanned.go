@@ -16,8 +16,8 @@ func (s Scanned) Mark(t float64) Mark {
 	return Mark{T: t, Kind: MarkPointDone, Label: s.Words(), About: s}
 }
 
-// ScanOf is the scan of a stage, of its last pass; pass chooses another from 1. Without a name it is the only one of the
-// run, or the last.
+// ScanOf is the scan of a stage, of its last pass; pass chooses another from 1. Without a name it is the only one of
+// the run, or the last.
 func (rec *Record) ScanOf(stage string, pass int) (Scanned, error) {
 	var all []Scanned
 	for _, m := range rec.Marks {

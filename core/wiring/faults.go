@@ -189,8 +189,8 @@ const (
 	risesBy     = 0.00393
 )
 
-// Wire is the resistance of a copper wire, Ω, by its length, m, its area, m², and its temperature, °C.
-func Wire(length, area, celsius float64) float64 {
+// Copper is the resistance of a copper wire, Ω, by its length, m, its area, m², and its temperature, °C.
+func Copper(length, area, celsius float64) float64 {
 	return resistivity * length / area * (1 + risesBy*(celsius-20))
 }
 

@@ -2,9 +2,9 @@
 // short against the nets that there shall be.
 //
 // Pins are by name. A net is a group of pins that shall be joined; its first pin is its anchor, by which the others
-// are judged. A scan reads ohms between pairs of pins, and joined pins are the groups in which every pin is reached over
-// pairs that are closed (union–find). Since what is joined is joined through any number of pins, a few pairs say as much
-// as all of them ([First], [Scan.Next]).
+// are judged. A scan reads ohms between pairs of pins, and joined pins are the groups in which every pin is reached
+// over pairs that are closed (union–find). Since what is joined is joined through any number of pins, a few pairs say
+// as much as all of them ([First], [Scan.Next]).
 package wiring
 
 import (

@@ -85,7 +85,7 @@ func TestHarnessesByTheirWorkedExamples(t *testing.T) {
 	assert.False(t, over)
 	assert.InDelta(t, 48e6, least.Ohms, 1)
 	assert.Equal(t, "15 of 15 pairs read: 3 nets, as they shall be", leaks.Words())
-	assert.InDelta(t, 27.58e-3, wiring.Wire(1.2, 0.75e-6, 20), 0.01e-3)
+	assert.InDelta(t, 27.58e-3, wiring.Copper(1.2, 0.75e-6, 20), 0.01e-3)
 }
 
 func TestWhyAScanIsNotJudged(t *testing.T) {

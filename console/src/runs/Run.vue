@@ -120,6 +120,8 @@ const spots = computed(() => {
   const all = (doc.value?.figures ?? []).flatMap((f) => f.spots ?? [])
   return [...new Map(all.map((s) => [JSON.stringify(s), s])).values()] // figures made of one another lie at one spot
 })
+// The last scan of a harness, as far as it says how that is joined.
+const scanned = computed(() => (doc.value?.marks ?? []).findLast((m) => m.about?.is === 'scanned'))
 const maps = computed(() => (doc.value?.figures ?? []).filter((f) => f.id === 'efficiency-map' && f.table))
 const marks = computed(() =>
   (doc.value?.marks ?? []).filter((m) => !['command', 'point-done', 'stage-end'].includes(m.kind)),
@@ -280,6 +282,11 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         </table>
       </div>
       <RowsTable v-if="rows.length" :points="rows" />
+      <figure v-if="scanned" class="panel" data-test="wiring">
+        <h2>Wiring</h2>
+        <img :src="api.wiringURL(doc.id)" :alt="scanned.label" />
+        <figcaption class="muted">{{ scanned.label }}</figcaption>
+      </figure>
       <div v-if="doc.played?.length" class="pictures">
         <MapChart v-for="(f, i) in maps" :key="i" :table="f.table!" :title="f.title" :name="`${doc.serial}-${f.id}`" />
         <PointsChart

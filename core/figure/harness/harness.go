@@ -26,7 +26,7 @@ var Figures = []figure.Definition{
 }
 
 // zero is what the fixture reads with nothing but a short in it, wire what the wire itself has between two contacts
-// ([wiring.Wire]), Ω.
+// ([wiring.Copper]), Ω.
 var (
 	zero = figure.Arg{Name: "zero", Dim: quantity.Resistance, Default: 0, Least: 0, Most: 1e3}
 	wire = figure.Arg{Name: "wire", Dim: quantity.Resistance, Default: 0, Least: 0, Most: 1e3}

@@ -15,7 +15,8 @@ type Joint struct {
 	Ohms float64
 }
 
-// Harness is a harness as it was made. Way k has its pin of the first row at terminal 2·k, that of the second behind it.
+// Harness is a harness as it was made. Way k has its pin of the first row at terminal 2·k, that of the second behind
+// it.
 type Harness struct {
 	Ways   int
 	Joints []Joint
@@ -24,8 +25,8 @@ type Harness struct {
 	Insulation float64
 }
 
-// The faults of a harness: a wire that is broken, two that were swapped, two that touch, an insulation that leaks, and a
-// contact that was crimped badly.
+// The faults of a harness: a wire that is broken, two that were swapped, two that touch, an insulation that leaks, and
+// a contact that was crimped badly.
 const (
 	BrokenWire plant.Fault = "broken-wire"
 	Swapped    plant.Fault = "swapped"
@@ -68,8 +69,8 @@ func Types() []plant.Type {
 			return Unit{h}, err
 		}}
 	}
-	return []plant.Type{made("lantern-lead", func(a plant.Asked) (Harness, error) { return LanternLead(a.Serial, a.Fault) }),
-		made("", fromRatings)}
+	lantern := func(a plant.Asked) (Harness, error) { return LanternLead(a.Serial, a.Fault) }
+	return []plant.Type{made("lantern-lead", lantern), made("", fromRatings)}
 }
 
 // LanternLead is the seven-way harness of the demo scenario, as the unit with the given serial number was made.
