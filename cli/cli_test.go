@@ -170,8 +170,8 @@ func TestARunThatTakesAMomentIsFollowed(t *testing.T) {
 		Faulty: map[string]string{"LL-13": "touching"}})
 	for range 8 {
 		for serial, want := range map[string]int{"LL-10": 0, "LL-13": 3} {
-			code, out, errOut := usher(t, "", "--data", h.Data, "run", "lantern-lead-wiring", "--bay", "bay1", "--serial", serial,
-				"--follow")
+			code, out, errOut := usher(t, "", "--data", h.Data, "run", "lantern-lead-wiring", "--bay", "bay1", "--serial",
+				serial, "--follow")
 			assert.Equal(t, want, code, "%s: %s", serial, errOut)
 			assert.Equal(t, want == 3, strings.Contains(out, "A6 and A7 are joined"), out)
 		}
