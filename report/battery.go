@@ -114,6 +114,16 @@ func (p page) tables(doc api.Run) {
 	}
 }
 
+// side is where the cells of a column stand: words to the left, numbers to the right.
+func side(t *figure.Table, column int) string {
+	if len(t.Rows) > 0 {
+		if _, words := t.Rows[0][column].(string); words {
+			return "L"
+		}
+	}
+	return "R"
+}
+
 // table prints a table over the width of the page, in a smaller size where it has many columns.
 func (p page) table(t *figure.Table) {
 	width, size := inner/float64(len(t.Columns)), 8.0
@@ -121,14 +131,14 @@ func (p page) table(t *figure.Table) {
 		size = 6.2
 	}
 	var head []cell
-	for _, c := range t.Columns {
-		head = append(head, p.heading(header(strings.ReplaceAll(c.Name, ".", " "), c.Unit), width, "R"))
+	for k, c := range t.Columns {
+		head = append(head, p.heading(header(strings.ReplaceAll(c.Name, ".", " "), c.Unit), width, side(t, k)))
 	}
 	p.rowIn(head, 4.6, size)
 	for _, row := range t.Rows {
 		var cells []cell
 		for i, x := range row {
-			cells = append(cells, cell{TableCell(x, t.Columns[i].Unit), width, "R", inkColor, false})
+			cells = append(cells, cell{TableCell(x, t.Columns[i].Unit), width, side(t, i), inkColor, false})
 		}
 		p.rowIn(cells, 4.6, size)
 	}

@@ -23,7 +23,7 @@ const (
 	tailsAt      = 86.0
 	pinRadius    = 1.5
 	wordsBeside  = 4.0
-	shortReaches = 7.0 // of a short between pins of one row, out of it
+	shortReaches = 9.0 // of a short between pins of one row, beside it
 )
 
 // faultStyle is how a fault is drawn: by its line, its sign and its word, not by colour alone.
@@ -107,10 +107,10 @@ func drawWiring(canvas vg.Canvas, d wiring.Diagram) {
 		}
 		x0, y0 := at(w.From)
 		x1, y1 := at(w.To)
-		if x0 == x1 { // of one row: out of it and back
-			out := x0 + shortReaches
+		if x0 == x1 { // of one row: between the wires, beside it
+			out := x0 - shortReaches
 			if x0 == headsAt {
-				out = x0 - shortReaches
+				out = x0 + shortReaches
 			}
 			s.line(x0, y0, out, y0, out, y1, x1, y1)
 		} else {

@@ -168,7 +168,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         <h2>Figures</h2>
         <FiguresTable :figures="doc.figures" />
       </div>
-      <div class="panel">
+      <div v-if="!data || lines.length" class="panel">
         <div class="tools">
           <h2>Curves</h2>
           <span class="muted"
@@ -262,7 +262,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
           @joined="load"
         />
       </div>
-      <ExcerptsPanel :run="doc.id" :cursors="cursors" @look="visit" />
+      <ExcerptsPanel v-if="!data || lines.length" :run="doc.id" :cursors="cursors" @look="visit" />
       <CapturesPanel :run="doc.id" :serial="doc.serial" :state="doc.state" />
       <DeviationsPanel v-if="rehearsal && doc.state !== 'live'" :rehearsal="rehearsal" @look="lookAt" />
       <div v-if="judgements.length" class="panel">
@@ -282,11 +282,11 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
         </table>
       </div>
       <RowsTable v-if="rows.length" :points="rows" />
-      <figure v-if="scanned" class="panel" data-test="wiring">
+      <div v-if="scanned" class="panel wiring" data-test="wiring">
         <h2>Wiring</h2>
         <img :src="api.wiringURL(doc.id)" :alt="scanned.label" />
-        <figcaption class="muted">{{ scanned.label }}</figcaption>
-      </figure>
+        <p class="muted">{{ scanned.label }}</p>
+      </div>
       <div v-if="doc.played?.length" class="pictures">
         <MapChart v-for="(f, i) in maps" :key="i" :table="f.table!" :title="f.title" :name="`${doc.serial}-${f.id}`" />
         <PointsChart
@@ -336,6 +336,14 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
 </template>
 
 <style scoped>
+.wiring img {
+  display: block;
+  width: 480px;
+  max-width: 100%;
+  padding: 6px;
+  border-radius: 8px;
+  background: #fff;
+}
 .title {
   flex: 1 1 160px;
   min-width: 0;
