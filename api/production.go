@@ -145,6 +145,8 @@ type Place struct {
 	Tally Tally        `json:"tally"`
 	// Held says why nothing begins; empty: it may.
 	Held string `json:"held,omitempty"`
+	// Change grows with every change of the place: what comes late and has a smaller one is how it was before.
+	Change int64 `json:"change"`
 }
 
 // PlaceUnit is a unit at an operator's place.

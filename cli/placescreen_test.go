@@ -85,3 +85,12 @@ func TestAPictureIsTakenFromBeside(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, program.Pictures, 1)
 }
+
+// What comes late is how a place was before: it is neither shown nor heard.
+func TestAPlaceIsNeverAsItWasBefore(t *testing.T) {
+	last := &api.PlaceResult{Serial: "LL-2", Verdict: api.VerdictPass}
+	s := &placeScreen{places: []api.Place{{Bay: "bay1", Last: last, Change: 7}}}
+	assert.Nil(t, s.take(event(t, api.EventPlace, api.Place{Bay: "bay1", Change: 6,
+		Last: &api.PlaceResult{Serial: "LL-1", Verdict: api.VerdictFail, At: time.Unix(1, 0)}})))
+	assert.Equal(t, last, s.places[0].Last)
+}

@@ -116,7 +116,7 @@ func (p *Places) of(bay string) (*Place, error) {
 		return place, nil
 	}
 	place := p.make(bay)
-	place.shown.Store(&api.Place{Bay: bay, Title: bay})
+	place.shown.Store(&api.Place{Bay: bay, Title: bay, Change: p.store.Now().UnixMilli()})
 	return place, nil
 }
 
@@ -188,7 +188,11 @@ func (p *Place) keep() error {
 
 // show counts, and tells watchers how the place is.
 func (p *Place) show() {
-	now := api.Place{Bay: p.bay, Title: p.bay, Setup: p.kept.Setup, Last: p.kept.Last}
+	now := api.Place{Bay: p.bay, Title: p.bay, Setup: p.kept.Setup, Last: p.kept.Last,
+		Change: p.places.store.Now().UnixMilli()} // after those of the service before
+	if before := p.shown.Load(); before != nil {
+		now.Change = max(now.Change, before.Change+1)
+	}
 	if u := p.kept.Unit; u != nil {
 		copied := *u
 		now.Unit = &copied

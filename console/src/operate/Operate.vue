@@ -11,7 +11,7 @@ import SetUpPlace from './SetUpPlace.vue'
 import TallyList from './TallyList.vue'
 import { answer } from './prompts'
 import { useScanning } from './scanning'
-import { canEnd, capital, shapeOf, shownOf, what } from './shown'
+import { canEnd, capital, isNewer, shapeOf, shownOf, what } from './shown'
 import { play } from './sounds'
 
 // An operator's place: one field that always has the focus, one colour that fills the screen, the counts of the lot.
@@ -28,15 +28,17 @@ const prompt = computed(() => now.value?.prompt)
 const formOpen = computed(() => settingUp.value || (place.value !== null && !place.value.setup))
 
 // take shows how the place is. A unit that came through meanwhile is heard; one of before the page was opened is not.
-function take(p: Place, quiet = false) {
+// After a gap it may be another service that answers, with another clock.
+function take(p: Place, quiet = false, again = false) {
+  if (!again && !isNewer(p, place.value)) return
   const before = place.value?.last?.at
   place.value = p
   if (!quiet && p.last && p.last.at !== before) play(p.last.verdict)
 }
 let quiet = true
-async function load() {
+async function load(again = false) {
   try {
-    take(await api.place(props.bay), quiet)
+    take(await api.place(props.bay), quiet, again)
     error.value = null
     quiet = false
   } catch (e) {
@@ -48,10 +50,10 @@ onUnmounted(
     place: (p) => {
       if (p.bay === props.bay) take(p)
     },
-    gap: () => void load(),
+    gap: () => void load(true),
   }),
 )
-onMounted(load)
+onMounted(() => load())
 
 async function keep(changed: Promise<Place>) {
   take(await changed)

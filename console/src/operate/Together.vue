@@ -11,7 +11,7 @@ import SetUpPlace from './SetUpPlace.vue'
 import TallyList from './TallyList.vue'
 import { answer } from './prompts'
 import { useScanning } from './scanning'
-import { canEnd, shownOf, what, worst } from './shown'
+import { canEnd, isNewer, shownOf, what, worst } from './shown'
 import { play } from './sounds'
 
 // Several places at which one person works: a scan goes where the page says, and Enter begins all that wait for it.
@@ -48,14 +48,15 @@ function hear(verdict: UnitVerdict) {
   }, together)
 }
 
-function take(p: Place, quiet = false) {
+function take(p: Place, quiet = false, again = false) {
   const before = places.get(p.bay)
+  if (!again && !isNewer(p, before)) return
   places.set(p.bay, p)
   if (!quiet && before && p.last && p.last.at !== before.last?.at) hear(p.last.verdict)
 }
-async function load() {
+async function load(again = false) {
   try {
-    for (const p of await Promise.all(names.value.map((bay) => api.place(bay)))) take(p)
+    for (const p of await Promise.all(names.value.map((bay) => api.place(bay)))) take(p, false, again)
     error.value = null
   } catch (e) {
     error.value = e
@@ -66,10 +67,10 @@ onUnmounted(
     place: (p) => {
       if (names.value.includes(p.bay)) take(p)
     },
-    gap: () => void load(),
+    gap: () => void load(true),
   }),
 )
-onMounted(load)
+onMounted(() => load())
 
 async function keep(changed: Promise<Place | Place[]>) {
   for (const p of [await changed].flat()) take(p)

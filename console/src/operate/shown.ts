@@ -14,6 +14,9 @@ const shapes: Record<UnitVerdict, string> = { pass: '●', marginal: '▲', fail
 // shapeOf is the shape of a verdict; what is none has none.
 export const shapeOf = (kind: Shown['kind']): string => (kind in shapes ? shapes[kind as UnitVerdict] : '')
 
+// isNewer tells a place from how it was before: an answer may come after the news of what followed it.
+export const isNewer = (p: Place, before: Place | null | undefined) => !before || p.change >= before.change
+
 // worst is the verdict of several that an operator must hear.
 export function worst(verdicts: UnitVerdict[]): UnitVerdict | undefined {
   const order: UnitVerdict[] = ['attention', 'fail', 'marginal', 'pass']
