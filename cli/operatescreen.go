@@ -74,8 +74,8 @@ func (s *placeScreen) take(e client.Event) tea.Cmd {
 	return nil
 }
 
-// put puts how a place is in the place of how it was, and gives what came of its unit before; of what comes late nothing
-// is known.
+// put puts how a place is in the place of how it was, and gives what came of its unit before; of what comes late
+// nothing is known.
 func (s *placeScreen) put(now api.Place) (before *api.PlaceResult, known bool) {
 	i := slices.IndexFunc(s.places, func(p api.Place) bool { return p.Bay == now.Bay })
 	if i < 0 || now.Change < s.places[i].Change {

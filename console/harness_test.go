@@ -30,8 +30,8 @@ func TestABatchOfLeads(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Harness}, Faulty: faulty}, api.Operator)
 	_, err := h.Local.OrderLot(t.Context(), "L-77", api.LotOrder{Nameplate: "lantern-lead", Quantity: 40})
 	require.NoError(t, err)
-	_, err = h.Local.SetUpPlace(t.Context(), "bay1", api.PlaceSetup{Procedures: []string{"lantern-lead-wiring"}, Lot: "L-77",
-		Begins: api.BeginsByKey})
+	_, err = h.Local.SetUpPlace(t.Context(), "bay1", api.PlaceSetup{Lot: "L-77", Begins: api.BeginsByKey,
+		Procedures: []string{"lantern-lead-wiring"}})
 	require.NoError(t, err)
 	do(t, ctx, Visit(h.Running.URL+"/operate/bay1"), Visible(`[data-test=scan]`), Script(verdictsSeen), Script(beepsHeard),
 		Until(`document.activeElement === document.querySelector('[data-test=scan]')`))
