@@ -20,14 +20,15 @@ const (
 	DoSkip   Doing = "skip"
 	DoExtend Doing = "extend" // by Seconds
 	DoNote   Doing = "note"   // Text
+	DoLabel  Doing = "label"  // the state in which the unit is, as Text; At and Clock
 	DoAnswer Doing = "answer" // Text
 	DoAdjust Doing = "adjust" // Parameter to Value
 )
 
 // Doings lists what can be done to a run.
 func Doings() []string {
-	return []string{string(DoPause), string(DoResume), string(DoSkip), string(DoExtend), string(DoNote), string(DoAnswer),
-		string(DoAdjust)}
+	return []string{string(DoPause), string(DoResume), string(DoSkip), string(DoExtend), string(DoNote),
+		string(DoLabel), string(DoAnswer), string(DoAdjust)}
 }
 
 // Intervention is something done to a live run by hand.
@@ -37,6 +38,10 @@ type Intervention struct {
 	Seconds   float64 `json:"seconds,omitempty"`
 	Parameter string  `json:"parameter,omitempty"`
 	Value     string  `json:"value,omitempty"`
+	// At is since when the unit is in a state, by the clock of who says so, and Clock what that clock shows as it is
+	// sent: clocks need not agree. Without them it is now.
+	At    *time.Time `json:"at,omitempty"`
+	Clock *time.Time `json:"clock,omitempty"`
 }
 
 // Adjustable is a parameter that may be changed during the run.

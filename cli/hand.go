@@ -62,6 +62,10 @@ its output switched off meanwhile, since a battery does not stand still.`, "  us
 			}),
 		verb("note BAY TEXT", "Write a note at this instant of the run (operator)", "",
 			"  usher note bay1 \"fan switched on\"", 2, text(api.DoNote)),
+		verb("label BAY STATE", "Say in which state the unit is from now on (operator)",
+			"Say in which state the unit is from now on, to the next state: figures tell its charge and its current by state.\n"+
+				"A program that tests a device says so through this, or through the API.",
+			"  usher label bay1 transmit\n  usher label bay1 sleep", 2, text(api.DoLabel)),
 		verb("answer BAY TEXT", "Answer what the run asks (operator)",
 			"Answer the prompt of a run: yes or no, a number, one of the choices, a text; take or done where readings "+
 				"are taken one by one.",

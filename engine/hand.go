@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -94,7 +95,7 @@ func (r *liveRun) intervene(by string, i api.Intervention, pictured bool) error 
 	}
 	progress := r.machine.Progress()
 	can := func(what string) bool { return strings.Contains(strings.Join(progress.Can, " "), what) }
-	if r.machine.Away() && i.Do != api.DoNote {
+	if r.machine.Away() && i.Do != api.DoNote && i.Do != api.DoLabel {
 		return refuse("the run is about to go on after an interruption, and its outputs are off; wait until it does, or " +
 			"stop it")
 	}
@@ -131,6 +132,8 @@ func (r *liveRun) intervene(by string, i api.Intervention, pictured bool) error 
 			return refuse("a note has 1 to 500 characters")
 		}
 		r.act(r.machine.Advance(stage.Noted{T: t, By: by, Text: text}))
+	case api.DoLabel:
+		return r.label(by, t, i, refuse)
 	case api.DoAnswer:
 		return r.answer(by, t, i.Text, pictured, refuse)
 	case api.DoAdjust:
@@ -138,6 +141,32 @@ func (r *liveRun) intervene(by string, i api.Intervention, pictured bool) error 
 	default:
 		return refuse("%q cannot be done to a run; %s", i.Do, document.Suggest(string(i.Do), api.Doings()))
 	}
+	r.showProgress()
+	return nil
+}
+
+// stateName is what states of a unit are called by.
+var stateName = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N} _-]{0,49}$`)
+
+// label notes in which state the unit is, now or since a while by the clock of who says so.
+func (r *liveRun) label(by string, t float64, i api.Intervention, refuse func(string, ...any) error) error {
+	state := strings.TrimSpace(i.Text)
+	if !stateName.MatchString(state) {
+		return refuse("a state is called by 1 to 50 letters, digits, spaces, hyphens and underscores")
+	}
+	at := t
+	if i.At != nil {
+		if i.Clock == nil {
+			return refuse("say with clock what your clock shows as you send this: it need not agree with that of the bench")
+		}
+		ago := i.Clock.Sub(*i.At).Seconds() * r.bay.engine.timeFactor
+		if ago < 0 || t-ago < 0 {
+			return refuse("the instant lies %s; a state is since an instant of this run",
+				map[bool]string{true: "ahead of your clock", false: "before the run began"}[ago < 0])
+		}
+		at = t - ago
+	}
+	r.act(r.machine.Advance(stage.Stated{T: t, By: by, State: state, At: at}))
 	r.showProgress()
 	return nil
 }

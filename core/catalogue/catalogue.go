@@ -14,6 +14,7 @@ import (
 	"usherbench/core/figure/charger"
 	"usherbench/core/figure/converter"
 	"usherbench/core/figure/device"
+	"usherbench/core/figure/drain"
 	"usherbench/core/figure/harness"
 	"usherbench/core/figure/machine"
 	"usherbench/core/figure/mains"
@@ -39,7 +40,7 @@ func Figures() figure.Catalogue { return figures() }
 var figures = sync.OnceValue(func() figure.Catalogue {
 	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
 		charger.Figures, charger.Contracted, mains.Figures, backup.Figures,
-		panel.Figures, device.Figures, machine.Figures, harness.Figures)
+		panel.Figures, device.Figures, machine.Figures, harness.Figures, drain.Figures)
 })
 
 // Language is what a procedure may say.

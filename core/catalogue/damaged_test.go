@@ -19,6 +19,7 @@ import (
 	"usherbench/core/figure/backup"
 	"usherbench/core/figure/charger"
 	"usherbench/core/figure/device"
+	"usherbench/core/figure/drain"
 	"usherbench/core/figure/machine"
 	"usherbench/core/figure/mains"
 	"usherbench/core/quantity"
@@ -218,6 +219,9 @@ func soundRun() (*table, *record.Record) {
 		}
 		return x.between(column, a, b), nil
 	}
+	for at, state := range map[float64]string{0: "awake", t: "asleep"} {
+		rec.Marks = append(rec.Marks, record.Mark{T: at, Kind: record.MarkState, About: record.State{State: state, At: at}})
+	}
 	rec.Marks = append(rec.Marks, record.Scanned{Seat: "crosspoint", Scan: wiring.Scan{
 		Pins: []string{"A1", "B1", "A2", "B2"},
 		Nets: []wiring.Net{{"A1", "B1"}, {"A2", "B2"}}, Limits: wiring.Limits{Closed: 10, Open: 1e6}, Range: 1e8,
@@ -387,6 +391,8 @@ func requests() (all []figure.Request) {
 				req.Input, req.Output = "load", "source"
 			}
 			req.Args = map[string]float64{"from": 10, "to": 60, "over": 400, "request": 48, "band": 5, "nominal": 230, "low": 40}
+		case slices.ContainsFunc(drain.Figures, func(d figure.Definition) bool { return d.ID == id }):
+			req.State, req.Stage, req.Args = "awake", "idle", map[string]float64{"capacity": 4320, "share": 0.5}
 		case catalogue.Figures()[id].Needs == figure.Window:
 			req.Stage = "idle"
 		}

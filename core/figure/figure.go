@@ -44,6 +44,10 @@ type Request struct {
 	// Channel names a channel of the capture that Stage names, and Since the one in which what is timed begins.
 	Channel string `json:"channel,omitempty"`
 	Since   string `json:"since,omitempty"`
+	// State names the state of the unit that the figure is of.
+	State string `json:"state,omitempty"`
+	// Profile is for how long the unit is in each of its states, s; empty: as it was recorded.
+	Profile map[string]float64 `json:"profile,omitempty"`
 	// Pass chooses one of several times that a stage ran, from 1; 0: the last.
 	Pass int `json:"pass,omitempty"`
 	// Args are the numbers that the definition names, SI, and Choices its words; what is not given has the
@@ -78,6 +82,9 @@ func (r Request) Where() string {
 	}
 	if r.Channel != "" {
 		parts = append(parts, r.Channel)
+	}
+	if r.State != "" {
+		parts = append(parts, r.State)
 	}
 	return strings.Join(parts, ", ")
 }
@@ -125,6 +132,10 @@ type Definition struct {
 	OfGear bool
 	// Exact says why the figure has no uncertainty: what is counted is not measured. Empty: it has one.
 	Exact string
+	// OfState is true for a figure of a state of the unit, which state names.
+	OfState bool
+	// OfProfile is true for a figure of how long the unit is in each of its states, which profile may say.
+	OfProfile bool
 	// Args are the numbers that can be given.
 	Args []Arg
 	// Choices are the words that can be given; the first of each is the default.

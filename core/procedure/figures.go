@@ -43,7 +43,7 @@ func (r *Reader) readFigure(n document.Node) {
 // readRequest reads which figure is meant, with its arguments; more are keys that the caller reads.
 func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node)) (figure.Asked, bool) {
 	f := figure.Asked{}
-	var id, at, row, against, gear, q, over, in document.Node
+	var id, at, row, against, gear, q, over, in, state, profile document.Node
 	fields := map[string]func(document.Node){
 		"figure":    func(n document.Node) { id = n; f.ID = n.Text() },
 		"at":        func(n document.Node) { at = n },
@@ -60,6 +60,15 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		"pass":      func(n document.Node) { f.Pass = n.Whole(1, 1_000_000) },
 		"channel":   func(n document.Node) { f.Channel = n.Text() },
 		"since":     func(n document.Node) { f.Since = n.Text() },
+		"profile": func(n document.Node) {
+			profile, f.Profile = n, map[string]float64{}
+			for _, e := range n.Entries() {
+				if f.Profile[e.Key] = r.Value(e.Value, quantity.Time); f.Profile[e.Key] <= 0 {
+					e.Value.Fail("the unit is in a state for more than no time")
+				}
+			}
+		},
+		"state": func(n document.Node) { state, f.State = n, n.Text() },
 	}
 	r.addArguments(fields, n, &f.Request)
 	maps.Copy(fields, more)
@@ -98,6 +107,15 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 	if f.Definition.Unit == "" && !q.Present() {
 		n.Fail("%s needs the quantity that it is of, such as quantity: load.volts", f.ID)
 		return f, false
+	}
+	switch {
+	case f.Definition.OfState && f.State == "":
+		n.Fail("%s is of a state of the unit; name it with state, such as state: transmit", f.ID)
+		return f, false
+	case !f.Definition.OfState && state.Present():
+		state.Fail("%s is of no state of the unit", f.ID)
+	case !f.Definition.OfProfile && profile.Present():
+		profile.Fail("%s is of no profile of use", f.ID)
 	}
 	switch {
 	case f.Definition.Over && !over.Present():

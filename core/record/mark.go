@@ -35,6 +35,7 @@ const (
 	MarkTry       MarkKind = "try"        // a stage is tried again
 	MarkHand      MarkKind = "hand"       // somebody paused, resumed, skipped, extended or changed something
 	MarkNote      MarkKind = "note"       // somebody wrote a note
+	MarkState     MarkKind = "state"      // the unit is in another state
 	MarkCapture   MarkKind = "capture"    // a capture was triggered
 	MarkEvent     MarkKind = "event"      // something happened about which every frame is kept
 	MarkAnswer    MarkKind = "answer"     // the operator answered a prompt
@@ -95,6 +96,7 @@ var abouts = map[string]func(data []byte) (About, error){
 	Missed{}.is():        read[Missed],
 	Spread{}.is():        read[Spread],
 	Scanned{}.is():       read[Scanned],
+	State{}.is():         read[State],
 }
 
 func read[A About](data []byte) (About, error) {

@@ -98,6 +98,14 @@ type Noted struct {
 	Text string
 }
 
+// Stated says in which state the unit is since At, which may be before T.
+type Stated struct {
+	T     float64
+	By    string
+	State string
+	At    float64
+}
+
 func (Frame) event()       {}
 func (Glimpse) event()     {}
 func (Applied) event()     {}
@@ -114,6 +122,7 @@ func (Extended) event()    {}
 func (Interrupted) event() {}
 func (Returned) event()    {}
 func (Noted) event()       {}
+func (Stated) event()      {}
 
 // Effect is what must be done now.
 type Effect interface{ effect() }

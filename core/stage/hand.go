@@ -21,6 +21,12 @@ func (m *Machine) byHand(e Event) []Effect {
 		}
 	case Noted:
 		return []Effect{NewMark(e.T, record.MarkNote, e.By+": "+e.Text)}
+	case Stated:
+		words := e.State + ", said by " + e.By
+		if late := e.T - e.At; late > 0 {
+			words += quantity.Sprintf(" %.3g s later", late)
+		}
+		return []Effect{MarkAbout(e.T, record.MarkState, words, record.State{State: e.State, At: e.At})}
 	case Paused:
 		return m.onPause(e)
 	case Resumed:
