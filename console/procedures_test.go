@@ -113,7 +113,10 @@ stages:
 		Click("[data-test=pause]"), Visible("[data-test=resume]"), Click("[data-test=note]"),
 		Visible("input[name=note]"), Type("input[name=note]", "fog comes up\r"),
 		Until(`document.body.textContent.includes('fog comes up')`), Click("[data-test=resume]"),
-		Visible("[data-test=pause]"),
+		Visible("[data-test=pause]"), Click("[data-test=state]"), Visible("input[name=state]"),
+		Type("input[name=state]", "listens\r"), Visible("[data-test=state-listens]"),
+		Until(`document.body.textContent.includes('listens, said by')`), Click("[data-test=state]"),
+		Gone("input[name=state]"),
 		Click("[data-test=skip]"), Visible("[data-test=confirm-skip]"), Click("[data-test=confirm-skip]"),
 		Visible("[data-test=ended]"))
 	doc := h.Ended(run)

@@ -114,6 +114,7 @@ const notes = computed(() =>
         'bench',
         'hand',
         'note',
+        'state',
         'answer',
         'signal',
         'end',

@@ -9,8 +9,10 @@ import ProblemNote from '../parts/ProblemNote.vue'
 
 // What people do to a run while it goes on. Guards are watched whatever is done here.
 const props = defineProps<{ bay: Bay; disabled: boolean }>()
-const open = ref<'' | 'note' | 'extend' | 'skip' | 'adjust'>('')
+const open = ref<'' | 'note' | 'state' | 'extend' | 'skip' | 'adjust'>('')
 const note = ref('')
+const state = ref('')
+const states = ref<string[]>([]) // that were said here, to be said again with one press
 const minutes = ref('10')
 const values = ref<Record<string, string>>({})
 const can = computed(() => props.bay.progress?.can ?? [])
@@ -25,6 +27,11 @@ async function act(i: Intervention) {
   const asked = open.value
   if (!(await doing.run(i))) return
   if (i.do === 'note') note.value = ''
+  if (i.do === 'label') {
+    if (i.text && !states.value.includes(i.text)) states.value.push(i.text)
+    state.value = ''
+    return // the next one is not far
+  }
   if (open.value === asked) open.value = '' // something else may have been opened meanwhile
 }
 const toggle = (what: typeof open.value) => {
@@ -57,6 +64,7 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('âˆ
         >Go on</v-btn
       >
       <v-btn size="small" data-test="note" :disabled="disabled" @click="toggle('note')">Note</v-btn>
+      <v-btn size="small" data-test="state" :disabled="disabled" @click="toggle('state')">State</v-btn>
       <v-btn
         v-if="can.includes('extend')"
         size="small"
@@ -81,6 +89,26 @@ const parsed = computed(() => Number(minutes.value.replace(',', '.').replace('âˆ
     <form v-if="open === 'note'" class="row" @submit.prevent="act({ do: 'note', text: note })">
       <v-text-field v-model="note" v-focus label="Note at this instant" density="compact" hide-details name="note" />
       <v-btn type="submit" size="small" :disabled="!note.trim()">Write</v-btn>
+    </form>
+    <form v-if="open === 'state'" class="row" @submit.prevent="act({ do: 'label', text: state })">
+      <v-btn
+        v-for="s in states"
+        :key="s"
+        size="small"
+        :data-test="`state-${s}`"
+        :disabled="doing.busy.value"
+        @click="act({ do: 'label', text: s })"
+        >{{ s }}</v-btn
+      >
+      <v-text-field
+        v-model="state"
+        v-focus
+        label="The unit is from now on in the state"
+        density="compact"
+        hide-details
+        name="state"
+      />
+      <v-btn type="submit" size="small" :disabled="!state.trim()">Say so</v-btn>
     </form>
     <form v-if="open === 'extend'" class="row" @submit.prevent="act({ do: 'extend', seconds: parsed })">
       <v-text-field
