@@ -66,6 +66,9 @@ func TestEveryDocumentedParameterIsHeard(t *testing.T) {
 				"short", "{capture}", "0", "{lot}", "L-1", "{serial}", "TN-1",
 				"{attachment}", "1").Replace(path)
 			for _, p := range o.Parameters {
+				if strings.HasSuffix(path, "/wiring") {
+					continue // the run has no scan; which of several is drawn has a test of its own
+				}
 				if p.In != "query" {
 					continue
 				}

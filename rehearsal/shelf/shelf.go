@@ -142,7 +142,7 @@ func Shown(result *rehearsal.Result, program *procedure.Program) api.Rehearsal {
 		Procedure: program.Name, Ending: string(result.Ending), Reason: result.Reason, Outcome: string(result.Outcome()),
 		Duration: result.Duration,
 		Energy:   result.Energy / 3600, Heat: result.Heat / 3600, Marks: result.Marks, Figures: result.Figures,
-		T: []float64{},
+		T: []float64{}, Columns: []api.Column{}, Values: [][]*float64{},
 	}
 	if !math.IsInf(result.Hottest, 0) {
 		r.Hottest = &result.Hottest
