@@ -56,7 +56,7 @@ func texts(folder string) []string {
 var faulty = map[string]string{"TN-2213": "weak-regulation", "TN-2217": "low-efficiency", "TN-2219": "dead",
 	"TN-2220": "poor-damping", "DN-604": "weak-coupling", "PT-702": "latching", LateCharger: "late", "PT-704": "hiccup",
 	HotSupply: "hot-bar", "KW-803": "weak-module", "FU-903": "cracked-cell", "SK-1003": "early-avalanche",
-	"CM-1103": "shorted-turn", "CM-1303": "punctured", "PF-1203": "wide-dead-zone",
+	"CM-1103": "shorted-turn", "CM-1303": "punctured", "PF-1203": "wide-dead-zone", "LL-1403": "swapped",
 	SleepyPack: "sleepy", CollapsingPack: "collapsing", ShortPack: "short-of-cells", OtherPack: "other-chemistry"}
 
 // Packs of the scenario that are not as they should be: one lay for years, one has a bad cell, and two are not

@@ -141,8 +141,9 @@ func (s *simulated) runAll(all []shown) (map[string]string, error) {
 	return byName, errors.Join(errs...)
 }
 
-// machines pictures panels, devices, machines and drives on one picture: two panels laid over each other, a device that
-// breaks down, readings that a person took, a hot resistance, a motor at rest, and the response of a thruster.
+// machines pictures panels, devices, machines, harnesses and drives on one picture: two panels laid over each other, a
+// device that breaks down, readings that a person took, a hot resistance, two wires of a lead that are swapped, and the
+// response of a thruster.
 func machines(ctx context.Context, parts string) error {
 	quick, err := startSimulated(parts, "quick", "panel,high-voltage,machine,thrust-stand", "1", "nameplate fulmar",
 		"nameplate skua", "nameplate cormorant", "nameplate puffin", "procedure fulmar-sweep", "procedure skua-blocking",
@@ -184,23 +185,24 @@ func machines(ctx context.Context, parts string) error {
 		return err
 	}
 	quick.stop()
-	slow, err := startSimulated(parts, "slow", "machine,insulation", "120", "nameplate cormorant",
-		"procedure cormorant-type", "procedure cormorant-insulation")
+	slow, err := startSimulated(parts, "slow", "machine,harness", "120", "nameplate cormorant",
+		"procedure cormorant-type", "nameplate lantern-lead", "procedure lantern-lead-wiring")
 	if err != nil {
 		return err
 	}
 	defer slow.stop()
 	warm, err := slow.runAll([]shown{{name: "hot", procedure: "cormorant-type", bay: "bay1", serial: "CM-1101"},
-		{name: "rest", procedure: "cormorant-insulation", bay: "bay2", serial: "CM-1301"}})
+		{name: "wiring", procedure: "lantern-lead-wiring", bay: "bay2", serial: "LL-1403"}})
 	if err != nil {
 		return err
 	}
 	if err := each(ctx, []chromium.Action{chromium.SignIn(slow.url, name, password), theme("light"),
-		at(slow, warm["rest"]), chromium.Visible(`[data-test=figures]`), hold(time.Second), part("rest"),
+		at(slow, warm["wiring"]), chromium.Visible(`[data-test=wiring]`), hold(time.Second), under("[data-test=wiring]"),
+		hold(time.Second), part("wiring"),
 		at(slow, warm["hot"]), chromium.Visible(`.pictures canvas`), hold(time.Second), under(".pictures"),
 		hold(time.Second), part("hot")}); err != nil {
 		return err
 	}
-	return beside(ctx, parts, "machines.png", []string{"panels", "breakdown", "rows", "hot", "rest", "thrust"},
+	return beside(ctx, parts, "machines.png", []string{"panels", "breakdown", "rows", "hot", "wiring", "thrust"},
 		"height:520px", 2516, 1056)
 }
