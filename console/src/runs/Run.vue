@@ -122,6 +122,7 @@ const spots = computed(() => {
 })
 // The last scan of a harness, as far as it says how that is joined.
 const scanned = computed(() => (doc.value?.marks ?? []).findLast((m) => m.about?.is === 'scanned'))
+const undrawn = ref(false) // it cannot be judged, as its label says
 const maps = computed(() => (doc.value?.figures ?? []).filter((f) => f.id === 'efficiency-map' && f.table))
 const marks = computed(() =>
   (doc.value?.marks ?? []).filter((m) => !['command', 'point-done', 'stage-end'].includes(m.kind)),
@@ -284,7 +285,7 @@ const part = computed<[number | undefined, number | undefined]>(() => view.value
       <RowsTable v-if="rows.length" :points="rows" />
       <div v-if="scanned" class="panel wiring" data-test="wiring">
         <h2>Wiring</h2>
-        <img :src="api.wiringURL(doc.id)" :alt="scanned.label" />
+        <img v-if="!undrawn" :src="api.wiringURL(doc.id)" :alt="scanned.label" @error="undrawn = true" />
         <p class="muted">{{ scanned.label }}</p>
       </div>
       <div v-if="doc.played?.length" class="pictures">
