@@ -175,26 +175,3 @@ func TestAScanIsKeptAsItWasRead(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &back))
 	assert.Equal(t, s, back)
 }
-
-// A harness of 128 pins, every pair read.
-func BenchmarkJudge(b *testing.B) {
-	var pins []string
-	var nets []wiring.Net
-	for k := range 64 {
-		net := wiring.Net{fmt.Sprintf("A%d", k), fmt.Sprintf("B%d", k)}
-		nets, pins = append(nets, net), append(pins, net...)
-	}
-	s := wiring.Scan{Pins: pins, Nets: nets, Limits: usual, Range: 100e6}
-	for _, p := range wiring.All(len(pins)) {
-		ohms := beyond
-		if p[0]/2 == p[1]/2 && p[0] > 3 {
-			ohms = 0.1
-		}
-		s.Pairs = append(s.Pairs, wiring.Pair{A: p[0], B: p[1], Ohms: ohms})
-	}
-	for b.Loop() {
-		if _, err := s.Judge(); err != nil {
-			b.Fatal(err)
-		}
-	}
-}
