@@ -136,10 +136,10 @@ func TestAxesEndAtRoundNumbers(t *testing.T) {
 }
 
 func TestTheEndOfARunIsRecognised(t *testing.T) {
-	assert.True(t, endOf(t.Context(), nil, event(t, api.EventRun, api.RunSummary{ID: "01A", State: "done"}), "01A"))
-	assert.False(t, endOf(t.Context(), nil, event(t, api.EventRun, api.RunSummary{ID: "01A", State: "live"}), "01A"))
-	assert.False(t, endOf(t.Context(), nil, event(t, api.EventRun, api.RunSummary{ID: "01B", State: "done"}), "01A"))
-	assert.False(t, endOf(t.Context(), nil, event(t, api.EventRun, api.RunSummary{ID: "01A", State: "done"}), ""))
+	assert.True(t, endOf(event(t, api.EventRun, api.RunSummary{ID: "01A", State: "done"}), "01A"))
+	assert.False(t, endOf(event(t, api.EventRun, api.RunSummary{ID: "01A", State: "live"}), "01A"))
+	assert.False(t, endOf(event(t, api.EventRun, api.RunSummary{ID: "01B", State: "done"}), "01A"))
+	assert.False(t, endOf(event(t, api.EventRun, api.RunSummary{ID: "01A", State: "done"}), ""))
 }
 
 func TestExitCodesOfOutcomes(t *testing.T) {

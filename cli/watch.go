@@ -63,6 +63,8 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 	}
 	v := newView(bayNow)
 	v.less = a.less
+	ctx, cancel := untilEnded(ctx, cl, bay, run)
+	defer cancel()
 	out, isFile := a.out.(*os.File)
 	if !isFile || !term.IsTerminal(int(out.Fd())) || a.json {
 		return a.watchLines(ctx, cl, bay, run, v)
@@ -70,8 +72,6 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 	if bayNow.Run != nil && bayNow.State == api.BayLive {
 		v.backfill(ctx, cl)
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
 	v.reply = func(text string) error {
 		_, err := cl.Intervene(ctx, bay, api.Intervention{Do: api.DoAnswer, Text: text})
 		return err
@@ -80,7 +80,7 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 	go func() {
 		err := cl.Live(ctx, bay, 0, func(e client.Event) error {
 			program.Send(e)
-			if endOf(ctx, cl, e, run) {
+			if endOf(e, run) {
 				return errEnded
 			}
 			return nil
@@ -106,21 +106,36 @@ func (a *app) watchBay(ctx context.Context, cl *client.Client, bay, run string) 
 
 var errEnded = errors.New("ended")
 
-// endOf tells whether an event says that the run ended, or that it is no longer in the bay: one that takes a moment has
-// ended before anybody listens.
-func endOf(ctx context.Context, cl *client.Client, e client.Event, run string) bool {
+// endOf tells whether an event says that the run ended.
+func endOf(e client.Event, run string) bool {
 	var r api.RunSummary
-	var b api.Bay
-	switch {
-	case run == "":
-		return false
-	case e.Kind == api.EventRun && e.Into(&r) == nil:
-		return r.ID == run && r.State != "live"
-	case e.Kind == api.EventBay && e.Into(&b) == nil && (b.Run == nil || b.Run.ID != run):
-		doc, err := cl.Run(ctx, run)
-		return err == nil && doc.State != "live"
-	}
-	return false
+	return run != "" && e.Kind == api.EventRun && e.Into(&r) == nil && r.ID == run && r.State != "live"
+}
+
+// looksEvery is how often it is looked whether a run is still in its bay.
+const looksEvery = 500 * time.Millisecond
+
+// untilEnded gives a context that ends with the run, with errEnded as its cause: one that takes a moment has ended
+// before anybody listens, and then no event tells it.
+func untilEnded(ctx context.Context, cl *client.Client, bay, run string) (context.Context, context.CancelFunc) {
+	ctx, end := context.WithCancelCause(ctx)
+	go func() {
+		for run != "" {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(looksEvery):
+			}
+			if b, err := cl.Bay(ctx, bay); err != nil || b.Run != nil && b.Run.ID == run && b.Run.State == "live" {
+				continue
+			}
+			if doc, err := cl.Run(ctx, run); err == nil && doc.State != "live" {
+				end(errEnded)
+				return
+			}
+		}
+	}()
+	return ctx, func() { end(nil) }
 }
 
 // watchLines prints a line a second, or a JSON document an event with --json.
@@ -148,7 +163,7 @@ func (a *app) watchLines(ctx context.Context, cl *client.Client, bay, run string
 			last = time.Now()
 			fmt.Fprintln(a.out, v.line())
 		}
-		if endOf(ctx, cl, e, run) {
+		if endOf(e, run) {
 			return errEnded
 		}
 		return nil
@@ -159,7 +174,7 @@ func (a *app) watchLines(ctx context.Context, cl *client.Client, bay, run string
 			fmt.Fprintln(a.err, "usher: connected again; nothing was missed")
 		}
 	})
-	if errors.Is(err, errEnded) {
+	if errors.Is(err, errEnded) || errors.Is(context.Cause(ctx), errEnded) {
 		return nil
 	}
 	return err
