@@ -6,6 +6,7 @@ import (
 
 	"usherbench/core/kinds"
 	"usherbench/core/stage"
+	"usherbench/engine/outputs"
 )
 
 // scan has a harness scanned beside the run; what was read comes back to it.
@@ -19,7 +20,7 @@ func (r *liveRun) scan(e stage.Scan) {
 		told := captureEvent{}
 		if x == nil {
 			told.event = stage.Failed{Reason: "the bay has no seat " + e.Seat}
-		} else if ohms, most, err := x.First().Scan(ctx, e.Pairs); err != nil {
+		} else if ohms, most, err := r.bay.engine.scanInTurn(ctx, x.First(), e.Pairs); err != nil {
 			told.event = stage.Failed{Reason: err.Error()}
 		} else {
 			told.event = stage.Scanned{Shot: e.Shot, Ohms: ohms, Range: most}
@@ -29,6 +30,17 @@ func (r *liveRun) scan(e stage.Scan) {
 		case <-ctx.Done(): // nobody waits for it any longer
 		}
 	})
+}
+
+// scanInTurn scans while no other bay does with the same instrument: what is chosen is read with the next message.
+func (e *Engine) scanInTurn(ctx context.Context, m *outputs.Member, pairs [][2]int) (ohms []float64, most float64,
+	err error) {
+	turn := e.turns.of(m.Name)
+	if err := turn.take(ctx, false); err != nil {
+		return nil, 0, err
+	}
+	defer turn.giveUp()
+	return m.Scan(ctx, pairs)
 }
 
 // scans checks that the pins of a harness have terminals that they can be plugged into.

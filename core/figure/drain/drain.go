@@ -22,7 +22,7 @@ var Figures = []figure.Definition{
 	ofState("state-mean-current", "Mean current in a state", "A", meanCurrent),
 	{ID: "current-percentile", Title: "Percentile of the current", Unit: "A", Least: math.Inf(-1), Most: math.Inf(1),
 		AllSides: true, Args: []figure.Arg{share}, Formula: percentile},
-	profiled("profile-mean-current", "Mean current of a profile", "A", profileMean),
+	profiled("profile-mean-current", "Mean current of a profile", "A", profile),
 	profiled("battery-life-estimate", "Estimated life of a battery", "h", life, capacity, usable, fades),
 }
 
@@ -168,8 +168,8 @@ func percentile(rec *record.Record, req figure.Request) (figure.Result, error) {
 	return r, nil
 }
 
-// profile gives the mean current of a profile of use: of how long the device is in each state, as is asked or as it was
-// recorded.
+// profile is the mean current of a profile of use, Σ(I·T)/ΣT: of how long the device is in each state, as is asked
+// or as it was recorded.
 func profile(rec *record.Record, req figure.Request) (r figure.Result, err error) {
 	times := req.Profile
 	if len(times) == 0 {
@@ -210,11 +210,6 @@ func profile(rec *record.Record, req figure.Request) (r figure.Result, err error
 	return r, nil
 }
 
-// profileMean is Σ(I·T)/ΣT over the states of a profile.
-func profileMean(rec *record.Record, req figure.Request) (figure.Result, error) {
-	return profile(rec, req)
-}
-
 // life is how long a battery lasts: d·C/(I + σ·C/8760 h). Capacity and share rule its uncertainty and are not known,
 // so that it is an estimate.
 func life(rec *record.Record, req figure.Request) (figure.Result, error) {
@@ -230,14 +225,12 @@ func life(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if err != nil {
 		return r, err
 	}
-	hours := func(amps float64) float64 {
-		return req.Args[usable.Name] * c / (amps + req.Args[fades.Name]*c/(perYear*hour)) / hour
-	}
-	mean, u := r.Value, r.U
-	if mean+req.Args[fades.Name]*c/(perYear*hour) <= 0 {
+	taken := r.Value + req.Args[fades.Name]*c/(perYear*hour) // with what the battery loses by itself
+	if taken <= 0 {
 		return r, record.Because(record.ZeroDivisor, "nothing is taken")
 	}
-	r.Value, r.U = hours(mean), math.Abs(hours(mean+u)-hours(mean-u))/2
+	r.Value, r.U = req.Args[usable.Name]*c/taken/hour, r.U/taken
+	r.U *= r.Value
 	r.Remarks = record.AddRemark(r.Remarks, "an estimate")
 	return r, nil
 }
