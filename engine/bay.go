@@ -218,7 +218,7 @@ func (b *Bay) Status() api.Bay {
 		s.Held = b.latch
 	}
 	for i, column := range b.sampler.Columns {
-		s.Readings[column] = trace.InUnit(column, b.values[i])
+		s.Readings[column] = trace.InUnit(trace.UnitOf(column), b.values[i])
 	}
 	return s
 }

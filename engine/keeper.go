@@ -207,11 +207,14 @@ func (b *framesBatch) take(bay, run string, columns trace.Columns) api.Frames {
 	stride := (len(b.frames) + mostFrames - 1) / mostFrames
 	out := api.Frames{Bay: bay, Run: run, Columns: columns, T: []float64{}, Values: make([][]*float64, len(columns))}
 	// Counted from the end, so that the newest frame is always among them.
-	for k := (len(b.frames) - 1) % max(stride, 1); k < len(b.frames); k += stride {
-		f := b.frames[k]
-		out.T = append(out.T, f.T)
-		for i, column := range columns {
-			out.Values[i] = append(out.Values[i], trace.InUnit(column, f.Values[i]))
+	first := (len(b.frames) - 1) % max(stride, 1)
+	for k := first; k < len(b.frames); k += stride {
+		out.T = append(out.T, b.frames[k].T)
+	}
+	for i, column := range columns {
+		unit := trace.UnitOf(column)
+		for k := first; k < len(b.frames); k += stride {
+			out.Values[i] = append(out.Values[i], trace.InUnit(unit, b.frames[k].Values[i]))
 		}
 	}
 	b.frames, b.sent = b.frames[:0], time.Now()

@@ -405,7 +405,7 @@ func settled(t *testing.T, h *servicetest.House, run api.RunSummary) {
 		require.NoError(t, err)
 		require.Equal(t, "live", doc.State, doc.Reason)
 		return time.Since(doc.StartedAt) > 550*time.Millisecond && on(t, h)
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 20*time.Second, 100*time.Millisecond)
 }
 
 func startBroken(t *testing.T, h *servicetest.House, i *simbench.Instrument, fault simbench.InstrumentFault,

@@ -39,7 +39,7 @@ var (
 	watts  = Parts{Phases: Summed, Sides: true, Harmonics: true}
 	powers = Parts{Phases: Summed}
 	ratios = Parts{Phases: Apart}
-	places = Parts{Places: true}
+	slots  = Parts{Places: true}
 )
 
 // The table, in the order in which people read the quantities of a seat. To add a quantity add its row.
@@ -92,7 +92,7 @@ var table = []Kind{
 	{Name: "unlocked", Unit: Unit{"", Number, 1}, Title: "Interlock open", Colour: "muted", State: true},
 	// What a charger offers in each of its places: the source object of IEC 62680-1-2 as a number, 0 where it offers
 	// nothing. position is the place of the contract in force, 0 while there is none; set, it asks for that place.
-	{Name: "offer", Unit: Unit{"", Number, 1}, Title: "Source object", Parts: places, Colour: "muted", Read: true},
+	{Name: "offer", Unit: Unit{"", Number, 1}, Title: "Source object", Parts: slots, Colour: "muted", Read: true},
 	{Name: "position", Unit: Unit{"", Number, 1}, Title: "Contract", Colour: "muted", Read: true, Set: true, Whole: true},
 	{Name: "refused", Unit: Unit{"", Number, 1}, Title: "Refused", Colour: "muted", State: true},
 }
@@ -136,12 +136,29 @@ func KindOf(name string) (Kind, bool) {
 	return part.of(whole), ok
 }
 
+// places are the rows of the table by their names.
+var places = func() map[string]int {
+	rows := make(map[string]int, len(table))
+	for i, k := range table {
+		rows[k.Name] = i
+	}
+	return rows
+}()
+
 func find(name string) (Kind, bool) {
-	i := slices.IndexFunc(table, func(k Kind) bool { return k.Name == name })
-	if i < 0 {
+	i, ok := places[name]
+	if !ok {
 		return Kind{}, false
 	}
 	return table[i], true
+}
+
+// PlaceOf is where people read a quantity, or a part of one, among those of a seat; −1 for what is none.
+func PlaceOf(name string) int {
+	if i, ok := places[WholeOf(name)]; ok {
+		return i
+	}
+	return -1
 }
 
 // KindOfColumn looks up the quantity of a run by its full name: "source.volts".

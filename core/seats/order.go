@@ -2,7 +2,6 @@ package seats
 
 import (
 	"cmp"
-	"slices"
 	"strings"
 
 	"usherbench/core/quantity"
@@ -86,9 +85,6 @@ func CompareColumns(a, b string) int {
 	seatB, quantityB, _ := strings.Cut(b, ".")
 	kindA, _ := KindOf(seatA)
 	kindB, _ := KindOf(seatB)
-	place := func(name string) int {
-		return slices.IndexFunc(quantity.Kinds(), func(k quantity.Kind) bool { return k.Name == quantity.WholeOf(name) })
-	}
-	return cmp.Or(ShownBefore(kindA, kindB), strings.Compare(seatA, seatB), place(quantityA)-place(quantityB),
-		strings.Compare(quantityA, quantityB))
+	return cmp.Or(ShownBefore(kindA, kindB), strings.Compare(seatA, seatB),
+		quantity.PlaceOf(quantityA)-quantity.PlaceOf(quantityB), strings.Compare(quantityA, quantityB))
 }

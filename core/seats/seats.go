@@ -215,12 +215,21 @@ var kinds = []Kind{
 // KindOf tells the kind of a seat from its name: "source" and "source2" are sources.
 func KindOf(name string) (Kind, bool) {
 	word := strings.TrimRight(name, "0123456789")
-	i := slices.IndexFunc(kinds, func(k Kind) bool { return k.Name == word })
-	if i < 0 {
+	i, ok := places[word]
+	if !ok {
 		return Kind{}, false
 	}
 	return kinds[i], true
 }
+
+// places are where the kinds stand in their list, by name.
+var places = func() map[string]int {
+	at := make(map[string]int, len(kinds))
+	for i, k := range kinds {
+		at[k.Name] = i
+	}
+	return at
+}()
 
 // All lists the kinds of seats, in the order in which their volts are taken for those at the unit's terminals.
 func All() []Kind { return slices.Clone(kinds) }

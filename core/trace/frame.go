@@ -192,11 +192,11 @@ func UnitOf(column string) quantity.Unit {
 	return quantity.Unit{Factor: 1}
 }
 
-// InUnit is a value, in SI, in the column's unit; nil if it is missing.
-func InUnit(column string, x float64) *float64 {
+// InUnit is a value, in SI, in a column's unit; nil if it is missing.
+func InUnit(unit quantity.Unit, x float64) *float64 {
 	if math.IsNaN(x) || math.IsInf(x, 0) {
 		return nil
 	}
-	x /= UnitOf(column).Factor
+	x /= unit.Factor
 	return &x
 }

@@ -156,11 +156,11 @@ func Shown(result *rehearsal.Result, program *procedure.Program) api.Rehearsal {
 		r.T = append(r.T, result.T[k])
 	}
 	for i, column := range result.Columns {
-		values := make([]*float64, len(keep))
+		values, unit := make([]*float64, len(keep)), trace.UnitOf(column)
 		for n, k := range keep {
-			values[n] = trace.InUnit(column, result.Values[i][k])
+			values[n] = trace.InUnit(unit, result.Values[i][k])
 		}
-		r.Columns = append(r.Columns, api.Column{Name: column, Unit: trace.UnitOf(column).Symbol})
+		r.Columns = append(r.Columns, api.Column{Name: column, Unit: unit.Symbol})
 		r.Values = append(r.Values, values)
 	}
 	return r
