@@ -8,14 +8,13 @@ import (
 	"math"
 	"strconv"
 	"strings"
-	"unicode"
-	"unicode/utf8"
 
 	"usherbench/api"
 	"usherbench/core/document"
 	"usherbench/core/kinds"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/stage"
 	"usherbench/store"
 )
@@ -146,22 +145,11 @@ func (r *liveRun) intervene(by string, i api.Intervention, pictured bool) error 
 	return nil
 }
 
-// isStateName tells whether a state of a unit can be called so. It is no pattern: one of these letters with a count
-// would cost every command a good part of its start.
-func isStateName(name string) bool {
-	for i, c := range name {
-		if !unicode.IsLetter(c) && !unicode.IsNumber(c) && (i == 0 || !strings.ContainsRune(" _-", c)) {
-			return false
-		}
-	}
-	return name != "" && utf8.RuneCountInString(name) <= 50
-}
-
 // label notes in which state the unit is, now or since a while by the clock of who says so.
 func (r *liveRun) label(by string, t float64, i api.Intervention, refuse func(string, ...any) error) error {
 	state := strings.TrimSpace(i.Text)
-	if !isStateName(state) {
-		return refuse("a state is called by 1 to 50 letters, digits, spaces, hyphens and underscores")
+	if err := record.CheckState(state); err != nil {
+		return refuse("%s", err)
 	}
 	at := t
 	if i.At != nil {

@@ -110,6 +110,8 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		serial = "CM-1101"
 	case strings.HasPrefix(r.name, "puffin"):
 		serial = "PF-1202"
+	case strings.HasPrefix(r.name, "teal"):
+		serial = "TL-1501"
 	case strings.HasPrefix(r.name, "dunlin"):
 		serial = "DN-601"
 	}
@@ -156,7 +158,8 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay2", "tern-buoy-day", nil}}},
 		{1, []simbench.Layout{simbench.Panel, simbench.HighVoltage}, []ready{{"bay1", "fulmar-sweep", nil},
 			{"bay1", "fulmar-table", nil}, {"bay2", "skua-blocking", nil}}},
-		{60, []simbench.Layout{simbench.HighVoltage}, []ready{{"bay1", "skua-insulation", nil}}},
+		{60, []simbench.Layout{simbench.HighVoltage, simbench.Drain}, []ready{{"bay1", "skua-insulation", nil},
+			{"bay2", "teal-hour", nil}}},
 		{1, []simbench.Layout{simbench.Machine, simbench.ThrustStand}, []ready{{"bay1", "cormorant-routine", nil},
 			{"bay2", "puffin-thrust", nil}}},
 		{2, []simbench.Layout{simbench.Machine}, []ready{{"bay1", "cormorant-torque", nil}}},

@@ -70,7 +70,7 @@ func standIns() []standIn {
 	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
 		thermometerKind, scopeKind, acSourceKind, gridMeterKind, sinkKind, feederKind, acLoadKind, bypassKind,
 		threePhaseMeter, sourceMeterKind, lightKind, brakeKind, ohmsKind, driveKind, forceKind,
-		vibrationKind, climateKind, crosspointKind}
+		vibrationKind, climateKind, crosspointKind, drainMeterKind}
 }
 
 // Faults lists the faults that the instrument can have.

@@ -296,6 +296,18 @@ func (f *fixture) taken(from, to float64) float64 {
 	return o.Line.Watts() * (to - from)
 }
 
+// drawn is the charge that the unit has taken of its line by now, A·s; ok is false where it cannot say.
+func (f *fixture) drawn() (charge float64, ok bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.now()
+	unit, ok := f.unit.(plant.Counting)
+	if !ok {
+		return 0, false
+	}
+	return unit.Drawn(f.clock.now()), true
+}
+
 func (f *fixture) operating() plant.Operating {
 	if f == nil {
 		return plant.Operating{Celsius: plant.Ambient}

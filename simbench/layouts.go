@@ -35,6 +35,7 @@ const (
 	ThrustStand  Layout = "thrust-stand"
 	Insulation   Layout = "insulation"
 	Harness      Layout = "harness"
+	Drain        Layout = "drain"
 )
 
 // plan is a layout as data.
@@ -131,6 +132,9 @@ func layouts() []plan {
 				(*Bench).addRoom)},
 		{name: Harness, about: "a crosspoint with an ohmmeter at a harness", unit: "lantern-lead", serial: "LL", first: 1401,
 			standIns: join((*Bench).addCrosspoint)},
+		{name: Drain, about: "a source that counts what it gives, from microamperes on, and a scope at a device that lives " +
+			"on a battery", unit: "teal", serial: "TL", first: 1501,
+			standIns: join((*Bench).addDrainMeter, (*Bench).addScope)},
 		{name: ThrustStand, about: "a supply and a drive at a thruster, and a sensor of its force", unit: "puffin",
 			serial: "PF", first: 1201, standIns: join((*Bench).addSupply, (*Bench).addDrive, (*Bench).addForce)},
 	}

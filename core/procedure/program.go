@@ -175,6 +175,8 @@ type Stage struct {
 	// Locals are parameters that have a value of their own here.
 	Locals map[string]quantity.Quantity
 	Note   string
+	// State is that in which the unit is from the stage on; empty: as it was.
+	State  string
 	goesTo string // name of the stage of Goto
 	at     document.Node
 }

@@ -8,6 +8,7 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/seats"
 )
 
@@ -76,7 +77,7 @@ func (r *Reader) readStages(n document.Node) {
 // Common is a stage while it is read, with the nodes of the keys that every stage may have.
 type Common struct {
 	Stage
-	until, within, otherwise, tries, record, guards, stages, otherwiseStages, with document.Node
+	until, within, otherwise, tries, record, guards, stages, otherwiseStages, with, state document.Node
 }
 
 func (r *Reader) readStage(n document.Node) {
@@ -124,7 +125,7 @@ func (r *Reader) readKeys(c *Common, n document.Node) (kind Kind, what document.
 			}
 		},
 		"note":  func(n document.Node) { c.Note = n.Text() },
-		"until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries),
+		"state": keep(&c.state), "until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries),
 		"record": keep(&c.record), "guards": keep(&c.guards), "stages": keep(&c.stages),
 		"otherwise": keep(&c.otherwiseStages), "with": keep(&c.with),
 	}
@@ -165,6 +166,15 @@ func (r *Reader) readCommon(c *Common, kind Kind) {
 		refuse(c.tries, "tries", "there is nothing that it could fail to reach")
 	} else {
 		r.Within(c, c.within)
+	}
+	if c.state.Present() {
+		c.State = c.state.Text()
+		if err := record.CheckState(c.State); err != nil {
+			c.state.Fail("%s", err)
+		}
+	}
+	if slices.ContainsFunc(flowKinds(), func(k Kind) bool { return k.Word == kind.Word }) {
+		refuse(c.state, "state", "it belongs to the stages in it")
 	}
 	if kind.Word != "use" {
 		refuse(c.with, "with", "it belongs to use")

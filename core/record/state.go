@@ -2,8 +2,12 @@ package record
 
 import (
 	"cmp"
+	"errors"
 	"math"
 	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // State is what the unit does from an instant on, to the next state: it sleeps, it transmits. A person says so, or a
@@ -15,6 +19,21 @@ type State struct {
 }
 
 func (State) is() string { return "state" }
+
+// CheckState refuses a name by which a state of a unit cannot be called. It goes by no pattern: one of these letters
+// with a count would cost every command a good part of its start.
+func CheckState(name string) error {
+	bad := errors.New("a state is called by 1 to 50 letters, digits, spaces, hyphens and underscores")
+	for i, c := range name {
+		if !unicode.IsLetter(c) && !unicode.IsNumber(c) && (i == 0 || !strings.ContainsRune(" _-", c)) {
+			return bad
+		}
+	}
+	if name == "" || utf8.RuneCountInString(name) > 50 {
+		return bad
+	}
+	return nil
+}
 
 // States are those in which somebody said that the unit was, each once, as they came.
 func (rec *Record) States() (names []string) {
@@ -62,25 +81,4 @@ func (rec *Record) Visits(state, stage string) (visits []Visit, err error) {
 		return nil, Because(NoMark, "nobody has said that the unit was in the state %q", state)
 	}
 	return visits, nil
-}
-
-// Visited reads a column in a visit, to its very ends: between the readings around a mark it is a straight line.
-func (rec *Record) Visited(column string, v Visit) (m Measured, err error) {
-	if m, err = rec.Measured(column, v.T0, v.T1); err != nil {
-		return m, err
-	}
-	pad := 2 * usualInterval(m.T)
-	around, err := rec.Trace(column, v.T0-pad, v.T1+pad)
-	if err != nil {
-		return m, CodeOf(err, column)
-	}
-	if exact, err := around.Present().Window(v.T0, v.T1); err == nil {
-		mean, err := exact.Mean()
-		if err != nil {
-			return m, CodeOf(err, column)
-		}
-		m.Series = exact
-		m.Mean.Value = mean
-	}
-	return m, nil
 }

@@ -65,6 +65,13 @@ type Integrating interface {
 	Taken(from, to float64) float64
 }
 
+// Counting is a unit that can say exactly which charge it has taken of its line.
+type Counting interface {
+	Unit
+	// Drawn is all that it has taken by the time t, s, at which At was called last, or later; A·s.
+	Drawn(t float64) float64
+}
+
 // Type is one type of unit: a known one by its name, or what is made of the ratings of any unit of a kind.
 type Type struct {
 	// Name of a known unit; empty: the type makes units of Kind from their ratings.

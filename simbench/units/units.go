@@ -16,6 +16,7 @@ import (
 	"usherbench/simbench/plant/motor"
 	"usherbench/simbench/plant/panel"
 	"usherbench/simbench/plant/port"
+	"usherbench/simbench/plant/portable"
 	"usherbench/simbench/plant/thruster"
 )
 
@@ -23,7 +24,7 @@ import (
 func Types() []plant.Type {
 	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types(),
 		backup.Types(), panel.Types(), device.Types(), motor.Types(),
-		thruster.Types(), harness.Types())
+		thruster.Types(), harness.Types(), portable.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

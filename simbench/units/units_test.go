@@ -28,6 +28,7 @@ var ratings = map[string]map[string]float64{
 	"motor":          {"rated_power": 2200, "poles": 4},
 	"thruster":       {"rated_force": 600},
 	"harness":        {"ways": 9},
+	"portable":       {"rated_volts": 3.6},
 	"back-up supply": {"modules": 2, "nominal_line": 230},
 }
 
@@ -135,10 +136,10 @@ func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err,
 		`there is no plant "ternn"; known: cormorant, dunlin, eider, fulmar, gannet, gannet-bank, gannet-cell, `+
-			`kittiwake, lantern-lead, petrel, puffin, skua, tern`)
+			`kittiwake, lantern-lead, petrel, puffin, skua, teal, tern`)
 	_, err = Model{Kind: "kettle"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err, `there is no plant for a unit of kind "kettle"; `+
-		`known kinds: adapter, back-up supply, battery, converter, device, harness, motor, panel, thruster`)
+		`known kinds: adapter, back-up supply, battery, converter, device, harness, motor, panel, portable, thruster`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
 	assert.ErrorContains(t, err, "state both")
 }

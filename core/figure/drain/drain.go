@@ -81,41 +81,42 @@ func drawn(rec *record.Record, req figure.Request, of func(charge, seconds float
 	if err != nil {
 		return figure.Result{}, err
 	}
-	var times []float64
-	var readings []uncertainty.Reading
+	var parts []record.Drawn
+	var inputs []uncertainty.Reading
 	r, stated, total := figure.Result{}, true, 0.0
 	for _, v := range all {
-		m, err := rec.Visited(columnOf(req), v)
+		d, err := rec.Drawn(columnOf(req), v)
 		if why := record.ReasonOf(err); err != nil && why.Code != record.NoData && why.Code != record.TooFew {
 			return r, err
 		} else if err != nil {
 			continue
 		}
-		if m.Bridged {
+		if d.Bridged {
 			r.Remarks = record.AddRemark(r.Remarks, "bridged")
 		}
-		times, readings, total = append(times, v.Seconds()), append(readings, m.Mean), total+v.Seconds()
-		stated, r.N = stated && m.Stated, r.N+m.Len()
+		parts, inputs, total = append(parts, d), append(inputs, d.Inputs...), total+v.Seconds()
+		stated, r.N = stated && d.Stated, r.N+d.N
 	}
-	if len(times) == 0 {
+	if len(parts) == 0 {
 		return r, record.Because(record.TooFew, "no visit of the state %q has two readings of %s", req.State, columnOf(req))
 	}
-	if left := len(all) - len(times); left > 0 {
+	if left := len(all) - len(parts); left > 0 {
 		r.Remarks = record.AddRemark(r.Remarks, quantity.Sprintf("%d of %d visits were too short to be read", left, len(all)))
 	}
 	sum := func(x []float64) float64 {
 		q := 0.0
-		for k, mean := range x {
-			q += mean * times[k]
+		for _, d := range parts {
+			q += d.Of(x[:len(d.Inputs)])
+			x = x[len(d.Inputs):]
 		}
 		return of(q, total)
 	}
-	means := make([]float64, len(readings))
-	for k, x := range readings {
-		means[k] = x.Value
+	values := make([]float64, len(inputs))
+	for k, x := range inputs {
+		values[k] = x.Value
 	}
-	r.Value = sum(means)
-	r.WithUncertainty(sum, readings, stated)
+	r.Value = sum(values)
+	r.WithUncertainty(sum, inputs, stated)
 	return r, nil
 }
 

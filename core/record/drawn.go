@@ -1,0 +1,97 @@
+package record
+
+import (
+	"math"
+	"slices"
+
+	"usherbench/core/trace"
+	"usherbench/core/uncertainty"
+)
+
+// Drawn is the charge that flowed in a visit, as inputs of an uncertainty: Of makes it of their values.
+type Drawn struct {
+	Inputs          []uncertainty.Reading
+	Of              func(x []float64) float64 // A·s
+	N               int                       // readings
+	Stated, Bridged bool
+}
+
+// Drawn is the charge by a column of amps in a visit, to its very ends. Where the instrument counts charge by itself
+// it is the difference of its counter, which sees what no reading does; else the mean of the readings by the time.
+// Between the readings around a mark either is a straight line.
+func (rec *Record) Drawn(amps string, v Visit) (Drawn, error) {
+	m, err := rec.Measured(amps, v.T0, v.T1)
+	if err != nil {
+		return Drawn{}, err
+	}
+	d := Drawn{N: m.Len(), Bridged: m.Bridged, Stated: m.Stated}
+	pad := 2 * usualInterval(m.T)
+	if counter := seatOf(amps) + ".charge"; len(rec.Specs[counter]) > 0 {
+		d.Inputs, d.Stated, err = rec.counted(counter, amps, v, pad)
+		d.Of = func(x []float64) float64 { return x[1] - x[0] }
+		return d, err
+	}
+	around, err := rec.Trace(amps, v.T0-pad, v.T1+pad)
+	if err != nil {
+		return d, CodeOf(err, amps)
+	}
+	if exact, err := around.Present().Window(v.T0, v.T1); err == nil {
+		if m.Mean.Value, err = exact.Mean(); err != nil {
+			return d, CodeOf(err, amps)
+		}
+		d.N = exact.Len()
+	}
+	d.Inputs, d.Of = []uncertainty.Reading{m.Mean}, func(x []float64) float64 { return x[0] * v.Seconds() }
+	return d, nil
+}
+
+// counted reads a counter at the ends of a visit. Each lies between two readings, of which the current may have been
+// that of either side, or what the counter says of the time between.
+func (rec *Record) counted(counter, amps string, v Visit, pad float64) (ends []uncertainty.Reading, stated bool,
+	err error) {
+	stated = true
+	for _, at := range []float64{v.T0, v.T1} {
+		counts, err := rec.Trace(counter, at-pad, at+pad)
+		if err != nil {
+			return nil, false, CodeOf(err, counter)
+		}
+		q, within := countAt(counts.Present(), at)
+		read, err := rec.Trace(amps, at-pad, at+pad)
+		if err != nil {
+			return nil, false, CodeOf(err, amps)
+		}
+		low, high := within.mean, within.mean
+		for k, t := range read.T {
+			if t >= within.from-within.seconds() && t <= within.to+within.seconds() && !math.IsNaN(read.X[k]) {
+				low, high = math.Min(low, read.X[k]), math.Max(high, read.X[k])
+			}
+		}
+		reading, known := rec.Input(counter, q, 0)
+		share := (at - within.from) / within.seconds()
+		if within.seconds() > 0 {
+			reading.Noise = share * (1 - share) * within.seconds() * (high - low) / math.Sqrt(3)
+		}
+		ends, stated = append(ends, reading), stated && known
+	}
+	return ends, stated, nil
+}
+
+// countedStep is a time between two readings of a counter, and its mean slope.
+type countedStep struct{ from, to, mean float64 }
+
+func (c countedStep) seconds() float64 { return c.to - c.from }
+
+// countAt is a counter at an instant, on the straight line between its readings; beyond them it stands still.
+func countAt(s trace.Series, at float64) (q float64, within countedStep) {
+	k, _ := slices.BinarySearch(s.T, at)
+	switch {
+	case s.Len() == 0:
+		return math.NaN(), countedStep{at, at, 0}
+	case k == 0:
+		return s.X[0], countedStep{at, at, 0}
+	case k == s.Len():
+		return s.X[k-1], countedStep{at, at, 0}
+	}
+	within = countedStep{s.T[k-1], s.T[k], (s.X[k] - s.X[k-1]) / (s.T[k] - s.T[k-1])}
+	return s.X[k-1] + within.mean*(at-within.from), within
+}

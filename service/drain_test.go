@@ -1,0 +1,84 @@
+package service_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"usherbench/api"
+	"usherbench/service/servicetest"
+	"usherbench/simbench"
+	"usherbench/simbench/plant"
+	"usherbench/simbench/plant/portable"
+)
+
+// An hour of a device's life, sixty times as fast: the charge of each state is what flowed, through pulses that no
+// reading sees and all changes of range.
+func TestADevicesHourIsItsTruth(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Drain}, TimeFactor: 60})
+		run := h.Ended(h.Start("bay1", "teal-hour", "TL-1501"))
+		require.Equal(t, "done", run.State, run.Reason)
+		device, err := portable.Teal("TL-1501", plant.Healthy)
+		require.NoError(t, err)
+		want := map[string]float64{"at sea": device.Charge(1800), "lid open": device.Charge(2700) - device.Charge(1800),
+			"called": device.Charge(3600) - device.Charge(2700)}
+		found, all, truth := 0, 0.0, 0.0
+		for _, f := range run.Figures {
+			require.Nil(t, f.Undetermined, f.ID)
+			if f.ID == "state-charge" {
+				q := want[f.State]
+				assert.InDelta(t, q/3600, f.Value, f.U, "%s: %v", f.State, f)
+				assert.InEpsilon(t, q/3600, f.Value, 1e-3, f.State)
+				found, all, truth = found+1, all+f.Value, truth+q/3600
+			}
+		}
+		assert.Equal(t, 3, found)
+		assert.InEpsilon(t, truth, all, 1e-3)
+	})
+}
+
+// A program that drives a device says over the API when it did what; a node that sends everything three times is told
+// from one that does not sleep.
+func TestAFaultyDeviceIsToldByItsStates(t *testing.T) {
+	const acts = `procedure: acts
+for: teal
+needs: {source: {volts: 4 V, amps: 0.5 A}}
+record: {every: 20 ms}
+stages:
+  - set: {source: {volts: 3.6 V, amps: 0.5 A, output: on}}
+  - name: minute
+    hold: {for: 59 s}
+figures:
+  - {figure: state-mean-current, state: sleep}
+  - {figure: state-charge, state: transmit}
+`
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Drain}, TimeFactor: 1,
+			Faulty: map[string]string{"TL-1502": string(portable.Sleepless), "TL-1503": string(portable.Repeats)}})
+		h.Push(acts)
+		mean, sent := map[string]float64{}, map[string]float64{}
+		for _, serial := range []string{"TL-1501", "TL-1502", "TL-1503"} {
+			run := h.Start("bay1", "acts", serial)
+			on := time.Now()
+			for _, act := range []struct {
+				state string
+				at    float64
+			}{{"sleep", 25}, {"transmit", 39.5}, {"sleep", 46}} {
+				time.Sleep(time.Until(on.Add(time.Duration(act.at * float64(time.Second)))))
+				_, err := h.Local.Intervene(t.Context(), "bay1", api.Intervention{Do: api.DoLabel, Text: act.state})
+				require.NoError(t, err)
+			}
+			doc := h.Ended(run)
+			require.Equal(t, "done", doc.State, doc.Reason)
+			f := figuresOf(doc)
+			mean[serial], sent[serial] = f["state-mean-current"].Value, f["state-charge"].Value*3600
+		}
+		assert.InDelta(t, 2e-6, mean["TL-1501"], 0.6e-6)
+		assert.InDelta(t, 1.3e-3, mean["TL-1502"], 0.05e-3)
+		assert.InDelta(t, 0.105, sent["TL-1501"], 0.006)
+		assert.InDelta(t, 0.315, sent["TL-1503"], 0.015)
+	})
+}
