@@ -1,6 +1,7 @@
 package api
 
 import (
+	"slices"
 	"usherbench/core/catalogue"
 	"usherbench/core/nameplate"
 	"usherbench/core/quantity"
@@ -106,7 +107,7 @@ func NewCatalogue() Catalogue {
 			Compared: q.Compared})
 	}
 	for _, k := range seats.All() {
-		s := SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(k.Reads), Sets: listed(k.Sets),
+		s := SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(slices.Concat(k.Reads, k.Also)), Sets: listed(k.Sets),
 			Modes: listed(k.Modes), Choices: map[string][]string{}}
 		for _, choice := range k.Choices {
 			s.Choices[choice.Name] = choice.Words

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"strings"
 	"time"
 
@@ -140,11 +141,15 @@ func readings(bay api.Bay) [][]string {
 	return rows
 }
 
-// reading words a value that is in its column's unit.
+// reading words a value that is in its column's unit. What is less than its digits show has a prefix: only an
+// instrument that resolves it reads it.
 func reading(column string, value *float64) string {
 	unit := trace.UnitOf(column)
-	if value == nil {
+	switch {
+	case value == nil:
 		return "—"
+	case *value != 0 && math.Abs(*value) < 5e-5:
+		return quantity.Quantity{Value: *value * unit.Factor, Dim: unit.Dim}.Format(4)
 	}
 	return quantity.Fixed(*value, 4) + " " + unit.Symbol
 }

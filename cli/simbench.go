@@ -60,11 +60,17 @@ What can stand around a unit (--layouts, one for each bay):
 			for _, i := range b.Instruments() {
 				fmt.Fprintf(a.out, "  %-10s %s\n", i.Name, i.Address)
 			}
+			parentGone := make(chan struct{})
 			if childMode {
-				_, _ = io.Copy(io.Discard, a.in) // ends when the parent does
-				return nil
+				go func() {
+					_, _ = io.Copy(io.Discard, a.in) // ends when the parent does
+					close(parentGone)
+				}()
 			}
-			<-c.Context().Done()
+			select {
+			case <-parentGone:
+			case <-c.Context().Done():
+			}
 			return nil
 		},
 	}

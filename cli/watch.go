@@ -278,7 +278,7 @@ func inLine(k quantity.Kind) bool { return k.Drawn && k.Name != "watts" }
 func (v *view) line() string {
 	parts := []string{string(v.bay.State)}
 	if p := v.bay.Progress; p != nil {
-		parts = append(parts, fmt.Sprintf("%s %s, %s to go", p.Name, p.Detail, report.Seconds(p.Left)))
+		parts = append(parts, strings.TrimSpace(p.Name+" "+p.Detail)+", "+report.Seconds(p.Left)+" to go")
 		if p.Paused {
 			parts = append(parts, "PAUSED")
 		}

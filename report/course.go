@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/store"
 )
@@ -25,13 +26,21 @@ func CoursePictures(ctx context.Context, s *store.Store, run store.Run) ([]Pictu
 	case run.Duration > 5*60:
 		unit, scale = "min", 60
 	}
+	marks, err := s.Marks(run.ID)
+	if err != nil {
+		return nil, fmt.Errorf("marks of run %s: %w", run.ID, err)
+	}
+	spells := record.Spells(marks, run.Duration)
+	for i := range spells {
+		spells[i].T0, spells[i].T1 = spells[i].T0/scale, spells[i].T1/scale
+	}
 	var pictures []Picture
 	for _, q := range quantity.Kinds() {
 		if !q.Drawn {
 			continue
 		}
 		p := Picture{Title: q.Title, XLabel: unit + " since the start", YLabel: q.Title + " (" + q.Unit.Symbol + ")",
-			Plain: true, Thin: true, Between: true}
+			Plain: true, Thin: true, Between: true, Spells: spells}
 		for i, column := range w.Columns {
 			if _, reading, _ := strings.Cut(column, "."); reading != q.Name { // of a quantity in parts the whole is drawn
 				continue

@@ -24,6 +24,7 @@ import (
 	"usherbench/core/figure/converter"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/core/wiring"
 )
@@ -61,6 +62,8 @@ type Picture struct {
 	Wired *wiring.Diagram
 	// Band is drawn behind the lines, from Min to Max; nil: none.
 	Band *api.OverlayBand
+	// Spells are drawn behind the lines, each with its state above it: T0 and T1 in the unit of the X axis.
+	Spells []record.Spell
 }
 
 // Pictures evaluates the curves that a run's procedure asks for.
@@ -264,6 +267,9 @@ func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
 	if p.Surface == nil && !p.LogY {
 		pad(&pl.Y)
 	}
+	if err := p.drawSpells(pl, sans(8)); err != nil {
+		return err
+	}
 	pl.Draw(draw.NewCanvas(canvas, vg.Length(width)*vg.Millimeter, vg.Length(height)*vg.Millimeter))
 	return nil
 }
@@ -297,6 +303,45 @@ func (p Picture) drawBand(pl *plot.Plot) error {
 	}
 	area.Color, area.LineStyle.Width = color.RGBA{0xec, 0xe2, 0xcc, 0xff}, 0
 	pl.Add(area)
+	return nil
+}
+
+// spellRoom is the share of the height that the names of states have above the lines.
+const spellRoom = 0.12
+
+// drawSpells shades every second state and names all of them above the lines, in a room of their own.
+func (p Picture) drawSpells(pl *plot.Plot, sans font.Font) error {
+	if len(p.Spells) == 0 {
+		return nil
+	}
+	low, top := pl.Y.Min, pl.Y.Max+spellRoom*(pl.Y.Max-pl.Y.Min)
+	names := plotter.XYLabels{}
+	for i, s := range p.Spells {
+		from, to := max(s.T0, pl.X.Min), min(s.T1, pl.X.Max)
+		if !(to > from) {
+			continue
+		}
+		names.XYs = append(names.XYs, plotter.XY{X: (from + to) / 2, Y: top})
+		names.Labels = append(names.Labels, s.State)
+		area, err := plotter.NewPolygon(plotter.XYs{{X: from, Y: low}, {X: to, Y: low}, {X: to, Y: top}, {X: from, Y: top}})
+		if err != nil {
+			return fmt.Errorf("draw the states of %s: %w", p.Title, err)
+		}
+		area.LineStyle.Width = 0
+		area.Color = color.RGBA{0xec, 0xe2, 0xcc, uint8(0x90 * (i % 2))}
+		area.LineStyle.Color = grid
+		pl.Add(area)
+	}
+	labels, err := plotter.NewLabels(names)
+	if err != nil {
+		return fmt.Errorf("name the states of %s: %w", p.Title, err)
+	}
+	for i := range labels.TextStyle {
+		labels.TextStyle[i].Font, labels.TextStyle[i].Color = sans, ink
+		labels.TextStyle[i].XAlign, labels.TextStyle[i].YAlign = draw.XCenter, draw.YTop
+	}
+	pl.Add(labels)
+	pl.Y.Max = top
 	return nil
 }
 

@@ -17,6 +17,7 @@ var figureTitles = map[string][2]string{
 	"Capacity":             {"Kapazität", "Capacité"},
 	"Charge":               {"Ladung", "Charge"},
 	"Charge factor":        {"Ladefaktor", "Facteur de charge"},
+	"Charge in a capture":  {"Ladung in einer Aufzeichnung", "Charge dans une capture"},
 	"Charge in a state":    {"Ladung in einem Zustand", "Charge dans un état"},
 	"Charge returned":      {"Rückgespeiste Ladung", "Charge restituée"},
 	"Constant loss":        {"Konstante Verluste", "Pertes constantes"},

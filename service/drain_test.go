@@ -82,3 +82,36 @@ figures:
 		assert.InDelta(t, 0.315, sent["TL-1503"], 0.015)
 	})
 }
+
+// What a device takes in two minutes is integrated whole from what a scope has recorded of it at 50 kS/s.
+func TestADrainRecordedFastIsIntegratedWhole(t *testing.T) {
+	const recorded = `procedure: recorded
+for: teal
+needs: {source: {volts: 4 V, amps: 0.5 A}, scope: {}}
+record: {every: 200 ms}
+stages:
+  - set: {source: {volts: 3.6 V, amps: 0.5 A, output: on}}
+  - name: two minutes
+    capture:
+      channels: {current: {range: 400 mA, offset: 100 mA}}
+      span: 120 s
+      samples: 6000000
+      before: 0 %
+    within: 10 min
+figures:
+  - {figure: captured-charge, channel: current}
+`
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Drain}, TimeFactor: 10})
+		h.Push(recorded)
+		run := h.Ended(h.Start("bay1", "recorded", "TL-1501"))
+		require.Equal(t, "done", run.State, run.Reason)
+		device, err := portable.Teal("TL-1501", plant.Healthy)
+		require.NoError(t, err)
+		f := run.Figures[0]
+		require.Nil(t, f.Undetermined, f)
+		assert.Equal(t, 6_000_000, f.N)
+		assert.InDelta(t, device.Charge(120)/3600, f.Value, f.U, "whole rounds, wherever they begin")
+		assert.Less(t, f.U, 4e-3*120/3600, "its offset over the time rules")
+	})
+}

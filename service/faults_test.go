@@ -132,6 +132,16 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const drainFaults = `procedure: faults
+for: any
+needs: {source: {}}
+guards:
+  - {when: "source.volts < 2 V for 100 ms and elapsed > 2 s", note: the node has no volts}
+stages:
+  - set: {source: {volts: 3.6 V, amps: 0.5 A, output: on}}
+  - hold: {for: 1000 s}
+`
+
 const thrustFaults = `procedure: faults
 for: any
 needs: {source: {}, drive: {}, force: {}}
@@ -333,6 +343,8 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(map[bool]string{true: coldFaults, false: machineFaults}[kind == "winding-ohmmeter"])
 	case simbench.ThrustStand:
 		h.Push(thrustFaults)
+	case simbench.Drain:
+		h.Push(drainFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	case simbench.Scoped, simbench.Digitised:

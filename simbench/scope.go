@@ -36,7 +36,7 @@ const (
 	scopeCode    = 1 << (16 - scopeBits)
 	scopePasses  = 100e6 // Hz
 	scopeNoise   = 0.0004
-	scopeMost    = 1_000_000
+	scopeMost    = 10_000_000
 )
 
 // scopeGain and scopeOffset bound the fixed errors of a channel: shares of the value, and of the range.

@@ -141,7 +141,8 @@ func Draw(seed uint64) Scenario {
 		s.Troubled = long // outputs that cannot be reached take their time
 	}
 	layouts := slices.DeleteFunc(simbench.Layouts(), func(l simbench.Layout) bool {
-		return l == simbench.Harness // where nothing can be switched on
+		// Where nothing can be switched on, and where a bay is as one of a converter's, with one instrument less.
+		return l == simbench.Harness || l == simbench.Drain
 	})
 	shared := d.chance(0.06) || d.alone && meeting.name == nobodyLeft // which is hardest where a supply has two users
 	bays := of(d, []int{2, 2, 2, 2, 3, 3, 4, 6})

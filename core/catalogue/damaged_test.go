@@ -205,7 +205,7 @@ func soundRun() (*table, *record.Record) {
 	rec.Captures = []record.Capture{{Stage: "start", Of: 1, T: t}, {Index: 1, Stage: "ripple", Of: 1, T: t}}
 	rec.Samples = func(c record.Capture, channel string) (*waveform.Waveform, error) { return captured(c, channel), nil }
 	for i, c := range rec.Captures {
-		for _, channel := range []string{"output", "input"} {
+		for _, channel := range []string{"output", "input", "current"} {
 			rec.Captures[i].Channels = append(rec.Captures[i].Channels, record.ChannelOf(captured(c, channel)))
 		}
 	}
@@ -317,13 +317,16 @@ func harmonic(whole trace.Series, order string) trace.Series {
 func captured(c record.Capture, channel string) *waveform.Waveform {
 	w := &waveform.Waveform{Channel: channel, Unit: "V", T0: -1e-3, Step: 5e-6, Scale: 1e-3, Lowest: -32768,
 		Highest: 32767, Codes: make([]int16, 2000), Stated: true, Gain: 0.01, Offset: 0.01}
+	if channel == "current" {
+		w.Unit = "A"
+	}
 	for i := range w.Codes {
 		t := w.Time(i)
 		switch {
 		case c.Stage == "ripple":
 			w.Codes[i] = int16(math.Round(20 * math.Sin(2*math.Pi*10e3*t)))
 		case t < 0:
-		case channel == "input":
+		case channel == "input" || channel == "current":
 			w.Codes[i] = int16(math.Round(20_000 * math.Min(t/1e-4, 1)))
 		default:
 			w.Codes[i] = int16(math.Round(15_000 * (1 - math.Exp(-t/5e-4)*math.Cos(4e3*t))))
@@ -365,6 +368,8 @@ func requests() (all []figure.Request) {
 		switch {
 		case strings.HasPrefix(id, "ripple-") || id == "dominant-frequency":
 			req.Stage, req.Channel, req.Against = "ripple", "output", ""
+		case id == "captured-charge":
+			req.Stage, req.Channel = "start", "current"
 		case catalogue.Figures()[id].Needs == figure.Capture:
 			req.Stage, req.Channel, req.Since = "start", "output", "input"
 		case slices.ContainsFunc(machine.Figures, func(d figure.Definition) bool { return d.ID == id }):

@@ -20,17 +20,15 @@ type Drawn struct {
 // it is the difference of its counter, which sees what no reading does; else the mean of the readings by the time.
 // Between the readings around a mark either is a straight line.
 func (rec *Record) Drawn(amps string, v Visit) (Drawn, error) {
+	if counter := seatOf(amps) + ".charge"; len(rec.Specs[counter]) > 0 {
+		return rec.counted(counter, amps, v)
+	}
 	m, err := rec.Measured(amps, v.T0, v.T1)
 	if err != nil {
 		return Drawn{}, err
 	}
 	d := Drawn{N: m.Len(), Bridged: m.Bridged, Stated: m.Stated}
 	pad := 2 * usualInterval(m.T)
-	if counter := seatOf(amps) + ".charge"; len(rec.Specs[counter]) > 0 {
-		d.Inputs, d.Stated, err = rec.counted(counter, amps, v, pad)
-		d.Of = func(x []float64) float64 { return x[1] - x[0] }
-		return d, err
-	}
 	around, err := rec.Trace(amps, v.T0-pad, v.T1+pad)
 	if err != nil {
 		return d, CodeOf(err, amps)
@@ -46,34 +44,52 @@ func (rec *Record) Drawn(amps string, v Visit) (Drawn, error) {
 }
 
 // counted reads a counter at the ends of a visit. Each lies between two readings, of which the current may have been
-// that of either side, or what the counter says of the time between.
-func (rec *Record) counted(counter, amps string, v Visit, pad float64) (ends []uncertainty.Reading, stated bool,
-	err error) {
-	stated = true
-	for _, at := range []float64{v.T0, v.T1} {
-		counts, err := rec.Trace(counter, at-pad, at+pad)
-		if err != nil {
-			return nil, false, CodeOf(err, counter)
-		}
-		q, within := countAt(counts.Present(), at)
-		read, err := rec.Trace(amps, at-pad, at+pad)
-		if err != nil {
-			return nil, false, CodeOf(err, amps)
-		}
-		low, high := within.mean, within.mean
-		for k, t := range read.T {
-			if t >= within.from-within.seconds() && t <= within.to+within.seconds() && !math.IsNaN(read.X[k]) {
-				low, high = math.Min(low, read.X[k]), math.Max(high, read.X[k])
-			}
-		}
-		reading, known := rec.Input(counter, q, 0)
-		share := (at - within.from) / within.seconds()
-		if within.seconds() > 0 {
-			reading.Noise = share * (1 - share) * within.seconds() * (high - low) / math.Sqrt(3)
-		}
-		ends, stated = append(ends, reading), stated && known
+// that of either side, or what the counter says of the time between. A gap within the visit loses nothing.
+func (rec *Record) counted(counter, amps string, v Visit) (Drawn, error) {
+	inside, err := rec.Trace(counter, v.T0, v.T1)
+	if err != nil {
+		return Drawn{}, CodeOf(err, counter)
 	}
-	return ends, stated, nil
+	if inside = inside.Present(); inside.Len() < 2 {
+		return Drawn{}, Because(TooFew, "%s has %d readings there", counter, inside.Len())
+	}
+	d := Drawn{N: inside.Len(), Stated: true, Of: func(x []float64) float64 { return x[1] - x[0] }}
+	pad := 2*usualInterval(inside.T) + max(inside.T[0]-v.T0, v.T1-inside.T[inside.Len()-1])
+	for _, at := range []float64{v.T0, v.T1} {
+		end, stated, err := rec.countedAt(at, counter, amps, pad)
+		if err != nil {
+			return d, err
+		}
+		d.Inputs, d.Stated = append(d.Inputs, end), d.Stated && stated
+	}
+	return d, nil
+}
+
+// countedAt is a counter at an instant, as an input of an uncertainty.
+func (rec *Record) countedAt(at float64, counter, amps string, pad float64) (r uncertainty.Reading, stated bool,
+	err error) {
+	counts, err := rec.Trace(counter, at-pad, at+pad)
+	if err != nil {
+		return r, false, CodeOf(err, counter)
+	}
+	read, err := rec.Trace(amps, at-pad, at+pad)
+	if err != nil {
+		return r, false, CodeOf(err, amps)
+	}
+	q, within := countAt(counts.Present(), at)
+	r, stated = rec.Input(counter, q, 0)
+	if within.seconds() == 0 {
+		return r, stated, nil
+	}
+	low, high := within.mean, within.mean
+	for k, t := range read.T {
+		if t >= within.from && t <= within.to && !math.IsNaN(read.X[k]) {
+			low, high = math.Min(low, read.X[k]), math.Max(high, read.X[k])
+		}
+	}
+	share := (at - within.from) / within.seconds()
+	r.Noise = share * (1 - share) * within.seconds() * (high - low) / math.Sqrt(3)
+	return r, stated, nil
 }
 
 // countedStep is a time between two readings of a counter, and its mean slope.

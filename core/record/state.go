@@ -51,28 +51,38 @@ type Visit struct{ T0, T1 float64 }
 // Seconds is how long it was.
 func (v Visit) Seconds() float64 { return v.T1 - v.T0 }
 
+// Spell is a time in which the unit was in one state.
+type Spell struct {
+	State  string
+	T0, T1 float64
+}
+
+// Spells are the states one after the other, the last to an end of time. A state that was said late stands where it
+// was.
+func Spells(marks []Mark, end float64) (spells []Spell) {
+	for _, m := range marks {
+		if s, is := m.About.(State); is {
+			spells = append(spells, Spell{s.State, s.At, end})
+		}
+	}
+	slices.SortStableFunc(spells, func(a, b Spell) int { return cmp.Compare(a.T0, b.T0) })
+	for i := range spells[:max(len(spells)-1, 0)] {
+		spells[i].T1 = spells[i+1].T0
+	}
+	return spells
+}
+
 // Visits are the times in which the unit was in a state, within some stages of a name, or in all of the run. It fails
 // with no mark.
 func (rec *Record) Visits(state, stage string) (visits []Visit, err error) {
-	var states []State
-	for _, m := range rec.Marks {
-		if s, is := m.About.(State); is {
-			states = append(states, s)
-		}
-	}
-	slices.SortStableFunc(states, func(a, b State) int { return cmp.Compare(a.At, b.At) })
 	spans := rec.spansNamed([]string{stage})
 	if stage == "" {
 		from, to := rec.Ends()
 		spans = []Span{{T0: from, T1: to}}
 	}
-	for i, s := range states {
-		until := math.Inf(1)
-		if i+1 < len(states) {
-			until = states[i+1].At
-		}
+	for _, s := range Spells(rec.Marks, math.Inf(1)) {
 		for _, span := range spans {
-			if v := (Visit{max(s.At, span.T0), min(until, span.T1)}); s.State == state && v.T1 > v.T0 {
+			if v := (Visit{max(s.T0, span.T0), min(s.T1, span.T1)}); s.State == state && v.T1 > v.T0 {
 				visits = append(visits, v)
 			}
 		}

@@ -51,7 +51,9 @@ type Kind struct {
 	Roles Role
 	// Reads are the quantities that it can give, as a whole or in parts; an instrument need not give all of them.
 	Reads []string
-	Sets  []string
+	// Also are quantities that some of its instruments give besides: nobody counts on them.
+	Also []string
+	Sets []string
 	// Must are those of Sets without which an instrument cannot fill it.
 	Must []string
 	// MustRead are those of Reads without which an instrument cannot fill it.
@@ -167,7 +169,7 @@ var kinds = []Kind{
 	{Name: "load", Roles: Drains, Reads: []string{"volts", "amps"},
 		Sets: []string{Mode, "volts", "amps", "watts", "ohms", Averages, Output}, Must: []string{Output}, Modes: modes[:4],
 		Choices: []Choice{sense}},
-	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"},
+	{Name: "source", Roles: Feeds, Reads: []string{"volts", "amps", "limited"}, Also: []string{"range"},
 		Sets: []string{"volts", "amps", Averages, Output}, Must: []string{"volts", Output},
 		Choices: []Choice{sense}},
 	// The mains gives alternating current: volts are rms, amps their limit, angle where a period is switched on.
@@ -313,7 +315,7 @@ func (k Kind) Gives() float64 {
 // derived from them.
 func (k Kind) Columns(seat string, gives []string) trace.Columns {
 	var columns trace.Columns
-	for _, q := range k.Reads {
+	for _, q := range slices.Concat(k.Reads, k.Also) {
 		for _, reading := range partsOf(q, gives) {
 			columns = append(columns, seat+"."+reading)
 		}
@@ -347,7 +349,7 @@ func partsOf(q string, readings []string) (found []string) {
 // CanRead tells whether an instrument may give a reading to a seat of the kind: a quantity, or a part of one.
 func (k Kind) CanRead(reading string) bool {
 	_, ok := quantity.KindOf(reading)
-	return ok && slices.Contains(k.Reads, quantity.WholeOf(reading))
+	return ok && slices.Contains(slices.Concat(k.Reads, k.Also), quantity.WholeOf(reading))
 }
 
 // Choice finds what a kind can be told by a word.

@@ -101,6 +101,32 @@ function verticals(): object[] {
   return [...stages, ...cursors, ...now]
 }
 
+// spells are the states in which somebody said that the unit was, one after the other, each from when it was.
+const spells = computed(() => {
+  const said = (props.marks ?? [])
+    .flatMap((m) => (m.about?.is === 'state' ? [{ name: String(m.about.state), from: Number(m.about.at) }] : []))
+    .sort((a, b) => a.from - b.from)
+  return said.map((s, i) => ({ ...s, to: said[i + 1]?.from ?? props.to }))
+})
+
+// namedOn is the line that carries the states: one of amps, for they are about what is taken.
+const namedOn = computed(
+  () => (drawn.value.find((l) => !l.foretold && quantityOf(l.column) === 'amps') ?? drawn.value[0])?.column,
+)
+
+function spellAreas(): object[] {
+  const t = palette(theme.global.current.value.dark)
+  return spells.value.map((s, i) => [
+    {
+      name: s.name,
+      xAxis: s.from,
+      itemStyle: { color: t.ink, opacity: i % 2 ? 0.07 : 0 },
+      label: { show: true, position: 'insideTop', color: t.ink, fontSize: 11, overflow: 'truncate' },
+    },
+    { xAxis: s.to },
+  ])
+}
+
 const option = computed<Option>(() => {
   const t = palette(theme.global.current.value.dark)
   const [viewFrom, viewTo] = props.view ?? [props.from, props.to]
@@ -212,9 +238,12 @@ const option = computed<Option>(() => {
               silent: true,
               animation: false,
               itemStyle: { color: t.fail, opacity: 0.14 },
-              data: (props.deviations ?? [])
-                .filter((d) => d.column === l.column)
-                .map((d) => [{ xAxis: d.t0 }, { xAxis: d.t1 }]),
+              data: [
+                ...(props.deviations ?? [])
+                  .filter((d) => d.column === l.column)
+                  .map((d) => [{ xAxis: d.t0 }, { xAxis: d.t1 }]),
+                ...(l.column === namedOn.value ? spellAreas() : []),
+              ],
             },
       })) as Option['series'],
   }

@@ -72,6 +72,7 @@ var Figures = []figure.Definition{
 		figure.Arg{Name: "below", Dim: quantity.Frequency, Default: 0, Least: 0, Most: 1e12}),
 	ofCapture("inrush", "Inrush current", "A", 0, inrush),
 	with(ofCapture("inrush-i2t", "Inrush, I²t", "A²s", 0, inrushI2t), share("until", 0.1, 0.9)),
+	ofCapture("captured-charge", "Charge in a capture", "Ah", math.Inf(-1), charge),
 	ofCapture("rise-time", "Rise time", "s", 0, riseTime),
 	with(ofCapture("startup-delay", "Start-up delay", "s", math.Inf(-1), startupDelay), share("from", 0.9, 1)),
 	ofCapture("startup-overshoot", "Start-up overshoot", "%", 0, startupOvershoot),

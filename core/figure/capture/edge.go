@@ -302,3 +302,16 @@ func inrushI2t(s shot, req figure.Request) (figure.Result, error) {
 		[]float64{2 * s.Noise() * rms * s.Step * math.Sqrt(float64(to-from))})
 	return r, nil
 }
+
+// charge is the trapezoid of amps over the whole of a capture, every sample of it.
+func charge(s shot, _ figure.Request) (figure.Result, error) {
+	if s.Unit != "A" {
+		return figure.Result{}, record.Because(record.NoData, "%s is in %s; charge is of a channel in A", s.Channel, s.Unit)
+	}
+	n := s.Len()
+	ends := (s.At(0) + s.At(n-1)) / 2
+	r := figure.Result{Value: (s.Mean()*float64(n) - ends) * s.Step / record.AmpHour}
+	length := float64(n-1) * s.Step / record.AmpHour
+	s.known(&r, []float64{s.Gain * r.Value, s.Offset * length}, []float64{s.Noise() * length / math.Sqrt(float64(n))})
+	return r, nil
+}

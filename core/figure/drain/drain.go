@@ -215,7 +215,7 @@ func profile(rec *record.Record, req figure.Request) (r figure.Result, err error
 // so that it is an estimate.
 func life(rec *record.Record, req figure.Request) (figure.Result, error) {
 	c := req.Args[capacity.Name]
-	if math.IsNaN(c) {
+	if !(c > 0) { // not asked for
 		rated, stated := rec.Rating(req.Output, "battery_capacity")
 		if !stated {
 			return figure.Result{}, record.Because(record.NoRating, "say the capacity of the battery, or state battery_capacity")

@@ -10,6 +10,7 @@ import (
 
 	"usherbench/core/catalogue"
 	"usherbench/core/figure"
+	"usherbench/core/quantity"
 	"usherbench/core/record"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
@@ -84,6 +85,10 @@ func TestAProfileByItsWorkedExample(t *testing.T) {
 	require.Nil(t, life.Undetermined)
 	assert.InDelta(t, 473, life.Value, 5)
 	assert.Contains(t, life.Remarks, "an estimate")
+	delete(req.Args, "capacity")
+	assert.Equal(t, record.NoRating, catalogue.Figures().Compute(rec, req).Undetermined.Code)
+	rec.Ratings = map[string]quantity.Quantity{"battery_capacity": quantity.Of(1.2, "Ah")}
+	assert.InDelta(t, life.Value, catalogue.Figures().Compute(rec, req).Value, 1e-9)
 	req.Profile["measure"] = 1
 	assert.Equal(t, record.NoData, catalogue.Figures().Compute(rec, req).Undetermined.Code)
 }
@@ -129,4 +134,30 @@ func TestIntervalsOfAStateHoldTheTruth(t *testing.T) {
 	}
 	assert.GreaterOrEqual(t, held, 930)
 	assert.LessOrEqual(t, held, 975)
+}
+
+// Where the instrument counts, pulses that no reading sees are in the charge of a state.
+func TestACounterSeesWhatNoReadingDoes(t *testing.T) {
+	var at, amps, counts []float64
+	q := 0.0
+	for k := range 121 {
+		x := 0.5 * float64(k)
+		at, amps, counts = append(at, x), append(amps, 2e-6), append(counts, q)
+		q += 1e-6
+		if k == 60 {
+			q += 0.1 // a pulse between two readings
+		}
+	}
+	rec := recorded(at, amps, record.State{State: "sleep", At: 0}, record.State{State: "transmit", At: 30},
+		record.State{State: "sleep", At: 31})
+	both := map[string]trace.Series{"source.amps": {T: at, X: amps}, "source.charge": {T: at, X: counts}}
+	rec.Trace = func(c string, from, to float64) (trace.Series, error) { return both[c].Between(from, to), nil }
+	rec.Specs = map[string]uncertainty.Spec{"source.amps": {{To: 1, Reading: 1e-3}},
+		"source.charge": {{To: 1e6, Reading: 1e-3}}}
+	sent := compute(rec, "state-charge", "transmit", nil)
+	require.Nil(t, sent.Undetermined)
+	assert.InDelta(t, 0.100002/3600, sent.Value, 1e-12)
+	assert.InDelta(t, 1e-4/3600, sent.U, 2e-5/3600)
+	slept := compute(rec, "state-charge", "sleep", nil)
+	assert.InDelta(t, 118e-6/3600, slept.Value, 1e-12)
 }
