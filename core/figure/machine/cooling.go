@@ -63,20 +63,29 @@ func exponentialLed(t, x []float64) (leading, error) {
 	}
 	low, high := math.Log((t[n-1]-t[0])/float64(n-1)), math.Log(10*(t[n-1]-t[0]))
 	// The best of a coarse look, then closer and closer around it.
-	best, width := low, (high-low)/30
+	rest := func(l float64) float64 {
+		_, _, rest := fit(l)
+		return rest
+	}
+	best, width, least := low, (high-low)/30, math.Inf(1)
 	for l := low; l <= high; l += width {
-		if _, _, rest := fit(l); rest < second(fit(best)) {
-			best = l
+		if x := rest(l); x < least {
+			best, least = l, x
 		}
 	}
 	a, b := max(best-width, low), min(best+width, high)
 	const golden = 0.6180339887498949
+	p, q := b-golden*(b-a), a+golden*(b-a)
+	atP, atQ := rest(p), rest(q)
 	for range 55 {
-		p, q := b-golden*(b-a), a+golden*(b-a)
-		if second(fit(p)) < second(fit(q)) {
-			b = q
+		if atP < atQ {
+			b, q, atQ = q, p, atP
+			p = b - golden*(b-a)
+			atP = rest(p)
 		} else {
-			a = p
+			a, p, atP = p, q, atQ
+			q = a + golden*(b-a)
+			atQ = rest(q)
 		}
 	}
 	lnTau := (a + b) / 2
@@ -88,9 +97,6 @@ func exponentialLed(t, x []float64) (leading, error) {
 	at := func(s float64) float64 { return c + amplitude*math.Exp(-(s-t[0])/tau) }
 	return leading{at(0), at}, nil
 }
-
-// second is the third of what a fit gives: what it leaves.
-func second(_, _, rest float64) float64 { return rest }
 
 // hot is the value at switch-off from the readings of a cooling, for figures that are computed from it.
 func (c cooling) hot(req figure.Request) (func(x []float64) float64, error) {
