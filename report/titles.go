@@ -3,6 +3,18 @@ package report
 // figureTitles are the titles of figures, and of what a unit fails by before any figure, in German and French.
 var figureTitles = map[string][2]string{
 	"Accumulation against sampling": {"Akkumulation gegen Abtastung",
+		"Damping factor":             {"Dämpfungsfaktor", "Facteur d’amortissement"},
+		"Difference distortion":      {"Differenztonverzerrung", "Distorsion par différence"},
+		"Distortion plus noise":      {"Verzerrung und Rauschen", "Distorsion plus bruit"},
+		"Efficiency of an amplifier": {"Wirkungsgrad eines Verstärkers", "Rendement d’un amplificateur"},
+		"Harmonic distortion":        {"Harmonische Verzerrung", "Distorsion harmonique"},
+		"Idle current":               {"Ruhestrom", "Courant de repos"},
+		"Modulation distortion":      {"Intermodulationsverzerrung", "Distorsion d’intermodulation"},
+		"Output impedance":           {"Ausgangsimpedanz", "Impédance de sortie"},
+		"Output level":               {"Ausgangspegel", "Niveau de sortie"},
+		"Output noise":               {"Ausgangsrauschen", "Bruit de sortie"},
+		"Signal to noise":            {"Signal-Rausch-Abstand", "Rapport signal sur bruit"},
+		"Voltage gain":               {"Spannungsverstärkung", "Gain en tension"},
 		"Accumulation contre échantillonnage"},
 	"Additional load loss": {"Lastabhängige Zusatzverluste",
 		"Pertes supplémentaires en charge"},

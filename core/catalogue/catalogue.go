@@ -7,6 +7,7 @@ import (
 
 	"usherbench/core/document"
 	"usherbench/core/figure"
+	"usherbench/core/figure/amplifier"
 	"usherbench/core/figure/backup"
 	"usherbench/core/figure/basics"
 	"usherbench/core/figure/battery"
@@ -40,7 +41,8 @@ func Figures() figure.Catalogue { return figures() }
 var figures = sync.OnceValue(func() figure.Catalogue {
 	return figure.NewCatalogue(basics.Figures, converter.Figures, rows.Figures, capture.Figures, battery.Figures,
 		charger.Figures, charger.Contracted, mains.Figures, backup.Figures,
-		panel.Figures, device.Figures, machine.Figures, harness.Figures, drain.Figures)
+		panel.Figures, device.Figures, machine.Figures, harness.Figures, drain.Figures,
+		amplifier.Figures)
 })
 
 // Language is what a procedure may say.
