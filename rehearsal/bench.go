@@ -48,6 +48,7 @@ type settings struct {
 	hertz                    float64
 	position                 float64 // that is asked for of a charger
 	torque, speed, percent   float64 // of a brake, of a drive
+	second, balance          float64 // of a generator
 }
 
 // read says which quantity of which seat is a column, and which part of it.
@@ -117,6 +118,10 @@ func (b *bench) apply(all []procedure.Setting) {
 			x.speed = s.Value
 		case "percent":
 			x.percent = s.Value
+		case "second":
+			x.second = s.Value
+		case "balance":
+			x.balance = s.Value
 		}
 	}
 }
@@ -130,6 +135,8 @@ func (b *bench) terminals() (joined plant.Joined) {
 		switch {
 		case slices.Contains(x.kind.Sets, "torque"):
 			joined.Shaft = plant.Brake{On: true, Torque: x.torque, Held: x.mode == "speed", Speed: x.speed}
+		case x.generates():
+			joined.Signal = plant.Signal{On: true, Volts: x.volts, Hertz: x.hertz, Second: x.second, Against: x.balance}
 		case slices.Contains(x.kind.Sets, "percent"):
 			joined.Drive = plant.Command{On: true, Command: x.percent}
 		case x.kind.Is(seats.Connects) && !slices.Contains(x.kind.Sets, seats.Position):
@@ -160,6 +167,22 @@ func (b *bench) terminals() (joined plant.Joined) {
 		}
 	}
 	return joined
+}
+
+// generates tells whether a seat gives the signal at the input of an amplifier.
+func (x *settings) generates() bool { return slices.Contains(x.kind.Sets, "second") }
+
+// probe is a place that a scope sees, or that an analyser of signals does where there is a generator of them.
+func (b *bench) probe(name string) (plant.Probe, bool) {
+	all := plant.Probes()
+	if slices.ContainsFunc(b.order, (*settings).generates) {
+		all = plant.SignalProbes()
+	}
+	i := slices.IndexFunc(all, func(p plant.Probe) bool { return p.Name == name })
+	if i < 0 {
+		return plant.Probe{}, false
+	}
+	return all[i], true
 }
 
 // further tells whether a seat is at another output of the unit than the first.

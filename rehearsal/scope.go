@@ -10,7 +10,7 @@ import (
 	"usherbench/simbench/plant"
 )
 
-// scope is the model's: without noise and errors, of twelve bits, and it sees every place that a probe can be at.
+// scope is the model's: without noise and errors, of sixteen bits, and it sees every place that a probe can be at.
 type scope struct {
 	arm     *stage.Arm
 	armed   bool
@@ -21,7 +21,7 @@ type scope struct {
 }
 
 // scopeLowest and scopeHighest are the ends of its range.
-const scopeLowest, scopeHighest = -2048, 2047
+const scopeLowest, scopeHighest = math.MinInt16, math.MaxInt16
 
 // shoot goes on with a capture.
 func (r *rehearsal) shoot() {
@@ -59,7 +59,7 @@ func (r *rehearsal) captured(e stage.Arm) (waves []*waveform.Waveform, trigger f
 	step := setup.Span / float64(setup.Samples)
 	trigger = r.scope.armedAt + setup.Before*setup.Span
 	if t := setup.Trigger; t != nil {
-		p, ok := plant.ProbeOf(t.Channel)
+		p, ok := r.bench.probe(t.Channel)
 		if !ok {
 			return nil, 0, unseen(t.Channel)
 		}
@@ -77,7 +77,7 @@ func (r *rehearsal) captured(e stage.Arm) (waves []*waveform.Waveform, trigger f
 		return nil, 0, ""
 	}
 	for _, in := range setup.Channels {
-		p, ok := plant.ProbeOf(in.Name)
+		p, ok := r.bench.probe(in.Name)
 		if !ok {
 			return nil, 0, unseen(in.Name)
 		}

@@ -132,6 +132,22 @@ stages:
   - hold: {for: 1000 s}
 `
 
+const amplifierFaults = `procedure: faults
+for: any
+needs: {source: {}, generator: {}, load: {}, analyser: {}}
+guards:
+  - {when: "source.volts < 10 V for 100 ms and elapsed > 2 s", note: no supply}
+  - {when: "load.volts < 1 V for 100 ms and elapsed > 2 s", note: no sound}
+stages:
+  - set:
+      source: {volts: 24 V, amps: 5 A, output: on}
+      generator: {volts: 0.2 V, hertz: 1 kHz, output: on}
+      load: {mode: resistance, ohms: 8 Ω, output: on}
+  - hold: {for: 600 ms}
+  - capture: {seat: analyser, channels: {output: {range: 30 V}}, span: 100 ms, samples: 1000, times: 200, settle: 50 ms}
+  - hold: {for: 1000 s}
+`
+
 const drainFaults = `procedure: faults
 for: any
 needs: {source: {}}
@@ -224,7 +240,7 @@ func scopeEffectOf(fault simbench.InstrumentFault) effect {
 }
 
 func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {
-	if strings.HasSuffix(kind, "scope") {
+	if strings.HasSuffix(kind, "scope") || kind == "signal-analyser" {
 		return scopeEffectOf(fault)
 	}
 	switch fault {
@@ -345,6 +361,8 @@ func faultsOfKind(t *testing.T, kind string, layout simbench.Layout) (cells []ce
 		h.Push(thrustFaults)
 	case simbench.Drain:
 		h.Push(drainFaults)
+	case simbench.Amplified:
+		h.Push(amplifierFaults)
 	case simbench.Metered:
 		h.Push(fmt.Sprintf(converterFaults, ", meter: {}, thermo: {}", meteredGuards))
 	case simbench.Scoped, simbench.Digitised:

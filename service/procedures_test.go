@@ -110,6 +110,8 @@ func asRehearsed(t *testing.T, h *servicetest.House, factor float64, r ready) ap
 		serial = "CM-1101"
 	case strings.HasPrefix(r.name, "puffin"):
 		serial = "PF-1202"
+	case strings.HasPrefix(r.name, "guillemot"):
+		serial = "GM-1601"
 	case strings.HasPrefix(r.name, "teal"):
 		serial = "TL-1501"
 	case strings.HasPrefix(r.name, "dunlin"):
@@ -163,7 +165,8 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 		{1, []simbench.Layout{simbench.Machine, simbench.ThrustStand}, []ready{{"bay1", "cormorant-routine", nil},
 			{"bay2", "puffin-thrust", nil}}},
 		{2, []simbench.Layout{simbench.Machine}, []ready{{"bay1", "cormorant-torque", nil}}},
-		{1, []simbench.Layout{simbench.Harness}, []ready{{"bay1", "lantern-lead-wiring", nil}}},
+		{1, []simbench.Layout{simbench.Harness, simbench.Amplified}, []ready{{"bay1", "lantern-lead-wiring", nil},
+			{"bay2", "guillemot-acceptance", nil}}},
 		{40, []simbench.Layout{simbench.Insulation}, []ready{{"bay1", "cormorant-insulation", nil}}},
 		{120, []simbench.Layout{simbench.Machine, simbench.Machine}, []ready{{"bay1", "cormorant-type", nil},
 			{"bay2", "cormorant-heat-run", nil}}},

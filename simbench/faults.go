@@ -70,7 +70,8 @@ func standIns() []standIn {
 	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
 		thermometerKind, scopeKind, acSourceKind, gridMeterKind, sinkKind, feederKind, acLoadKind, bypassKind,
 		threePhaseMeter, sourceMeterKind, lightKind, brakeKind, ohmsKind, driveKind, forceKind,
-		vibrationKind, climateKind, crosspointKind, drainMeterKind}
+		vibrationKind, climateKind, crosspointKind, drainMeterKind,
+		generatorKind, bankKind, signalAnalyserKind}
 }
 
 // Faults lists the faults that the instrument can have.

@@ -41,6 +41,7 @@ type fixture struct {
 	back   plant.Back
 	shaft  plant.Brake   // of a machine
 	drive  plant.Command // of what moves
+	signal plant.Signal  // at the input of an amplifier
 }
 
 // feed is one output that feeds a unit, drain one input that takes from it.
@@ -193,7 +194,7 @@ func (f *fixture) source() (s plant.Source) {
 // joined is what is at the unit's outputs.
 func (f *fixture) joined(source plant.Source) plant.Joined {
 	j := plant.Joined{Line: source, Output: f.load(0), Sink: f.sink, Bypass: f.bypass, Back: f.back,
-		Shaft: f.shaft, Drive: f.drive}
+		Shaft: f.shaft, Drive: f.drive, Signal: f.signal}
 	for _, x := range f.drains {
 		for len(j.Further) < x.output {
 			j.Further = append(j.Further, plant.Joint{Load: f.load(len(j.Further) + 1)})

@@ -30,6 +30,8 @@ var (
 	shuntAmps       = channelModel{gain: 0.0005, offset: 0.5e-3, noise: 0.05e-3, resolution: 0.1e-3}
 	drainVolts      = channelModel{gain: 0.0001, offset: 0.3e-3, noise: 0.02e-3, resolution: 0.01e-3}
 	drainSetVolts   = channelModel{gain: 0.0002, offset: 1e-3, resolution: 1e-3}
+	bankVolts       = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
+	bankAmps        = channelModel{gain: 0.002, offset: 2e-3, noise: 0.2e-3, resolution: 1e-3}
 	mainsVolts      = channelModel{gain: 0.001, offset: 0.1, noise: 0.02, resolution: 0.01}
 	mainsAmps       = channelModel{gain: 0.002, offset: 2e-3, noise: 0.2e-3, resolution: 1e-3}
 	mainsSetVolts   = channelModel{gain: 0.001, offset: 0.1, resolution: 0.1}

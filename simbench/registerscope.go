@@ -35,7 +35,7 @@ const (
 )
 
 func newRegisterScope(serial string, ideal bool, c clock) *registerScope {
-	s := &registerScope{scope: newScope(serial, ideal, c)}
+	s := &registerScope{scope: newScope(scopeModel12, serial, ideal, c)}
 	s.unit, s.device, s.registerServer.health, s.delay = registerUnit, s, s.scope.health, registerScopeDelay
 	s.turn = make(chan struct{}, 1)
 	return s

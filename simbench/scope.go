@@ -28,26 +28,35 @@ var scopeKind = standIn{"scope", slices.Concat([]InstrumentFault{Drop, Hang, Slo
 // mV/A for amps.
 var scopeFactors = map[string]float64{"V": 10, "A": 100}
 
-// The converter of the scope.
-const (
-	scopeBits    = 12
-	scopeLowest  = -32768
-	scopeHighest = 32752 // codes are left-justified
-	scopeCode    = 1 << (16 - scopeBits)
-	scopePasses  = 100e6 // Hz
-	scopeNoise   = 0.0004
-	scopeMost    = 10_000_000
-)
+// scopeMost bounds the samples of a capture.
+const scopeMost = 10_000_000
 
-// scopeGain and scopeOffset bound the fixed errors of a channel: shares of the value, and of the range.
-const scopeGain, scopeOffset = 0.01, 0.005
+// scopeModel is the converter of a scope. Codes are left-justified in 16 bits.
+type scopeModel struct {
+	identity string
+	inputs   int
+	bits     int
+	passes   float64 // Hz
+	noise    float64 // share of the range
+	// gain and offset bound the fixed errors of a channel: shares of the value, and of the range.
+	gain, offset float64
+	factors      map[string]float64 // of its probes, by what they see
+	// rejects says that nothing above half the rate reaches the converter.
+	rejects bool
+}
+
+var scopeModel12 = scopeModel{identity: "SIM-O4", inputs: 4, bits: 12, passes: 100e6, noise: 0.0004, gain: 0.01,
+	offset: 0.005, factors: scopeFactors}
+
+func (m scopeModel) code() float64 { return float64(int(1) << (16 - m.bits)) }
 
 // scope sees the true waveforms of a unit, or of several: one at each input.
 type scope struct {
 	interpreter
+	model   scopeModel
 	clock   clock
 	errors  *errorSource
-	inputs  [4]scopeInput
+	inputs  []scopeInput
 	span    float64
 	samples int
 	before  float64
@@ -60,6 +69,7 @@ type scope struct {
 }
 
 type scopeInput struct {
+	model         scopeModel
 	at            *fixture // nil: nothing is joined to it
 	probe         plant.Probe
 	full, offset  float64 // V at the connector
@@ -68,14 +78,14 @@ type scopeInput struct {
 	gain, shifted float64
 }
 
-func newScope(serial string, ideal bool, c clock) *scope {
-	s := &scope{clock: c, errors: newErrorSource(serial, ideal), span: 1e-3, samples: 1000, before: 0.1,
+func newScope(m scopeModel, serial string, ideal bool, c clock) *scope {
+	s := &scope{model: m, inputs: make([]scopeInput, m.inputs), clock: c, errors: newErrorSource(serial, ideal), span: 1e-3, samples: 1000, before: 0.1,
 		armed: math.NaN(), trigger: math.NaN(), order: binary.BigEndian}
 	s.health, s.reset = newHealth(), func() {}
-	s.identity = "Usher Bench,SIM-O4," + serial + ",1.0"
+	s.identity = "Usher Bench," + m.identity + "," + serial + ",1.0"
 	for i := range s.inputs {
-		d := s.errors.draw(channelModel{gain: scopeGain, offset: scopeOffset})
-		s.inputs[i] = scopeInput{probe: nowhere, full: 8, gain: d.gain, shifted: d.offset}
+		d := s.errors.draw(channelModel{gain: m.gain, offset: m.offset})
+		s.inputs[i] = scopeInput{model: m, probe: nowhere, full: 8, gain: d.gain, shifted: d.offset}
 		if ideal {
 			s.inputs[i].gain, s.inputs[i].shifted = 0, 0
 		}
@@ -135,7 +145,7 @@ func (s *scope) see(f *fixture) {
 func (in *scopeInput) join(f *fixture, p plant.Probe) { in.at, in.probe = f, p }
 
 // factor is that of the probe.
-func (in *scopeInput) factor() float64 { return scopeFactors[in.probe.Unit] }
+func (in *scopeInput) factor() float64 { return in.model.factors[in.probe.Unit] }
 
 // waves has somebody look at what the input sees, as [fixture.waves] does.
 func (in *scopeInput) waves(look func(at func(t float64) plant.Operating, stirred []float64)) {
@@ -318,14 +328,18 @@ func (s *scope) codes(channel int) ([]int16, error) {
 	in.waves(func(at func(t float64) plant.Operating, _ []float64) {
 		start, step := s.trigger-s.before*s.span, s.step()
 		mean := s.mean(probe.Seen, at, start, in.ac)
-		passes := scopePasses
+		passes := s.model.passes
 		if in.limit > 0 {
 			passes = math.Min(in.limit, passes)
 		}
 		share := 1 - math.Exp(-2*math.Pi*passes*step)
 		y := math.NaN()
 		for i := range codes {
-			x := (probe.Seen(at(start+float64(i)*step)) - mean) / factor
+			o := at(start + float64(i)*step)
+			x := (probe.Seen(o) - mean) / factor
+			if s.model.rejects && probe.Noise != nil {
+				x += probe.Noise(o) * math.Sqrt(0.5/step) * s.errors.rng.NormFloat64() / factor
+			}
 			if math.IsNaN(y) {
 				y = x
 			}
@@ -340,8 +354,9 @@ func (s *scope) codes(channel int) ([]int16, error) {
 func (in *scopeInput) code(volts float64, errors *errorSource) int16 {
 	x := volts*(1+in.gain) + in.shifted*in.full - in.offset
 	if !errors.ideal {
-		x += scopeNoise * in.full * errors.rng.NormFloat64()
+		x += in.model.noise * in.full * errors.rng.NormFloat64()
 	}
-	c := math.Round(x/in.full*(1<<scopeBits)) * scopeCode
-	return int16(math.Max(scopeLowest, math.Min(scopeHighest, c)))
+	step := in.model.code()
+	c := math.Round(x/in.full*(1<<16)/step) * step
+	return int16(math.Max(math.MinInt16, math.Min(1<<15-step, c)))
 }

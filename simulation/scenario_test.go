@@ -142,7 +142,7 @@ func Draw(seed uint64) Scenario {
 	}
 	layouts := slices.DeleteFunc(simbench.Layouts(), func(l simbench.Layout) bool {
 		// Where nothing can be switched on, and where a bay is as one of a converter's, with one instrument less.
-		return l == simbench.Harness || l == simbench.Drain
+		return l == simbench.Harness || l == simbench.Drain || l == simbench.Amplified
 	})
 	shared := d.chance(0.06) || d.alone && meeting.name == nobodyLeft // which is hardest where a supply has two users
 	bays := of(d, []int{2, 2, 2, 2, 3, 3, 4, 6})

@@ -62,6 +62,9 @@ var table = []Kind{
 	{Name: "celsius", Unit: unit("°C"), Title: "Temperature", Decimals: 1, Colour: "celsius", Read: true, Set: true,
 		Drawn: true, Charted: true, Compared: true},
 	{Name: "hertz", Unit: unit("Hz"), Title: "Frequency", Decimals: 2, Colour: "muted", Read: true, Set: true},
+	// Of a generator of two tones: the frequency of the second, 0 for none, and how many times it the first is.
+	{Name: "second", Unit: unit("Hz"), Title: "Second tone", Decimals: 2, Colour: "muted", Set: true},
+	{Name: "balance", Unit: Unit{"", Number, 1}, Title: "First over second", Decimals: 2, Colour: "muted", Set: true},
 	{Name: "angle", Unit: unit("°"), Title: "Phase angle", Parts: ratios, Decimals: 1, Colour: "muted", Read: true,
 		Set: true},
 	{Name: "irradiance", Unit: unit("W/m²"), Title: "Irradiance", Decimals: 1, Colour: "muted", Read: true,

@@ -208,8 +208,13 @@ var kinds = []Kind{
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
 	// A switch joins what it stands between while it is on. It reads nothing.
 	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
-	// A scope captures what its probes see. It gives no readings.
+	// A generator gives an amplifier one tone or two, of an effective value together. It reads nothing, and is silent
+	// while it is off.
+	{Name: "generator", Roles: Feeds, Sets: []string{"volts", "hertz", "second", "balance", Output},
+		Must: []string{"volts", "hertz", Output}, Alternating: true},
+	// A scope captures what its probes see, an analyser the signals of an amplifier. They give no readings.
 	{Name: "scope", Roles: Captures},
+	{Name: "analyser", Roles: Captures},
 	// A crosspoint reads ohms between any two of the terminals that a harness is plugged into.
 	{Name: "crosspoint", Roles: Scans},
 }

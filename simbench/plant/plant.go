@@ -122,6 +122,52 @@ type Joined struct {
 	// Shaft is what brakes a machine, Drive what is commanded of one that moves.
 	Shaft Brake
 	Drive Command
+	// Signal is at the input of an amplifier.
+	Signal Signal
+}
+
+// Signal is one tone, or two: an effective value of all of it, the frequencies, Hz, and how many times the second the
+// first is. A Second of 0 is none.
+type Signal struct {
+	On                            bool
+	Volts, Hertz, Second, Against float64
+}
+
+// levels are the effective values of its tones.
+func (s Signal) levels() (first, second float64) {
+	if s.Second <= 0 {
+		return s.Volts, 0
+	}
+	ratio := s.Against
+	if ratio <= 0 {
+		ratio = 1
+	}
+	second = s.Volts / math.Sqrt(1+ratio*ratio)
+	return ratio * second, second
+}
+
+// At is the signal at a time, V.
+func (s Signal) At(t float64) float64 {
+	if !s.On || s.Volts == 0 {
+		return 0
+	}
+	first, second := s.levels()
+	v := math.Sqrt2 * first * math.Sin(2*math.Pi*math.Mod(s.Hertz*t, 1))
+	if second > 0 {
+		v += math.Sqrt2 * second * math.Sin(2*math.Pi*math.Mod(s.Second*t, 1))
+	}
+	return v
+}
+
+// Period is after what time it is as good as repeated, s.
+func (s Signal) Period() float64 {
+	switch {
+	case s.Hertz <= 0:
+		return 1
+	case s.Second > 0:
+		return 8 / s.Hertz
+	}
+	return 1 / s.Hertz
 }
 
 // Brake is what brakes a shaft while it is on: with a torque, N·m, or by so much that it turns no faster than a speed,
@@ -192,6 +238,9 @@ type Operating struct {
 	Force   float64  `json:",omitempty"`
 	// Vibration is how a machine shakes, mm/s.
 	Vibration float64 `json:",omitempty"`
+	// Signal is what is at the input of an amplifier at an instant, V, and Density the noise at its output, V/√Hz.
+	Signal  float64 `json:",omitempty"`
+	Density float64 `json:",omitempty"`
 	// Accessories are the resistances of what belongs to a machine: the coil of its brake, its heater, its sensor, Ω.
 	Accessories []float64 `json:",omitempty"`
 	Heat        float64   // W that stay in the unit

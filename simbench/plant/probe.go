@@ -9,15 +9,26 @@ import (
 type Probe struct {
 	Name, Unit string
 	Seen       func(Operating) float64
+	// Noise is the density of the noise there, in the unit over √Hz; nil: there is none to speak of.
+	Noise func(Operating) float64
+}
+
+// SignalProbes are the places at an amplifier that an analyser of signals sees.
+func SignalProbes() []Probe {
+	return []Probe{
+		{Name: "output", Unit: "V", Seen: func(o Operating) float64 { return o.Output.Volts },
+			Noise: func(o Operating) float64 { return o.Density }},
+		{Name: "input", Unit: "V", Seen: func(o Operating) float64 { return o.Signal }},
+	}
 }
 
 // Probes are the places that scopes see, by the names that procedures use.
 func Probes() []Probe {
 	return []Probe{
-		{"output", "V", func(o Operating) float64 { return o.Output.Volts }},
-		{"input", "V", func(o Operating) float64 { return o.Line.Volts }},
-		{"current", "A", func(o Operating) float64 { return o.Line.Amps }},
-		{"load", "A", func(o Operating) float64 { return o.Output.Amps }},
+		{Name: "output", Unit: "V", Seen: func(o Operating) float64 { return o.Output.Volts }},
+		{Name: "input", Unit: "V", Seen: func(o Operating) float64 { return o.Line.Volts }},
+		{Name: "current", Unit: "A", Seen: func(o Operating) float64 { return o.Line.Amps }},
+		{Name: "load", Unit: "A", Seen: func(o Operating) float64 { return o.Output.Amps }},
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"usherbench/simbench/plant"
 	"usherbench/simbench/plant/adapter"
+	"usherbench/simbench/plant/amplifier"
 	"usherbench/simbench/plant/backup"
 	"usherbench/simbench/plant/battery"
 	"usherbench/simbench/plant/converter"
@@ -24,7 +25,8 @@ import (
 func Types() []plant.Type {
 	return slices.Concat(battery.Types(), converter.Types(), adapter.Types(), port.Types(),
 		backup.Types(), panel.Types(), device.Types(), motor.Types(),
-		thruster.Types(), harness.Types(), portable.Types())
+		thruster.Types(), harness.Types(), portable.Types(),
+		amplifier.Types())
 }
 
 // Model says which unit stands for a nameplate: a known one by Name, or one of Kind that is made from ratings.

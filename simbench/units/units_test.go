@@ -29,6 +29,7 @@ var ratings = map[string]map[string]float64{
 	"thruster":       {"rated_force": 600},
 	"harness":        {"ways": 9},
 	"portable":       {"rated_volts": 3.6},
+	"amplifier":      {"rated_power": 60, "rated_load": 4},
 	"back-up supply": {"modules": 2, "nominal_line": 230},
 }
 
@@ -135,11 +136,11 @@ func TestAConverterKeepsTheBooks(t *testing.T) {
 func TestAnUnknownUnitIsNamed(t *testing.T) {
 	_, err := Model{Name: "ternn"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err,
-		`there is no plant "ternn"; known: cormorant, dunlin, eider, fulmar, gannet, gannet-bank, gannet-cell, `+
+		`there is no plant "ternn"; known: cormorant, dunlin, eider, fulmar, gannet, gannet-bank, gannet-cell, guillemot, `+
 			`kittiwake, lantern-lead, petrel, puffin, skua, teal, tern`)
 	_, err = Model{Kind: "kettle"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err, `there is no plant for a unit of kind "kettle"; `+
-		`known kinds: adapter, back-up supply, battery, converter, device, harness, motor, panel, portable, thruster`)
+		`known kinds: adapter, amplifier, back-up supply, battery, converter, device, harness, motor, panel, portable, thruster`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
 	assert.ErrorContains(t, err, "state both")
 }

@@ -316,11 +316,16 @@ func efficiency(s shot, req figure.Request) (figure.Result, error) {
 		return figure.Result{}, record.Because(record.NoData, "say the load of the capture with load: 4 Ω")
 	}
 	end := s.capture.T + float64(s.Len())*s.Step
-	power, err := s.rec.Measured("source.watts", s.capture.T, end)
+	volts, err := s.rec.Measured("source.volts", s.capture.T, end)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	v, p := s.effective(), power.Mean.Value
+	amps, err := s.rec.Measured("source.amps", s.capture.T, end)
+	if err != nil {
+		return figure.Result{}, err
+	}
+	// The volts of a supply stand still, so that the mean of the product is the product of the means.
+	v, p := s.effective(), volts.Mean.Value*amps.Mean.Value
 	if p <= 0 {
 		return figure.Result{}, record.Because(record.ZeroDivisor, "the supply gave nothing")
 	}
@@ -329,9 +334,12 @@ func efficiency(s shot, req figure.Request) (figure.Result, error) {
 		return r, record.Because(record.Implausible, "%.4g W into the load are more than the %.4g W that were taken",
 			v*v/load, p)
 	}
-	reading := power.Mean
-	known(&r, s.Stated && power.Stated, []float64{2 * s.Gain * r.Value,
-		(reading.Gain + reading.Offset/p) * r.Value}, []float64{reading.Noise / p * r.Value})
+	bounds, normal := []float64{2 * s.Gain * r.Value}, []float64{}
+	for _, x := range []uncertainty.Reading{volts.Mean, amps.Mean} {
+		bounds = append(bounds, (x.Gain+x.Offset/x.Value)*r.Value)
+		normal = append(normal, x.Noise/x.Value*r.Value)
+	}
+	known(&r, s.Stated && volts.Stated && amps.Stated, bounds, normal)
 	return r, nil
 }
 
