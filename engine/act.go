@@ -57,6 +57,8 @@ func (r *liveRun) act(effects []stage.Effect) {
 				r.replan(e)
 			case stage.RecordAll:
 				r.keeper.all(e.From, e.Until)
+			case stage.Afford:
+				r.affording = &e
 			case stage.Arm:
 				r.arm(e)
 			case stage.Scan:

@@ -82,6 +82,7 @@ func newBay(e *Engine, name string, c api.BayConfig) *Bay {
 	b.outputs = outputs.New(c.Seats, e.bench.Opened(), b.outputOptions())
 	// Whoever finds the bay can ask for what it reads.
 	b.sampler = outputs.NewSampler(b.ctx, b.beside.Go, b.outputs.Seats())
+	b.sampler.Pace(b.engine.timeFactor)
 	b.values = make([]float64, len(b.sampler.Columns))
 	b.seenAt = make([]time.Time, len(b.values))
 	for i := range b.values {

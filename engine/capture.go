@@ -90,6 +90,24 @@ func (r *liveRun) arm(e stage.Arm) {
 	})
 }
 
+// afford tells a stage that waits until something may be borne that it may be now.
+func (r *liveRun) afford(t float64) {
+	if r.affording == nil || r.finish != nil {
+		return
+	}
+	e := *r.affording
+	now, ever := r.bay.sampler.Affords(e.Seat, e.Watts, e.Seconds)
+	switch {
+	case !ever:
+		r.affording = nil
+		r.act(r.machine.Advance(stage.Failed{T: t, Reason: fmt.Sprintf("%s may not bear %.4g W for %.3g s at any time; "+
+			"make the burst shorter or lower", e.Seat, e.Watts, e.Seconds)}))
+	case now:
+		r.affording = nil
+		r.act(r.machine.Advance(stage.Afforded{T: t}))
+	}
+}
+
 // noTrigger says that a scope has waited in vain.
 type noTrigger struct{ within float64 }
 

@@ -42,9 +42,10 @@ type liveRun struct {
 	noted     uint64               // readings beyond their range that were looked at
 	beyond    map[string]time.Time // when each column was last marked as beyond its range
 	frames    framesBatch
-	told      time.Time // when watchers were last told of the status
-	unwritten time.Time // since when the record cannot be written, as a mark says
-	spread    time.Time // when readings that took long to come were last marked
+	affording *stage.Afford // what a stage waits for until it may be borne; nil: nothing
+	told      time.Time     // when watchers were last told of the status
+	unwritten time.Time     // since when the record cannot be written, as a mark says
+	spread    time.Time     // when readings that took long to come were last marked
 	finish    *stage.Finish
 	ending    bool              // the outputs come first, watchers hear of marks afterwards
 	untold    []api.MarkEvent   // those
@@ -344,6 +345,7 @@ func (r *liveRun) tick() {
 	for _, missed := range r.absences.frame(t, values, b.outputs.Energised()) {
 		r.mark(missed.Mark())
 	}
+	r.afford(t)
 	for _, trip := range b.sampler.Trips() {
 		if r.finish == nil {
 			r.act(r.machine.Advance(stage.Tripped{T: t, Seat: trip.Seat.Name, Words: trip.Words}))

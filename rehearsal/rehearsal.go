@@ -242,6 +242,8 @@ func (r *rehearsal) act(effects []stage.Effect) {
 				}
 			case stage.Scan:
 				r.scan = &e
+			case stage.Afford: // the model's load bears everything
+				r.act(r.machine.Advance(stage.Afforded{T: r.now}))
 			case stage.Arm:
 				r.scope.arm, r.scope.armed = &e, false
 			case stage.Disarm:

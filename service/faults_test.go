@@ -236,7 +236,7 @@ func scopeEffectOf(fault simbench.InstrumentFault) effect {
 	case simbench.NoTrigger:
 		return effect{when: "running", ends: true, words: "did not trigger", state: "failed"}
 	}
-	return effect{when: "running", ends: true, words: "scope1"}
+	return effect{when: "running", ends: true, words: "instrument "}
 }
 
 func effectOf(kind string, fault simbench.InstrumentFault, output bool) effect {

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"usherbench/core/budget"
 	"usherbench/simbench/plant"
 	"usherbench/simbench/plant/charger"
 	"usherbench/simbench/units"
@@ -39,9 +40,11 @@ type fixture struct {
 	// bypass joins the output to the line past the unit; back is what a load gives back to the line.
 	bypass bool
 	back   plant.Back
-	shaft  plant.Brake   // of a machine
-	drive  plant.Command // of what moves
-	signal plant.Signal  // at the input of an amplifier
+	shaft  plant.Brake    // of a machine
+	drive  plant.Command  // of what moves
+	signal plant.Signal   // at the input of an amplifier
+	borne  *budget.Ledger // by what drains it, where that bears little for long; nil: it bears everything
+	most   float64        // mean power that it has borne over its window, W
 }
 
 // feed is one output that feeds a unit, drain one input that takes from it.
@@ -226,6 +229,10 @@ func (f *fixture) load(output int) (l plant.Load) {
 
 // now moves the unit to the present. The lock is held.
 func (f *fixture) now() plant.Operating {
+	if f.borne != nil { // what was joined until now
+		f.borne.Take(f.clock.now(), f.last.Output.Watts())
+		f.most = max(f.most, f.borne.Mean())
+	}
 	source := f.source()
 	if f.charger != nil {
 		if s := f.charger.At(&f.plug, f.clock.now(), f.last.Line.Volts, f.last.Line.Amps); s.On {

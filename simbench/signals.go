@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"usherbench/core/budget"
 	"usherbench/simbench/plant"
 )
 
@@ -97,6 +98,22 @@ type bank struct {
 
 const leastBankOhms, mostBankOhms = 2.0, 1000.0
 
+// bankBears is what it bears for long, as its dialect says.
+var bankBears = budget.Budget{Watts: 40, Over: 60}
+
+// Borne is the largest mean power, W, that what drains the unit of a bay has borne over its window, and what it bears; 0
+// where it bears everything.
+func (b *Bench) Borne(bay string) (most, bears float64) {
+	f, err := b.fixture(bay)
+	if err != nil || f.borne == nil {
+		return 0, 0
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.now()
+	return f.most, f.borne.Watts
+}
+
 func newBank(serial string, ideal bool) *bank {
 	k := &bank{}
 	k.health = newHealth()
@@ -164,6 +181,9 @@ func (b *Bench) addGenerator(j joint) error {
 func (b *Bench) addBank(j joint) error {
 	k := newBank(fmt.Sprintf("R1-%04d", 2100+j.number), b.options.Ideal)
 	k.drain = j.fixture.newDrain()
+	now := j.fixture.clock.now()
+	j.fixture.borne = budget.New(bankBears, now-bankBears.Over)
+	j.fixture.borne.Take(now, 0)
 	name := fmt.Sprintf("bank%d", j.number)
 	j.wiring.Seats["load"] = []Channel{{name, 1}}
 	return b.listen(name, bankKind, k.health, &k.interpreter)

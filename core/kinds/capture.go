@@ -12,6 +12,7 @@ import (
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/record"
+	"usherbench/core/seats"
 	"usherbench/core/stage"
 	"usherbench/core/trace"
 	"usherbench/core/waveform"
@@ -36,6 +37,8 @@ type Capture struct {
 	// Settle is waited for after Back, s; Within is how long the trigger is waited for.
 	Settle, Within float64
 	Times          int
+	// Bears is what the load bears from Do to Back, W: each capture begins when it may; 0: nothing is said.
+	Bears float64
 }
 
 // Captured is one channel of a capture.
@@ -156,6 +159,14 @@ func readCapture(r *procedure.Reader, common *procedure.Common, n document.Node)
 		"back":    func(n document.Node) { c.Back = r.Settings(n, false) },
 		"settle":  func(n document.Node) { c.Settle = r.Value(n, quantity.Time) },
 		"times":   func(n document.Node) { c.Times = n.Whole(1, mostCaptures) },
+		"bears": func(n document.Node) {
+			if c.Bears = r.Value(n, quantity.Power); c.Bears <= 0 {
+				n.Fail("what the load bears is more than nothing")
+			}
+			if _, ok := r.Seat(seats.DefaultOutput); !ok {
+				n.Fail("the procedure needs no load that could bear it; add it under needs: {load: {}}")
+			}
+		},
 	}, "channels", "span")
 	if _, ok := r.Seat(c.Seat); !ok {
 		n.Fail("the procedure needs no %s; add it under needs: {%s: {}}", c.Seat, c.Seat)
@@ -247,6 +258,8 @@ type captureRunner struct {
 type capturePhase string
 
 const (
+	captureWaitsItsTurn capturePhase = "afford" // until the load may bear it
+
 	captureBack   capturePhase = "back"   // what was done is undone, and settles
 	captureArming capturePhase = "arming" // the scope is told
 	captureWaits  capturePhase = "waits"  // for the trigger and the samples
@@ -289,12 +302,31 @@ func (r *captureRunner) begin(t float64) ([]stage.Effect, stage.Verdict) {
 	if r.spec.Settle > 0 {
 		return nil, stage.GoesOn
 	}
-	return r.arm()
+	return r.inTurn()
 }
 
 func (r *captureRunner) command(settings []procedure.Setting) []stage.Effect {
 	r.capture.Sent = settings
 	return []stage.Effect{stage.Command{Settings: settings}}
+}
+
+// inTurn arms the scope when the load may bear what is about to be done.
+func (r *captureRunner) inTurn() ([]stage.Effect, stage.Verdict) {
+	if r.spec.Bears == 0 {
+		return r.arm()
+	}
+	r.capture.Phase = captureWaitsItsTurn
+	return []stage.Effect{stage.Afford{Seat: seats.DefaultOutput, Watts: r.spec.Bears, Seconds: r.spec.Span}},
+		stage.GoesOn
+}
+
+// Afforded implements stage.Affording.
+func (r *captureRunner) Afforded(_ *stage.Machine, e stage.Afforded) ([]stage.Effect, stage.Verdict) {
+	if r.capture.Phase != captureWaitsItsTurn {
+		return nil, stage.GoesOn
+	}
+	r.capture.Since = e.T
+	return r.arm()
 }
 
 func (r *captureRunner) arm() ([]stage.Effect, stage.Verdict) {
@@ -312,7 +344,7 @@ func (r *captureRunner) Applied(_ *stage.Machine, t float64) ([]stage.Effect, st
 	case r.capture.Phase == captureAfter:
 		return effects, stage.Over
 	case r.capture.Phase == captureBack && r.spec.Settle == 0:
-		more, v := r.arm()
+		more, v := r.inTurn()
 		return append(effects, more...), v
 	}
 	return effects, stage.GoesOn
@@ -324,7 +356,7 @@ func (r *captureRunner) Frame(_ *stage.Machine, f trace.Frame) ([]stage.Effect, 
 		return r.begin(f.T)
 	}
 	if r.capture.Phase == captureBack && f.T-r.capture.Since >= r.spec.Settle {
-		return r.arm()
+		return r.inTurn()
 	}
 	return nil, stage.GoesOn
 }
@@ -404,8 +436,11 @@ func (r *captureRunner) Leave() []stage.Effect { return []stage.Effect{stage.Dis
 
 func (r *captureRunner) Progress(*stage.Machine) (share, left float64, detail string) {
 	n := float64(r.spec.Times)
-	return (float64(r.capture.Of) - 1) / n, (n - float64(r.capture.Of) + 1) * (r.spec.Settle + r.spec.Span),
-		fmt.Sprintf("capture %d of %d", r.capture.Of, r.spec.Times)
+	detail = fmt.Sprintf("capture %d of %d", r.capture.Of, r.spec.Times)
+	if r.capture.Phase == captureWaitsItsTurn {
+		detail += ", waits until the load may bear it"
+	}
+	return (float64(r.capture.Of) - 1) / n, (n - float64(r.capture.Of) + 1) * (r.spec.Settle + r.spec.Span), detail
 }
 
 // Shift begins the present capture anew: what the scope saw of it is worth nothing after a pause.

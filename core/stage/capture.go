@@ -13,6 +13,13 @@ type Arm struct {
 	Shot int
 }
 
+// Afford asks whether what fills a seat may bear a power, W, for a time, s, from now on, and for what it takes to begin
+// and to end that; [Afforded] tells when.
+type Afford struct {
+	Seat           string
+	Watts, Seconds float64
+}
+
 // Disarm gives up what was armed.
 type Disarm struct{}
 
@@ -28,6 +35,9 @@ type Armed struct {
 	Shot int
 }
 
+// Afforded says that what was asked with [Afford] may be borne now.
+type Afforded struct{ T float64 }
+
 // Captured says what came of a capture: its channels, or why there are none.
 type Captured struct {
 	T float64
@@ -39,11 +49,18 @@ type Captured struct {
 }
 
 func (Arm) effect()     {}
+func (Afford) effect()  {}
 func (Disarm) effect()  {}
 func (Taken) effect()   {}
 func (Dropped) effect() {}
 func (Armed) event()    {}
+func (Afforded) event() {}
 func (Captured) event() {}
+
+// Affording stages wait until what they are about to do can be borne.
+type Affording interface {
+	Afforded(m *Machine, e Afforded) ([]Effect, Verdict)
+}
 
 // Capturing stages take what comes of a capture that they asked for.
 type Capturing interface {

@@ -207,6 +207,13 @@ func (m *Machine) take(e Event) []Effect {
 		return m.onCapture(e, e.T)
 	case Captured:
 		return m.onCapture(e, e.T)
+	case Afforded:
+		r, waits := m.runner().(Affording)
+		if !waits || m.state.Paused {
+			return nil
+		}
+		m.state.Now = max(m.state.Now, e.T)
+		return m.follow(r.Afforded(m, e))
 	case Scanned:
 		return m.onScan(e)
 	}

@@ -1,6 +1,7 @@
 package outputs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -45,6 +46,8 @@ type Sampler struct {
 	shares  []float64     // of the members of one seat, reused
 	noted   atomic.Uint64 // how often a reading went beyond its range, or came back
 	began   time.Time     // when the present frame began
+	since   time.Time     // when it was made
+	pace    float64       // of the bench's clock
 }
 
 // place says which reading goes into a column of the frame, and what a sensor makes of it.
@@ -64,7 +67,7 @@ const (
 
 // NewSampler has the seats read beside the caller whenever they are asked, until the context ends.
 func NewSampler(ctx context.Context, beside func(reads func()), seats []*Seat) *Sampler {
-	s := &Sampler{seats: seats, timer: time.NewTimer(time.Hour)}
+	s := &Sampler{seats: seats, timer: time.NewTimer(time.Hour), since: time.Now(), pace: 1}
 	for _, x := range seats {
 		s.Columns = append(s.Columns, x.Kind.Columns(x.Name, x.Gives)...)
 	}
@@ -294,6 +297,9 @@ func (s *Sampler) fill(values []float64, take bool) (taken Taken) {
 				values[p.column] = s.value(x, p)
 			}
 		}
+		if take {
+			s.bear(x)
+		}
 		if fresh && take {
 			for _, m := range x.Members {
 				m.reading.mu.Lock()
@@ -414,7 +420,7 @@ func (s *Sampler) silentSeats(instrument string, since time.Time, atLeast time.D
 // is well.
 func (s *Sampler) Trouble(since time.Time, lostAfter time.Duration) string {
 	for _, x := range s.seats {
-		if why := x.unlocked(); why != "" {
+		if why := cmp.Or(x.unlocked(), s.overborne(x)); why != "" {
 			return why
 		}
 	}

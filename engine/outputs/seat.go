@@ -37,6 +37,7 @@ type Seat struct {
 	one       oneVoltage
 	// remote says that it reads its volts at the ends of its own sense leads.
 	remote atomic.Bool
+	bears  bearing   // owned by the sampler's caller
 	uneven time.Time // since when the members have shared unevenly; owned by the sampler's caller
 }
 

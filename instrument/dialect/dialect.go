@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"usherbench/core/budget"
 	"usherbench/core/quantity"
 	"usherbench/core/seats"
 	"usherbench/core/uncertainty"
@@ -71,6 +72,8 @@ type Dialect struct {
 	Scope *Scope
 	// Scan is how ohms are read between pairs of terminals; nil: it reads none.
 	Scan *Scan
+	// Bears is the mean power that the instrument bears over any window of a time, where it bears more for moments.
+	Bears budget.Budget
 	// MakeSafe replaces the message that switches the output off when the bay is made safe; empty: that one.
 	MakeSafe []Setter
 	// SetRanges and ReadRanges are the ranges with accuracy of what is set and read.

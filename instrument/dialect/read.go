@@ -142,6 +142,15 @@ func (r *reader) fields() map[string]func(document.Node) {
 				"read": func(n document.Node) { maps.Copy(d.ReadRanges, readRanges(n)) },
 			})
 		},
+		"bears": func(n document.Node) {
+			n.Fields(map[string]func(document.Node){
+				"watts": func(n document.Node) { d.Bears.Watts = n.Quantity(quantity.Power).Value },
+				"over":  func(n document.Node) { d.Bears.Over = n.Quantity(quantity.Time).Value },
+			}, "watts", "over")
+			if !d.Bears.Bounds() {
+				n.Fail("write a power and a time, such as {watts: 60 W, over: 60 s}")
+			}
+		},
 		"scope":  r.readScope,
 		"scan":   r.readScan,
 		"absent": r.readAbsent,
