@@ -49,7 +49,7 @@ var rules = []struct {
 	{"instrument/transport/memory", regexp.MustCompile(`^$`), regexp.MustCompile(`^$`)},
 	{"instrument/trial", regexp.MustCompile(`^(core/|instrument)`), nil},
 	{"instrument",
-		regexp.MustCompile(`^(core/(document|nameplate|quantity|seats|uncertainty|waveform)|instrument/)`), nil},
+		regexp.MustCompile(`^(core/(budget|document|nameplate|quantity|seats|uncertainty|waveform)|instrument/)`), nil},
 	{"warden", regexp.MustCompile(`^instrument`), nil},
 	{"api", regexp.MustCompile(`^core/`), regexp.MustCompile(`^$`)},
 	{"store", regexp.MustCompile(`^(core/|api$)`), nil},

@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"math"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"usherbench/api"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
@@ -117,5 +119,31 @@ stages:
 		most, bears := h.Bench.Borne("bay1")
 		assert.Less(t, most, bears)
 		assert.Greater(t, most, 0.9*bears)
+	})
+}
+
+// What somebody plays on by hand is cut off as well, and what he set goes on no more until he looks.
+func TestWhatIsPlayedByHandIsCutOff(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1})
+		for _, set := range []api.ManualSet{{Seat: "load", Quantity: "mode", Value: "resistance"},
+			{Seat: "load", Quantity: "ohms", Value: "4 Ω"}, {Seat: "source", Quantity: "volts", Value: "24 V"},
+			{Seat: "source", Quantity: "amps", Value: "8 A"}, {Seat: "generator", Quantity: "volts", Value: "0.75 V"},
+			{Seat: "load", Quantity: "output", Value: "on"}, {Seat: "source", Quantity: "output", Value: "on"}} {
+			_, err := h.Local.Set(t.Context(), "bay1", set)
+			require.NoError(t, err)
+		}
+		time.Sleep(45 * time.Second) // of the minute in which nobody knows what was before
+		_, err := h.Local.Set(t.Context(), "bay1", api.ManualSet{Seat: "generator", Quantity: "output", Value: "on"})
+		require.NoError(t, err)
+		require.Eventually(t, func() bool { return !on(t, h) }, time.Minute, 100*time.Millisecond)
+		entries, err := h.Local.Journal(t.Context(), api.JournalFilter{})
+		require.NoError(t, err)
+		assert.True(t, slices.ContainsFunc(entries, func(e api.JournalEntry) bool {
+			return strings.Contains(e.Detail, "may bear 40 W on average over 60 s")
+		}))
+		most, bears := h.Bench.Borne("bay1")
+		assert.Less(t, most, bears)
+		assert.Positive(t, most)
 	})
 }

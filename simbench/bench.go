@@ -45,6 +45,8 @@ type Options struct {
 	Announce bool
 	// LoadLeads is the resistance of the leads between a unit and every load, Ω, at whose far end the load reads.
 	LoadLeads float64
+	// Hot has banks of resistors begin as hot as they may be.
+	Hot bool
 	// Faulty names units that have a fault: serial number → fault.
 	Faulty map[string]string
 }

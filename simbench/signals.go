@@ -182,8 +182,11 @@ func (b *Bench) addBank(j joint) error {
 	k := newBank(fmt.Sprintf("R1-%04d", 2100+j.number), b.options.Ideal)
 	k.drain = j.fixture.newDrain()
 	now := j.fixture.clock.now()
-	j.fixture.borne = budget.New(bankBears, now-bankBears.Over)
-	j.fixture.borne.Take(now, 0)
+	j.fixture.borne = budget.New(bankBears, now)
+	if !b.options.Hot {
+		j.fixture.borne = budget.New(bankBears, now-bankBears.Over)
+		j.fixture.borne.Take(now, 0)
+	}
 	name := fmt.Sprintf("bank%d", j.number)
 	j.wiring.Seats["load"] = []Channel{{name, 1}}
 	return b.listen(name, bankKind, k.health, &k.interpreter)

@@ -67,7 +67,7 @@ func (h *house) judge() (broken []string) {
 	for _, plan := range h.scenario.Bays {
 		j := judged{house: h, bay: plan.Name, lit: h.evidence(plan.Name), plan: plan}
 		rules := []func(){j.stopped, j.soon, j.inOrder, j.leave, j.dead, j.breached, j.lostByHand, j.alarmed, j.retried,
-			j.undisturbed, j.watchdogs, j.late, j.failedByHand, j.safeAgain, j.unlocked}
+			j.undisturbed, j.watchdogs, j.late, j.failedByHand, j.safeAgain, j.unlocked, j.borne}
 		if !h.older && !h.setOnce { // otherwise what came after the copy is on no record, or at another time
 			rules = append(rules, j.onRecord, j.setAside, j.lost, j.oneAtATime, j.goesOn, j.whole)
 		}
@@ -608,12 +608,29 @@ func (j *judged) undisturbed() {
 		return
 	}
 	for _, l := range j.lit {
-		if !l.to.IsZero() && l.to.Before(j.ended) {
+		if l.what != "generator" && !l.to.IsZero() && l.to.Before(j.ended) {
 			j.breaks(l.to, "the %s went off, though nothing was done to the bay", l.what)
 		}
 	}
 	if len(j.lit) == 0 {
 		j.breaks(j.began, "nothing went on, though nothing was done to the bay")
+	}
+}
+
+// borne: what bears little for long has borne no more than it may, but while nobody could switch its bay off.
+func (j *judged) borne() {
+	most, bears := j.bench.Borne(j.bay)
+	if bears == 0 || slices.ContainsFunc(j.faults, func(f fault) bool {
+		return slices.Contains(j.instruments(), f.instrument)
+	}) {
+		return
+	}
+	allowed := 1.01 * bears
+	if len(j.downs) > 0 {
+		allowed += 60 * watchdogWithin.Seconds() / 60 // W for as long as the watchdogs take, over the window
+	}
+	if most > allowed {
+		j.breaks(j.ended, "the load has borne %.3g W on average, and may bear %.3g W", most, bears)
 	}
 }
 

@@ -352,7 +352,7 @@ func handSeat(l simbench.Layout) string {
 		return "load"
 	case "locked":
 		return "sourcemeter"
-	case "thrust":
+	case "thrust", "node", "amplifier":
 		return "source"
 	case "mains", "circle", "machine":
 		return "mains"
@@ -365,6 +365,8 @@ func handInstrument(l simbench.Layout) string {
 	switch seat := handSeat(l); {
 	case l == simbench.Recirculated || l == simbench.Machine:
 		return "feeder"
+	case l == simbench.Drain:
+		return "drainmeter"
 	case seat == "source":
 		return "supply"
 	case seat != "mains":
@@ -376,8 +378,10 @@ func handInstrument(l simbench.Layout) string {
 // guardedBy begins the names of the instruments whose readings the guard of a layout's procedures needs.
 func guardedBy(l simbench.Layout) string {
 	switch beginningOf(l) {
-	case "converter", "thrust":
+	case "converter", "thrust", "amplifier":
 		return "supply"
+	case "node":
+		return "drainmeter"
 	case "locked":
 		return "sourcemeter"
 	case "pack", "pair":

@@ -83,6 +83,35 @@ guards: [{when: "source.volts < 12 V for 100 ms and elapsed > 500 ms", note: the
 stages:
   - set: {source: {volts: 24 V, amps: 10 A, output: on}, drive: {percent: 30 %, output: on}}
 `
+	nodeStages = `
+needs: {source: {volts: 4 V, amps: 500 mA}}
+guards: [{when: "source.volts < 2 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
+stages:
+  - set: {source: {volts: 3.6 V, amps: 500 mA, output: on}}
+`
+	amplifierStages = `
+needs: {source: {volts: 27 V, amps: 8 A}, generator: {volts: 1 V}, load: {}, analyser: {}}
+guards: [{when: "source.volts < 12 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
+stages:
+  - set:
+      generator: {volts: 0 V, hertz: 1 kHz}
+      load: {mode: resistance, ohms: 4 Ω, output: on}
+      source: {volts: 24 V, amps: 8 A, output: on}
+`
+	// burstStages have the load bear all that it may.
+	burstStages = `
+  - repeat: {times: 100000}
+    stages:
+      - capture:
+          seat: analyser
+          channels: {output: {range: 100 V}}
+          span: 1 s
+          samples: 500
+          before: 0 %
+          do: {generator: {volts: 0.95 V, output: on}}
+          back: {generator: {output: off}}
+          bears: 90 W
+`
 	lockedStages = `
 needs: {sourcemeter: {volts: 2000 V, amps: 1 mA}}
 guards: [{when: "sourcemeter.volts < 1000 V for 100 ms and elapsed > 500 ms", note: the volts are gone}]
@@ -103,7 +132,7 @@ var ends = map[string][2]string{
 var beginnings = map[string]string{"converter": converterStages, "pair": pairStages, "pack": packStages,
 	"cells": cellStages, "drain": drainStages, "mains": mainsStages, "contract": contractStages,
 	"circle": circleStages, "panel": panelStages, "locked": lockedStages,
-	"machine": machineStages, "thrust": thrustStages}
+	"machine": machineStages, "thrust": thrustStages, "node": nodeStages, "amplifier": amplifierStages}
 
 // timeless ends the names of procedures that nobody can write: a pass of their loop takes no time.
 const timeless = "-timeless"
@@ -112,7 +141,11 @@ const timeless = "-timeless"
 func procedureTexts() (all []string) {
 	for kind, beginning := range beginnings {
 		for end, x := range ends {
-			all = append(all, text(kind+"-"+end, x[0], beginning, x[1]))
+			after := x[1]
+			if kind == "amplifier" && end != "brief" {
+				after = strings.TrimPrefix(burstStages, "\n") + after
+			}
+			all = append(all, text(kind+"-"+end, x[0], beginning, after))
 		}
 	}
 	slices.Sort(all)
@@ -128,7 +161,7 @@ func timelessTexts() (all []string) {
 			seat = "cycler"
 		case "mains", "circle", "machine":
 			seat = "mains"
-		case "thrust":
+		case "thrust", "node", "amplifier":
 			seat = "source"
 		case "locked":
 			seat = "sourcemeter"
@@ -168,6 +201,10 @@ func beginningOf(l simbench.Layout) string {
 		return "machine"
 	case simbench.ThrustStand:
 		return "thrust"
+	case simbench.Drain:
+		return "node"
+	case simbench.Amplified:
+		return "amplifier"
 	}
 	return "converter"
 }

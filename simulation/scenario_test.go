@@ -128,9 +128,13 @@ func (d draw) between(from, to time.Duration) time.Duration {
 	return (from + time.Duration(d.Int64N(int64(to-from)))).Round(time.Millisecond)
 }
 
+// furtherLayouts are drawn by a chance of their own, so that all else stays as it was drawn before there were any.
+var furtherLayouts = []simbench.Layout{simbench.Drain, simbench.Amplified}
+
 // Draw draws the scenario of a seed.
 func Draw(seed uint64) Scenario {
 	d := draw{Rand: rand.New(rand.NewPCG(seed, 0x75736865))}
+	further := draw{Rand: rand.New(rand.NewPCG(seed, 0x66757274))}
 	d.alone = d.chance(0.3)
 	meeting := d.kind(meetings())
 	if d.alone {
@@ -141,8 +145,8 @@ func Draw(seed uint64) Scenario {
 		s.Troubled = long // outputs that cannot be reached take their time
 	}
 	layouts := slices.DeleteFunc(simbench.Layouts(), func(l simbench.Layout) bool {
-		// Where nothing can be switched on, and where a bay is as one of a converter's, with one instrument less.
-		return l == simbench.Harness || l == simbench.Drain || l == simbench.Amplified
+		// Where nothing can be switched on, and what is drawn further on.
+		return l == simbench.Harness || slices.Contains(furtherLayouts, l)
 	})
 	shared := d.chance(0.06) || d.alone && meeting.name == nobodyLeft // which is hardest where a supply has two users
 	bays := of(d, []int{2, 2, 2, 2, 3, 3, 4, 6})
@@ -159,6 +163,9 @@ func Draw(seed uint64) Scenario {
 			layout = simbench.Converter
 		case d.alone && i == d.unlucky && len(tellingIn[meeting.name]) > 0:
 			layout = of(d, tellingIn[meeting.name])
+		}
+		if free := !(shared && i < 2) && !(d.alone && i == d.unlucky); free && further.chance(0.12) {
+			layout = of(further, furtherLayouts)
 		}
 		bay := BayPlan{Name: fmt.Sprintf("bay%d", i+1), Layout: layout, Procedure: of(d, proceduresOf(layout)),
 			Interval: of(d, []time.Duration{80, 140, 200}) * time.Millisecond}
@@ -231,7 +238,8 @@ func instrumentsOf(s Scenario) (all []instrument) {
 }
 
 func benchOptions(s Scenario, prefix string) simbench.Options {
-	o := simbench.Options{TimeFactor: 1, SharedSupply: s.SharedSupply, OneConnection: s.OneConnection, Memory: prefix}
+	o := simbench.Options{TimeFactor: 1, SharedSupply: s.SharedSupply, OneConnection: s.OneConnection, Memory: prefix,
+		Hot: true}
 	for _, bay := range s.Bays {
 		o.Layouts = append(o.Layouts, bay.Layout)
 	}

@@ -75,19 +75,27 @@ func (w *Waveform) Bands(by Window) Bands {
 	}
 	b := Bands{Width: 1 / (float64(n) * w.Step), Window: by, Samples: n,
 		spreads: float64(n) * fourths / (squares * squares)}
-	for _, c := range fourier.NewFFT(n).Coefficients(nil, weights) {
-		b.Squares = append(b.Squares, 2*(real(c)*real(c)+imag(c)*imag(c))/(float64(n)*squares))
+	b.Squares = make([]float64, n/2+1)
+	scale := 2 / (float64(n) * squares)
+	for k, c := range fourier.NewFFT(n).Coefficients(nil, weights) {
+		b.Squares[k] = scale * (real(c)*real(c) + imag(c)*imag(c))
 	}
 	b.Squares[0] = 0
 	if n%2 == 0 {
 		b.Squares = b.Squares[:n/2]
 	}
 	// Of noise the bins are exponentially distributed about 2σ²/N; what tones there are, their median is none of them.
-	sorted := slices.Clone(b.Squares)
+	var sorted []float64
+	for k := 1; k < len(b.Squares); k += max(len(b.Squares)/mostSorted, 1) {
+		sorted = append(sorted, b.Squares[k])
+	}
 	slices.Sort(sorted)
 	b.Noise = math.Sqrt(sorted[len(sorted)/2] / math.Ln2 * float64(n) / 2)
 	return b
 }
+
+// mostSorted is about how many bins tell the noise.
+const mostSorted = 1 << 15
 
 // bins are those between two frequencies, both included.
 func (b Bands) bins(from, to float64) (first, last int) {
