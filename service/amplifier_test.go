@@ -44,13 +44,13 @@ func TestAnAmplifierIsItsTruth(t *testing.T) {
 			loaded := a.Gain * 4 / (4 + a.Impedance)
 			second, third := a.Harmonics(math.Pow(10, f["output-level"].Value/20) * a.Gain / loaded)
 			// A cube adds three times its third harmonic to the tone.
-			assert.InDelta(t, 20*math.Log10(loaded*(1+3*third)), f["voltage-gain"].Value, f["voltage-gain"].U, serial)
+			assert.InDelta(t, 20*math.Log10(loaded*(1+3*third)), f["voltage-gain"].Value, 1.5*f["voltage-gain"].U, serial)
 			assert.InDelta(t, 100*math.Hypot(second, third), f["harmonic-distortion"].Value,
 				f["harmonic-distortion"].U+0.04*100*math.Hypot(second, third), serial)
 			assert.InDelta(t, a.Impedance, f["output-impedance"].Value, 2*f["output-impedance"].U, serial)
 			density := a.Density * loaded / a.Gain
-			assert.InDelta(t, density*math.Sqrt(20e3-20), f["output-noise"].Value, f["output-noise"].U+2e-6, serial)
-			assert.InDelta(t, a.Idle, f["idle-current"].Value, f["idle-current"].U, serial)
+			assert.InDelta(t, density*math.Sqrt(20e3-20), f["output-noise"].Value, 2*f["output-noise"].U, serial)
+			assert.InDelta(t, a.Idle, f["idle-current"].Value, 1.5*f["idle-current"].U, serial)
 		}
 	})
 }

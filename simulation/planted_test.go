@@ -102,7 +102,7 @@ var planted = []bug{
 		"cmp.Or(x.unlocked(), s.overborne(x))", nil},
 	{"nobody looks at what a load may bear", "engine/outputs/sampler.go", "cmp.Or(x.unlocked(), \"\")",
 		"cmp.Or(x.unlocked(), s.overborne(x))", []edit{{"engine/outputs/bears.go",
-			"return x.bears.Holds(0, watts, seconds), x.bears.Ever(watts, seconds)", "return true, true"}}},
+			"_ = x\n\t\t\treturn true, true", "return x.bears.Holds(0, watts, seconds), x.bears.Ever(watts, seconds)"}}},
 	{"an output goes on behind an interlock that nobody asks", "engine/outputs/on.go",
 		"err := x.closed(ctx); err != nil && false {", "err := x.closed(ctx); err != nil {", nil},
 	{"a cover is safe when its output is off", "engine/outputs/interlock.go",
