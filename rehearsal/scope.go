@@ -3,6 +3,7 @@ package rehearsal
 import (
 	"fmt"
 	"math"
+	"math/rand/v2"
 
 	"usherbench/core/record"
 	"usherbench/core/stage"
@@ -10,7 +11,7 @@ import (
 	"usherbench/simbench/plant"
 )
 
-// scope is the model's: without noise and errors, of sixteen bits, and it sees every place that a probe can be at.
+// scope is the model's: without errors and noise of its own, of sixteen bits, and it sees every place that a probe can be at.
 type scope struct {
 	arm     *stage.Arm
 	armed   bool
@@ -82,8 +83,13 @@ func (r *rehearsal) captured(e stage.Arm) (waves []*waveform.Waveform, trigger f
 			return nil, 0, unseen(in.Name)
 		}
 		x := make([]float64, setup.Samples)
+		rng := rand.New(rand.NewPCG(uint64(e.Shot), noiseSeed))
 		for i := range x {
-			x[i] = p.Seen(unit.Wave(trigger - setup.Before*setup.Span + float64(i)*step))
+			o := unit.Wave(trigger - setup.Before*setup.Span + float64(i)*step)
+			x[i] = p.Seen(o)
+			if p.Noise != nil {
+				x[i] += p.Noise(o) * math.Sqrt(0.5/step) * rng.NormFloat64()
+			}
 		}
 		w := digitised(x, in)
 		w.Unit, w.T0, w.Step = p.Unit, -setup.Before*setup.Span, step
@@ -91,6 +97,9 @@ func (r *rehearsal) captured(e stage.Arm) (waves []*waveform.Waveform, trigger f
 	}
 	return waves, trigger, ""
 }
+
+// noiseSeed makes the noise of a unit the same in every rehearsal.
+const noiseSeed = 0x9e3779b9
 
 func unseen(channel string) string {
 	return fmt.Sprintf("the model does not know what the probe %q sees; it knows output, input, current and load", channel)

@@ -81,8 +81,9 @@ func (k Kind) BeginsAtMost(q string) bool {
 // Locked tells whether the output of a kind may be on only while its interlock reads closed. Its limit begins at zero.
 func (k Kind) Locked() bool { return slices.Contains(k.MustRead, Unlocked) }
 
-// BeginsAsItIs tells whether a number stays what it is when a run begins: no frequency moves nothing.
-func BeginsAsItIs(q string) bool { return q == "hertz" }
+// BeginsAsItIs tells whether a number stays what it is when a run begins: no frequency moves nothing, and of two tones
+// none has no share.
+func BeginsAsItIs(q string) bool { return q == "hertz" || q == "balance" }
 
 // BeginsAtOne tells whether a number stands at 1 when a run begins: every reading is one of its own.
 func BeginsAtOne(q string) bool {

@@ -309,18 +309,22 @@ func damping(s shot, req figure.Request) (figure.Result, error) {
 	return r, nil
 }
 
+// steadyAfter is the share of a capture after which readings of the supply are none of before.
+const steadyAfter = 0.25
+
 // efficiency is V²/(R·P): what reaches the load, of what the supply gave in the stage.
 func efficiency(s shot, req figure.Request) (figure.Result, error) {
 	load := req.Args[lower.Name]
 	if !(load > 0) {
 		return figure.Result{}, record.Because(record.NoData, "say the load of the capture with load: 4 Ω")
 	}
-	end := s.capture.T + float64(s.Len())*s.Step
-	volts, err := s.rec.Measured("source.volts", s.capture.T, end)
+	span := float64(s.Len()) * s.Step
+	begin, end := s.capture.T+steadyAfter*span, s.capture.T+span
+	volts, err := s.rec.Measured("source.volts", begin, end)
 	if err != nil {
 		return figure.Result{}, err
 	}
-	amps, err := s.rec.Measured("source.amps", s.capture.T, end)
+	amps, err := s.rec.Measured("source.amps", begin, end)
 	if err != nil {
 		return figure.Result{}, err
 	}

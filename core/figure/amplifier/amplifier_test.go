@@ -190,11 +190,11 @@ func TestNoiseByItsWorkedExample(t *testing.T) {
 
 func TestEfficiencyAndIdleCurrentByTheirWorkedExamples(t *testing.T) {
 	rec := only(lines(4800, 1/rate, map[float64]float64{100: 12}))
-	series := map[string]trace.Series{"source.volts": {T: []float64{-1, 0, 0.05, 0.2}, X: []float64{24, 24, 24, 24}},
+	series := map[string]trace.Series{"source.volts": {T: []float64{-1, 0.03, 0.06, 0.09}, X: []float64{24, 24, 24, 24}},
 		"source.amps": {T: []float64{0, 1, 2}, X: []float64{41.8e-3, 42.2e-3, 42e-3}}}
 	rec.Trace = func(c string, from, to float64) (trace.Series, error) { return series[c].Between(from, to), nil }
 	quiet := series["source.amps"]
-	series["source.amps"] = trace.Series{T: []float64{-1, 0, 0.05, 0.2}, X: []float64{2.4, 2.4, 2.4, 2.4}}
+	series["source.amps"] = trace.Series{T: []float64{-1, 0.03, 0.06, 0.09}, X: []float64{2.4, 2.4, 2.4, 2.4}}
 	r := compute(rec, "amplifier-efficiency", map[string]float64{"load": 4})
 	require.Nil(t, r.Undetermined)
 	assert.InDelta(t, 62.5, r.Value, 0.05)

@@ -29,6 +29,7 @@ func noise(s shot, req figure.Request) (figure.Result, error) {
 	if weight != nil {
 		r.Remarks = append(r.Remarks, "weighted A")
 	}
+	r.Drawing = drawn("Spectrum of "+s.capture.Stage, s.Channel, bands, 1.1*high)
 	share := bands.UnsureOfNoise(low, high)
 	bounds, normal := []float64{s.Gain * v}, []float64{share * v}
 	if req.Against != "" {
@@ -104,6 +105,7 @@ func harmonics(s shot, req figure.Request) (figure.Result, error) {
 	}
 	r := figure.Result{Value: 100 * math.Sqrt(sum) / one.RMS, Remarks: []string{at(one.Frequency),
 		quantity.Sprintf("orders 2 to %d", len(found)+1)}}
+	r.Drawing = drawn("Spectrum of "+s.capture.Stage, s.Channel, b, (req.Args[orders.Name]+2)*one.Frequency)
 	var bias float64 // noise in the lobes counts as harmonics
 	if sum > 0 {
 		unheard := b.Unheard(len(found))
