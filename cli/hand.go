@@ -24,7 +24,11 @@ func (a *app) byHand() []*cobra.Command {
 				if err != nil {
 					return err
 				}
-				bay, err := cl.Intervene(ctx, args[0], i)
+				name, err := bayOf(ctx, cl, args[0])
+				if err != nil {
+					return err
+				}
+				bay, err := cl.Intervene(ctx, name, i)
 				if err != nil || a.json {
 					return a.jsonOr(bay, err)
 				}
@@ -64,8 +68,8 @@ its output switched off meanwhile, since a battery does not stand still.`, "  us
 			"  usher note bay1 \"fan switched on\"", 2, text(api.DoNote)),
 		verb("label BAY STATE", "Say in which state the unit is from now on (operator)",
 			"Say in which state the unit is from now on, to the next state: figures tell its charge and its current by state.\n"+
-				"A program that tests a device says so through this, or through the API.",
-			"  usher label bay1 transmit\n  usher label bay1 sleep", 2, text(api.DoLabel)),
+				"A program that tests a device says so through this, or through the API. A run may be named in place of its bay.",
+			"  usher label bay1 transmit\n  usher label 01M8SWEBHH803FBJCADV5QRYGX sleep", 2, text(api.DoLabel)),
 		verb("answer BAY TEXT", "Answer what the run asks (operator)",
 			"Answer the prompt of a run: yes or no, a number, one of the choices, a text; take or done where readings "+
 				"are taken one by one.",
@@ -80,6 +84,21 @@ its output switched off meanwhile, since a battery does not stand still.`, "  us
 				return api.Intervention{Do: api.DoAdjust, Parameter: name, Value: value}, nil
 			}),
 	}
+}
+
+// bayOf is the bay of that name, or that in which a run of that number is live.
+func bayOf(ctx context.Context, cl *client.Client, name string) (string, error) {
+	if len(name) != len("01M8SWEBHH803FBJCADV5QRYGX") || strings.ToUpper(name) != name {
+		return name, nil
+	}
+	run, err := cl.Run(ctx, name)
+	switch {
+	case err != nil:
+		return "", err
+	case run.State != "live":
+		return "", fmt.Errorf("run %s has ended: %s; nothing can be done to it any longer", name, run.State)
+	}
+	return run.Bay, nil
 }
 
 // situation says in a line how the run of a bay stands.

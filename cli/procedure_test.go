@@ -13,6 +13,7 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/quantity"
+	"usherbench/core/record"
 	"usherbench/core/shape"
 	"usherbench/demo"
 	"usherbench/service/servicetest"
@@ -215,9 +216,15 @@ figures: [{figure: reading, row: end, quantity: load.volts, limit: {min: 14 V}}]
 	run("extend", "bay1", "10min")
 	run("extend", "bay1", "--", "-5min")
 	run("adjust", "bay1", "level=3A")
+	run("label", "bay1", "listen")
+	run("label", started.ID, "transmit")
 	run("skip", "bay1")
 	doc := h.Ended(started)
 	assert.Equal(t, "pass", doc.Outcome)
+	assert.Len(t, record.Spells(doc.Marks, doc.Duration), 2)
+	code, _, errOut = usher(t, "", "--data", h.Data, "label", started.ID, "sleep")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "has ended: done")
 	text := run("procedure", "show", "hands")
 	stricter := write(t, "stricter.yaml", []byte(strings.Replace(text, "min: 14 V", "min: 16 V", 1)))
 	out := run("judge", "last", "--procedure", stricter, "--why", "stricter")

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -145,5 +146,39 @@ func TestWhatIsPlayedByHandIsCutOff(t *testing.T) {
 		most, bears := h.Bench.Borne("bay1")
 		assert.Less(t, most, bears)
 		assert.Positive(t, most)
+	})
+}
+
+// A batch of amplifiers with a noisy, a distorting and a dead one is scanned, run and written down; the load bears no more
+// than it may, and the power is off whenever the next one is put in.
+func TestABatchOfAmplifiers(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1,
+			Faulty: map[string]string{"GM-3": string(amplifier.Noisy), "GM-5": string(amplifier.Distorting),
+				"GM-7": string(plant.DeadUnit)}})
+		setUp(t, h, "bay1", api.PlaceSetup{Procedures: []string{"guillemot-acceptance"}, Lot: "A-1"})
+		verdicts := map[string]api.UnitVerdict{}
+		for n := 1; n <= 8; n++ {
+			serial := fmt.Sprintf("GM-%d", n)
+			assert.False(t, on(t, h), serial)
+			place := tested(t, h, "bay1", serial)
+			verdicts[serial] = place.Last.Verdict
+			if n == 5 {
+				assert.Contains(t, fmt.Sprint(place.Last.Words), "Harmonic distortion")
+			}
+		}
+		for serial, verdict := range verdicts {
+			if slices.Contains([]string{"GM-3", "GM-5", "GM-7"}, serial) {
+				assert.NotEqual(t, api.VerdictPass, verdict, serial)
+			} else {
+				assert.Equal(t, api.VerdictPass, verdict, serial)
+			}
+		}
+		lot, err := h.Local.Lot(t.Context(), "A-1", api.LotRequest{})
+		require.NoError(t, err)
+		require.Len(t, lot.Procedures, 1)
+		assert.Equal(t, []string{"GM-3", "GM-5", "GM-7"}, lot.Procedures[0].Failing)
+		most, bears := h.Bench.Borne("bay1")
+		assert.Less(t, most, bears)
 	})
 }
