@@ -100,7 +100,7 @@ func TestBurstsWaitUntilTheLoadMayBearThem(t *testing.T) {
 
 // What plays on is cut off before the load has borne too much, in a run and by hand.
 func TestWhatPlaysOnIsCutOff(t *testing.T) {
-	const on = `procedure: plays-on
+	const playsOn = `procedure: plays-on
 for: guillemot
 needs: {source: {volts: 27 V, amps: 8 A}, generator: {volts: 1 V}, load: {}}
 stages:
@@ -112,7 +112,7 @@ stages:
 `
 	servicetest.Simulated(t, func(t *testing.T) {
 		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1})
-		h.Push(on)
+		h.Push(playsOn)
 		time.Sleep(70 * time.Second) // nobody knows what was before the service began
 		run := h.Ended(h.Start("bay1", "plays-on", "GM-1601"))
 		assert.Equal(t, "aborted", run.State)
@@ -120,6 +120,14 @@ stages:
 		most, bears := h.Bench.Borne("bay1")
 		assert.Less(t, most, bears)
 		assert.Greater(t, most, 0.9*bears)
+
+		time.Sleep(70 * time.Second) // until it may bear something again
+		unread := h.Start("bay1", "plays-on", "GM-1602")
+		require.Eventually(t, func() bool { return on(t, h) }, 5*time.Second, 50*time.Millisecond)
+		require.NoError(t, h.Bench.SetFault("bank1", simbench.NotANumber))
+		ended := h.Ended(unread)
+		assert.Equal(t, "aborted", ended.State)
+		assert.Contains(t, ended.Reason, "what bank1 (load) bears cannot be read")
 	})
 }
 

@@ -22,8 +22,12 @@ const around = 600 * time.Millisecond
 // bearing is what a seat has borne of late, in the bench's own time. Of what was before nobody knows.
 type bearing struct {
 	*budget.Ledger
-	watts float64 // as it was read last
+	watts float64   // as it was read last
+	read  time.Time // when that was, or when the seat was last of nobody's concern
 }
+
+// unread is for how long what is on may be without a reading of what it bears, wall time.
+const unread = 2 * time.Second
 
 // Pace says how many seconds of the bench's clock pass in one of the wall's.
 func (s *Sampler) Pace(factor float64) { s.pace = factor }
@@ -31,8 +35,8 @@ func (s *Sampler) Pace(factor float64) { s.pace = factor }
 // now is the bench's own time.
 func (s *Sampler) now() float64 { return time.Since(s.since).Seconds() * s.pace }
 
-// bear notes what a seat bears. Between two frames it counts as the larger of both; a reading that is missing says
-// nothing new.
+// bear notes what a seat bears. Between two frames it counts as the larger of both; while a reading is missing it
+// counts as the one before.
 func (s *Sampler) bear(x *Seat) {
 	limit := x.First().Dialect.Bears
 	if !limit.Bounds() {
@@ -44,8 +48,11 @@ func (s *Sampler) bear(x *Seat) {
 	}
 	watts := x.bears.watts
 	volts, amps := s.raw(x, "volts"), s.raw(x, "amps")
-	if read := math.Abs(volts * amps); !math.IsNaN(read) {
-		watts = read
+	switch read := math.Abs(volts * amps); {
+	case !math.IsNaN(read):
+		watts, x.bears.read = read, time.Now()
+	case !x.Energised():
+		x.bears.read = time.Now()
 	}
 	x.bears.Take(now, math.Max(watts, x.bears.watts))
 	x.bears.watts = watts
@@ -53,7 +60,14 @@ func (s *Sampler) bear(x *Seat) {
 
 // overborne says what is wrong with a seat that cannot bear what it bears for much longer; empty: it can.
 func (s *Sampler) overborne(x *Seat) string {
-	if x.bears.Ledger == nil || x.bears.watts <= x.bears.Watts ||
+	if x.bears.Ledger == nil {
+		return ""
+	}
+	if time.Since(x.bears.read) > unread {
+		return fmt.Sprintf("what %s (%s) bears cannot be read, and it may bear %.4g W on average over %.4g s", x.First().Name,
+			x.Name, x.bears.Watts, x.bears.Over)
+	}
+	if x.bears.watts <= x.bears.Watts ||
 		x.bears.Holds(0, x.bears.watts, reacts.Seconds()*s.pace) {
 		return ""
 	}
