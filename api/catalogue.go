@@ -107,8 +107,8 @@ func NewCatalogue() Catalogue {
 			Compared: q.Compared})
 	}
 	for _, k := range seats.All() {
-		s := SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(slices.Concat(k.Reads, k.Also)), Sets: listed(k.Sets),
-			Modes: listed(k.Modes), Choices: map[string][]string{}}
+		s := SeatKind{Name: k.Name, Roles: k.Roles.Words(), Reads: listed(slices.Concat(k.Reads, k.Also)),
+			Sets: listed(k.Sets), Modes: listed(k.Modes), Choices: map[string][]string{}}
 		for _, choice := range k.Choices {
 			s.Choices[choice.Name] = choice.Words
 		}

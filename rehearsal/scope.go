@@ -11,7 +11,8 @@ import (
 	"usherbench/simbench/plant"
 )
 
-// scope is the model's: without errors and noise of its own, of sixteen bits, and it sees every place that a probe can be at.
+// scope is the model's: without errors and noise of its own, of sixteen bits, and it sees every place that a probe can
+// be at.
 type scope struct {
 	arm     *stage.Arm
 	armed   bool

@@ -157,8 +157,8 @@ func TestWhatIsPlayedByHandIsCutOff(t *testing.T) {
 	})
 }
 
-// A batch of amplifiers with a noisy, a distorting and a dead one is scanned, run and written down; the load bears no more
-// than it may, and the power is off whenever the next one is put in.
+// A batch of amplifiers with a noisy, a distorting and a dead one is scanned, run and written down; the load bears no
+// more than it may, and the power is off whenever the next one is put in.
 func TestABatchOfAmplifiers(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
 		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1,

@@ -79,7 +79,8 @@ type scopeInput struct {
 }
 
 func newScope(m scopeModel, serial string, ideal bool, c clock) *scope {
-	s := &scope{model: m, inputs: make([]scopeInput, m.inputs), clock: c, errors: newErrorSource(serial, ideal), span: 1e-3, samples: 1000, before: 0.1,
+	s := &scope{model: m, inputs: make([]scopeInput, m.inputs), clock: c, errors: newErrorSource(serial, ideal),
+		span: 1e-3, samples: 1000, before: 0.1,
 		armed: math.NaN(), trigger: math.NaN(), order: binary.BigEndian}
 	s.health, s.reset = newHealth(), func() {}
 	s.identity = "Usher Bench," + m.identity + "," + serial + ",1.0"

@@ -101,8 +101,8 @@ const leastBankOhms, mostBankOhms = 2.0, 1000.0
 // bankBears is what it bears for long, as its dialect says.
 var bankBears = budget.Budget{Watts: 40, Over: 60}
 
-// Borne is the largest mean power, W, that what drains the unit of a bay has borne over its window, and what it bears; 0
-// where it bears everything.
+// Borne is the largest mean power, W, that what drains the unit of a bay has borne over its window, and what it bears;
+// 0 where it bears everything.
 func (b *Bench) Borne(bay string) (most, bears float64) {
 	f, err := b.fixture(bay)
 	if err != nil || f.borne == nil {

@@ -171,7 +171,8 @@ func (b *Bench) addScope(j joint) error {
 
 // nextScope is a scope to which nothing is joined.
 func (b *Bench) nextScope(j joint) (s *scope, name string) {
-	return newScope(scopeModel12, fmt.Sprintf("O4-%04d", 900+j.number), b.options.Ideal, b.clock), fmt.Sprintf("scope%d", j.number)
+	s = newScope(scopeModel12, fmt.Sprintf("O4-%04d", 900+j.number), b.options.Ideal, b.clock)
+	return s, fmt.Sprintf("scope%d", j.number)
 }
 
 // sharedScope is the scope whose inputs are at the outputs of several bays.

@@ -33,7 +33,8 @@ func TestALedgerBeginsWithTheWorst(t *testing.T) {
 // Whoever waits as long as he is told never has a window in which the mean is above the bound.
 func TestWhoWaitsNeverBearsMore(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
-		b := budget.Budget{Watts: rapid.Float64Range(10, 100).Draw(r, "watts"), Over: rapid.Float64Range(1, 100).Draw(r, "over")}
+		b := budget.Budget{Watts: rapid.Float64Range(10, 100).Draw(r, "watts"),
+			Over: rapid.Float64Range(1, 100).Draw(r, "over")}
 		l := budget.New(b, 0)
 		l.Take(rapid.Float64Range(0, 2*b.Over).Draw(r, "rest"), 0)
 		for range rapid.IntRange(1, 30).Draw(r, "bursts") {

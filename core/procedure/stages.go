@@ -125,7 +125,8 @@ func (r *Reader) readKeys(c *Common, n document.Node) (kind Kind, what document.
 			}
 		},
 		"note":  func(n document.Node) { c.Note = n.Text() },
-		"state": keep(&c.state), "until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries),
+		"state": keep(&c.state),
+		"until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries),
 		"record": keep(&c.record), "guards": keep(&c.guards), "stages": keep(&c.stages),
 		"otherwise": keep(&c.otherwiseStages), "with": keep(&c.with),
 	}

@@ -197,8 +197,8 @@ func (b Bands) Harmonics(of Tone, orders int) (tones []Tone) {
 	return tones
 }
 
-// Unsure is the standard uncertainty that noise gives the effective value of a tone: σ·√(Σw⁴)/Σw², since a lobe weighs
-// each sample with the square of the window.
+// Unsure is the standard uncertainty that noise gives the effective value of a tone: σ·√(Σw⁴)/Σw², since
+// a lobe weighs each sample with the square of the window.
 func (b Bands) Unsure() float64 { return b.Noise * math.Sqrt(b.spreads/float64(b.Samples)) }
 
 // Unheard is the effective value of the noise in the lobes of so many tones.

@@ -71,12 +71,12 @@ func (s *Sampler) overborne(x *Seat) string {
 		x.bears.Holds(0, x.bears.watts, reacts.Seconds()*s.pace) {
 		return ""
 	}
-	return fmt.Sprintf("%s (%s) bears %.4g W, and may bear %.4g W on average over %.4g s; it has borne %.4g W, so outputs "+
-		"go off", x.First().Name, x.Name, x.bears.watts, x.bears.Watts, x.bears.Over, x.bears.Mean())
+	return fmt.Sprintf("%s (%s) bears %.4g W, and may bear %.4g W on average over %.4g s; it has borne %.4g W, so "+
+		"outputs go off", x.First().Name, x.Name, x.bears.watts, x.bears.Watts, x.bears.Over, x.bears.Mean())
 }
 
-// Affords tells whether a seat may bear a power for a time, s of the bench's clock, from now on, and whether it ever may.
-// What has no bound bears everything.
+// Affords tells whether a seat may bear a power for a time, s of the bench's clock, from now on, and whether it ever
+// may. What has no bound bears everything.
 func (s *Sampler) Affords(seat string, watts, seconds float64) (now, ever bool) {
 	for _, x := range s.seats {
 		if x.Name == seat && x.bears.Ledger != nil {

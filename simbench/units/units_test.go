@@ -140,7 +140,8 @@ func TestAnUnknownUnitIsNamed(t *testing.T) {
 			`kittiwake, lantern-lead, petrel, puffin, skua, teal, tern`)
 	_, err = Model{Kind: "kettle"}.New("", plant.Healthy, 0)
 	assert.EqualError(t, err, `there is no plant for a unit of kind "kettle"; `+
-		`known kinds: adapter, amplifier, back-up supply, battery, converter, device, harness, motor, panel, portable, thruster`)
+		`known kinds: adapter, amplifier, back-up supply, battery, converter, device, harness, motor, panel, portable, `+
+		`thruster`)
 	_, err = Model{Kind: "battery", Rating: func(string) (float64, bool) { return 0, false }}.New("", plant.Healthy, 0)
 	assert.ErrorContains(t, err, "state both")
 }

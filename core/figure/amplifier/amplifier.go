@@ -1,5 +1,6 @@
-// Package amplifier computes what captures tell of an amplifier: gain, level, output impedance, noise, distortion of one
-// tone and of two, efficiency, and its idle current. A distortion holds for the harmonics and the band that are said.
+// Package amplifier computes what captures tell of an amplifier: gain, level, output impedance, noise, distortion of
+// one tone and of two, efficiency, and its idle current. A distortion holds for the harmonics and the band that are
+// said.
 package amplifier
 
 import (
@@ -281,7 +282,8 @@ func (l twoLoads) settled(s shot, req figure.Request, f float64) error {
 	return nil
 }
 
-// impedance is (V₂ − V₁)/(V₁/R₁ − V₂/R₂): both readings are of one range, so that its gain does not matter.
+// impedance is (V₂ − V₁)/(V₁/R₁ − V₂/R₂): both readings are of one range, so that its gain does not
+// matter.
 func impedance(s shot, req figure.Request) (figure.Result, error) {
 	l, err := loaded(s, req)
 	if err != nil {

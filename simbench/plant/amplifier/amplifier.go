@@ -1,5 +1,5 @@
-// Package amplifier has the physics of an audio amplifier on one supply: gain, a bend of second and third order, clipping
-// at its supply, output impedance, noise, and what it takes for all that.
+// Package amplifier has the physics of an audio amplifier on one supply: gain, a bend of second and third order,
+// clipping at its supply, output impedance, noise, and what it takes for all that.
 package amplifier
 
 import (
@@ -21,8 +21,8 @@ type Amplifier struct {
 	Least        float64 // V of the supply below which it does nothing
 }
 
-// The faults of an amplifier: a stage that is noisy, one that is bent, an output through a bad joint, a bias that is too
-// large.
+// The faults of an amplifier: a stage that is noisy, one that is bent, an output through a bad joint, a bias that is
+// too large.
 const (
 	Noisy      plant.Fault = "noisy"
 	Distorting plant.Fault = "distorting"
@@ -55,14 +55,16 @@ func Types() []plant.Type {
 		made("", fromRatings)}
 }
 
-// Guillemot is the horn amplifier of the demo scenario, 4 Ω and 60 W, as the unit with the given serial number was made.
+// Guillemot is the horn amplifier of the demo scenario, 4 Ω and 60 W, as the unit with the given serial number was
+// made.
 func Guillemot(serial string, fault plant.Fault) (Amplifier, error) { return of(serial, 60, 4, fault) }
 
 func fromRatings(asked plant.Asked) (Amplifier, error) {
 	power, ok := asked.Rating("rated_power")
 	load, stated := asked.Rating("rated_load")
 	if !ok || !stated {
-		return Amplifier{}, errors.New("the nameplate does not say rated_power and rated_load; an amplifier is made from both")
+		return Amplifier{}, errors.New("the nameplate does not say rated_power and rated_load; an amplifier is made from " +
+			"both")
 	}
 	return of(asked.Serial, power, load, asked.Fault)
 }
