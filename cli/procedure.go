@@ -245,6 +245,6 @@ func (a *app) nameplate() *cobra.Command {
 			return a.table(rows)
 		},
 	}
-	c.AddCommand(list, show, push, check)
+	c.AddCommand(list, show, push, check, a.nets())
 	return c
 }
