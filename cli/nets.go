@@ -17,9 +17,9 @@ func (a *app) nets() *cobra.Command {
 	var run string
 	c := &cobra.Command{
 		Use: "nets [FILE]", Short: "Print the nets of a harness from a list, or from the scan of a good one",
-		Long: "Print the nets of a harness as its nameplate has them: from a list as CSV, in which a row joins its pins, or\n" +
-			"from the last scan of a run of a harness that is known to be good. Look at what was learned before it goes into\n" +
-			"a nameplate: every other harness is judged by it.",
+		Long: "Print the nets of a harness as its nameplate has them: from a list as CSV, in which a row joins its pins,\n" +
+			"or from the last scan of a run of a harness that is known to be good. Look at what was learned before it goes\n" +
+			"into a nameplate: every other harness is judged by it.",
 		Args:    cobra.MaximumNArgs(1),
 		Example: "  usher nameplate nets lantern-lead.csv >> lantern-lead.yaml\n  usher nameplate nets --run last",
 		RunE: func(c *cobra.Command, args []string) error {
