@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/oklog/ulid/v2"
 	"github.com/spf13/cobra"
 
 	"usherbench/api"
@@ -88,7 +89,7 @@ its output switched off meanwhile, since a battery does not stand still.`, "  us
 
 // bayOf is the bay of that name, or that in which a run of that number is live.
 func bayOf(ctx context.Context, cl *client.Client, name string) (string, error) {
-	if len(name) != len("01M8SWEBHH803FBJCADV5QRYGX") || strings.ToUpper(name) != name {
+	if _, err := ulid.ParseStrict(name); err != nil {
 		return name, nil
 	}
 	run, err := cl.Run(ctx, name)

@@ -9,8 +9,7 @@ import (
 
 // Budget is a bound of a mean power, W, over any window of a time, s. The zero Budget bounds nothing.
 type Budget struct {
-	Watts float64 `json:"watts"`
-	Over  float64 `json:"over"`
+	Watts, Over float64
 }
 
 // Bounds tells whether there is a bound at all.
@@ -90,23 +89,4 @@ func (l *Ledger) Holds(wait, watts, seconds float64) bool {
 // Ever tells whether a power may be borne for a time at all.
 func (b Budget) Ever(watts, seconds float64) bool {
 	return watts*math.Min(seconds, b.Over) <= b.Watts*b.Over
-}
-
-// Wait is after what time a power may be borne for a time, s; ok is false where it never may.
-func (l *Ledger) Wait(watts, seconds float64) (wait float64, ok bool) {
-	if !l.Ever(watts, seconds) {
-		return 0, false
-	}
-	if l.Holds(0, watts, seconds) {
-		return 0, true
-	}
-	low, high := 0.0, l.Over // after a whole window nothing is left of what was
-	for range 60 {
-		if middle := (low + high) / 2; l.Holds(middle, watts, seconds) {
-			high = middle
-		} else {
-			low = middle
-		}
-	}
-	return high, true
 }

@@ -5,7 +5,6 @@ package amplifier
 
 import (
 	"cmp"
-	"errors"
 	"math"
 
 	"usherbench/core/figure"
@@ -207,15 +206,14 @@ func at(f float64) string {
 
 // level is 20·lg(V/1 V) of the effective value.
 func level(s shot, _ figure.Request) (figure.Result, error) {
-	v := s.effective()
-	unsure := s.Gain*v + s.Noise()
-	if v <= 2*s.Noise() {
-		return figure.Result{}, record.Because(record.BelowFloor, "%.3g V is the noise of the instrument", v).Most(
-			20*math.Log10(math.Max(unsure, 1e-12)), "dBV")
+	b := s.Bands(waveform.BlackmanHarris)
+	v := b.RMS(0, endless, nil)
+	if v <= 2*b.Noise {
+		return figure.Result{}, record.Because(record.BelowFloor, "%.3g V is no more than noise", v).Most(
+			20*math.Log10(math.Max(s.Gain*v+b.Noise, 1e-12)), "dBV")
 	}
 	r := figure.Result{Value: 20 * math.Log10(v)}
-	known(&r, s.Stated, []float64{decibels * s.Gain}, []float64{decibels * s.Noise() / v /
-		math.Sqrt(2*float64(s.Len()))})
+	known(&r, s.Stated, []float64{decibels * s.Gain}, []float64{decibels * b.Noise / v / math.Sqrt(2*float64(s.Len()))})
 	return r, nil
 }
 
@@ -373,6 +371,3 @@ func idle(rec *record.Record, req figure.Request) (figure.Result, error) {
 	r.WithUncertainty(func(x []float64) float64 { return x[0] }, []uncertainty.Reading{m.Mean}, m.Stated)
 	return r, nil
 }
-
-// errTones is why products of two tones are not told.
-var errTones = errors.New("say both tones: first: 60 Hz, second: 7 kHz")

@@ -96,6 +96,9 @@ func TestGainAndLevelByTheirWorkedExamples(t *testing.T) {
 	require.Nil(t, r.Undetermined)
 	assert.InDelta(t, 26.02, r.Value, 0.005)
 	assert.InDelta(t, 21.58, compute(rec, "output-level", nil).Value, 0.005)
+	high := only(lines(n, 1/rate, map[float64]float64{0.4 * n: 12}))
+	r = compute(high, "output-level", nil)
+	assert.InDelta(t, 21.58, r.Value, 0.005, "a tone near the end of the band is no noise")
 	dead := only(lines(n, 1/rate, map[float64]float64{85.3: 0}))
 	assert.NotNil(t, compute(dead, "voltage-gain", nil).Undetermined)
 }

@@ -173,7 +173,7 @@ type twoTones struct {
 func tones(s shot, req figure.Request, products ...func(f1, f2 float64) float64) (t twoTones, err error) {
 	t.f1, t.f2 = req.Args[first.Name], req.Args[second.Name]
 	if !(t.f1 > 0 && t.f2 > t.f1) {
-		return t, record.Because(record.NoData, "%s", errTones)
+		return t, record.Because(record.NoData, "say both tones: first: 60 Hz, second: 7 kHz")
 	}
 	t.b = s.Bands(waveform.BlackmanHarris)
 	if t.f1 < 10*t.b.Width {
