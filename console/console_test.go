@@ -97,20 +97,32 @@ const readoutsSeen = `new MutationObserver(() => {
 	window.readoutsSeen = window.readoutsSeen || /14\.9|15\.0/.test(shown)
 }).observe(document.body, { subtree: true, childList: true, characterData: true })`
 
+// placesOfLink has the page remember every place at which the way to the run that ended was drawn.
+const placesOfLink = `window.placesOfLink = []; (function look() {
+	const box = document.querySelector('[data-test=ended] a')?.getBoundingClientRect()
+	if (box && !placesOfLink.includes(box.y)) placesOfLink.push(box.y)
+	requestAnimationFrame(look)
+})()`
+
 func TestAnOperatorStartsWatchesAndReadsARun(t *testing.T) {
 	h, ctx := open(t, servicetest.Options{Bays: 2, TimeFactor: 5}, api.Operator)
 	do(t, ctx, Visit(h.Running.URL), Visible(`[data-bay=bay1]`), Visible(`[data-bay=bay2]`), Click(`[data-bay=bay1]`),
 		Visible(`input[name=serial]`), Visit(h.Running.URL+"/bays/bay1?procedure=tern-line-load"),
 		Until(`document.querySelector('[data-test=start]') !== null && `+
 			`document.querySelector('.start').innerText.includes('tern-line-load')`),
-		Type(`input[name=serial]`, "TN-2208"), Script(readoutsSeen), Click(`[data-test=start]`),
+		Type(`input[name=serial]`, "TN-2208"), Script(readoutsSeen), Script(placesOfLink), Click(`[data-test=start]`),
 		Visible(`[data-test=confirm]`), Click(`[data-test=confirm]`), Until(`window.readoutsSeen`))
 	run, err := h.Local.Run(t.Context(), "last")
 	require.NoError(t, err)
 	assert.Equal(t, "test operator", run.Operator)
 	do(t, ctx, Visible(`[data-test=ended]`),
-		Until(`document.querySelector('[data-test=ended]').innerText.includes('pass')`), Click(`[data-test=ended] a`),
-		Visible(`[data-test=figures]`), Visible(`canvas`), Visible(`[data-test=points]`))
+		Until(`document.querySelector('[data-test=ended]').innerText.includes('pass')`),
+		Until(`document.querySelector('.start').innerText.includes('Revision 1')`))
+	places, err := Evaluate[[]float64](ctx, `placesOfLink`)
+	require.NoError(t, err)
+	assert.Len(t, places, 1, "the way to what ended moved under the hand")
+	do(t, ctx, Click(`[data-test=ended] a`), Visible(`[data-test=figures]`), Visible(`canvas`),
+		Visible(`[data-test=points]`))
 	assert.Contains(t, text(t, ctx, "[data-test=figures]"), "Load regulation")
 	assert.Contains(t, text(t, ctx, "h1"), "TN-2208")
 	do(t, ctx, Visit(h.Running.URL+"/runs"), Visible(`[data-test=runs] tbody tr`))

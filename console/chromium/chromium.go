@@ -57,7 +57,8 @@ func Gone(css string) Action {
 }
 
 // Click clicks an element once it can be: it is enabled, stands still, and nothing lies over it. The pointer goes to
-// where it is on the screen, as a person's does.
+// where it is on the screen, as a person's does; a click that fell on something else, since the page moved under it, is
+// an error.
 func Click(css string) Action {
 	ready := fmt.Sprintf(`(() => {
 		const e = document.querySelector(%q)
@@ -71,7 +72,12 @@ func Click(css string) Action {
 		return stands && hit && (e.contains(hit) || hit.contains(e))
 	})()`, css)
 	middle := fmt.Sprintf(`(() => {
-		const box = document.querySelector(%q).getBoundingClientRect()
+		const e = document.querySelector(%q)
+		const box = e.getBoundingClientRect()
+		window.fellOn = ''
+		addEventListener('pointerdown', ({ target }) => {
+			if (!e.contains(target) && !target.contains(e)) window.fellOn = target.outerHTML.slice(0, 200)
+		}, { capture: true, once: true })
 		return [box.x + box.width / 2, box.y + box.height / 2]
 	})()`, css)
 	return chromedp.Steps(Until(ready), func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
@@ -79,7 +85,15 @@ func Click(css string) Action {
 		if err != nil {
 			return chromedp.Void{}, err
 		}
-		return chromedp.MouseClickXY(at[0], at[1])(ctx, t)
+		if _, err := chromedp.MouseClickXY(at[0], at[1])(ctx, t); err != nil {
+			return chromedp.Void{}, err
+		}
+		// Where the click led to another page, that one knows nothing of it, or is not there yet.
+		fellOn, err := chromedp.Evaluate[string](`window.fellOn ?? ''`)(ctx, t)
+		if err == nil && fellOn != "" {
+			return chromedp.Void{}, fmt.Errorf("the page moved under the click on %s, which fell on %s", css, fellOn)
+		}
+		return chromedp.Void{}, ctx.Err()
 	})
 }
 

@@ -187,6 +187,14 @@ async function guarded(act: () => Promise<unknown>) {
       <CoverNote v-if="bay.cover" :cover="bay.cover" :fresh="live.connected" />
       <div class="two">
         <div class="stack">
+          <!-- What ended comes first: the form below it grows while it asks for the procedure. -->
+          <div v-if="!running && bay.run" class="panel ended" data-test="ended">
+            <StateChip :state="bay.run.outcome ?? bay.run.state" />
+            <span>{{ bay.run.serial }} · {{ bay.run.procedure }}</span>
+            <span v-if="bay.run.reason" class="muted">{{ bay.run.reason }}</span>
+            <span class="grow" />
+            <router-link :to="{ name: 'run', params: { run: bay.run.id } }">Figures and curves</router-link>
+          </div>
           <!-- It stays while a preflight is made, and keeps what that found; after a run it is a new one. -->
           <StartForm
             v-show="!running || bay.state === 'starting'"
@@ -213,13 +221,6 @@ async function guarded(act: () => Promise<unknown>) {
               />
               <PartsTable :seat="g.seat" :readings="bay.readings" :fresh="live.connected" />
             </div>
-          </div>
-          <div v-if="!running && bay.run" class="panel ended" data-test="ended">
-            <StateChip :state="bay.run.outcome ?? bay.run.state" />
-            <span>{{ bay.run.serial }} · {{ bay.run.procedure }}</span>
-            <span v-if="bay.run.reason" class="muted">{{ bay.run.reason }}</span>
-            <span class="grow" />
-            <router-link :to="{ name: 'run', params: { run: bay.run.id } }">Figures and curves</router-link>
           </div>
           <div v-if="lines.length" class="panel">
             <div class="tools">
