@@ -41,7 +41,8 @@ const usualHertz = 50
 // settings are what was set on a seat.
 type settings struct {
 	kind                     seats.Kind
-	branch                   int // of cells or outputs side by side: meter is at the first, meter2 at the second …
+	through                  bool // a switch that reads what the unit takes: it stands before it
+	branch                   int  // of cells or outputs side by side: meter is at the first, meter2 at the second …
 	on                       bool
 	mode                     string
 	volts, amps, watts, ohms float64
@@ -75,6 +76,9 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 	for _, column := range program.Columns {
 		seat, reading, _ := strings.Cut(column, ".")
 		_, part, _ := quantity.Split(reading)
+		if x := b.seats[seat]; x != nil && x.switches() && reading == "amps" {
+			x.through = true
+		}
 		b.reads = append(b.reads, read{b.seats[seat], quantity.WholeOf(reading), part})
 	}
 	return b
@@ -139,8 +143,8 @@ func (b *bench) terminals() (joined plant.Joined) {
 			joined.Signal = plant.Signal{On: true, Volts: x.volts, Hertz: x.hertz, Second: x.second, Against: x.balance}
 		case slices.Contains(x.kind.Sets, "percent"):
 			joined.Drive = plant.Command{On: true, Command: x.percent}
-		case x.kind.Is(seats.Connects) && !slices.Contains(x.kind.Sets, seats.Position):
-			joined.Bypass = true
+		case x.switches():
+			joined.Bypass = joined.Bypass || !x.through
 		case slices.Contains(x.kind.Sets, seats.Position):
 			joined.Sink = plant.Sink{On: true, Position: int(x.position), Volts: x.volts, Amps: x.amps}
 		case x.kind.Is(seats.Feeds) && !(x.kind.Is(seats.Drains) && x.amps < 0):
@@ -166,7 +170,20 @@ func (b *bench) terminals() (joined plant.Joined) {
 			joined.Further[x.branch-1].Load = load
 		}
 	}
+	if b.open() {
+		joined.Line = plant.Source{}
+	}
 	return joined
+}
+
+// switches tells whether a seat is a switch.
+func (x *settings) switches() bool {
+	return x.kind.Is(seats.Connects) && !slices.Contains(x.kind.Sets, seats.Position)
+}
+
+// open tells whether a switch before the unit is open.
+func (b *bench) open() bool {
+	return slices.ContainsFunc(b.order, func(x *settings) bool { return x.through && !x.on })
 }
 
 // generates tells whether a seat gives the signal at the input of an amplifier.
@@ -255,6 +272,8 @@ func (b *bench) value(r read) float64 {
 		return 1
 	case q == "volts" && drains:
 		return o.Output.Volts
+	case q == "volts" && b.open() && x.on && x.kind.Is(seats.Feeds):
+		return x.volts
 	case q == "volts":
 		return o.Line.Volts
 	case q == "amps" && both:

@@ -58,13 +58,14 @@ func TestAnAmplifierIsItsTruth(t *testing.T) {
 
 const bursts = `procedure: bursts
 for: guillemot
-needs: {source: {volts: 27 V, amps: 8 A}, generator: {volts: 1 V}, load: {}, analyser: {}}
+needs: {source: {volts: 27 V, amps: 8 A}, switch: {}, generator: {volts: 1 V}, load: {}, analyser: {}}
 record: {every: 100 ms}
 stages:
   - set:
       generator: {volts: 0 V, hertz: 1 kHz}
       load: {mode: resistance, ohms: 4 Ω, output: on}
       source: {volts: 24 V, amps: 8 A, output: on}
+      switch: {output: on}
   - name: burst
     capture:
       seat: analyser
@@ -102,11 +103,12 @@ func TestBurstsWaitUntilTheLoadMayBearThem(t *testing.T) {
 func TestWhatPlaysOnIsCutOff(t *testing.T) {
 	const playsOn = `procedure: plays-on
 for: guillemot
-needs: {source: {volts: 27 V, amps: 8 A}, generator: {volts: 1 V}, load: {}}
+needs: {source: {volts: 27 V, amps: 8 A}, switch: {}, generator: {volts: 1 V}, load: {}}
 stages:
   - set:
       load: {mode: resistance, ohms: 4 Ω, output: on}
       source: {volts: 24 V, amps: 8 A, output: on}
+      switch: {output: on}
       generator: {volts: 0.75 V, hertz: 1 kHz, output: on}
   - hold: {for: 1000 s}
 `
@@ -138,7 +140,7 @@ func TestWhatIsPlayedByHandIsCutOff(t *testing.T) {
 		for _, set := range []api.ManualSet{{Seat: "load", Quantity: "mode", Value: "resistance"},
 			{Seat: "load", Quantity: "ohms", Value: "4 Ω"}, {Seat: "source", Quantity: "volts", Value: "24 V"},
 			{Seat: "source", Quantity: "amps", Value: "8 A"}, {Seat: "generator", Quantity: "volts", Value: "0.75 V"},
-			{Seat: "load", Quantity: "output", Value: "on"}, {Seat: "source", Quantity: "output", Value: "on"}} {
+			{Seat: "load", Quantity: "output", Value: "on"}, {Seat: "switch", Quantity: "output", Value: "on"}, {Seat: "source", Quantity: "output", Value: "on"}} {
 			_, err := h.Local.Set(t.Context(), "bay1", set)
 			require.NoError(t, err)
 		}

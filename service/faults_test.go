@@ -134,13 +134,14 @@ stages:
 
 const amplifierFaults = `procedure: faults
 for: any
-needs: {source: {}, generator: {}, load: {}, analyser: {}}
+needs: {source: {}, switch: {}, generator: {}, load: {}, analyser: {}}
 guards:
   - {when: "source.volts < 10 V for 100 ms and elapsed > 2 s", note: no supply}
   - {when: "load.volts < 1 V for 100 ms and elapsed > 2 s", note: no sound}
 stages:
   - set:
       source: {volts: 24 V, amps: 5 A, output: on}
+      switch: {output: on}
       generator: {volts: 0.2 V, hertz: 1 kHz, output: on}
       load: {mode: resistance, ohms: 8 Ω, output: on}
   - hold: {for: 600 ms}

@@ -70,7 +70,7 @@ func standIns() []standIn {
 	return []standIn{supplyKind, loadKind, cyclerKind, registerLoadKind, analyserKind, multimeterKind, ammetersKind,
 		thermometerKind, scopeKind, acSourceKind, gridMeterKind, sinkKind, feederKind, acLoadKind, bypassKind,
 		threePhaseMeter, sourceMeterKind, lightKind, brakeKind, ohmsKind, driveKind, forceKind,
-		vibrationKind, climateKind, crosspointKind, drainMeterKind,
+		vibrationKind, climateKind, crosspointKind, drainMeterKind, softSwitchKind,
 		generatorKind, bankKind, signalAnalyserKind}
 }
 

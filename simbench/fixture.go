@@ -45,6 +45,7 @@ type fixture struct {
 	signal plant.Signal   // at the input of an amplifier
 	borne  *budget.Ledger // by what drains it, where that bears little for long; nil: it bears everything
 	most   float64        // mean power that it has borne over its window, W
+	gate   *gate          // before the unit; nil: there is none
 }
 
 // feed is one output that feeds a unit, drain one input that takes from it.
@@ -245,7 +246,10 @@ func (f *fixture) now() plant.Operating {
 		return f.last
 	}
 	source, limited := f.held(source)
-	f.last = f.unit.At(f.clock.now(), f.joined(source))
+	f.last = f.unit.At(f.clock.now(), f.joined(f.gate.behind(source, f.clock.now())))
+	if f.gate != nil && source.On {
+		f.last.Line.Volts = source.Volts // what is read of the line is read before the gate
+	}
 	f.last.Line.Limited = f.last.Line.Limited || limited
 	return f.last
 }

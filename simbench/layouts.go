@@ -136,9 +136,10 @@ func layouts() []plan {
 		{name: Drain, about: "a source that counts what it gives, from microamperes on, and a scope at a device that lives " +
 			"on a battery", unit: "teal", serial: "TL", first: 1501,
 			standIns: join((*Bench).addDrainMeter, (*Bench).addScope)},
-		{name: Amplified, about: "a supply, a generator of tones and a bank of resistors that bears little for long at an " +
-			"amplifier, and an analyser of signals", unit: "guillemot", serial: "GM", first: 1601,
-			standIns: join((*Bench).addSupply, (*Bench).addGenerator, (*Bench).addBank, (*Bench).addSignalAnalyser)},
+		{name: Amplified, about: "a supply behind a soft switch, a generator of tones and a bank of resistors that bears " +
+			"little for long at an amplifier, and an analyser of signals", unit: "guillemot", serial: "GM", first: 1601,
+			standIns: join((*Bench).addSupply, (*Bench).addSoftSwitch, (*Bench).addGenerator, (*Bench).addBank,
+				(*Bench).addSignalAnalyser)},
 		{name: ThrustStand, about: "a supply and a drive at a thruster, and a sensor of its force", unit: "puffin",
 			serial: "PF", first: 1201, standIns: join((*Bench).addSupply, (*Bench).addDrive, (*Bench).addForce)},
 	}

@@ -90,13 +90,14 @@ stages:
   - set: {source: {volts: 3.6 V, amps: 500 mA, output: on}}
 `
 	amplifierStages = `
-needs: {source: {volts: 27 V, amps: 8 A}, generator: {volts: 1 V}, load: {}, analyser: {}}
+needs: {source: {volts: 27 V, amps: 8 A}, switch: {}, generator: {volts: 1 V}, load: {}, analyser: {}}
 guards: [{when: "source.volts < 12 V for 100 ms and elapsed > 500 ms", note: the line is gone}]
 stages:
   - set:
       generator: {volts: 0 V, hertz: 1 kHz}
       load: {mode: resistance, ohms: 4 Ω, output: on}
       source: {volts: 24 V, amps: 8 A, output: on}
+      switch: {output: on}
 `
 	// burstStages have the load bear all that it may.
 	burstStages = `

@@ -207,8 +207,9 @@ var kinds = []Kind{
 	// What falls on a panel, as a sensor beside it sees it.
 	{Name: "light", Roles: Measures, Reads: []string{"irradiance", "celsius"}, Sets: []string{Averages}},
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
-	// A switch joins what it stands between while it is on. It reads nothing.
-	{Name: "switch", Roles: Connects, Sets: []string{Output}, Must: []string{Output}},
+	// A switch joins what it stands between while it is on. One that stands before the unit may read what goes through.
+	{Name: "switch", Roles: Connects, Reads: []string{"amps"}, Also: []string{"range"}, Sets: []string{Output},
+		Must: []string{Output}},
 	// A generator gives an amplifier one tone or two, of an effective value together. It reads nothing, and is silent
 	// while it is off.
 	{Name: "generator", Roles: Feeds, Sets: []string{"volts", "hertz", "second", "balance", Output},

@@ -313,6 +313,8 @@ type Source struct {
 	Hertz float64
 	// Third is the third harmonic of the volts, as a share of the fundamental.
 	Third float64
+	// Slope is how fast the volts rise, V/s; 0: they stand.
+	Slope float64
 }
 
 // Mode is what an electronic load keeps constant.

@@ -19,6 +19,7 @@ type Amplifier struct {
 	Idle         float64 // A
 	Headroom     float64 // V that the output stays within the supply
 	Least        float64 // V of the supply below which it does nothing
+	Capacity     float64 // F across its supply
 }
 
 // The faults of an amplifier: a stage that is noisy, one that is bent, an output through a bad joint, a bias that is
@@ -74,7 +75,8 @@ func of(serial string, power, load float64, fault plant.Fault) (Amplifier, error
 	volts := math.Sqrt(power * load)
 	a := Amplifier{Gain: spread(20, 0.01), Impedance: spread(0.08*load/4, 0.06), Density: spread(0.85e-6, 0.06),
 		Idle: spread(42e-3, 0.08), Headroom: spread(1.4, 0.05), Least: 0.5 * volts * math.Sqrt2,
-		Bend2: spread(0.9e-5, 0.2), Bend3: spread(0.35e-6, 0.2)}
+		Capacity: spread(4.7e-3, 0.1),
+		Bend2:    spread(0.9e-5, 0.2), Bend3: spread(0.35e-6, 0.2)}
 	return a, faults.Apply(fault, "an amplifier", &a)
 }
 
@@ -125,7 +127,7 @@ func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
 	a := u.Amplifier
 	o := plant.Operating{Celsius: plant.Ambient, Line: plant.Seen{}}
 	if joined.Line.On {
-		o.Line.Volts = joined.Line.Volts
+		o.Line.Volts, o.Line.Amps = joined.Line.Volts, u.Amplifier.Capacity*joined.Line.Slope
 	}
 	if !u.works() {
 		return o
@@ -139,7 +141,7 @@ func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
 		mean += math.Abs(v) / looks
 	}
 	o.Output.Volts = math.Sqrt(sum)
-	o.Line.Amps = a.Idle
+	o.Line.Amps += a.Idle
 	if ohms := resistance(joined.Output); !math.IsInf(ohms, 1) {
 		o.Output.Amps = o.Output.Volts / ohms
 		o.Line.Amps += mean / ohms
