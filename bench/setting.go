@@ -31,7 +31,7 @@ func ReadSetting(d *dialect.Dialect, seat, q, value string) (procedure.Setting, 
 	if err != nil {
 		return s, err
 	}
-	if parsed.Dim != kind.Unit.Dim {
+	if parsed = parsed.As(kind.Unit.Dim); parsed.Dim != kind.Unit.Dim {
 		return s, fmt.Errorf("%q is %s, but %s.%s takes %s", value, parsed.Dim, seat, q, kind.Unit.Dim)
 	}
 	if err := kind.MayBe(parsed.Value); err != nil {

@@ -56,6 +56,87 @@ func TestAnAmplifierIsItsTruth(t *testing.T) {
 	})
 }
 
+// What two tones mix to is what the bends of the amplifier make of them.
+func TestTwoTonesAreTheirTruth(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		faulty := map[string]string{"GM-1602": string(amplifier.Distorting), "GM-1603": string(amplifier.Settling)}
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1,
+			Faulty: faulty})
+		drive := math.Pow(10, -6/20.0)
+		for _, serial := range []string{"GM-1601", "GM-1602", "GM-1603"} {
+			run := h.Ended(h.Start("bay1", "guillemot-two-tones", serial))
+			require.Equal(t, "done", run.State, run.Reason)
+			a, err := amplifier.Guillemot(serial, plant.Fault(faulty[serial]))
+			require.NoError(t, err)
+			// Peaks p and q of x + b₂x² + b₃x³ mix to b₂pq at f₂ ± f₁ and ¾b₃p²q at f₂ ± 2f₁.
+			peaks := func(balance float64) (p, q float64) {
+				q = a.Gain * drive * math.Sqrt2 / math.Sqrt(1+balance*balance)
+				return balance * q, q
+			}
+			p, q := peaks(4)
+			carrier := q * (1 + a.Bend3*(0.75*q*q+1.5*p*p))
+			modulated := 100 * math.Hypot(2*a.Bend2*p*q, 1.5*a.Bend3*p*p*q) / carrier
+			f := figuresOf(run)
+			assert.InDelta(t, modulated, f["modulation-distortion"].Value, 1.5*f["modulation-distortion"].U+0.01*modulated,
+				serial)
+			p, q = peaks(1)
+			both := 2 * q * (1 + 2.25*a.Bend3*q*q)
+			differs := 100 * math.Hypot(a.Bend2*p*q, 1.5*a.Bend3*p*p*q) / both
+			assert.InDelta(t, differs, f["difference-distortion"].Value, 1.5*f["difference-distortion"].U+0.01*differs,
+				serial)
+			assert.Equal(t, serial == "GM-1602", run.Outcome == "fail", serial)
+		}
+	})
+}
+
+const silence = `procedure: silence
+for: guillemot
+needs: {source: {volts: 27 V, amps: 8 A}, switch: {}, load: {}, analyser: {}}
+stages:
+  - set:
+      load: {mode: resistance, ohms: 4 Ω, output: on}
+      source: {volts: 24 V, amps: 8 A, output: on}
+      switch: {output: on}
+  - name: silent
+    capture:
+      seat: analyser
+      channels: {output: {range: 30 mV}}
+      span: 0.5 s
+      samples: 24000
+      before: 0 %
+      settle: 2 s
+      valid: [{figure: output-noise, max: 1 mV}]
+    tries: 4
+figures: [{figure: output-noise, stage: silent, limit: {max: 300 µV}}]
+`
+
+// A reading that noise spoiled is taken again, each of them is kept, and the figure is of the one that counts. One that
+// never counts fails the unit, with the reason.
+func TestAReadingThatNoiseSpoiledIsTakenAgain(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1,
+			Faulty: map[string]string{"GM-2": string(amplifier.Settling), "GM-3": string(amplifier.Noisy)}})
+		h.Push(silence)
+		for serial, captures := range map[string]int{"GM-1": 1, "GM-2": 3, "GM-3": 4} {
+			run := h.Ended(h.Start("bay1", "silence", serial))
+			kept, err := h.Local.Captures(t.Context(), run.ID)
+			require.NoError(t, err)
+			assert.Len(t, kept, captures, serial)
+			if serial == "GM-3" {
+				assert.Equal(t, "fail", run.Outcome)
+				assert.Contains(t, run.Reason, "the capture does not count: output-noise is 0.002")
+				assert.Contains(t, run.Reason, "output-noise ≤ 0.001 V")
+				continue
+			}
+			require.Equal(t, "done", run.State, run.Reason)
+			a, err := amplifier.Guillemot(serial, plant.Healthy)
+			require.NoError(t, err)
+			f := figuresOf(run)["output-noise"]
+			assert.InDelta(t, a.Density*4/(4+a.Impedance)*math.Sqrt(20e3-20), f.Value, 2*f.U, serial)
+		}
+	})
+}
+
 const bursts = `procedure: bursts
 for: guillemot
 needs: {source: {volts: 27 V, amps: 8 A}, switch: {}, generator: {volts: 1 V}, load: {}, analyser: {}}
@@ -140,7 +221,8 @@ func TestWhatIsPlayedByHandIsCutOff(t *testing.T) {
 		for _, set := range []api.ManualSet{{Seat: "load", Quantity: "mode", Value: "resistance"},
 			{Seat: "load", Quantity: "ohms", Value: "4 Ω"}, {Seat: "source", Quantity: "volts", Value: "24 V"},
 			{Seat: "source", Quantity: "amps", Value: "8 A"}, {Seat: "generator", Quantity: "volts", Value: "0.75 V"},
-			{Seat: "load", Quantity: "output", Value: "on"}, {Seat: "switch", Quantity: "output", Value: "on"}, {Seat: "source", Quantity: "output", Value: "on"}} {
+			{Seat: "load", Quantity: "output", Value: "on"}, {Seat: "switch", Quantity: "output", Value: "on"},
+			{Seat: "source", Quantity: "output", Value: "on"}} {
 			_, err := h.Local.Set(t.Context(), "bay1", set)
 			require.NoError(t, err)
 		}

@@ -138,6 +138,7 @@ needs: {source: {}, switch: {}, generator: {}, load: {}, analyser: {}}
 guards:
   - {when: "source.volts < 10 V for 100 ms and elapsed > 2 s", note: no supply}
   - {when: "load.volts < 1 V for 100 ms and elapsed > 2 s", note: no sound}
+  - {when: "switch.amps < 5 mA for 100 ms and elapsed > 2 s", note: it takes nothing}
 stages:
   - set:
       source: {volts: 24 V, amps: 5 A, output: on}

@@ -255,7 +255,7 @@ func (n Node) Quantity(dim quantity.Dimension) quantity.Quantity {
 		n.Fail("%s", err)
 		return quantity.Quantity{Dim: dim}
 	}
-	if q.Dim != dim {
+	if q = q.As(dim); q.Dim != dim {
 		n.Fail("%q is %s, but here belong %s", text, q.Dim, dim)
 		return quantity.Quantity{Dim: dim}
 	}

@@ -2,19 +2,15 @@ package kinds
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"math"
-	"slices"
 
 	"usherbench/core/document"
 	"usherbench/core/figure"
 	"usherbench/core/procedure"
 	"usherbench/core/quantity"
-	"usherbench/core/record"
 	"usherbench/core/seats"
 	"usherbench/core/stage"
-	"usherbench/core/trace"
 	"usherbench/core/waveform"
 )
 
@@ -39,6 +35,8 @@ type Capture struct {
 	Times          int
 	// Bears is what the load bears from Do to Back, W: each capture begins when it may; 0: nothing is said.
 	Bears float64
+	// Valid are figures of each capture with the bands in which it counts: one outside them was taken in vain.
+	Valid []procedure.Band
 }
 
 // Captured is one channel of a capture.
@@ -139,7 +137,7 @@ func (c *Capture) Run(*stage.Parts) stage.Runner { return &captureRunner{spec: c
 
 func readCapture(r *procedure.Reader, common *procedure.Common, n document.Node) procedure.Action {
 	c := &Capture{Name: common.Name, Seat: "scope", Samples: usualSamples, Before: usualBefore, Times: 1}
-	var trigger document.Node
+	var trigger, valid document.Node
 	n.Fields(map[string]func(document.Node){
 		"seat":     func(n document.Node) { c.Seat = n.Text() },
 		"channels": func(n document.Node) { c.readChannels(n) },
@@ -155,6 +153,7 @@ func readCapture(r *procedure.Reader, common *procedure.Common, n document.Node)
 			}
 		},
 		"trigger": func(n document.Node) { trigger = n },
+		"valid":   func(n document.Node) { valid = n },
 		"do":      func(n document.Node) { c.Do = r.Settings(n, false) },
 		"back":    func(n document.Node) { c.Back = r.Settings(n, false) },
 		"settle":  func(n document.Node) { c.Settle = r.Value(n, quantity.Time) },
@@ -177,6 +176,11 @@ func readCapture(r *procedure.Reader, common *procedure.Common, n document.Node)
 	c.Within = cmp.Or(common.Stage.Within, usualWithin)
 	if c.Times > 1 && len(c.Do) > 0 && len(c.Back) == 0 {
 		n.Fail("what is done several times must be undone between; say with back what is set before each")
+	}
+	for _, item := range valid.Items() {
+		if b, ok := r.BandOf(common, c, item); ok {
+			c.Valid = append(c.Valid, b)
+		}
 	}
 	return c
 }
@@ -246,212 +250,3 @@ func (c *Capture) readTrigger(n document.Node) {
 	}
 	c.Trigger = t
 }
-
-// captureRunner takes one capture after another: what was done is undone, the scope armed, it is done, and fetched. A
-// range that is chosen by itself is chosen again where a capture is clipped, or uses little of it.
-type captureRunner struct {
-	spec    *Capture
-	capture captureState
-}
-
-// capturePhase is what a capture does now.
-type capturePhase string
-
-const (
-	captureWaitsItsTurn capturePhase = "afford" // until the load may bear it
-
-	captureBack   capturePhase = "back"   // what was done is undone, and settles
-	captureArming capturePhase = "arming" // the scope is told
-	captureWaits  capturePhase = "waits"  // for the trigger and the samples
-	captureAfter  capturePhase = "after"  // the last is taken, and what was done is undone
-)
-
-type captureState struct {
-	Phase capturePhase `json:"phase"`
-	Of    int          `json:"of"`   // from 1
-	Shot  int          `json:"shot"` // counts what was asked of the scope
-	Again int          `json:"again,omitempty"`
-	Since float64      `json:"since"`
-	Done  bool         `json:"done,omitempty"` // what is to be done was commanded
-	// Anew says that the capture begins anew with the next frame.
-	Anew bool `json:"anew,omitempty"`
-	// Inputs are the ranges that were chosen.
-	Inputs []waveform.Input    `json:"inputs"`
-	Sent   []procedure.Setting `json:"sent,omitempty"`
-}
-
-// mostAgain bounds how often the range of one capture is chosen again.
-const mostAgain = 8
-
-func (r *captureRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict) {
-	shot := r.capture.Shot
-	r.capture = captureState{Of: 1, Shot: shot}
-	for _, k := range r.spec.Channels {
-		r.capture.Inputs = append(r.capture.Inputs, k.Input)
-	}
-	return r.begin(m.Now())
-}
-
-// begin begins one capture.
-func (r *captureRunner) begin(t float64) ([]stage.Effect, stage.Verdict) {
-	r.capture.Since, r.capture.Done = t, false
-	r.capture.Phase = captureBack
-	if len(r.spec.Back) > 0 {
-		return r.command(r.spec.Back), stage.GoesOn
-	}
-	if r.spec.Settle > 0 {
-		return nil, stage.GoesOn
-	}
-	return r.inTurn()
-}
-
-func (r *captureRunner) command(settings []procedure.Setting) []stage.Effect {
-	r.capture.Sent = settings
-	return []stage.Effect{stage.Command{Settings: settings}}
-}
-
-// inTurn arms the scope when the load may bear what is about to be done.
-func (r *captureRunner) inTurn() ([]stage.Effect, stage.Verdict) {
-	if r.spec.Bears == 0 {
-		return r.arm()
-	}
-	r.capture.Phase = captureWaitsItsTurn
-	return []stage.Effect{stage.Afford{Seat: seats.DefaultOutput, Watts: r.spec.Bears, Seconds: r.spec.Span}},
-		stage.GoesOn
-}
-
-// Afforded implements stage.Affording.
-func (r *captureRunner) Afforded(_ *stage.Machine, e stage.Afforded) ([]stage.Effect, stage.Verdict) {
-	if r.capture.Phase != captureWaitsItsTurn {
-		return nil, stage.GoesOn
-	}
-	r.capture.Since = e.T
-	return r.arm()
-}
-
-func (r *captureRunner) arm() ([]stage.Effect, stage.Verdict) {
-	r.capture.Phase = captureArming
-	r.capture.Shot++
-	setup := r.spec.Setup()
-	setup.Channels = slices.Clone(r.capture.Inputs)
-	return []stage.Effect{stage.Arm{Seat: r.spec.Seat, Shot: r.capture.Shot, Setup: setup}}, stage.GoesOn
-}
-
-func (r *captureRunner) Applied(_ *stage.Machine, t float64) ([]stage.Effect, stage.Verdict) {
-	effects := []stage.Effect{stage.Commanded(t, r.capture.Sent)}
-	r.capture.Since = t
-	switch {
-	case r.capture.Phase == captureAfter:
-		return effects, stage.Over
-	case r.capture.Phase == captureBack && r.spec.Settle == 0:
-		more, v := r.inTurn()
-		return append(effects, more...), v
-	}
-	return effects, stage.GoesOn
-}
-
-func (r *captureRunner) Frame(_ *stage.Machine, f trace.Frame) ([]stage.Effect, stage.Verdict) {
-	if r.capture.Anew {
-		r.capture.Anew = false
-		return r.begin(f.T)
-	}
-	if r.capture.Phase == captureBack && f.T-r.capture.Since >= r.spec.Settle {
-		return r.inTurn()
-	}
-	return nil, stage.GoesOn
-}
-
-// Armed implements stage.Capturing.
-func (r *captureRunner) Armed(_ *stage.Machine, e stage.Armed) ([]stage.Effect, stage.Verdict) {
-	if e.Shot != r.capture.Shot || r.capture.Phase != captureArming {
-		return nil, stage.GoesOn
-	}
-	r.capture.Phase, r.capture.Since = captureWaits, e.T
-	if len(r.spec.Do) == 0 {
-		return nil, stage.GoesOn
-	}
-	r.capture.Done = true
-	return r.command(r.spec.Do), stage.GoesOn
-}
-
-// Captured implements stage.Capturing.
-func (r *captureRunner) Captured(m *stage.Machine, e stage.Captured) ([]stage.Effect, stage.Verdict) {
-	if e.Shot != r.capture.Shot || r.capture.Phase != captureWaits && r.capture.Phase != captureArming {
-		return nil, stage.GoesOn
-	}
-	if e.Missed != "" {
-		return nil, m.InVain(e.Missed)
-	}
-	if r.rangesAgain(e.Channels) {
-		r.capture.Again++
-		return r.begin(e.T)
-	}
-	kept := m.NewCapture(r.spec.Name, r.capture.Of, r.capture.Since, e.Channels)
-	label := fmt.Sprintf("captured, %d of %d", r.capture.Of, r.spec.Times)
-	effects := []stage.Effect{stage.Taken{Capture: kept}, stage.NewMark(r.capture.Since, record.MarkCapture, label)}
-	r.capture.Again = 0
-	if r.capture.Of < r.spec.Times {
-		r.capture.Of++
-		more, v := r.begin(e.T)
-		return append(effects, more...), v
-	}
-	if len(r.spec.Back) > 0 && r.capture.Done {
-		r.capture.Phase = captureAfter
-		return append(effects, r.command(r.spec.Back)...), stage.GoesOn
-	}
-	return effects, stage.Over
-}
-
-// usedLeast and usedRight are the shares of a range that a waveform uses at least, and best.
-const usedLeast, usedRight, wider = 0.3, 0.7, 3
-
-// rangesAgain chooses the ranges anew where a capture is clipped or uses little of them; it tells whether it did.
-// What was done and cannot be undone is not done twice.
-func (r *captureRunner) rangesAgain(channels []record.Channel) (changed bool) {
-	if r.capture.Again >= mostAgain || r.capture.Done && len(r.spec.Back) == 0 {
-		return false
-	}
-	for i, k := range r.spec.Channels {
-		if !k.Auto || i >= len(channels) {
-			continue
-		}
-		in, c := &r.capture.Inputs[i], channels[i]
-		span := c.High - c.Low
-		switch {
-		case c.Clipped:
-			// A waveform that stands at one end has its middle there.
-			in.Range, in.Offset, changed = c.Range*wider, (c.High+c.Low)/2, true
-		case span < usedLeast*c.Range && c.Range > 1.01*c.Finest && (in.Range == 0 || r.capture.Again < mostAgain/2):
-			next := math.Max(span/usedRight, c.Finest)
-			if next < 0.8*c.Range {
-				in.Range, in.Offset, changed = next, (c.High+c.Low)/2, true
-			}
-		}
-	}
-	return changed
-}
-
-// Leave implements stage.Leaving.
-func (r *captureRunner) Leave() []stage.Effect { return []stage.Effect{stage.Disarm{}} }
-
-func (r *captureRunner) Progress(*stage.Machine) (share, left float64, detail string) {
-	n := float64(r.spec.Times)
-	detail = fmt.Sprintf("capture %d of %d", r.capture.Of, r.spec.Times)
-	if r.capture.Phase == captureWaitsItsTurn {
-		detail += ", waits until the load may bear it"
-	}
-	return (float64(r.capture.Of) - 1) / n, (n - float64(r.capture.Of) + 1) * (r.spec.Settle + r.spec.Span), detail
-}
-
-// Shift begins the present capture anew: what the scope saw of it is worth nothing after a pause.
-func (r *captureRunner) Shift(seconds float64) {
-	r.capture.Since += seconds
-	if r.capture.Phase != captureAfter {
-		r.capture.Anew = true
-		r.capture.Shot++
-	}
-}
-
-func (r *captureRunner) Save() any { return r.capture }
-
-func (r *captureRunner) Load(data []byte) error { return json.Unmarshal(data, &r.capture) }

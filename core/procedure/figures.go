@@ -70,6 +70,7 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 		},
 		"state": func(n document.Node) { state, f.State = n, n.Text() },
 	}
+	f.Stage = r.ofStage
 	r.addArguments(fields, n, &f.Request)
 	maps.Copy(fields, more)
 	n.Fields(fields, "figure")

@@ -235,6 +235,20 @@ func (r *Reader) readBand(n document.Node) (Band, bool) {
 	return b, true
 }
 
+// BandOf reads a figure of what a stage leaves behind that is being read, with its band.
+func (r *Reader) BandOf(c *Common, a Action, n document.Node) (Band, bool) {
+	s := c.Stage
+	s.Action = a
+	r.p.Stages, r.ofStage = append(r.p.Stages, s), s.Name
+	defer func() { r.p.Stages, r.ofStage = r.p.Stages[:len(r.p.Stages)-1], "" }()
+	b, ok := r.readBand(n)
+	if ok && (b.Figure.Stage != s.Name || !s.feeds(b.Figure.Definition.Needs)) {
+		n.Fail("%s is no figure of this stage alone", b.Figure.ID)
+		return b, false
+	}
+	return b, ok
+}
+
 // inside is where the reader is when it reads a procedure that another uses.
 type inside struct {
 	name string

@@ -105,7 +105,7 @@ func (r *Reader) parameter(e document.Entry, value, from document.Node) (quantit
 	if capacity, err := r.plate.Rating("rated_capacity", quantity.Charge); err == nil {
 		given = asAsked(given, q.Dim, capacity)
 	}
-	if given.Dim != q.Dim {
+	if given = given.As(q.Dim); given.Dim != q.Dim {
 		e.At.Fail("the value given for parameter %s, %q, is %s, but it takes %s", e.Key, text, given.Dim, q.Dim)
 		return q, false
 	}
@@ -149,7 +149,7 @@ func (r *Reader) ValueOf(n document.Node, text string, column int, dim quantity.
 		}
 		q = asAsked(q, dim, capacity)
 	}
-	if q.Dim != dim {
+	if q = q.As(dim); q.Dim != dim {
 		n.FailAt(column, "%q is %s, but here belong %s", text, q.Dim, dim)
 		return 0, false
 	}

@@ -90,7 +90,8 @@ type Reader struct {
 	path     []string
 	using    []string // procedures that are being read, outermost first
 	inside   *inside
-	segments int // of all shapes together
+	ofStage  string // of which a figure is that names no stage; empty: it must
+	segments int    // of all shapes together
 }
 
 func newReader(l Language, plate *nameplate.Nameplate, values map[string]string, library Library) *Reader {

@@ -49,7 +49,7 @@ func (a *Repeat) Words() string {
 	case len(a.Enough) > 0:
 		var ends []string
 		for _, b := range a.Enough {
-			ends = append(ends, b.words())
+			ends = append(ends, b.Words())
 		}
 		return fmt.Sprintf("%d times, or until %s", a.Times, strings.Join(ends, " or "))
 	case a.Until != "":
@@ -91,8 +91,8 @@ func SpanWords(s float64) string {
 	return Show(s, quantity.Time)
 }
 
-// words says which figure is to lie where: "capacity ≥ 9.3 Ah".
-func (b Band) words() string {
+// Words say which figure is to lie where: "capacity ≥ 9.3 Ah".
+func (b Band) Words() string {
 	words, unit := b.Figure.ID, b.Figure.Definition.UnitOf(b.Figure.Request)
 	if !math.IsInf(b.Min, 0) {
 		words += quantity.Sprintf(" ≥ %.4g %s", b.Min, unit)

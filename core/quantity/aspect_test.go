@@ -1,10 +1,12 @@
 package quantity
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func TestUnitsOfWhatComes(t *testing.T) {
@@ -79,4 +81,23 @@ func TestTheTableOfQuantitiesIsSound(t *testing.T) {
 	va, ok := KindOfColumn("meter.va")
 	assert.True(t, ok)
 	assert.Equal(t, "VA", va.Unit.Symbol, "watts and volt-amperes are told apart")
+}
+
+// A level over 1 V and the volts that it stands for are one.
+func TestALevelIsTheVoltsItStandsFor(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		level := Quantity{rapid.Float64Range(-140, 80).Draw(t, "level"), DecibelVolts}
+		volts := level.As(Voltage)
+		require.Equal(t, Voltage, volts.Dim)
+		require.InDelta(t, level.Value, 20*math.Log10(volts.Value), 1e-9)
+		require.InDelta(t, level.Value, volts.As(DecibelVolts).Value, 1e-9)
+	})
+	assert.InDelta(t, 0.775, Of(-2.214, "dBV").As(Voltage).Value, 1e-4)
+	for _, same := range []struct {
+		q  Quantity
+		as Dimension
+	}{{Of(3, "dB"), Voltage}, {Of(3, "dBV"), Number}, {Of(0, "V"), DecibelVolts}, {Of(-1, "V"), DecibelVolts},
+		{Of(1, "A"), Voltage}} {
+		assert.Equal(t, same.q, same.q.As(same.as), "it stays what it is")
+	}
 }

@@ -154,6 +154,18 @@ func Of(value float64, unit string) Quantity {
 	return Quantity{value * u.Factor, u.Dim}
 }
 
+// As is a level over 1 V in volts where those are asked for, an effective value, and volts above zero as a level where
+// that is asked for: V = 10^(L/20 dBV). Anything else stays what it is.
+func (q Quantity) As(dim Dimension) Quantity {
+	switch {
+	case q.Dim == DecibelVolts && dim == Voltage:
+		return Quantity{math.Pow(10, q.Value/20), dim}
+	case q.Dim == Voltage && dim == DecibelVolts && q.Value > 0:
+		return Quantity{20 * math.Log10(q.Value), dim}
+	}
+	return q
+}
+
 // SyntaxError says what is wrong with a text that should be a quantity or a unit.
 type SyntaxError struct {
 	Input  string // the text as given, shortened if long

@@ -66,6 +66,8 @@ type Kind struct {
 	Moves bool
 	// AtRest is true for one that reads only what nothing feeds: that it has no readings otherwise is no gap.
 	AtRest bool
+	// MayBeBlind is true for one whose instruments need not read anything.
+	MayBeBlind bool
 	// Alternating is true for one whose volts and amps are effective values: their product is no power.
 	Alternating bool
 }
@@ -209,7 +211,7 @@ var kinds = []Kind{
 	{Name: "thermo", Roles: Measures, Reads: []string{"celsius"}, Sets: []string{Averages}},
 	// A switch joins what it stands between while it is on. One that stands before the unit may read what goes through.
 	{Name: "switch", Roles: Connects, Reads: []string{"amps"}, Also: []string{"range"}, Sets: []string{Output},
-		Must: []string{Output}},
+		Must: []string{Output}, MayBeBlind: true},
 	// A generator gives an amplifier one tone or two, of an effective value together. It reads nothing, and is silent
 	// while it is off.
 	{Name: "generator", Roles: Feeds, Sets: []string{"volts", "hertz", "second", "balance", Output},

@@ -156,7 +156,7 @@ func numberOf(a *Prompt, text string) (float64, error) {
 		x *= unit.Factor
 	} else {
 		q, qerr := quantity.Parse(text)
-		if qerr != nil || q.Dim != unit.Dim {
+		if q = q.As(unit.Dim); qerr != nil || q.Dim != unit.Dim {
 			return 0, fmt.Errorf("%q is not a number in %s", text, a.Unit)
 		}
 		x = q.Value

@@ -327,7 +327,7 @@ func (r *reader) complete(root document.Node) {
 	for _, seat := range d.Seats {
 		kind, _ := seats.KindOf(seat)
 		v := d.For(seat)
-		if len(kind.Reads) > 0 && len(v.Read) == 0 {
+		if len(kind.Reads) > 0 && len(v.Read) == 0 && !kind.MayBeBlind {
 			root.Fail("as a %s it reads nothing; add read", seat)
 		}
 		if kind.Is(seats.Captures) && v.Scope == nil {

@@ -70,8 +70,9 @@ function nudge(c: Control, by: number) {
   void settings[c.quantity]?.run(`${typed[c.quantity]} ${c.unit}`)
 }
 function commit(c: Control) {
-  const text = typed[c.quantity]?.trim()
-  if (text) void settings[c.quantity]?.run(`${text.replace(',', '.')} ${c.unit}`)
+  const text = typed[c.quantity]?.trim().replace(',', '.')
+  const unit = /\d\s*[a-zµΩ°%]/i.test(text ?? '') ? '' : ` ${c.unit}` // one may be typed, as in -3 dBV
+  if (text) void settings[c.quantity]?.run(text + unit)
 }
 </script>
 

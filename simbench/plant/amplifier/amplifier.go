@@ -20,15 +20,17 @@ type Amplifier struct {
 	Headroom     float64 // V that the output stays within the supply
 	Least        float64 // V of the supply below which it does nothing
 	Capacity     float64 // F across its supply
+	Settles      float64 // s after it is switched on until it is no noisier than it is
 }
 
 // The faults of an amplifier: a stage that is noisy, one that is bent, an output through a bad joint, a bias that is
-// too large.
+// too large, a stage that is noisy for some seconds after it is switched on.
 const (
 	Noisy      plant.Fault = "noisy"
 	Distorting plant.Fault = "distorting"
 	BadJoint   plant.Fault = "bad-joint"
 	HotBias    plant.Fault = "hot-bias"
+	Settling   plant.Fault = "settling"
 )
 
 var faults = plant.Faults[*Amplifier]{
@@ -37,6 +39,7 @@ var faults = plant.Faults[*Amplifier]{
 	Distorting:     func(a *Amplifier) { a.Bend3 *= 60 },
 	BadJoint:       func(a *Amplifier) { a.Impedance += 0.35 },
 	HotBias:        func(a *Amplifier) { a.Idle *= 4 },
+	Settling:       func(a *Amplifier) { a.Settles = 6 },
 	plant.DeadUnit: func(a *Amplifier) { a.Gain, a.Density, a.Idle = 0, 0, a.Idle/10 },
 }
 
@@ -113,7 +116,11 @@ type Unit struct {
 	Amplifier Amplifier
 	joined    plant.Joined
 	stirred   []float64
+	since     float64 // it was switched on
 }
+
+// settlingNoise is how many times its noise it has until it has settled.
+const settlingNoise = 20
 
 // mostStirred bounds what is known of when something was changed.
 const mostStirred = 16
@@ -122,6 +129,9 @@ const mostStirred = 16
 func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
 	if joined.Signal != u.joined.Signal || joined.Line.On != u.joined.Line.On {
 		u.stirred = append(u.stirred[max(0, len(u.stirred)-mostStirred):], t)
+	}
+	if joined.Line.On && !u.joined.Line.On {
+		u.since = t
 	}
 	u.joined = joined
 	a := u.Amplifier
@@ -169,6 +179,9 @@ func (u *Unit) Wave(t float64) plant.Operating {
 	if u.works() {
 		o.Output.Volts = u.out(in)
 		o.Density = u.Amplifier.Density * u.Amplifier.Loaded(u.joined.Output)
+		if t < u.since+u.Amplifier.Settles {
+			o.Density *= settlingNoise
+		}
 	}
 	return o
 }
