@@ -41,7 +41,7 @@ const usualHertz = 50
 // settings are what was set on a seat.
 type settings struct {
 	kind                     seats.Kind
-	through                  bool // a switch that reads what the unit takes: it stands before it
+	before                   bool // a switch that stands before the unit, and not past it
 	branch                   int  // of cells or outputs side by side: meter is at the first, meter2 at the second …
 	on                       bool
 	mode                     string
@@ -66,6 +66,9 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 	}
 	for _, s := range program.Seats {
 		x := &settings{kind: s.Kind, mode: s.Kind.BeginsIn(), branch: branchOf(s.Name), hertz: usualHertz}
+		if _, passed := unit.(plant.Passed); !passed {
+			x.before = x.switches()
+		}
 		b.seats[s.Name] = x
 		b.order = append(b.order, x)
 	}
@@ -76,9 +79,6 @@ func newBench(program *procedure.Program, unit plant.Unit) *bench {
 	for _, column := range program.Columns {
 		seat, reading, _ := strings.Cut(column, ".")
 		_, part, _ := quantity.Split(reading)
-		if x := b.seats[seat]; x != nil && x.switches() && reading == "amps" {
-			x.through = true
-		}
 		b.reads = append(b.reads, read{b.seats[seat], quantity.WholeOf(reading), part})
 	}
 	return b
@@ -144,7 +144,7 @@ func (b *bench) terminals() (joined plant.Joined) {
 		case slices.Contains(x.kind.Sets, "percent"):
 			joined.Drive = plant.Command{On: true, Command: x.percent}
 		case x.switches():
-			joined.Bypass = joined.Bypass || !x.through
+			joined.Bypass = joined.Bypass || !x.before
 		case slices.Contains(x.kind.Sets, seats.Position):
 			joined.Sink = plant.Sink{On: true, Position: int(x.position), Volts: x.volts, Amps: x.amps}
 		case x.kind.Is(seats.Feeds) && !(x.kind.Is(seats.Drains) && x.amps < 0):
@@ -183,7 +183,7 @@ func (x *settings) switches() bool {
 
 // open tells whether a switch before the unit is open.
 func (b *bench) open() bool {
-	return slices.ContainsFunc(b.order, func(x *settings) bool { return x.through && !x.on })
+	return slices.ContainsFunc(b.order, func(x *settings) bool { return x.before && !x.on })
 }
 
 // generates tells whether a seat gives the signal at the input of an amplifier.

@@ -47,6 +47,12 @@ type Branching interface {
 	Outputs() int
 }
 
+// Passed is a unit that the line may be joined past, to its output: a switch at any other stands before it.
+type Passed interface {
+	Unit
+	PassedBy()
+}
+
 // Waving is a unit of which it is known what its terminals see at every instant, between the operating points:
 // ripple, the ring after a step, what rushes in.
 type Waving interface {

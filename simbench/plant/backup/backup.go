@@ -160,6 +160,9 @@ func New(s Supply) *Unit {
 // Bars are the temperatures of the bus bars, the first module's first, °C.
 func (u *Unit) Bars() []float64 { return u.bars }
 
+// PassedBy implements plant.Passed.
+func (*Unit) PassedBy() {}
+
 // At implements plant.Unit.
 func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
 	if !joined.Bypass {
