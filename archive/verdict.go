@@ -2,6 +2,7 @@ package archive
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"usherbench/api"
@@ -49,7 +50,8 @@ func figureWords(j procedure.Judged) string {
 	}
 	value := valueWords(j.Result)
 	if j.Undetermined == nil && j.U > 0 {
-		value = quantity.Fixed(j.Value, quantity.Decimals(j.U, 4)) + " " + j.Unit
+		scale, unit := quantity.Readable(j.Unit, j.Value)
+		value = quantity.Fixed(j.Value/scale, quantity.Decimals(j.U/scale, 4)) + " " + unit
 	}
 	return name + ": " + value + limitWords(j)
 }
@@ -58,11 +60,17 @@ func figureWords(j procedure.Judged) string {
 func limitWords(j procedure.Judged) string {
 	switch {
 	case j.Min != nil && j.Max != nil:
-		return fmt.Sprintf(", limit %g to %g %s", *j.Min, *j.Max, j.Unit)
+		scale, unit := quantity.Readable(j.Unit, math.Max(math.Abs(*j.Min), math.Abs(*j.Max)))
+		return fmt.Sprintf(", limit %.6g to %.6g %s", *j.Min/scale, *j.Max/scale, unit)
 	case j.Min != nil:
-		return fmt.Sprintf(", at least %g %s", *j.Min, j.Unit)
+		return ", at least " + readable(*j.Min, j.Unit)
 	case j.Max != nil:
-		return fmt.Sprintf(", at most %g %s", *j.Max, j.Unit)
+		return ", at most " + readable(*j.Max, j.Unit)
 	}
 	return ""
+}
+
+func readable(x float64, unit string) string {
+	scale, unit := quantity.Readable(unit, x)
+	return fmt.Sprintf("%.6g %s", x/scale, unit)
 }

@@ -121,7 +121,7 @@ func makeupPictures(stage string, w *waveform.Waveform) []Picture {
 	if len(values) > 0 {
 		low, high = values[0], values[len(values)-1]
 	}
-	scale, unit := readable(w.Unit, math.Max(math.Abs(low), math.Abs(high)))
+	scale, unit := quantity.Readable(w.Unit, math.Max(math.Abs(low), math.Abs(high)))
 	histogram := Picture{Title: fmt.Sprintf("%s: %s, histogram", stage, w.Channel),
 		XLabel: fmt.Sprintf("%s (%s)", label(w.Channel), unit), YLabel: "% of the samples", Plain: true, Thin: true}
 	bars := Line{}
@@ -144,7 +144,7 @@ const mostBars = 120
 // wavePicture draws one channel, over a time in a unit of so many seconds.
 func wavePicture(stage string, w store.WaveWindow, figures []procedure.Judged) (p Picture, scale float64) {
 	last := w.Buckets[len(w.Buckets)-1].T
-	scale, unit := readable("s", math.Max(math.Abs(w.Buckets[0].T), math.Abs(last)))
+	scale, unit := quantity.Readable("s", math.Max(math.Abs(w.Buckets[0].T), math.Abs(last)))
 	p = Picture{Title: fmt.Sprintf("%s: %s", stage, w.Name), XLabel: unit + " from the trigger",
 		YLabel: fmt.Sprintf("%s (%s)", label(w.Name), w.Unit), Plain: true, Thin: true}
 	line := Line{}

@@ -10,14 +10,26 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"usherbench/api"
+	"usherbench/archive"
+	"usherbench/core/procedure"
+	"usherbench/core/record"
 )
 
 // LotLogFormats are the formats of a lot's log.
 var LotLogFormats = []string{"text", "csv", "xlsx", "html", "pdf"}
 
+// Evidence is what a run leaves to be looked at beside its numbers: the pictures from which its figures were read, and
+// how a harness was found to be joined.
+type Evidence struct {
+	Figures []procedure.Judged
+	Marks   []record.Mark
+}
+
 // WriteLotLog writes the log of a lot: a title, a line per unit with time and serial number, failing figures under
-// failed units, and a summary with total and mean time at the end.
-func WriteLotLog(w io.Writer, log api.LotLog, look Look, format string) error {
+// failed units, and a summary with total and mean time at the end. On pages the evidence of each run is drawn under its
+// line.
+func WriteLotLog(w io.Writer, log api.LotLog, look Look, format string,
+	evidence func(run string) (Evidence, error)) error {
 	switch format {
 	case "text":
 		return writeLotText(w, log, look)
@@ -46,6 +58,13 @@ func WriteLotLog(w io.Writer, log api.LotLog, look Look, format string) error {
 		for _, words := range e.Failing {
 			p.row([]cell{{"", 34, "L", inkColor, false}, {look.number(words), inner - 34, "L", outcomes["fail"][0], false}}, 5)
 		}
+		found, err := evidence(e.Run)
+		if err == nil {
+			err = p.evident(found)
+		}
+		if err != nil {
+			return fmt.Errorf("run %s: %w", e.Run, err)
+		}
 	}
 	p.signatures()
 	data, err := p.bytes("log of lot " + log.Name)
@@ -54,6 +73,29 @@ func WriteLotLog(w io.Writer, log api.LotLog, look Look, format string) error {
 	}
 	_, err = w.Write(data)
 	return err
+}
+
+// The size of a picture of evidence, mm: two stand beside each other.
+const evidenceWidth, evidenceHeight = (inner - 4) / 2, 34.0
+
+// evident draws what a run leaves to be looked at.
+func (p page) evident(e Evidence) error {
+	doc := api.Run{Figures: e.Figures}
+	doc.Curves, doc.Played = archive.Drawn(e.Figures)
+	if pictures := Pictures(doc); len(pictures) > 0 {
+		if err := p.drawn(pictures, evidenceWidth, evidenceHeight); err != nil {
+			return err
+		}
+	}
+	scans := ScansOf(e.Marks)
+	if len(scans) == 0 {
+		return nil
+	}
+	d, err := scans[len(scans)-1].Diagram()
+	if err != nil { // the line of the run says so
+		return nil
+	}
+	return p.drawn([]Picture{{Wired: &d}}, wiringWidth, heightOf(d))
 }
 
 func yieldWords(t api.Tally) string {

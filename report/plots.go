@@ -132,10 +132,13 @@ func (p *Picture) deviates(c procedure.Curve, rated map[string]float64) {
 func label(of string) string {
 	seat, q, ok := strings.Cut(of, ".")
 	if ok {
-		of = seat + " " + q
+		of = seat + " " + orWord(columnWords[q], q)
 	}
 	return strings.ToUpper(of[:1]) + of[1:]
 }
+
+// columnWords are what columns are called whose names say their unit alone.
+var columnWords = map[string]string{"dbv": "level", "hertz": "frequency"}
 
 func axis(of string) string {
 	unit := trace.UnitOf(of).Symbol
@@ -257,7 +260,8 @@ func (p Picture) draw(canvas vg.Canvas, width, height float64) error {
 		if !p.Plain && !l.Plain {
 			pl.Add(dots)
 		}
-		if l.Label != "" && len(p.Lines) <= mostLegend {
+		if said := len(p.Lines) == 1 && strings.HasPrefix(strings.ToLower(p.YLabel), l.Label); l.Label != "" && !said &&
+			len(p.Lines) <= mostLegend {
 			pl.Legend.Add(l.Label, line)
 		}
 	}

@@ -16,6 +16,8 @@ import (
 
 	"usherbench/api"
 	"usherbench/core/catalogue"
+	"usherbench/core/figure"
+	"usherbench/core/procedure"
 )
 
 // textOf is the text of a PDF, as a reader finds it.
@@ -195,15 +197,29 @@ func TestAPageStandsAlone(t *testing.T) {
 	}
 }
 
+// spectra are the evidence of the second of two runs.
+func spectra(run string) (Evidence, error) {
+	if run != "B" {
+		return Evidence{}, nil
+	}
+	drawing := &figure.Drawing{Title: "Spectrum of output", By: "spectrum.hertz", Of: "output.dbv",
+		Lines: []figure.Line{{Label: "output", X: []float64{100, 1000, 10_000}, Y: []float64{-90, 20, -80}}}}
+	noise, tone := procedure.Judged{}, procedure.Judged{}
+	noise.Drawing, tone.Drawing = drawing, drawing
+	return Evidence{Figures: []procedure.Judged{noise, tone}}, nil
+}
+
 func TestTheLogOfALot(t *testing.T) {
 	at := time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
 	log := api.LotLog{Name: "L-7", Took: 3600, Mean: 12.5, Tally: api.Tally{Quantity: 24, Units: 2, Passed: 1, Failed: 1},
 		Entries: []api.LotLogEntry{{Began: at, Serial: "TN-1", Bay: "bay1", Procedure: "tern-outgoing", Took: 12,
-			Outcome: "pass"}, {Began: at.Add(time.Minute), Serial: "=TN-2", Bay: "bay1", Procedure: "tern-outgoing", Took: 13,
-			Outcome: "fail", Failing: []string{"Load regulation: 0.75 %, at most 0.5 %"}}}}
+			Outcome: "pass", Run: "A"}, {Began: at.Add(time.Minute), Serial: "=TN-2", Bay: "bay1",
+			Procedure: "tern-outgoing", Took: 13,
+			Outcome: "fail", Run: "B",
+			Failing: []string{"Load regulation: 0.75 %, at most 0.5 %"}}}}
 	for _, format := range LotLogFormats {
 		var b bytes.Buffer
-		require.NoError(t, WriteLotLog(&b, log, Look{}, format))
+		require.NoError(t, WriteLotLog(&b, log, Look{}, format, spectra))
 		text := b.String()
 		switch format {
 		case "pdf":
@@ -219,6 +235,10 @@ func TestTheLogOfALot(t *testing.T) {
 		if format == "text" {
 			assert.Contains(t, text, "2 units, 2 attempts: 1 passed, 0 marginal, 1 failed; yield 50.0 %")
 			assert.Contains(t, text, "total time 1 h 00 min, 12.5 s a test in the mean")
+		}
+		if format == "html" || format == "pdf" {
+			assert.Equal(t, 1, strings.Count(text, "Spectrum of output"), "%s: what two figures show alike", format)
+			assert.Contains(t, strings.Join(lines[at:], "\n"), "Spectrum of output", "%s: under the unit", format)
 		}
 		if format == "csv" {
 			assert.Contains(t, text, ",'=TN-2,", "no spreadsheet takes it for a formula")

@@ -31,7 +31,7 @@ func Value(f procedure.Judged) string {
 // Uncertain words a value with its expanded uncertainty, two digits of it and the value to the same place. Without an
 // uncertainty nobody knows how many digits count: then there are five.
 func Uncertain(x, u float64, unit string) string {
-	scale, prefixed := readable(unit, x)
+	scale, prefixed := quantity.Readable(unit, x)
 	x, u = x/scale, u/scale
 	return quantity.Uncertain(x, u, prefixed)
 }
@@ -87,34 +87,6 @@ func Sides(o api.Overlay) (first, second string) {
 	return first, second
 }
 
-// readable is the unit with the prefix in which a small time, voltage or current, or a large resistance, frequency or
-// slew, is read best,
-// and by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
-func readable(unit string, x float64) (scale float64, prefixed string) {
-	size := math.Abs(x)
-	switch {
-	case size == 0:
-	case (unit == "s" || unit == "V") && size < 0.1, unit == "A" && size < 1e-3:
-		for _, p := range []struct {
-			scale float64
-			sign  string
-		}{{1e-3, "m"}, {1e-6, "µ"}, {1e-9, "n"}, {1e-12, "p"}} {
-			if size >= p.scale || p.sign == "p" {
-				return p.scale, p.sign + unit
-			}
-		}
-	case unit == "Ω" && size >= 1e9:
-		return 1e9, "GΩ"
-	case unit == "Ω" && size >= 1e6:
-		return 1e6, "MΩ"
-	case (unit == "Hz" || unit == "V/s") && size >= 1e6:
-		return 1e6, "M" + unit
-	case (unit == "Hz" || unit == "V/s") && size >= 1e4:
-		return 1e3, "k" + unit
-	}
-	return 1, unit
-}
-
 // Limit words the limit of a figure: "≥ 93 %", "≤ 0.5 % (marginal from 0.4)", "14.85 … 15.15 V"; "—"
 // without one.
 func Limit(f procedure.Judged) string {
@@ -124,7 +96,7 @@ func Limit(f procedure.Judged) string {
 			most = math.Max(most, math.Abs(*bound))
 		}
 	}
-	scale, prefixed := readable(f.Unit, most)
+	scale, prefixed := quantity.Readable(f.Unit, most)
 	short, unit := func(x float64) string { return quantity.Quantity{Value: x / scale}.Format(6) }, " "+prefixed
 	// Nobody reads it in seconds
 	if f.Unit == "s" && (f.Max != nil && *f.Max >= 120 || f.Max == nil && f.Min != nil && *f.Min >= 120) {

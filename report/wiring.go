@@ -33,7 +33,7 @@ var faultStyles = map[wiring.FaultKind]struct {
 	wide float64
 }{
 	wiring.Opened:   {"○ open", []vg.Length{vg.Points(2), vg.Points(3)}, 1.2},
-	wiring.Miswired: {"◆ miswire", nil, 2.4},
+	wiring.Miswired: {"◊ miswire", nil, 2.4},
 	wiring.Shorted:  {"■ short", []vg.Length{vg.Points(6), vg.Points(2)}, 2.4},
 }
 

@@ -101,7 +101,13 @@ func (s *Service) lotLog(c *echo.Context) error {
 		return err
 	}
 	var b bytes.Buffer
-	if err := report.WriteLotLog(&b, log, report.Look{Look: o.Look}, format); err != nil {
+	evidence := func(run string) (e report.Evidence, err error) {
+		if e.Figures, err = s.store.Figures(run); err == nil {
+			e.Marks, err = s.store.Marks(run)
+		}
+		return e, err
+	}
+	if err := report.WriteLotLog(&b, log, report.Look{Look: o.Look}, format, evidence); err != nil {
 		return err
 	}
 	return hand(c, format, "lot_"+log.Name+"_log", b.Bytes())

@@ -183,3 +183,31 @@ func Uncertain(x, u float64, unit string) string {
 	d := Decimals(u, 4)
 	return fmt.Sprintf("%s ± %s %s", Fixed(x, d), Fixed(u, d), unit)
 }
+
+// Readable is the unit with the prefix in which a small time, voltage or current, or a large resistance, frequency or
+// slew, is read best, and by what a value in the unit itself is divided. Whatever else stays in the unit that it is
+// always in.
+func Readable(unit string, x float64) (scale float64, prefixed string) {
+	size := math.Abs(x)
+	switch {
+	case size == 0:
+	case (unit == "s" || unit == "V") && size < 0.1, unit == "A" && size < 1e-3:
+		for _, p := range []struct {
+			scale float64
+			sign  string
+		}{{1e-3, "m"}, {1e-6, "µ"}, {1e-9, "n"}, {1e-12, "p"}} {
+			if size >= p.scale || p.sign == "p" {
+				return p.scale, p.sign + unit
+			}
+		}
+	case unit == "Ω" && size >= 1e9:
+		return 1e9, "GΩ"
+	case unit == "Ω" && size >= 1e6:
+		return 1e6, "MΩ"
+	case (unit == "Hz" || unit == "V/s") && size >= 1e6:
+		return 1e6, "M" + unit
+	case (unit == "Hz" || unit == "V/s") && size >= 1e4:
+		return 1e3, "k" + unit
+	}
+	return 1, unit
+}
