@@ -15,20 +15,21 @@ type Doing string
 
 // What can be done to a run.
 const (
-	DoPause  Doing = "pause"
-	DoResume Doing = "resume"
-	DoSkip   Doing = "skip"
-	DoExtend Doing = "extend" // by Seconds
-	DoNote   Doing = "note"   // Text
-	DoLabel  Doing = "label"  // the state in which the unit is, as Text; At and Clock
-	DoAnswer Doing = "answer" // Text
-	DoAdjust Doing = "adjust" // Parameter to Value
+	DoPause   Doing = "pause"
+	DoResume  Doing = "resume"
+	DoSkip    Doing = "skip"
+	DoExtend  Doing = "extend"  // by Seconds
+	DoNote    Doing = "note"    // Text
+	DoLabel   Doing = "label"   // the state in which the unit is, as Text; At and Clock
+	DoRequest Doing = "request" // what the unit is asked for: the column Parameter is at Value
+	DoAnswer  Doing = "answer"  // Text
+	DoAdjust  Doing = "adjust"  // Parameter to Value
 )
 
 // Doings lists what can be done to a run.
 func Doings() []string {
 	return []string{string(DoPause), string(DoResume), string(DoSkip), string(DoExtend), string(DoNote),
-		string(DoLabel), string(DoAnswer), string(DoAdjust)}
+		string(DoLabel), string(DoRequest), string(DoAnswer), string(DoAdjust)}
 }
 
 // Intervention is something done to a live run by hand.

@@ -71,6 +71,17 @@ its output switched off meanwhile, since a battery does not stand still.`, "  us
 			"Say in which state the unit is from now on, to the next state: figures tell its charge and its current by state.\n"+
 				"A program that tests a device says so through this, or through the API. A run may be named in place of its bay.",
 			"  usher label bay1 transmit\n  usher label 01M8SWEBHH803FBJCADV5QRYGX sleep", 2, text(api.DoLabel)),
+		verb("request BAY COLUMN=VALUE", "Say what the unit is asked for from now on (operator)",
+			"Say what the unit is asked for from now on, in a column that the procedure lists under asked. A program that\n"+
+				"drives a device says so through this, or through the API: it is recorded beside the current.",
+			"  usher request bay1 unit.percent=30%", 2,
+			func(args []string) (api.Intervention, error) {
+				column, value, ok := strings.Cut(args[1], "=")
+				if !ok {
+					return api.Intervention{}, usage("%q: write it like unit.percent=30%%", args[1])
+				}
+				return api.Intervention{Do: api.DoRequest, Parameter: column, Value: value}, nil
+			}),
 		verb("answer BAY TEXT", "Answer what the run asks (operator)",
 			"Answer the prompt of a run: yes or no, a number, one of the choices, a text; take or done where readings "+
 				"are taken one by one.",

@@ -103,8 +103,8 @@ func (r *liveRun) pickColumns() {
 	for _, column := range r.program.Columns {
 		r.picks = append(r.picks, r.bay.sampler.Columns.Index(column))
 	}
-	for _, d := range r.program.Derived {
-		r.derived = append(r.derived, r.program.Columns.Index(d.Column))
+	for _, column := range r.program.Computed() {
+		r.derived = append(r.derived, r.program.Columns.Index(column))
 	}
 }
 

@@ -134,6 +134,12 @@ func (r *liveRun) intervene(by string, i api.Intervention, pictured bool) error 
 		r.act(r.machine.Advance(stage.Noted{T: t, By: by, Text: text}))
 	case api.DoLabel:
 		return r.label(by, t, i, refuse)
+	case api.DoRequest:
+		x, err := r.program.CheckAsked(i.Parameter, i.Value)
+		if err != nil {
+			return refuse("%s", err)
+		}
+		r.act(r.machine.Advance(stage.Requested{T: t, Column: i.Parameter, Value: x}))
 	case api.DoAnswer:
 		return r.answer(by, t, i.Text, pictured, refuse)
 	case api.DoAdjust:

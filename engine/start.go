@@ -141,13 +141,10 @@ func (e *Engine) Resolve(revision store.Revision, parameters map[string]string) 
 	return program, plate, err
 }
 
-// columnsOf are the columns that a run records: what the bay reads and counts, then what the procedure derives.
+// columnsOf are the columns that a run records: what the bay reads and counts, then what nothing reads.
 func (b *Bay) columnsOf(program *procedure.Program) []string {
 	columns := slices.Clone([]string(b.sampler.Columns))
-	for _, d := range program.Derived {
-		columns = append(columns, d.Column)
-	}
-	return columns
+	return append(columns, program.Computed()...)
 }
 
 // Blocked says that the preflight found what must be mended before a run.

@@ -202,6 +202,12 @@ func (b *bench) probe(name string) (plant.Probe, bool) {
 	return all[i], true
 }
 
+// counts tells whether a seat is the one that feeds a unit of which it is known exactly which charge it has taken.
+func (b *bench) counts(x *settings) bool {
+	_, counting := b.unit.(plant.Counting)
+	return counting && x.kind.Is(seats.Feeds) && !x.kind.Is(seats.Drains) && x.branch == 0
+}
+
 // further tells whether a seat is at another output of the unit than the first.
 func (b *bench) further(x *settings) bool {
 	return x.kind.Is(seats.Drains) && !x.kind.Is(seats.Feeds) && x.branch > 0 && x.branch < b.outputs
@@ -258,6 +264,9 @@ func (b *bench) value(r read) float64 {
 			return o.Further[x.branch].Amps
 		}
 		return 0
+	}
+	if q == "charge" && b.counts(x) { // pulses between two frames are in it
+		return b.unit.(plant.Counting).Drawn(b.lastT)
 	}
 	drains, both := x.kind.Is(seats.Drains), x.kind.Is(seats.Feeds|seats.Drains)
 	if v, is := ofMachine(o, r); is {

@@ -122,6 +122,9 @@ func Run(ctx context.Context, program *procedure.Program, plate *nameplate.Namep
 		if s.Kind.Is(seats.Measures) { // of alternating current volts times amps are no watts
 			r.counters.Measured(s.Name)
 		}
+		if r.bench.counts(r.bench.seats[s.Name]) {
+			r.counters.Totalled(s.Name + ".charge")
+		}
 	}
 	if err := r.run(ctx); err != nil {
 		return nil, err

@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -8,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/client"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
@@ -32,11 +35,80 @@ func TestADevicesHourIsItsTruth(t *testing.T) {
 				q := want[f.State]
 				assert.InDelta(t, q/3600, f.Value, f.U, "%s: %v", f.State, f)
 				assert.InEpsilon(t, q/3600, f.Value, 1e-3, f.State)
+				assert.Contains(t, strings.Join(f.Remarks, "; "), "counted without a gap", f.State)
 				found, all, truth = found+1, all+f.Value, truth+q/3600
 			}
 		}
 		assert.Equal(t, 3, found)
 		assert.InEpsilon(t, truth, all, 1e-3)
+
+		laid, err := h.Local.RunRehearsal(t.Context(), run.ID)
+		require.NoError(t, err)
+		assert.Empty(t, laid.Deviations, "pulses that no frame of the rehearsal sees are foretold all the same")
+
+		w, err := h.Local.Window(t.Context(), run.ID, []string{"unit.percent"}, client.Range{}, 8_000)
+		require.NoError(t, err)
+		asked := shownAt(t, w)
+		for at, percent := range map[float64]float64{1000: 0, 2500: 0, 2900: 10, 3150: 20, 3500: 30} {
+			assert.InDelta(t, percent, asked(at), 0.3, "at %g s", at)
+		}
+	})
+}
+
+// shownAt gives the first trace of a window at or after a time.
+func shownAt(t *testing.T, w api.Window) func(seconds float64) float64 {
+	return func(seconds float64) float64 {
+		t.Helper()
+		k, _ := slices.BinarySearch(w.T, seconds)
+		require.Less(t, k, len(w.T))
+		require.NotNil(t, w.Traces[0].Min[k], "at %g s", seconds)
+		return *w.Traces[0].Min[k]
+	}
+}
+
+// What a device is asked for stands beside what it takes: a shape of the script, then what a program says.
+func TestWhatADeviceIsAskedForIsRecorded(t *testing.T) {
+	const script = `procedure: script
+for: teal
+needs: {source: {volts: 4 V, amps: 0.5 A}}
+record: {every: 100 ms}
+asked: [unit.percent]
+stages:
+  - set: {source: {volts: 3.6 V, amps: 0.5 A, output: on}}
+  - name: more and more
+    asks: {unit.percent: [ramp from 0 % to 50 % in 10 s]}
+    hold: {for: 20 s}
+figures:
+  - {figure: mean, stage: more and more, quantity: unit.percent}
+`
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Drain}, TimeFactor: 1})
+		h.Push(script)
+		run := h.Start("bay1", "script", "TL-1501")
+		time.Sleep(5 * time.Second)
+		do := func(i api.Intervention) error {
+			_, err := h.Local.Intervene(t.Context(), "bay1", i)
+			return err
+		}
+		require.NoError(t, do(api.Intervention{Do: api.DoPause}))
+		time.Sleep(30 * time.Second) // it stands where it was
+		require.NoError(t, do(api.Intervention{Do: api.DoResume}))
+		time.Sleep(10 * time.Second)
+		require.NoError(t, do(api.Intervention{Do: api.DoRequest, Parameter: "unit.percent", Value: "80 %"}))
+		for value, why := range map[string]string{"unit.watts=1 W": "unit.percent", "unit.percent=3 A": "amperes",
+			"unit.percent=": "number"} {
+			column, x, _ := strings.Cut(value, "=")
+			assert.ErrorContains(t, do(api.Intervention{Do: api.DoRequest, Parameter: column, Value: x}), why)
+		}
+		doc := h.Ended(run)
+		require.Equal(t, "done", doc.State, doc.Reason)
+		w, err := h.Local.Window(t.Context(), doc.ID, []string{"unit.percent"}, client.Range{}, 8_000)
+		require.NoError(t, err)
+		at := shownAt(t, w)
+		assert.InDelta(t, at(10), at(30), 1, "it stands while the run is paused")
+		assert.InDelta(t, 25, at(20), 2)
+		assert.InDelta(t, 50, at(43), 0.1, "the shape stands at its end")
+		assert.InDelta(t, 80, at(doc.Duration-1), 1e-9)
 	})
 }
 

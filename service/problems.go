@@ -83,7 +83,7 @@ func problemOf(err error) *api.Problem {
 		{engine.ErrNotSafe, http.StatusBadGateway, "Not confirmed safe", "switch the outputs off at the instruments"},
 		{engine.ErrNotDone, http.StatusBadGateway, "The instrument did not do it",
 			"look at the instrument, its cable and its messages"},
-		{engine.ErrIdle, http.StatusConflict, "Nothing to stop", ""},
+		{engine.ErrIdle, http.StatusConflict, "Nothing is under way", ""},
 		{engine.ErrNotReady, http.StatusConflict, "The bench is not ready", ""},
 		{archive.ErrNotReleased, http.StatusForbidden, "Not released",
 			"have an engineer release it: usher procedure release"},

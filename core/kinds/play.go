@@ -173,7 +173,7 @@ func readTrack(r *procedure.Reader, e document.Entry) (Track, bool) {
 	if !r.CountSegments(e.Value, 0) {
 		return Track{}, false // a finding has said so
 	}
-	s := readShape(r, e.Value, shapeContext{seat: seat, quantity: q, dim: kind.Unit.Dim})
+	s := r.Shape(e.Value, seat.Name, q, kind.Unit.Dim)
 	if s == nil {
 		return Track{}, false
 	}

@@ -116,8 +116,8 @@ func (r *Reader) read(root document.Node) {
 		"note":  func(n document.Node) { n.Text() },
 		"for":   r.readFor,
 	}
-	for _, key := range []string{"needs", "parameters", "tables", "pictures", "derived", "record", "resume", "protect",
-		"may trip", "guards", "triggers", "stages", "figures", "report"} {
+	for _, key := range []string{"needs", "parameters", "tables", "pictures", "asked", "derived", "record", "resume",
+		"protect", "may trip", "guards", "triggers", "stages", "figures", "report"} {
 		fields[key] = func(n document.Node) { parts[key] = n }
 	}
 	root.Fields(fields, "procedure", "for", "needs", "stages")
@@ -131,6 +131,7 @@ func (r *Reader) read(root document.Node) {
 	r.readParameters(root, parts["parameters"])
 	r.readTables(parts["tables"])
 	r.readPictures(parts["pictures"])
+	r.readAsked(parts["asked"])
 	r.readDerived(parts["derived"])
 	if n := parts["record"]; n.Present() {
 		r.p.Record = r.readRecord(n)

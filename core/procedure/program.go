@@ -32,6 +32,8 @@ type Program struct {
 	Windows map[string]nameplate.Window
 	// Derived are columns that are computed from others by an expression, by name.
 	Derived []Derived
+	// Asked are columns of what the unit is asked for, by name.
+	Asked []string
 	// Resume says whether a run may go on after the service was away.
 	Resume Resume
 	// LostAfter is how long a guard's condition may stay unknown before it trips, s.
@@ -176,7 +178,9 @@ type Stage struct {
 	Locals map[string]quantity.Quantity
 	Note   string
 	// State is that in which the unit is from the stage on; empty: as it was.
-	State  string
+	State string
+	// Asks are what the unit is asked for from the beginning of the stage on.
+	Asks   []Asking
 	goesTo string // name of the stage of Goto
 	at     document.Node
 }

@@ -91,15 +91,10 @@ func (r *Reader) readRecord(n document.Node) Record {
 // readDerived reads columns that are computed: {shunt.amps: "meter.volts / 1 mΩ"}.
 func (r *Reader) readDerived(n document.Node) {
 	for _, e := range n.Entries() {
-		kind, ok := quantity.KindOfColumn(e.Key)
-		switch {
-		case !ok:
-			e.At.Fail("a derived column is named like a seat's: shunt.amps, unit.watts; the last word says what it is")
-			continue
-		case r.hasColumn(e.Key):
-			e.At.Fail("%s is read or counted already; choose another name", e.Key)
+		if !r.newColumn(e.At, e.Key, "a derived column") {
 			continue
 		}
+		kind, _ := quantity.KindOfColumn(e.Key)
 		if dim, ok := r.expression(e.Value); ok {
 			if !dim.Like(kind.Unit.Dim) {
 				e.Value.Fail("the expression is %s, but %s are %s", dim, e.Key, kind.Unit.Dim)

@@ -77,7 +77,7 @@ func (r *Reader) readStages(n document.Node) {
 // Common is a stage while it is read, with the nodes of the keys that every stage may have.
 type Common struct {
 	Stage
-	until, within, otherwise, tries, record, guards, stages, otherwiseStages, with, state document.Node
+	until, within, otherwise, tries, record, guards, stages, otherwiseStages, with, state, asks document.Node
 }
 
 func (r *Reader) readStage(n document.Node) {
@@ -125,7 +125,7 @@ func (r *Reader) readKeys(c *Common, n document.Node) (kind Kind, what document.
 			}
 		},
 		"note":  func(n document.Node) { c.Note = n.Text() },
-		"state": keep(&c.state),
+		"state": keep(&c.state), "asks": keep(&c.asks),
 		"until": keep(&c.until), "within": keep(&c.within), "else": keep(&c.otherwise), "tries": keep(&c.tries),
 		"record": keep(&c.record), "guards": keep(&c.guards), "stages": keep(&c.stages),
 		"otherwise": keep(&c.otherwiseStages), "with": keep(&c.with),
@@ -174,8 +174,10 @@ func (r *Reader) readCommon(c *Common, kind Kind) {
 			c.state.Fail("%s", err)
 		}
 	}
+	c.Asks = r.readAsks(c.asks)
 	if slices.ContainsFunc(flowKinds(), func(k Kind) bool { return k.Word == kind.Word }) {
 		refuse(c.state, "state", "it belongs to the stages in it")
+		refuse(c.asks, "asks", "it belongs to the stages in it")
 	}
 	if kind.Word != "use" {
 		refuse(c.with, "with", "it belongs to use")

@@ -3,6 +3,7 @@ package quantity
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -184,14 +185,14 @@ func Uncertain(x, u float64, unit string) string {
 	return fmt.Sprintf("%s ± %s %s", Fixed(x, d), Fixed(u, d), unit)
 }
 
-// Readable is the unit with the prefix in which a small time, voltage or current, or a large resistance, frequency or
-// slew, is read best, and by what a value in the unit itself is divided. Whatever else stays in the unit that it is
-// always in.
+// Readable is the unit with the prefix in which a small time, voltage, current, charge or energy, or a large
+// resistance, frequency or slew, is read best, and by what a value in the unit itself is divided. Whatever else stays
+// in the unit that it is always in.
 func Readable(unit string, x float64) (scale float64, prefixed string) {
 	size := math.Abs(x)
 	switch {
 	case size == 0:
-	case (unit == "s" || unit == "V") && size < 0.1, unit == "A" && size < 1e-3:
+	case size < 0.1 && slices.Contains([]string{"s", "V", "A", "Ah", "Wh"}, unit):
 		for _, p := range []struct {
 			scale float64
 			sign  string

@@ -1,9 +1,11 @@
 package record
 
 import (
+	"fmt"
 	"math"
 	"slices"
 
+	"usherbench/core/quantity"
 	"usherbench/core/trace"
 	"usherbench/core/uncertainty"
 )
@@ -14,20 +16,84 @@ type Drawn struct {
 	Of              func(x []float64) float64 // A·s
 	N               int                       // readings
 	Stated, Bridged bool
+	Ranges          Ranges
+}
+
+// Ranges are those in which a current was measured over some time.
+type Ranges struct {
+	Changes     int
+	Least, Most float64 // A; 0: the instrument does not tell
+	// Gap is the longest time between the readings on both sides of a change, s; 0 where the instrument counts through it.
+	Gap float64
+}
+
+// And joins what is known of two times.
+func (r Ranges) And(s Ranges) Ranges {
+	switch {
+	case r.Most == 0:
+		return s
+	case s.Most == 0:
+		return r
+	}
+	return Ranges{r.Changes + s.Changes, min(r.Least, s.Least), max(r.Most, s.Most), max(r.Gap, s.Gap)}
+}
+
+// Words say in which ranges it was, and what was lost between them; empty where nobody knows.
+func (r Ranges) Words() string {
+	amps := func(x float64) string { return quantity.Quantity{Value: x, Dim: quantity.Current}.Format(3) }
+	switch {
+	case r.Most == 0:
+		return ""
+	case r.Changes == 0:
+		return "in the range of " + amps(r.Most)
+	}
+	words := fmt.Sprintf("through %d changes of range, %s to %s, ", r.Changes, amps(r.Least), amps(r.Most))
+	if r.Changes == 1 {
+		words = fmt.Sprintf("through a change of range, %s to %s, ", amps(r.Least), amps(r.Most))
+	}
+	if r.Gap == 0 {
+		return words + "counted without a gap"
+	}
+	return words + quantity.Sprintf("up to %.3g s between the readings around one", r.Gap)
+}
+
+// rangesIn are the ranges of a column of amps in a visit, as far as the instrument tells them.
+func (rec *Record) rangesIn(amps string, v Visit) (r Ranges) {
+	all, err := rec.Trace(seatOf(amps)+".range", v.T0, v.T1)
+	if err != nil {
+		return r
+	}
+	all = all.Present()
+	for k, x := range all.X {
+		if x <= 0 {
+			continue
+		}
+		if r.Most == 0 {
+			r.Least, r.Most = x, x
+		}
+		r.Least, r.Most = min(r.Least, x), max(r.Most, x)
+		if k > 0 && x != all.X[k-1] {
+			r.Changes, r.Gap = r.Changes+1, max(r.Gap, all.T[k]-all.T[k-1])
+		}
+	}
+	return r
 }
 
 // Drawn is the charge by a column of amps in a visit, to its very ends. Where the instrument counts charge by itself
 // it is the difference of its counter, which sees what no reading does; else the mean of the readings by the time.
 // Between the readings around a mark either is a straight line.
 func (rec *Record) Drawn(amps string, v Visit) (Drawn, error) {
+	ranges := rec.rangesIn(amps, v)
 	if counter := seatOf(amps) + ".charge"; len(rec.Specs[counter]) > 0 {
-		return rec.counted(counter, amps, v)
+		d, err := rec.counted(counter, amps, v)
+		d.Ranges, d.Ranges.Gap = ranges, 0
+		return d, err
 	}
 	m, err := rec.Measured(amps, v.T0, v.T1)
 	if err != nil {
 		return Drawn{}, err
 	}
-	d := Drawn{N: m.Len(), Bridged: m.Bridged, Stated: m.Stated}
+	d := Drawn{N: m.Len(), Bridged: m.Bridged, Stated: m.Stated, Ranges: ranges}
 	pad := 2 * usualInterval(m.T)
 	around, err := rec.Trace(amps, v.T0-pad, v.T1+pad)
 	if err != nil {

@@ -70,8 +70,7 @@ func (m *Machine) onReturned(e Returned) []Effect {
 	m.state.Away, m.state.Paused = false, m.state.Held
 	m.state.AwayFor += dt
 	if !m.state.Held { // what somebody had paused stays so
-		m.state.StageT += dt
-		m.runner().Shift(dt)
+		m.shift(dt)
 	}
 	m.state.Now = e.T
 	effects := []Effect{NewMark(e.T, record.MarkBreak, quantity.Sprintf("goes on after %.4g s", dt))}

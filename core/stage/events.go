@@ -30,6 +30,13 @@ type Answered struct {
 	Text string
 }
 
+// Requested says what the unit is asked for from now on, in a column of the program's Asked, SI.
+type Requested struct {
+	T      float64
+	Column string
+	Value  float64
+}
+
 // Figured is the figure that a [Need] asked for.
 type Figured struct {
 	T      float64
@@ -111,6 +118,7 @@ func (Glimpse) event()     {}
 func (Applied) event()     {}
 func (Due) event()         {}
 func (Answered) event()    {}
+func (Requested) event()   {}
 func (Figured) event()     {}
 func (Failed) event()      {}
 func (Tripped) event()     {}

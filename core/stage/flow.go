@@ -57,6 +57,7 @@ func (m *Machine) enter(effects []Effect, index int) []Effect {
 		if !procedure.Control(m.program.Stages[index].Action) {
 			s := m.program.Stages[index]
 			effects = append(effects, MarkAbout(t, record.MarkStage, s.Name, record.Began{Stage: s.Kind(), Index: index}))
+			m.ask(index)
 			if s.State != "" {
 				effects = append(effects, MarkAbout(t, record.MarkState, s.State, record.State{State: s.State, At: t}))
 			}

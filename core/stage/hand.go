@@ -27,6 +27,8 @@ func (m *Machine) byHand(e Event) []Effect {
 			words += quantity.Sprintf(" %.3g s later", late)
 		}
 		return []Effect{MarkAbout(e.T, record.MarkState, words, record.State{State: e.State, At: e.At})}
+	case Requested:
+		m.put(e.Column, asked{Stage: -1, Value: e.Value})
 	case Paused:
 		return m.onPause(e)
 	case Resumed:
@@ -45,6 +47,16 @@ func (m *Machine) byHand(e Event) []Effect {
 		}
 	}
 	return nil
+}
+
+// shift has everything that counts time go on after a pause where it stood.
+func (m *Machine) shift(dt float64) {
+	m.state.StageT += dt
+	m.runner().Shift(dt)
+	for column, a := range m.state.Asked {
+		a.Since += dt
+		m.state.Asked[column] = a
+	}
 }
 
 func (m *Machine) onPause(e Paused) []Effect {
@@ -67,9 +79,8 @@ func (m *Machine) onResume(e Resumed) []Effect {
 	}
 	dt := e.T - m.state.PausedT
 	m.state.Paused = false
-	m.state.StageT += dt
 	m.state.Now = e.T
-	m.runner().Shift(dt)
+	m.shift(dt)
 	effects := []Effect{NewMark(e.T, record.MarkHand, quantity.Sprintf("resumed by %s after %.4g s", e.By, dt))}
 	if r, ok := m.runner().(Pausing); ok {
 		if settings := r.Resumed(); settings != nil {

@@ -73,6 +73,8 @@ type state struct {
 	Ranges map[int]float64 `json:"ranges,omitempty"`
 	// Read are the columns that have been read since the run began.
 	Read []int `json:"read,omitempty"`
+	// Asked is what the unit is asked for, by column.
+	Asked map[string]asked `json:"asked,omitempty"`
 	// Passes counts the passes of each loop by its first stage, Jumps how often each stage led elsewhere.
 	Passes map[int]int `json:"passes,omitempty"`
 	Jumps  map[int]int `json:"jumps,omitempty"`
@@ -132,8 +134,10 @@ type derived struct {
 	column int
 }
 
-// Derive fills the derived columns of a frame, whose values must have room for all columns of the program.
+// Derive fills the columns of a frame that nothing reads: those of what the unit is asked for, and those that are
+// derived from others. Its values must have room for all columns of the program.
 func (m *Machine) Derive(f trace.Frame) {
+	m.fillAsked(f)
 	s := m.Sample(f)
 	for _, d := range m.derived {
 		if d.column < len(f.Values) {

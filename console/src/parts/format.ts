@@ -89,12 +89,12 @@ export function uncertain(x: number, u: number, of: string): string {
   return `${fixed(x / scale, d)} ± ${fixed(u / scale, d)} ${unit}`
 }
 
-// readable is the unit with the prefix in which a small time, voltage or current, or a large resistance, frequency or
-// slew, is read best,
-// and by what a value in the unit itself is divided. Whatever else stays in the unit that it is always in.
+// readable is the unit with the prefix in which a small time, voltage, current, charge or energy, or a large
+// resistance, frequency or slew, is read best, and by what a value in the unit itself is divided. Whatever else stays
+// in the unit that it is always in.
 function readable(unit: string, x: number): [number, string] {
   const size = Math.abs(x)
-  if (size > 0 && ((size < 0.1 && (unit === 's' || unit === 'V')) || (size < 1e-3 && unit === 'A'))) {
+  if (size > 0 && size < 0.1 && ['s', 'V', 'A', 'Ah', 'Wh'].includes(unit)) {
     const small: [number, string][] = [
       [1e-3, 'm'],
       [1e-6, 'µ'],

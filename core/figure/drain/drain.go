@@ -84,6 +84,7 @@ func drawn(rec *record.Record, req figure.Request, of func(charge, seconds float
 	var parts []record.Drawn
 	var inputs []uncertainty.Reading
 	r, stated, total := figure.Result{}, true, 0.0
+	ranges := record.Ranges{}
 	for _, v := range all {
 		d, err := rec.Drawn(columnOf(req), v)
 		if why := record.ReasonOf(err); err != nil && why.Code != record.NoData && why.Code != record.TooFew {
@@ -95,13 +96,16 @@ func drawn(rec *record.Record, req figure.Request, of func(charge, seconds float
 			r.Remarks = record.AddRemark(r.Remarks, "bridged")
 		}
 		parts, inputs, total = append(parts, d), append(inputs, d.Inputs...), total+v.Seconds()
-		stated, r.N = stated && d.Stated, r.N+d.N
+		stated, r.N, ranges = stated && d.Stated, r.N+d.N, ranges.And(d.Ranges)
 	}
 	if len(parts) == 0 {
 		return r, record.Because(record.TooFew, "no visit of the state %q has two readings of %s", req.State, columnOf(req))
 	}
 	if left := len(all) - len(parts); left > 0 {
 		r.Remarks = record.AddRemark(r.Remarks, quantity.Sprintf("%d of %d visits were too short to be read", left, len(all)))
+	}
+	if words := ranges.Words(); words != "" {
+		r.Remarks = record.AddRemark(r.Remarks, words)
 	}
 	sum := func(x []float64) float64 {
 		q := 0.0
@@ -129,7 +133,7 @@ func meanCurrent(rec *record.Record, req figure.Request) (figure.Result, error) 
 }
 
 // percentile is the smallest current at which the time of all that is not larger reaches a share: by time, not by
-// count. A reading weighs half the time to both of its neighbours.
+// count.
 func percentile(rec *record.Record, req figure.Request) (figure.Result, error) {
 	from, to := rec.Ends()
 	if req.Stage != "" {
@@ -148,25 +152,50 @@ func percentile(rec *record.Record, req figure.Request) (figure.Result, error) {
 		return figure.Result{}, record.Because(record.TooFew,
 			"%d readings are too few for this share of the time; it takes %.0f", m.Len(), least)
 	}
-	type weighed struct{ amps, seconds float64 }
-	all := make([]weighed, m.Len())
-	total := 0.0
-	for k, x := range m.X {
-		before, after := m.T[max(k-1, 0)], m.T[min(k+1, m.Len()-1)]
-		all[k] = weighed{x, (after - before) / 2}
-		total += all[k].seconds
-	}
-	slices.SortFunc(all, func(a, b weighed) int { return cmp.Compare(a.amps, b.amps) })
-	r, past := figure.Result{N: m.Len(), Remarks: []string{quantity.Sprintf("%.4g %% of the time", 100*p)}}, 0.0
-	for _, w := range all {
-		if past += w.seconds; past >= p*total*(1-1e-12) {
-			r.Value = w.amps
-			break
-		}
-	}
+	all := timesAt(m.T, m.X)
+	r := figure.Result{N: m.Len(), Value: all.below(p), Remarks: []string{quantity.Sprintf("%.4g %% of the time", 100*p)}}
 	reading, stated := rec.Input(columnOf(req), r.Value, 0)
 	r.WithUncertainty(func(x []float64) float64 { return x[0] }, []uncertainty.Reading{reading}, stated)
+	// Readings are a sample of the time: the share that they found below a current may be off by so much (95 %).
+	off := 2 * math.Sqrt(p*(1-p)/float64(m.Len()))
+	low, high := all.below(math.Max(p-off, 0)), all.below(math.Min(p+off, 1))
+	if beside := math.Max(high-r.Value, r.Value-low); beside > 3*r.U {
+		r.Remarks = record.AddRemark(r.Remarks, quantity.Sprintf("at a step, from %.4g A to %.4g A", low, high))
+		if r.U > 0 {
+			r.U = math.Hypot(r.U, beside)
+		}
+	}
 	return r, nil
+}
+
+// weighed is a current with the time for which it flowed, s.
+type weighed struct{ amps, seconds float64 }
+
+// times are currents with how long each flowed, in order.
+type times []weighed
+
+// timesAt gives each reading half the time to both of its neighbours.
+func timesAt(t, amps []float64) times {
+	all := make(times, len(t))
+	for k, x := range amps {
+		all[k] = weighed{x, (t[min(k+1, len(t)-1)] - t[max(k-1, 0)]) / 2}
+	}
+	slices.SortFunc(all, func(a, b weighed) int { return cmp.Compare(a.amps, b.amps) })
+	return all
+}
+
+// below is the smallest current at which the time of all that is not larger reaches a share.
+func (all times) below(share float64) float64 {
+	total, past := 0.0, 0.0
+	for _, w := range all {
+		total += w.seconds
+	}
+	for _, w := range all {
+		if past += w.seconds; past >= share*total*(1-1e-12) {
+			return w.amps
+		}
+	}
+	return all[len(all)-1].amps
 }
 
 // profile is the mean current of a profile of use, Σ(I·T)/ΣT: of how long the device is in each state, as is asked

@@ -1,26 +1,28 @@
-package kinds
+package procedure
 
 import (
 	"errors"
 	"math"
 
 	"usherbench/core/document"
-	"usherbench/core/procedure"
 	"usherbench/core/quantity"
 	"usherbench/core/shape"
 )
 
 // shapeContext is what a shape is read for.
 type shapeContext struct {
-	seat     procedure.Seat
-	quantity string
-	dim      quantity.Dimension
-	depth    int
-	level    *float64 // at which the shape stands; nil: not known yet
+	seat, quantity string
+	dim            quantity.Dimension
+	depth          int
+	level          *float64 // at which the shape stands; nil: not known yet
 }
 
-// readShape reads a list of segments; nil if something is wrong with it.
-func readShape(r *procedure.Reader, n document.Node, c shapeContext) *shape.Shape {
+// Shape reads a list of segments for a quantity of a seat; nil if something is wrong with it.
+func (r *Reader) Shape(n document.Node, seat, q string, dim quantity.Dimension) *shape.Shape {
+	return r.readShape(n, shapeContext{seat: seat, quantity: q, dim: dim})
+}
+
+func (r *Reader) readShape(n document.Node, c shapeContext) *shape.Shape {
 	if c.depth > 8 {
 		n.Fail("the shape nests deeper than 8 lists")
 		return nil
@@ -28,7 +30,7 @@ func readShape(r *procedure.Reader, n document.Node, c shapeContext) *shape.Shap
 	var segments []shape.Segment
 	whole := true
 	for i, item := range n.Items() {
-		part, ok := readSegment(r, item, &c)
+		part, ok := r.readSegment(item, &c)
 		whole = whole && ok
 		for _, g := range part {
 			if c.depth == 0 {
@@ -58,9 +60,9 @@ func readShape(r *procedure.Reader, n document.Node, c shapeContext) *shape.Shap
 	return s
 }
 
-func readSegment(r *procedure.Reader, n document.Node, c *shapeContext) ([]shape.Segment, bool) {
+func (r *Reader) readSegment(n document.Node, c *shapeContext) ([]shape.Segment, bool) {
 	if !n.IsMap() {
-		return readPhrase(r, n, c)
+		return r.readPhrase(n, c)
 	}
 	var segments []shape.Segment
 	ok := false
@@ -71,13 +73,13 @@ func readSegment(r *procedure.Reader, n document.Node, c *shapeContext) ([]shape
 	}
 	switch entries[0].Key {
 	case "table":
-		segments, ok = readTableSegment(r, n, c)
+		segments, ok = r.readTableSegment(n, c)
 	case "repeat", "of":
-		segments, ok = readRepeated(r, n, *c)
+		segments, ok = r.readRepeated(n, *c)
 	case "sum":
-		segments, ok = readSum(r, n, *c)
+		segments, ok = r.readSum(n, *c)
 	case "profile":
-		segments, ok = readProfile(r, n, c)
+		segments, ok = r.readProfile(n, c)
 	default:
 		entries[0].At.Fail("unknown key %q; %s", entries[0].Key,
 			document.Suggest(entries[0].Key, []string{"table", "repeat", "sum", "profile"}))
@@ -85,7 +87,7 @@ func readSegment(r *procedure.Reader, n document.Node, c *shapeContext) ([]shape
 	return segments, ok
 }
 
-func readTableSegment(r *procedure.Reader, n document.Node, c *shapeContext) ([]shape.Segment, bool) {
+func (r *Reader) readTableSegment(n document.Node, c *shapeContext) ([]shape.Segment, bool) {
 	var segments []shape.Segment
 	steps, ok := false, false
 	var name document.Node
@@ -101,7 +103,7 @@ func readTableSegment(r *procedure.Reader, n document.Node, c *shapeContext) ([]
 		name.Fail("the table is a list of setpoints without times, for a grid; add a column time [s] or duration [s]")
 		return nil, false
 	}
-	i, err := table.Pick(c.seat.Name, c.quantity)
+	i, err := table.Pick(c.seat, c.quantity)
 	switch {
 	case err != nil:
 		name.Fail("%s", err)
@@ -113,7 +115,7 @@ func readTableSegment(r *procedure.Reader, n document.Node, c *shapeContext) ([]
 	return segments, ok
 }
 
-func readRepeated(r *procedure.Reader, n document.Node, c shapeContext) ([]shape.Segment, bool) {
+func (r *Reader) readRepeated(n document.Node, c shapeContext) ([]shape.Segment, bool) {
 	times := 1
 	var of document.Node
 	n.Fields(map[string]func(document.Node){
@@ -121,7 +123,7 @@ func readRepeated(r *procedure.Reader, n document.Node, c shapeContext) ([]shape
 		"of":     func(n document.Node) { of = n },
 	}, "repeat", "of")
 	c.depth++
-	once := readShape(r, of, c)
+	once := r.readShape(of, c)
 	if once == nil {
 		return nil, false
 	}
@@ -135,7 +137,7 @@ func readRepeated(r *procedure.Reader, n document.Node, c shapeContext) ([]shape
 		if i == 1 { // the second pass may begin at another level than the first
 			last := once.Last()
 			c.level = &last
-			if pass = readShape(r, of, c); pass == nil {
+			if pass = r.readShape(of, c); pass == nil {
 				return nil, false
 			}
 			once = pass
@@ -145,7 +147,7 @@ func readRepeated(r *procedure.Reader, n document.Node, c shapeContext) ([]shape
 	return all, true
 }
 
-func readSum(r *procedure.Reader, n document.Node, c shapeContext) ([]shape.Segment, bool) {
+func (r *Reader) readSum(n document.Node, c shapeContext) ([]shape.Segment, bool) {
 	c.depth++
 	g := shape.Segment{Kind: shape.Sum}
 	ok := true
@@ -153,7 +155,7 @@ func readSum(r *procedure.Reader, n document.Node, c shapeContext) ([]shape.Segm
 		for _, item := range n.Items() {
 			part := c
 			part.level = nil
-			s := readShape(r, item, part)
+			s := r.readShape(item, part)
 			if s == nil {
 				ok = false
 				continue
@@ -169,7 +171,7 @@ func readSum(r *procedure.Reader, n document.Node, c shapeContext) ([]shape.Segm
 	return []shape.Segment{g}, ok
 }
 
-func readProfile(r *procedure.Reader, n document.Node, c *shapeContext) ([]shape.Segment, bool) {
+func (r *Reader) readProfile(n document.Node, c *shapeContext) ([]shape.Segment, bool) {
 	var profile shape.Profile
 	found := false
 	for _, e := range n.Entries() {
@@ -202,7 +204,7 @@ func readProfile(r *procedure.Reader, n document.Node, c *shapeContext) ([]shape
 }
 
 // readPhrase reads one segment that is written as a phrase.
-func readPhrase(r *procedure.Reader, n document.Node, c *shapeContext) ([]shape.Segment, bool) {
+func (r *Reader) readPhrase(n document.Node, c *shapeContext) ([]shape.Segment, bool) {
 	p, err := shape.ReadPhrase(n.Text())
 	if err != nil {
 		var perr *shape.PhraseError
