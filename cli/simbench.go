@@ -79,6 +79,8 @@ What can stand around a unit (--layouts, one for each bay):
 	c.Flags().BoolVar(&o.SharedSupply, "shared-supply", false, "feed bay1 and bay2 from the two channels of one supply")
 	c.Flags().BoolVar(&o.SharedScope, "shared-scope", false,
 		"have bays of the layout scoped share one scope, an input at the output of each of four units")
+	c.Flags().BoolVar(&o.SharedCrosspoint, "shared-crosspoint", false,
+		"have bays of the layout harness share one crosspoint, two at a time")
 	c.Flags().IntVar(&o.BasePort, "port", defaultSimbenchPort, "first port; 0 takes free ones")
 	c.Flags().Float64Var(&o.TimeFactor, "time-factor", 1, "speed of the bench's clock; the service needs the same")
 	c.Flags().BoolVar(&o.Ideal, "ideal", false, "leave noise, instrument errors and rounding out")

@@ -63,6 +63,10 @@ func (r *liveRun) act(effects []stage.Effect) {
 				r.arm(e)
 			case stage.Scan:
 				r.scan(e)
+			case stage.WatchOpenings:
+				r.watchOpenings(e)
+			case stage.EndWatch:
+				r.endWatch()
 			case stage.Disarm:
 				r.disarm()
 			case stage.Taken:

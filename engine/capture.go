@@ -32,6 +32,7 @@ const (
 type scoping struct {
 	events chan captureEvent
 	end    context.CancelFunc // gives the capture up that is under way; nil: there is none
+	enough chan<- struct{}    // closed when a watch is to tell what is left; nil: there is none, or it was closed
 	caught []store.PackedWave // of the capture that came last
 }
 
@@ -248,6 +249,9 @@ func (r *liveRun) onCapture(e captureEvent) {
 	case stage.Scanned:
 		event.T = t
 		r.act(r.machine.Advance(event))
+	case stage.Opened:
+		event.T, event.Since = t, math.Max(r.at(e.at), 0)
+		r.act(r.machine.Advance(event))
 	case stage.Failed:
 		event.T = t
 		r.act(r.machine.Advance(event))
@@ -266,7 +270,7 @@ func (r *liveRun) keepCapture(c record.Capture) {
 func (r *liveRun) disarm() {
 	if r.scope.end != nil {
 		r.scope.end()
-		r.scope.end = nil
+		r.scope.end, r.scope.enough = nil, nil
 	}
 }
 

@@ -158,6 +158,10 @@ type rehearsal struct {
 	asked    *stage.Ask
 	need     *stage.Need
 	scan     *stage.Scan
+	watch    *stage.WatchOpenings
+	watched  float64 // since when
+	enough   bool    // the rest is to be told
+	heeds    bool    // it was told that the watch began
 	scope    scope
 	finished bool
 	frames   int // so far
@@ -245,6 +249,10 @@ func (r *rehearsal) act(effects []stage.Effect) {
 				}
 			case stage.Scan:
 				r.scan = &e
+			case stage.WatchOpenings:
+				r.watch, r.watched, r.enough, r.heeds = &e, r.now, false, false
+			case stage.EndWatch:
+				r.enough = true
 			case stage.Afford: // the model's load bears everything
 				r.act(r.machine.Advance(stage.Afforded{T: r.now}))
 			case stage.Arm:
@@ -308,6 +316,14 @@ func (r *rehearsal) people() {
 	if ask := r.asked; ask != nil {
 		r.asked = nil
 		r.act(r.machine.Advance(stage.Answered{T: r.now, By: "the rehearsal", Text: answer(ask.Prompt, r.options.Serial)}))
+	}
+	if w := r.watch; w != nil && !r.heeds {
+		r.heeds = true
+		r.act(r.machine.Advance(stage.Opened{T: r.now, Shot: w.Shot, Since: r.watched}))
+	}
+	if w := r.watch; w != nil && r.enough {
+		r.watch = nil
+		r.act(r.machine.Advance(r.bench.opened(r.now, r.watched, *w)))
 	}
 	if scan := r.scan; scan != nil {
 		r.scan = nil

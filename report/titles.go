@@ -85,6 +85,7 @@ var figureTitles = map[string][2]string{
 	"Inrush current":         {"Einschaltstrom", "Courant d’appel"},
 	"Inrush, I²t":            {"Einschaltstrom, I²t", "Appel, I²t"},
 	"Insulation resistance":  {"Isolationswiderstand", "Résistance d’isolement"},
+	"Interruptions":          {"Aussetzer", "Interruptions"},
 	"Iron loss":              {"Eisenverlust", "Pertes fer"},
 	"Isolation between nets": {"Isolation zwischen Netzen", "Isolement entre réseaux"},
 	"Knee of capacity over cycles": {"Knick der Kapazität über Zyklen",

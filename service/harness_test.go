@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"usherbench/api"
+	"usherbench/core/record"
 	"usherbench/service/servicetest"
 	"usherbench/simbench"
 	"usherbench/simbench/plant"
@@ -103,5 +104,76 @@ func TestALeadIsDrawnAsItIsWired(t *testing.T) {
 			}
 			require.ErrorContains(t, h.Local.Wiring(t.Context(), run.ID, 2, &drawing), "no such scan")
 		}
+	})
+}
+
+// Whoever bends a lead finds the contact that opens for moments, each time with its instant; what is shorter than asked
+// for does not count, and a broken wire is open all the time.
+func TestALeadIsWatchedWhileItIsBent(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		faulty := map[string]string{"LL-11": string(harness.LooseCrimp), "LL-12": string(harness.BrokenWire)}
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Harness}, TimeFactor: 1,
+			Faulty: faulty})
+		for serial, least := range map[string]int{"LL-10": 0, "LL-11": 6, "LL-12": 1} {
+			run := h.Ended(h.Start("bay1", "lantern-lead-bend", serial))
+			require.Equal(t, "done", run.State, run.Reason)
+			f := figuresOf(run)["wiring-interruptions"]
+			require.Nil(t, f.Undetermined, serial)
+			var seen []record.Opening
+			for _, m := range run.Marks {
+				if o, is := m.About.(record.Opening); is {
+					seen = append(seen, o)
+					assert.InDelta(t, m.T, o.At, 1e-9)
+				}
+			}
+			require.Len(t, seen, int(f.Value), serial)
+			assert.InDelta(t, least, f.Value, float64(min(least, 1))/2+0.5, "%s: %v", serial, f)
+			switch serial {
+			case "LL-11":
+				for k, o := range seen {
+					assert.Equal(t, "A3 to B3", o.From+" to "+o.To)
+					assert.InDelta(t, 4e-3, o.Lasted, 1e-5)
+					if k > 0 {
+						assert.InDelta(t, 3.1, o.At-seen[k-1].At, 2e-3, "each with its instant")
+					}
+				}
+				assert.Contains(t, f.Remarks[0], "of 1 ms or longer, in 20")
+				assert.Equal(t, "fail", run.Outcome)
+			case "LL-12":
+				assert.InDelta(t, 20, seen[0].Lasted, 0.3)
+			}
+		}
+		_, err := h.Local.PushProcedure(t.Context(), "procedure: short\nfor: lantern-lead\nneeds: {crosspoint: {}}\n"+
+			"stages: [{watch: {for: 1 s, opens: 10 µs}}]\n", "")
+		require.NoError(t, err)
+		_, err = h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "short", Serial: "LL-10"})
+		assert.ErrorContains(t, err, "sees openings of 100 µs or longer")
+	})
+}
+
+// Two bays with one crosspoint take turns: each scan is whole, and who watches has it until he is done.
+func TestBaysTakeTurnsWithACrosspoint(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Bays: 2, TimeFactor: 1,
+			Layouts: []simbench.Layout{simbench.Harness, simbench.Harness}, SharedCrosspoint: true,
+			Faulty: map[string]string{"LL-21": string(harness.Swapped)}})
+		require.Len(t, h.Bench.Instruments(), 1)
+		h.Push("procedure: often\nfor: lantern-lead\nneeds: {crosspoint: {}}\nstages:\n" +
+			"  - repeat: {times: 40}\n    stages: [{wiring: {pairs: all}}, {hold: {for: 50 ms}}]\n" +
+			"figures: [{figure: wiring-opens, limit: {max: 0}}]\n")
+		first, second := h.Start("bay1", "often", "LL-10"), h.Start("bay2", "often", "LL-20")
+		for _, run := range []api.Run{h.Ended(first), h.Ended(second)} {
+			assert.Equal(t, "done", run.State, run.Reason)
+			assert.Equal(t, "pass", run.Outcome)
+		}
+		crossed := h.Ended(h.Start("bay2", "lantern-lead-wiring", "LL-21"))
+		assert.Equal(t, 2.0, figuresOf(crossed)["wiring-miswires"].Value, "each has terminals of its own")
+		bent := h.Start("bay1", "lantern-lead-bend", "LL-10")
+		time.Sleep(2 * time.Second)
+		waits := h.Ended(h.Start("bay2", "lantern-lead-wiring", "LL-20"))
+		assert.Equal(t, "pass", waits.Outcome, waits.Reason)
+		assert.Greater(t, waits.Duration, 10.0, "it waits until the other lead was bent enough")
+		run := h.Ended(bent)
+		assert.Equal(t, "pass", run.Outcome, run.Reason)
 	})
 }

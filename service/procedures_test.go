@@ -166,6 +166,7 @@ func TestEveryReadyProcedureRunsAsRehearsed(t *testing.T) {
 			{"bay2", "puffin-thrust", nil}}},
 		{2, []simbench.Layout{simbench.Machine}, []ready{{"bay1", "cormorant-torque", nil}}},
 		{1, []simbench.Layout{simbench.Harness, simbench.Amplified}, []ready{{"bay1", "lantern-lead-wiring", nil},
+			{"bay1", "lantern-lead-bend", nil},
 			{"bay2", "guillemot-acceptance", nil}, {"bay2", "guillemot-two-tones", nil}}},
 		{40, []simbench.Layout{simbench.Insulation}, []ready{{"bay1", "cormorant-insulation", nil}}},
 		{120, []simbench.Layout{simbench.Machine, simbench.Machine}, []ready{{"bay1", "cormorant-type", nil},

@@ -27,6 +27,8 @@ type Options struct {
 	SharedSupply bool
 	// SharedScope has bays with a scope share one, four of them at a time: each of its inputs is at the output of a unit.
 	SharedScope bool
+	// SharedCrosspoint has bays with a crosspoint share one, two of them at a time: each has half of its terminals.
+	SharedCrosspoint bool
 	// BasePort is the first port; 0 takes free ones. The first is the admin route's, the others the instruments'
 	// in their order.
 	BasePort int
@@ -60,6 +62,7 @@ type Bench struct {
 	instruments []*Instrument
 	shared      *supply
 	sharedScope sharedScope
+	halfFree    *crosspoint // of which nobody has the second half
 	thermo      *thermometer
 	// thermometers counts them, inputs those of the last that are taken.
 	thermometers, inputs int

@@ -89,7 +89,7 @@ func (in *interpreter) on(header string, set func([]string, int) error, query fu
 }
 
 // bareCommands end the headers of commands that take no parameter.
-var bareCommands = []string{"CLE", "RUN", "ABOR", "FEED", "STAR"}
+var bareCommands = []string{"CLE", "RUN", "ABOR", "FEED", "STAR", "STOP"}
 
 // shown is how a reading is answered.
 func (in *interpreter) shown(d drawn, truth float64) string {

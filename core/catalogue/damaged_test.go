@@ -228,6 +228,8 @@ func soundRun() (*table, *record.Record) {
 		Pins: []string{"A1", "B1", "A2", "B2"},
 		Nets: []wiring.Net{{"A1", "B1"}, {"A2", "B2"}}, Limits: wiring.Limits{Closed: 10, Open: 1e6}, Range: 1e8,
 		Pairs: []wiring.Pair{{A: 0, B: 1, Ohms: 0.1}, {A: 2, B: 3, Ohms: 0.2}, {A: 0, B: 2, Ohms: 48e6}}}}.Mark(t))
+	rec.Marks = append(rec.Marks, record.Opening{From: "A1", To: "B1", At: t - 1, Lasted: 4e-3}.Mark(),
+		record.Watched{Seconds: 5, Least: 1e-3, Count: 1}.Mark(t))
 	return x, rec
 }
 

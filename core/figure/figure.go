@@ -168,6 +168,7 @@ const (
 	Capture   Need = "capture"   // a capture, by the name of its stage
 	Window    Need = "window"    // a stage, by its name
 	Wiring    Need = "wiring"    // a scan of a harness
+	Openings  Need = "openings"  // a watch for contacts that open
 )
 
 // Arg is a number that a figure can be asked with, SI, between Least and Most.

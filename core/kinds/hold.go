@@ -2,6 +2,7 @@ package kinds
 
 import (
 	"encoding/json"
+	"maps"
 	"math"
 
 	"usherbench/core/condition"
@@ -89,13 +90,13 @@ func (h *Hold) runner(p *stage.Parts, off []procedure.Setting) *holdRunner {
 }
 
 func readHold(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
-	h := holding(r, c, n)
+	h := holding(r, c, n, nil)
 	return &h
 }
 
-// holding reads for, until, stable and within.
-func holding(r *procedure.Reader, c *procedure.Common, n document.Node) (h Hold) {
-	n.Fields(map[string]func(document.Node){
+// holding reads for, until, stable and within; more are keys that the caller reads.
+func holding(r *procedure.Reader, c *procedure.Common, n document.Node, more map[string]func(document.Node)) (h Hold) {
+	fields := map[string]func(document.Node){
 		"for": func(n document.Node) {
 			if h.For = r.Value(n, quantity.Time); h.For <= 0 {
 				n.Fail("a hold lasts for more than no time")
@@ -104,7 +105,9 @@ func holding(r *procedure.Reader, c *procedure.Common, n document.Node) (h Hold)
 		"until":  func(n document.Node) { r.Until(c, n) },
 		"stable": func(n document.Node) { h.Stable = readStable(r, n) },
 		"within": func(n document.Node) { r.Within(c, n) },
-	})
+	}
+	maps.Copy(fields, more)
+	n.Fields(fields)
 	return h
 }
 

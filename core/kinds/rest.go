@@ -33,7 +33,7 @@ func (r *Rest) Run(p *stage.Parts) stage.Runner { return r.runner(p, r.Settings)
 
 // readRest reads a hold before which every output is switched off.
 func readRest(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
-	rest := &Rest{Hold: holding(r, c, n)}
+	rest := &Rest{Hold: holding(r, c, n, nil)}
 	for _, s := range r.Program().Seats {
 		if s.Kind.HasOutput() {
 			rest.Settings = append(rest.Settings, procedure.Setting{Seat: s.Name, Quantity: seats.Output, Word: seats.Off})

@@ -40,9 +40,17 @@ func (w *Watch) Run(p *stage.Parts) stage.Runner { return (&Hold{For: w.For}).ru
 
 // readWatch reads a stage that only records; without for and until it goes on until somebody ends it.
 func readWatch(r *procedure.Reader, c *procedure.Common, n document.Node) procedure.Action {
-	h := holding(r, c, n)
+	seat, opens := "crosspoint", document.Node{}
+	h := holding(r, c, n, map[string]func(document.Node){
+		"opens": func(n document.Node) { opens = n },
+		"seat":  func(n document.Node) { seat = n.Text() },
+	})
 	if h.Stable != nil {
 		n.Fail("watch ends by for, until or by hand; use hold to wait until something is stable")
 	}
-	return &Watch{For: h.For}
+	w := Watch{For: h.For}
+	if opens.Present() {
+		return readOpenings(r, w, n, opens, seat)
+	}
+	return &w
 }

@@ -155,6 +155,8 @@ func (r *Reader) checkFed(id document.Node, f figure.Asked) {
 		id.Fail("%s is computed from the points of a grid, but no stage is one", f.ID)
 	case figure.Capture:
 		id.Fail("%s is computed from a capture, but no stage takes one", f.ID)
+	case figure.Openings:
+		id.Fail("%s is counted while a harness is watched, but no stage is a watch with opens", f.ID)
 	case figure.Wiring:
 		id.Fail("%s is computed from a scan of a harness, but no stage is a wiring", f.ID)
 	case figure.Window:

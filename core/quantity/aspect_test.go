@@ -2,6 +2,7 @@ package quantity
 
 import (
 	"math"
+	"regexp"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -100,4 +101,28 @@ func TestALevelIsTheVoltsItStandsFor(t *testing.T) {
 		{Of(1, "A"), Voltage}} {
 		assert.Equal(t, same.q, same.q.As(same.as), "it stays what it is")
 	}
+}
+
+// Whatever unit follows a number within a longer text, all of it is found: mΩ is not m, and °C is not °.
+func TestALiteralEndsBehindItsUnit(t *testing.T) {
+	literal := regexp.MustCompile(LiteralPattern())
+	for symbol, base := range baseUnits {
+		written := []string{symbol}
+		if base.prefixed {
+			for prefix := range prefixes {
+				written = append(written, prefix+symbol)
+			}
+		}
+		for _, unit := range written {
+			for _, text := range []string{"3 " + unit, "3" + unit} {
+				require.Equal(t, text, literal.FindString(text+" and"), unit)
+				require.Equal(t, text, literal.FindString(text+"*2"), unit)
+			}
+		}
+	}
+	assert.Equal(t, "3 ", literal.FindString("3 and")+" ")
+	q, err := Parse("0.75 mm²")
+	require.NoError(t, err)
+	assert.Equal(t, "0.75 mm²", q.String())
+	assert.Equal(t, "1.2 m", Of(1.2, "m").String())
 }

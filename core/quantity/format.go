@@ -15,12 +15,13 @@ var displaySymbols = map[Dimension]string{
 	Voltage: "V", Current: "A", Power: "W", Resistance: "Ω", Time: "s", Frequency: "Hz", Charge: "Ah", Energy: "Wh",
 	Temperature: "°C", ChargeRate: "C", ApparentPower: "VA", ReactivePower: "var", Force: "N", TorqueMoment: "N·m",
 	Speed: "r/s", PlaneAngle: "°", Decibels: "dB", DecibelVolts: "dBV", Irradiance: "W/m²", Velocity: "m/s",
+	Length: "m", Area: "mm²",
 }
 
 // unprefixed are the dimensions that are shown without an engineering prefix.
 var unprefixed = map[Dimension]bool{
 	Number: true, Temperature: true, ChargeRate: true, Speed: true, PlaneAngle: true, Decibels: true, DecibelVolts: true,
-	Irradiance: true,
+	Irradiance: true, Area: true,
 }
 
 var steps = []struct {
@@ -48,6 +49,8 @@ func (q Quantity) Append(dst []byte, digits int) []byte {
 	case q.Dim == Time && math.Abs(value) >= 120:
 		value, symbol = value/60, "min"
 		return appendNumber(dst, value, digits, "", symbol)
+	case q.Dim == Area: // of a wire
+		return appendNumber(dst, 1e6*value, digits, "", symbol)
 	case q.Dim == Charge || q.Dim == Energy:
 		value /= 3600
 	case unprefixed[q.Dim]:

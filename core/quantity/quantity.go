@@ -64,6 +64,8 @@ var (
 	PlaneAngle    = Dimension{As: Angle}
 	Decibels      = Dimension{As: Level}
 	DecibelVolts  = Dimension{As: VoltLevel}
+	Length        = Dimension{Metre: 1}
+	Area          = Dimension{Metre: 2}
 	Velocity      = Dimension{Metre: 1, Second: -1}
 	Irradiance    = Dimension{Volt: 1, Ampere: 1, Metre: -2} // 1 W/m²
 )
@@ -74,7 +76,7 @@ var dimensionNames = map[Dimension]string{
 	ChargeRate: "a C-rate", Mass: "grams", ApparentPower: "volt-amperes", ReactivePower: "vars", Force: "newtons",
 	TorqueMoment: "newton-metres", Speed: "revolutions per second", PlaneAngle: "degrees", Decibels: "decibels",
 	DecibelVolts: "decibels over 1 V", Irradiance: "watts per square metre",
-	Velocity: "metres per second",
+	Velocity: "metres per second", Length: "metres", Area: "square metres",
 }
 
 // String names the dimension for a message: "volts", "a plain number", or the powers of the base units where it

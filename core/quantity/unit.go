@@ -1,6 +1,7 @@
 package quantity
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strings"
@@ -34,6 +35,8 @@ var baseUnits = map[string]baseUnit{
 	"r/s": {Speed, 1, false}, "r/min": {Speed, 1.0 / 60, false}, "rpm": {Speed, 1.0 / 60, false},
 	"°": {PlaneAngle, 1, false}, "deg": {PlaneAngle, 1, false},
 	"dB": {Decibels, 1, false}, "dBV": {DecibelVolts, 1, false},
+	"m": {Length, 1, false}, "cm": {Length, 1e-2, false}, "mm": {Length, 1e-3, false},
+	"m²": {Area, 1, false}, "mm²": {Area, 1e-6, false}, "mm2": {Area, 1e-6, false},
 	"m/s": {Velocity, 1, false}, "mm/s": {Velocity, 1e-3, false},
 	"W/m²": {Irradiance, 1, false}, "W/m2": {Irradiance, 1, false},
 }
@@ -90,22 +93,20 @@ func simpleUnit(whole, symbol string) (Unit, error) {
 	return Unit{},
 		syntaxError(whole,
 			"%q is not a unit; known are V, A, W, VA, var, Ω, s, min, h, Hz, Ah, Wh, J, N, N·m, r/s, r/min, °, °C, K, "+
-				"dB, dBV, mm/s, "+
+				"dB, dBV, m, mm, mm², mm/s, "+
 				"W/m², %%, ppm, C, g with the prefixes p n µ m k M G", symbol)
 }
 
 // LiteralPattern is a regular expression for a number with an optional unit inside a longer text, for lexers.
 // A word that merely begins like a unit ("3 and") is left alone.
 var LiteralPattern = sync.OnceValue(func() string {
-	var ascii, other, quotients []string
+	var symbols []string
 	add := func(symbol string) {
-		if last := symbol[len(symbol)-1]; strings.Contains(symbol, "/") && last > 'z' {
-			quotients = append(quotients, regexp.QuoteMeta(symbol))
-		} else if last >= 'A' && last <= 'z' {
-			ascii = append(ascii, regexp.QuoteMeta(symbol))
-		} else {
-			other = append(other, regexp.QuoteMeta(symbol))
+		quoted := regexp.QuoteMeta(symbol)
+		if last := symbol[len(symbol)-1]; last >= 'A' && last <= 'z' {
+			quoted += `\b`
 		}
+		symbols = append(symbols, quoted)
 	}
 	for symbol, base := range baseUnits {
 		add(symbol)
@@ -115,23 +116,18 @@ var LiteralPattern = sync.OnceValue(func() string {
 			}
 		}
 	}
-	longestFirst := func(a, b string) int {
-		if len(a) != len(b) {
-			return len(b) - len(a)
-		}
-		return strings.Compare(a, b)
-	}
-	slices.SortFunc(ascii, longestFirst)
-	slices.SortFunc(other, longestFirst)
-	word, sign := strings.Join(ascii, "|"), strings.Join(other, "|")
-	one := `(?:` + strings.Join(quotients, "|") + `|(?:` + word + `)\b|` + sign + `)`
+	slices.SortFunc(symbols, func(a, b string) int { // the longest first: mΩ is not m
+		plain := func(s string) int { return len(strings.TrimSuffix(s, `\b`)) }
+		return cmp.Or(plain(b)-plain(a), strings.Compare(a, b))
+	})
+	one := `(?:` + strings.Join(symbols, "|") + `)`
 	return `(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?(?:\s*` + one + `(?:/` + one + `)?)?`
 })
 
 // Symbol is the SI unit of a dimension that has one: "V", "A", "s"; empty for others.
 func Symbol(dim Dimension) string {
 	for _, symbol := range []string{"V", "A", "W", "Ω", "s", "Hz", "J", "°C", "VA", "var", "N", "N·m", "r/s", "°",
-		"dB", "dBV", "m/s", "W/m²"} {
+		"dB", "dBV", "m", "m²", "m/s", "W/m²"} {
 		if baseUnits[symbol].dim == dim {
 			return symbol
 		}

@@ -37,6 +37,7 @@ const (
 	MarkNote      MarkKind = "note"       // somebody wrote a note
 	MarkState     MarkKind = "state"      // the unit is in another state
 	MarkCapture   MarkKind = "capture"    // a capture was triggered
+	MarkOpening   MarkKind = "opening"    // a contact was open that shall be closed
 	MarkEvent     MarkKind = "event"      // something happened about which every frame is kept
 	MarkAnswer    MarkKind = "answer"     // the operator answered a prompt
 	MarkSignal    MarkKind = "signal"     // the operator was told something
@@ -96,6 +97,8 @@ var abouts = map[string]func(data []byte) (About, error){
 	Missed{}.is():        read[Missed],
 	Spread{}.is():        read[Spread],
 	Scanned{}.is():       read[Scanned],
+	Opening{}.is():       read[Opening],
+	Watched{}.is():       read[Watched],
 	State{}.is():         read[State],
 }
 

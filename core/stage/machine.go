@@ -220,6 +220,8 @@ func (m *Machine) take(e Event) []Effect {
 		return m.follow(r.Afforded(m, e))
 	case Scanned:
 		return m.onScan(e)
+	case Opened:
+		return m.onOpened(e)
 	}
 	return m.byHand(e)
 }

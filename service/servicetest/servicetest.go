@@ -52,6 +52,8 @@ type Options struct {
 	Ideal        bool
 	SharedSupply bool
 	SharedScope  bool // of the bays that capture
+	// SharedCrosspoint has the bays with a harness share one.
+	SharedCrosspoint bool
 	// Faulty names units that have a fault beside those of the demo: serial number → fault.
 	Faulty map[string]string
 	// Sockets has everything on real sockets and serial lines, in real time; otherwise the test must be in a bubble of
@@ -84,7 +86,8 @@ func Start(t testing.TB, o Options) *House {
 	faulty := demo.FaultyUnits()
 	maps.Copy(faulty, o.Faulty)
 	bench, err := simbench.Start(simbench.Options{Bays: o.Bays, Layouts: o.Layouts, TimeFactor: o.TimeFactor,
-		Ideal: o.Ideal, SharedSupply: o.SharedSupply, SharedScope: o.SharedScope, Faulty: faulty,
+		Ideal: o.Ideal, SharedSupply: o.SharedSupply, SharedScope: o.SharedScope,
+		SharedCrosspoint: o.SharedCrosspoint, Faulty: faulty,
 		Memory: memoryOf(o), Over: o.Over, Announce: o.Announce, LoadLeads: o.LoadLeads})
 	require.NoError(t, err)
 	t.Cleanup(func() { bench.Close() })

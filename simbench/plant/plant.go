@@ -34,6 +34,13 @@ type Wired interface {
 	Between(a, b int) float64
 }
 
+// Loose is a wired unit of which a contact may open for moments, while somebody bends it.
+type Loose interface {
+	Wired
+	// Opens are the times within two others in which a pair is open, s, each from and to.
+	Opens(a, b int, from, to float64) [][2]float64
+}
+
 // Steady is a unit that can state its own truth.
 type Steady interface {
 	// Steady is the exact operating point that a running unit settles to.

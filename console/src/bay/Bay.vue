@@ -117,6 +117,7 @@ const notes = computed(() =>
         'state',
         'answer',
         'signal',
+        'opening',
         'end',
       ].includes(m.kind),
     )

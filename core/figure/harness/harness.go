@@ -4,6 +4,7 @@ package harness
 
 import (
 	"errors"
+	"fmt"
 	"math"
 
 	"usherbench/core/figure"
@@ -19,17 +20,22 @@ var Figures = []figure.Definition{
 	faults("wiring-opens", "Opens", wiring.Opened),
 	faults("wiring-miswires", "Miswires", wiring.Miswired),
 	faults("wiring-shorts", "Shorts", wiring.Shorted),
+	{ID: "wiring-interruptions", Title: "Interruptions", Unit: "count", Least: 0, Most: math.Inf(1),
+		Needs: figure.Openings, AllSides: true, Exact: "counted", Formula: interruptions},
 	{ID: "contact-resistance", Title: "Largest contact resistance", Unit: "Ω", Least: 0, Most: math.Inf(1),
-		Needs: figure.Wiring, AllSides: true, Args: []figure.Arg{zero, wire}, Formula: contacts},
+		Needs: figure.Wiring, AllSides: true, Args: []figure.Arg{zero, wire, length, area, celsius}, Formula: contacts},
 	{ID: "wiring-isolation", Title: "Isolation between nets", Unit: "Ω", Least: 0, Most: math.Inf(1),
 		Needs: figure.Wiring, AllSides: true, Formula: isolation},
 }
 
-// zero is what the fixture reads with nothing but a short in it, wire what the wire itself has between two contacts
-// ([wiring.Copper]), Ω.
+// zero is what the fixture reads with nothing but a short in it, wire what the wire itself has between two contacts,
+// Ω. In place of wire that of copper may be computed ([wiring.Copper]): from its length, its area and its temperature.
 var (
-	zero = figure.Arg{Name: "zero", Dim: quantity.Resistance, Default: 0, Least: 0, Most: 1e3}
-	wire = figure.Arg{Name: "wire", Dim: quantity.Resistance, Default: 0, Least: 0, Most: 1e3}
+	length  = figure.Arg{Name: "length", Dim: quantity.Length, Default: 0, Least: 0, Most: 1e4}
+	area    = figure.Arg{Name: "area", Dim: quantity.Area, Default: 0, Least: 0, Most: 1e-2}
+	celsius = figure.Arg{Name: "celsius", Dim: quantity.Temperature, Default: 20, Least: -60, Most: 250}
+	zero    = figure.Arg{Name: "zero", Dim: quantity.Resistance, Default: 0, Least: 0, Most: 1e3}
+	wire    = figure.Arg{Name: "wire", Dim: quantity.Resistance, Default: 0, Least: 0, Most: 1e3}
 )
 
 type formula = func(*record.Record, figure.Request) (figure.Result, error)
@@ -93,7 +99,10 @@ func contacts(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if err != nil {
 		return figure.Result{}, err
 	}
-	less := req.Args[zero.Name] + req.Args[wire.Name]
+	less, err := besides(req)
+	if err != nil {
+		return figure.Result{}, err
+	}
 	all := s.Contacts()
 	if len(all) == 0 {
 		return figure.Result{}, record.Because(record.NoData, "no contact of a net was read as closed")
@@ -113,6 +122,44 @@ func contacts(rec *record.Record, req figure.Request) (figure.Result, error) {
 	if r.Value < -r.U {
 		return r, record.Because(record.Implausible, "%s to %s reads %.4g Ω, less than what fixture and wire have",
 			largest.From, largest.To, largest.Ohms)
+	}
+	return r, nil
+}
+
+// besides is what a reading has besides the contacts: the fixture and the wire, Ω.
+func besides(req figure.Request) (float64, error) {
+	own, l, a := req.Args[wire.Name], req.Args[length.Name], req.Args[area.Name]
+	switch {
+	case l == 0 && a == 0:
+	case l == 0 || a == 0:
+		return 0, record.Because(record.NoData, "a wire is known by its length and its area; one of them is not said")
+	case own > 0:
+		return 0, record.Because(record.Ambiguous, "the wire is said by its ohms and by its length; say one of them")
+	default:
+		own = wiring.Copper(l, a, req.Args[celsius.Name])
+	}
+	return req.Args[zero.Name] + own, nil
+}
+
+// interruptions are the times at which a contact opened while the harness was watched, each with its instant.
+func interruptions(rec *record.Record, req figure.Request) (figure.Result, error) {
+	all, watched, err := rec.OpeningsOf(req.Stage)
+	if err != nil {
+		return figure.Result{}, err
+	}
+	show := func(x float64) string { return quantity.Quantity{Value: x, Dim: quantity.Time}.Format(3) }
+	r := figure.Result{Value: float64(watched.Count), N: watched.Count, Remarks: []string{
+		fmt.Sprintf("of %s or longer, in %s", show(watched.Least), show(watched.Seconds))}}
+	if len(all) < watched.Count {
+		r.Remarks = append(r.Remarks, fmt.Sprintf("the first %d are listed", len(all)))
+	}
+	table := &figure.Table{Columns: []figure.TableColumn{{Name: "contact"}, {Name: "at", Unit: "s"},
+		{Name: "open for", Unit: "s"}}}
+	for _, o := range all {
+		table.Rows = append(table.Rows, []any{o.From + " to " + o.To, o.At, o.Lasted})
+	}
+	if len(all) > 0 {
+		r.Table = table
 	}
 	return r, nil
 }

@@ -3,8 +3,10 @@
 package harness
 
 import (
+	"cmp"
 	"errors"
 	"math"
+	"slices"
 
 	"usherbench/simbench/plant"
 )
@@ -23,16 +25,43 @@ type Harness struct {
 	// Leaks are paths through an insulation that is damaged, Insulation is what all else has, Ω.
 	Leaks      []Joint
 	Insulation float64
+	// Shaken are contacts that open for moments.
+	Shaken []Shaken
 }
 
-// The faults of a harness: a wire that is broken, two that were swapped, two that touch, an insulation that leaks, and
-// a contact that was crimped badly.
+// Shaken is a way that opens once in every so many seconds, so long after each has begun, and for so long, s.
+type Shaken struct {
+	Way                 int
+	Every, After, Lasts float64
+}
+
+// Opens implements plant.Loose.
+func (h Harness) Opens(a, b int, from, to float64) (all [][2]float64) {
+	for _, s := range h.Shaken {
+		if near(s.Way) != min(a, b) || far(s.Way) != max(a, b) {
+			continue
+		}
+		for k := math.Floor(from / s.Every); k*s.Every <= to; k++ {
+			begins := math.Max(k*s.Every+s.After, from)
+			ends := math.Min(k*s.Every+s.After+s.Lasts, to)
+			if ends > begins {
+				all = append(all, [2]float64{begins, ends})
+			}
+		}
+	}
+	slices.SortFunc(all, func(x, y [2]float64) int { return cmp.Compare(x[0], y[0]) })
+	return all
+}
+
+// The faults of a harness: a wire that is broken, two that were swapped, two that touch, an insulation that leaks, a
+// contact that was crimped badly, and one that opens for moments while the harness is bent.
 const (
 	BrokenWire plant.Fault = "broken-wire"
 	Swapped    plant.Fault = "swapped"
 	Touching   plant.Fault = "touching"
 	Chafed     plant.Fault = "chafed"
 	BadCrimp   plant.Fault = "bad-crimp"
+	LooseCrimp plant.Fault = "loose-crimp"
 )
 
 // badCrimp is what a contact has more that was crimped badly, chafed what an insulation has left, touches what is
@@ -50,6 +79,7 @@ var faults = plant.Faults[*Harness]{
 	Touching:       func(h *Harness) { h.Joints = append(h.Joints, Joint{far(5), far(6), touches}) },
 	Chafed:         func(h *Harness) { h.Leaks = append(h.Leaks, Joint{far(3), far(4), chafed}) },
 	BadCrimp:       func(h *Harness) { h.Joints[0].Ohms += badCrimp },
+	LooseCrimp:     func(h *Harness) { h.Shaken = []Shaken{{2, 3.1, 1.3, 4e-3}, {2, 2.3, 0.4, 0.4e-3}} },
 	plant.DeadUnit: func(h *Harness) { h.Joints = nil },
 }
 
