@@ -57,6 +57,14 @@ func (o *Openings) pairs() (pairs [][2]int) {
 	return pairs
 }
 
+// FramesEvery implements procedure.Sampled.
+func (o *Openings) FramesEvery() float64 {
+	if o.For == 0 {
+		return math.Inf(1)
+	}
+	return o.For / 100
+}
+
 // Run implements stage.Runnable.
 func (o *Openings) Run(p *stage.Parts) stage.Runner {
 	return &openingsRunner{spec: o, until: p.Condition(p.Stage.Until), within: p.Stage.Within}
