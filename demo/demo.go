@@ -57,6 +57,7 @@ var faulty = map[string]string{"TN-2213": "weak-regulation", "TN-2217": "low-eff
 	"TN-2220": "poor-damping", "DN-604": "weak-coupling", "PT-702": "latching", LateCharger: "late", "PT-704": "hiccup",
 	HotSupply: "hot-bar", "KW-803": "weak-module", "FU-903": "cracked-cell", "SK-1003": "early-avalanche",
 	"CM-1103": "shorted-turn", "CM-1303": "punctured", "PF-1203": "wide-dead-zone", "LL-1403": "swapped",
+	"LL-1404": "loose-crimp", "GM-1602": "noisy", "GM-1603": "distorting", "GM-1604": "settling", "TL-1502": "sleepless",
 	SleepyPack: "sleepy", CollapsingPack: "collapsing", ShortPack: "short-of-cells", OtherPack: "other-chemistry"}
 
 // Packs of the scenario that are not as they should be: one lay for years, one has a bad cell, and two are not

@@ -77,8 +77,9 @@ func (s *simulated) usher(args ...string) (string, error) {
 
 // run runs a procedure to its end and gives the number of its run; whatever is asked is answered with yes, and of
 // readings that a person takes there are as many as volts, led by hand.
-func (s *simulated) run(procedure, bay, serial string, volts ...string) (id string, err error) {
-	if _, err := s.usher("run", procedure, "--bay", bay, "--serial", serial); err != nil {
+func (s *simulated) run(x shown) (id string, err error) {
+	procedure, bay, serial, volts := x.procedure, x.bay, x.serial, x.volts
+	if _, err := s.usher("run", procedure, "--bay", bay, "--serial", serial, "--lot", x.lot); err != nil {
 		return "", err
 	}
 	say := func(words ...string) error {
@@ -120,9 +121,13 @@ func (s *simulated) run(procedure, bay, serial string, volts ...string) (id stri
 	}
 }
 
+// lot is the one in which a batch is tested.
+const lot = "A-1"
+
 // shown is a run that is made for its picture.
 type shown struct {
 	name, procedure, bay, serial string
+	lot                          string
 	volts                        []string
 }
 
@@ -131,7 +136,7 @@ func (s *simulated) runAll(all []shown) (map[string]string, error) {
 	ids, errs := make([]string, len(all)), make([]error, len(all))
 	var wg sync.WaitGroup
 	for i, x := range all {
-		wg.Go(func() { ids[i], errs[i] = s.run(x.procedure, x.bay, x.serial, x.volts...) })
+		wg.Go(func() { ids[i], errs[i] = s.run(x) })
 	}
 	wg.Wait()
 	byName := map[string]string{}
@@ -141,13 +146,16 @@ func (s *simulated) runAll(all []shown) (map[string]string, error) {
 	return byName, errors.Join(errs...)
 }
 
-// machines pictures panels, devices, machines, harnesses and drives on one picture: two panels laid over each other, a
-// device that breaks down, readings that a person took, a hot resistance, two wires of a lead that are swapped, and the
-// response of a thruster.
+// machines pictures panels, devices, machines, harnesses, drives, amplifiers and what lives on a battery on one
+// picture: two panels laid over each other, a device that breaks down, readings that a person took, a hot resistance,
+// two wires of a lead that are swapped, the response of a thruster, the spectra of an amplifier, the states of a node,
+// and the log of a batch of amplifiers.
 func machines(ctx context.Context, parts string) error {
-	quick, err := startSimulated(parts, "quick", "panel,high-voltage,machine,thrust-stand", "1", "nameplate fulmar",
+	quick, err := startSimulated(parts, "quick", "panel,high-voltage,machine,thrust-stand,amplified", "1",
+		"nameplate fulmar",
 		"nameplate skua", "nameplate cormorant", "nameplate puffin", "procedure fulmar-sweep", "procedure skua-blocking",
-		"procedure cormorant-routine", "procedure puffin-thrust")
+		"procedure cormorant-routine", "procedure puffin-thrust",
+		"nameplate guillemot", "procedure guillemot-acceptance")
 	if err != nil {
 		return err
 	}
@@ -160,7 +168,20 @@ func machines(ctx context.Context, parts string) error {
 	if err != nil {
 		return err
 	}
-	if ids["cracked"], err = quick.run("fulmar-sweep", "bay1", "FU-903"); err != nil {
+	for _, serial := range []string{"GM-1601", "GM-1602", "GM-1603"} {
+		if ids["tone"], err = quick.run(shown{procedure: "guillemot-acceptance", bay: "bay5", serial: serial,
+			lot: lot}); err != nil {
+			return err
+		}
+	}
+	batch := filepath.Join(parts, "batch")
+	if _, err := quick.usher("lot", "log", lot, "-o", batch+".pdf"); err != nil {
+		return err
+	}
+	if err := firstPage(batch+".pdf", batch); err != nil {
+		return err
+	}
+	if ids["cracked"], err = quick.run(shown{procedure: "fulmar-sweep", bay: "bay1", serial: "FU-903"}); err != nil {
 		return err
 	}
 	part := func(name string) chromium.Action { return chromium.Shot(parts, name+".png") }
@@ -181,18 +202,22 @@ func machines(ctx context.Context, parts string) error {
 		hold(time.Second), part("rows"),
 		at(quick, ids["thrust"]), chromium.Visible(`[data-test=points-chart]`), hold(time.Second),
 		under("[data-test=points-chart]"), hold(time.Second), part("thrust"),
+		at(quick, ids["tone"]), chromium.Visible(`.pictures canvas`), hold(time.Second), under(".pictures"),
+		hold(time.Second), part("tone"),
 	}); err != nil {
 		return err
 	}
 	quick.stop()
-	slow, err := startSimulated(parts, "slow", "machine,harness", "120", "nameplate cormorant",
-		"procedure cormorant-type", "nameplate lantern-lead", "procedure lantern-lead-wiring")
+	slow, err := startSimulated(parts, "slow", "machine,harness,drain", "120", "nameplate cormorant",
+		"procedure cormorant-type", "nameplate lantern-lead", "procedure lantern-lead-wiring",
+		"nameplate teal", "procedure teal-hour")
 	if err != nil {
 		return err
 	}
 	defer slow.stop()
 	warm, err := slow.runAll([]shown{{name: "hot", procedure: "cormorant-type", bay: "bay1", serial: "CM-1101"},
-		{name: "wiring", procedure: "lantern-lead-wiring", bay: "bay2", serial: "LL-1403"}})
+		{name: "wiring", procedure: "lantern-lead-wiring", bay: "bay2", serial: "LL-1403"},
+		{name: "node", procedure: "teal-hour", bay: "bay3", serial: "TL-1501"}})
 	if err != nil {
 		return err
 	}
@@ -200,9 +225,11 @@ func machines(ctx context.Context, parts string) error {
 		at(slow, warm["wiring"]), chromium.Visible(`[data-test=wiring]`), hold(time.Second), under("[data-test=wiring]"),
 		hold(time.Second), part("wiring"),
 		at(slow, warm["hot"]), chromium.Visible(`.pictures canvas`), hold(time.Second), under(".pictures"),
-		hold(time.Second), part("hot")}); err != nil {
+		hold(time.Second), part("hot"),
+		at(slow, warm["node"]), chromium.Visible(`.chart canvas`), hold(time.Second), under(".chart"), hold(time.Second),
+		part("node")}); err != nil {
 		return err
 	}
-	return beside(ctx, parts, "machines.png", []string{"panels", "breakdown", "rows", "hot", "wiring", "thrust"},
-		"height:520px", 2516, 1056)
+	return beside(ctx, parts, "machines.png", []string{"panels", "breakdown", "rows", "hot", "wiring", "thrust",
+		"tone", "node", "batch"}, "height:520px", 2516, 1580)
 }

@@ -154,9 +154,9 @@ func interruptions(rec *record.Record, req figure.Request) (figure.Result, error
 		r.Remarks = append(r.Remarks, fmt.Sprintf("the first %d are listed", len(all)))
 	}
 	table := &figure.Table{Columns: []figure.TableColumn{{Name: "contact"}, {Name: "at", Unit: "s"},
-		{Name: "open for", Unit: "s"}}}
+		{Name: "open for", Unit: "ms"}}}
 	for _, o := range all {
-		table.Rows = append(table.Rows, []any{o.From + " to " + o.To, o.At, o.Lasted})
+		table.Rows = append(table.Rows, []any{o.From + " to " + o.To, o.At, 1e3 * o.Lasted})
 	}
 	if len(all) > 0 {
 		r.Table = table
