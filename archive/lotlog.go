@@ -34,7 +34,7 @@ func LotLog(s *store.Store, name string) (api.LotLog, error) {
 				last = *r.EndedAt
 			}
 		}
-		if r.Outcome == string(outcome.Fail) || r.Outcome == string(outcome.Aborted) {
+		if of := outcome.Outcome(r.Outcome); of == outcome.Fail || of == outcome.Aborted || of == outcome.Undetermined {
 			if e.Failing, err = failingWords(s, r); err != nil {
 				return log, err
 			}
@@ -51,7 +51,7 @@ func LotLog(s *store.Store, name string) (api.LotLog, error) {
 	return log, err
 }
 
-// failingWords say by what a run failed.
+// failingWords say by what a run failed, or why it was not judged.
 func failingWords(s *store.Store, r *store.LotRun) ([]string, error) {
 	words := []string{}
 	if r.Reason != "" {
@@ -62,7 +62,7 @@ func failingWords(s *store.Store, r *store.LotRun) ([]string, error) {
 		return nil, err
 	}
 	for _, j := range judged {
-		if j.Outcome == outcome.Fail {
+		if j.Outcome == outcome.Fail || r.Outcome == string(outcome.Undetermined) && j.Outcome == outcome.Undetermined {
 			words = append(words, figureWords(j))
 		}
 	}

@@ -48,8 +48,11 @@ func figureWords(j procedure.Judged) string {
 	if j.Where != "" {
 		name += " (" + j.Where + ")"
 	}
+	if j.Undetermined != nil {
+		return name + ": undetermined, " + j.Undetermined.Sentence
+	}
 	value := valueWords(j.Result)
-	if j.Undetermined == nil && j.U > 0 {
+	if j.U > 0 {
 		scale, unit := quantity.Readable(j.Unit, j.Value)
 		value = quantity.Fixed(j.Value/scale, quantity.Decimals(j.U/scale, 4)) + " " + unit
 	}

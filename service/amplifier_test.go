@@ -56,6 +56,36 @@ func TestAnAmplifierIsItsTruth(t *testing.T) {
 	})
 }
 
+// A unit that clips fails by its distortion; another load than the procedure says is told by its own readings, and no
+// figure that counts on the load is given.
+func TestAClippingAmplifierAndAWrongLoad(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		h := servicetest.Start(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1,
+			Faulty: map[string]string{"GM-1606": string(amplifier.Clipping), "GM-1607": string(amplifier.WrongLoad)}})
+		clips := h.Ended(h.Start("bay1", "guillemot-acceptance", "GM-1606"))
+		assert.Equal(t, "fail", clips.Outcome)
+		f := figuresOf(clips)
+		assert.Greater(t, f["harmonic-distortion"].Value, 3.0)
+		require.NotNil(t, f["distortion-plus-noise"].Drawing)
+		assert.Equal(t, "Residual of rated power", f["distortion-plus-noise"].Drawing.Title)
+		other, err := h.Local.StartRun(t.Context(), api.StartRun{Bay: "bay1", Procedure: "guillemot-acceptance",
+			Serial: "GM-1607", Lot: "A-2"})
+		require.NoError(t, err)
+		wrong := figuresOf(h.Ended(other))
+		for _, id := range []string{"output-impedance", "damping-factor", "amplifier-efficiency"} {
+			require.NotNil(t, wrong[id].Undetermined, id)
+			assert.Contains(t, wrong[id].Undetermined.Sentence, "the load is 5.6", id)
+			assert.Contains(t, wrong[id].Undetermined.Sentence, "4 Ω are said", id)
+		}
+		assert.Nil(t, wrong["harmonic-distortion"].Undetermined)
+
+		log, err := h.Local.LotLog(t.Context(), "A-2")
+		require.NoError(t, err)
+		require.Len(t, log.Entries, 1)
+		assert.Contains(t, fmt.Sprint(log.Entries[0].Failing), "undetermined, the load is 5.6")
+	})
+}
+
 // What two tones mix to is what the bends of the amplifier make of them.
 func TestTwoTonesAreTheirTruth(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {

@@ -230,6 +230,9 @@ func (l twoLoads) impedance() float64 { return (l.v2 - l.v1) / (l.v1/l.r1 - l.i2
 const moved = 0.1
 
 func loaded(s shot, req figure.Request) (l twoLoads, err error) {
+	if err := s.bears(req.Args[lower.Name]); err != nil {
+		return l, err
+	}
 	l.r1 = req.Args[lower.Name]
 	if !(l.r1 > 0) {
 		return l, record.Because(record.NoData, "say the load of the capture with load: 4 Ω")
@@ -244,6 +247,9 @@ func loaded(s shot, req figure.Request) (l twoLoads, err error) {
 	}
 	other, err := taken(s.rec, req, req.Against, s.Channel)
 	if err != nil {
+		return l, err
+	}
+	if err := other.bears(req.Args[upper.Name]); err != nil {
 		return l, err
 	}
 	bands := other.Bands(waveform.BlackmanHarris)
@@ -309,6 +315,28 @@ func damping(s shot, req figure.Request) (figure.Result, error) {
 	return r, nil
 }
 
+// offLoad is by which share the ohms of a load may differ from what is said before a figure that counts on them is
+// refused.
+const offLoad = 0.1
+
+// bears refuses a load that is another by its own volts and amps while the capture was taken than is said. One that
+// reads nothing is believed.
+func (s shot) bears(said float64) error {
+	span := float64(s.Len()) * s.Step
+	begin, end := s.capture.T+steadyAfter*span, s.capture.T+span
+	volts, errV := s.rec.Measured("load.volts", begin, end)
+	amps, errA := s.rec.Measured("load.amps", begin, end)
+	if errV != nil || errA != nil || !(said > 0) || amps.Mean.Value <= 0 {
+		return nil
+	}
+	ohms := volts.Mean.Value / amps.Mean.Value
+	unsure := ohms * (volts.Mean.Offset/volts.Mean.Value + amps.Mean.Offset/amps.Mean.Value)
+	if math.Abs(ohms-said) > offLoad*said+unsure {
+		return record.Because(record.WrongConditions, "the load is %.4g Ω by its own readings, and %.4g Ω are said", ohms, said)
+	}
+	return nil
+}
+
 // steadyAfter is the share of a capture after which readings of the supply are none of before.
 const steadyAfter = 0.25
 
@@ -326,6 +354,9 @@ func efficiency(s shot, req figure.Request) (figure.Result, error) {
 	}
 	amps, err := s.rec.Measured("source.amps", begin, end)
 	if err != nil {
+		return figure.Result{}, err
+	}
+	if err := s.bears(load); err != nil {
 		return figure.Result{}, err
 	}
 	// The volts of a supply stand still, so that the mean of the product is the product of the means.

@@ -54,6 +54,7 @@ func captured(stages map[string]map[string]wave) *record.Record {
 		}
 		rec.Captures = append(rec.Captures, c)
 	}
+	rec.Trace = func(string, float64, float64) (trace.Series, error) { return trace.Series{}, trace.ErrNoData }
 	rec.Samples = func(c record.Capture, channel string) (*waveform.Waveform, error) {
 		return waves[c.Stage+" "+channel], nil
 	}
@@ -254,4 +255,27 @@ func TestIntervalsHoldTheTruth(t *testing.T) {
 		assert.GreaterOrEqual(t, times, 930, id)
 		assert.LessOrEqual(t, times, 975, id)
 	}
+}
+
+// What is drawn of a distortion is the rest when the tone is taken off, wherever the tone lies between two bins.
+func TestTheResidualIsWhatIsLeftOfATone(t *testing.T) {
+	for _, f := range []float64{1000, 1003.7, 60.3} {
+		w := wave{n: 48_000, step: 1 / 96e3, at: func(t float64) float64 {
+			return 0.2 + 10*math.Sin(2*math.Pi*f*t+0.7) + 0.05*math.Cos(2*math.Pi*3*f*t)
+		}}
+		d := compute(only(w), "distortion-plus-noise", nil).Drawing
+		require.NotNil(t, d, f)
+		assert.Equal(t, "Residual of take", d.Title)
+		line := d.Lines[0]
+		assert.InDelta(t, 5/f, line.X[len(line.X)-1]-line.X[0], 0.1/f, "five periods")
+		largest := 0.0
+		for k, x := range line.X {
+			largest = math.Max(largest, math.Abs(line.Y[k]))
+			assert.InDelta(t, 0.05*math.Cos(2*math.Pi*3*f*x), line.Y[k], 0.012, "%g Hz at %g s", f, x)
+		}
+		assert.InDelta(t, 0.05, largest, 0.012)
+		assert.LessOrEqual(t, len(line.X), 1000)
+	}
+	short := wave{n: 600, step: 1 / 96e3, at: func(t float64) float64 { return math.Sin(2 * math.Pi * 1000 * t) }}
+	assert.Nil(t, compute(only(short), "distortion-plus-noise", nil).Drawing, "too few periods are not drawn")
 }

@@ -156,6 +156,7 @@ func plusNoise(s shot, req figure.Request) (figure.Result, error) {
 	}
 	rest := math.Sqrt(math.Max(all*all-one.RMS*one.RMS, 0))
 	r := figure.Result{Value: 100 * rest / one.RMS, Remarks: []string{at(one.Frequency), show(low) + " to " + show(high)}}
+	r.Drawing = residual(s, one.Frequency)
 	if req.Choices["relative-to"] == total {
 		r.Value = 100 * rest / all
 		r.Remarks = append(r.Remarks, "relative to the total")
@@ -233,6 +234,7 @@ func difference(s shot, req figure.Request) (figure.Result, error) {
 func products(s shot, t twoTones, d2, d3, over float64) (figure.Result, error) {
 	r := figure.Result{Value: 100 * math.Hypot(d2, d3), Remarks: []string{
 		quantity.Sprintf("second order %.3g %%, third %.3g %%", 100*d2, 100*d3)}}
+	r.Drawing = drawn("Spectrum of "+s.capture.Stage, s.Channel, t.b, 1.2*(t.f2+2*t.f1))
 	known(&r, s.Stated, nil, []float64{100 * math.Sqrt2 * t.b.Unsure() / over})
 	return r, nil
 }

@@ -20,17 +20,20 @@ type Amplifier struct {
 	Headroom     float64 // V that the output stays within the supply
 	Least        float64 // V of the supply below which it does nothing
 	Capacity     float64 // F across its supply
+	LoadTimes    float64 // how many times its ohms the load has that is at it
 	Settles      float64 // s after it is switched on until it is no noisier than it is
 }
 
 // The faults of an amplifier: a stage that is noisy, one that is bent, an output through a bad joint, a bias that is
-// too large, a stage that is noisy for some seconds after it is switched on.
+// too large, a stage that is noisy for some seconds after it is switched on, one that has too little of its supply, another load at it than the bank was told.
 const (
 	Noisy      plant.Fault = "noisy"
 	Distorting plant.Fault = "distorting"
 	BadJoint   plant.Fault = "bad-joint"
 	HotBias    plant.Fault = "hot-bias"
 	Settling   plant.Fault = "settling"
+	Clipping   plant.Fault = "clipping"
+	WrongLoad  plant.Fault = "wrong-load"
 )
 
 var faults = plant.Faults[*Amplifier]{
@@ -40,6 +43,8 @@ var faults = plant.Faults[*Amplifier]{
 	BadJoint:       func(a *Amplifier) { a.Impedance += 0.35 },
 	HotBias:        func(a *Amplifier) { a.Idle *= 4 },
 	Settling:       func(a *Amplifier) { a.Settles = 6 },
+	Clipping:       func(a *Amplifier) { a.Headroom += 5 },
+	WrongLoad:      func(a *Amplifier) { a.LoadTimes = 1.4 },
 	plant.DeadUnit: func(a *Amplifier) { a.Gain, a.Density, a.Idle = 0, 0, a.Idle/10 },
 }
 
@@ -78,8 +83,8 @@ func of(serial string, power, load float64, fault plant.Fault) (Amplifier, error
 	volts := math.Sqrt(power * load)
 	a := Amplifier{Gain: spread(20, 0.01), Impedance: spread(0.08*load/4, 0.06), Density: spread(0.85e-6, 0.06),
 		Idle: spread(42e-3, 0.08), Headroom: spread(1.4, 0.05), Least: 0.5 * volts * math.Sqrt2,
-		Capacity: spread(4.7e-3, 0.1),
-		Bend2:    spread(0.9e-5, 0.2), Bend3: spread(0.35e-6, 0.2)}
+		Capacity: spread(4.7e-3, 0.1), LoadTimes: 1,
+		Bend2: spread(0.9e-5, 0.2), Bend3: spread(0.35e-6, 0.2)}
 	return a, faults.Apply(fault, "an amplifier", &a)
 }
 
@@ -91,17 +96,17 @@ func (a Amplifier) ideal(in float64) float64 {
 
 // Loaded is the share of the ideal output that is across a load.
 func (a Amplifier) Loaded(load plant.Load) float64 {
-	if ohms := resistance(load); !math.IsInf(ohms, 1) {
+	if ohms := a.resistance(load); !math.IsInf(ohms, 1) {
 		return ohms / (ohms + a.Impedance)
 	}
 	return 1
 }
 
-func resistance(load plant.Load) float64 {
+func (a Amplifier) resistance(load plant.Load) float64 {
 	if !load.On || load.Mode != plant.ConstantResistance || load.Level <= 0 {
 		return math.Inf(1)
 	}
-	return load.Level
+	return a.LoadTimes * load.Level
 }
 
 // Harmonics are the shares of the tone that its second and third harmonic are, for a sine of an effective value at the
@@ -152,7 +157,7 @@ func (u *Unit) At(t float64, joined plant.Joined) plant.Operating {
 	}
 	o.Output.Volts = math.Sqrt(sum)
 	o.Line.Amps += a.Idle
-	if ohms := resistance(joined.Output); !math.IsInf(ohms, 1) {
+	if ohms := a.resistance(joined.Output); !math.IsInf(ohms, 1) {
 		o.Output.Amps = o.Output.Volts / ohms
 		o.Line.Amps += mean / ohms
 	}
