@@ -149,7 +149,8 @@ func (p *preflight) watches(m *outputs.Member, o *kinds.Openings) {
 // scans checks that the pins of a harness have terminals that they can be plugged into.
 func (p *preflight) scans() {
 	for _, s := range p.program.Stages {
-		seat, pins := "", []string{}
+		var seat string
+		var pins []string
 		watch, watches := s.Action.(*kinds.Openings)
 		switch a := s.Action.(type) {
 		case *kinds.Wiring:

@@ -332,7 +332,8 @@ func (s shot) bears(said float64) error {
 	ohms := volts.Mean.Value / amps.Mean.Value
 	unsure := ohms * (volts.Mean.Offset/volts.Mean.Value + amps.Mean.Offset/amps.Mean.Value)
 	if math.Abs(ohms-said) > offLoad*said+unsure {
-		return record.Because(record.WrongConditions, "the load is %.4g Ω by its own readings, and %.4g Ω are said", ohms, said)
+		return record.Because(record.WrongConditions, "the load is %.4g Ω by its own readings, and %.4g Ω are said", ohms,
+			said)
 	}
 	return nil
 }

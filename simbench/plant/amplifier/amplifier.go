@@ -25,7 +25,8 @@ type Amplifier struct {
 }
 
 // The faults of an amplifier: a stage that is noisy, one that is bent, an output through a bad joint, a bias that is
-// too large, a stage that is noisy for some seconds after it is switched on, one that has too little of its supply, another load at it than the bank was told.
+// too large, a stage that is noisy for some seconds after it is switched on, one that has too little of its supply,
+// and another load at it than the bank was told.
 const (
 	Noisy      plant.Fault = "noisy"
 	Distorting plant.Fault = "distorting"
