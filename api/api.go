@@ -126,6 +126,26 @@ type RecordsCheck struct {
 	Journal JournalCheck `json:"journal"`
 }
 
+// RecordsCopy is a copy of all records in a file.
+type RecordsCopy struct {
+	File  string    `json:"file"`
+	At    time.Time `json:"at"`
+	Bytes int64     `json:"bytes"`
+	// Runs, Entries of the journal and the schema are known of a copy that was read.
+	Runs    int `json:"runs,omitempty"`
+	Entries int `json:"entries,omitempty"`
+	Schema  int `json:"schema,omitempty"`
+}
+
+// RecordsCopies are the copies that the service makes by itself, the newest first; an empty folder: it makes none.
+type RecordsCopies struct {
+	Folder string        `json:"folder,omitempty"`
+	Every  Span          `json:"every,omitempty"`
+	Keep   int           `json:"keep,omitempty"`
+	Why    string        `json:"why,omitempty"` // the last one could not be made
+	Copies []RecordsCopy `json:"copies"`
+}
+
 // NewAccount adds an account.
 type NewAccount struct {
 	Name     string `json:"name"`

@@ -178,8 +178,8 @@ func (b *Bench) Documented() (api.BenchConfig, error) {
 // overlay is the configuration file with what was changed through the API.
 func (b *Bench) overlay() (Config, error) {
 	file := b.options.File
-	c := Config{TimeFactor: file.TimeFactor, StallAfter: file.StallAfter, Instruments: maps.Clone(file.Instruments),
-		Bays: maps.Clone(file.Bays)}
+	c := Config{TimeFactor: file.TimeFactor, StallAfter: file.StallAfter, Copies: file.Copies,
+		Instruments: maps.Clone(file.Instruments), Bays: maps.Clone(file.Bays)}
 	if c.Instruments == nil {
 		c.Instruments = map[string]api.InstrumentConfig{}
 	}

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math"
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -30,6 +31,43 @@ type Config struct {
 	StallAfter  api.Span                        `mapstructure:"stall_after" yaml:"stall_after,omitempty"`
 	Instruments map[string]api.InstrumentConfig `mapstructure:"instruments" yaml:"instruments"`
 	Bays        map[string]api.BayConfig        `mapstructure:"bays" yaml:"bays"`
+	// Copies says whether copies of the records are made by themselves; nil: none are.
+	Copies *Copies `mapstructure:"copies" yaml:"copies,omitempty"`
+}
+
+// Copies are copies of the records that are made into a folder every so often, and of which so many are kept.
+type Copies struct {
+	Folder string   `mapstructure:"folder" yaml:"folder"`
+	Every  api.Span `mapstructure:"every" yaml:"every"`
+	Keep   int      `mapstructure:"keep" yaml:"keep"`
+}
+
+// The bounds and the usual values of copies.
+const (
+	leastCopiesEvery = api.Span(time.Minute)
+	usualCopiesEvery = api.Span(24 * time.Hour)
+	usualCopiesKept  = 14
+)
+
+// complete fills in what is usual, and says what is wrong.
+func (c *Copies) complete() error {
+	if c.Every == 0 {
+		c.Every = usualCopiesEvery
+	}
+	if c.Keep == 0 {
+		c.Keep = usualCopiesKept
+	}
+	switch {
+	case c.Folder == "":
+		return errors.New("copies: say into which folder they are made, one that is on another disk")
+	case !filepath.IsAbs(c.Folder):
+		return fmt.Errorf("copies.folder: %q is not a path from the root", c.Folder)
+	case c.Every < leastCopiesEvery:
+		return fmt.Errorf("copies.every: %s is less than %s", time.Duration(c.Every), time.Duration(leastCopiesEvery))
+	case c.Keep < 1:
+		return fmt.Errorf("copies.keep: %d; one is kept at least", c.Keep)
+	}
+	return nil
 }
 
 const (
@@ -56,6 +94,11 @@ func (c *Config) complete(dialects dialect.Library) error {
 	if c.StallAfter != 0 && (c.StallAfter < leastStallAfter || c.StallAfter > mostStallAfter) {
 		fail("stall_after: %s is not between %s and %s", time.Duration(c.StallAfter), time.Duration(leastStallAfter),
 			time.Duration(mostStallAfter))
+	}
+	if c.Copies != nil {
+		if err := c.Copies.complete(); err != nil {
+			errs = append(errs, err)
+		}
 	}
 	where := placesOf(c.Instruments)
 	places := map[string]string{} // which instrument is where

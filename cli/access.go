@@ -127,37 +127,6 @@ func (a *app) token() *cobra.Command {
 	c.AddCommand(list, revoke)
 	return c
 }
-
-func (a *app) check() *cobra.Command {
-	return &cobra.Command{
-		Use: "check", Short: "Read all records and say whether they are whole", Args: cobra.NoArgs,
-		Long: "Read the whole database and say whether it is the file that was opened and nothing in it is damaged, and\n" +
-			"hold every entry of the journal against its seal. The service works on meanwhile.",
-		Example: "  usher check",
-		RunE: a.withClient(func(ctx context.Context, cl *client.Client, _ []string) error {
-			v, err := cl.CheckRecords(ctx)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				err = a.printJSON(v)
-			} else if v.Whole && v.Journal.Broken == 0 {
-				fmt.Fprintf(a.out, "● The records are whole, and %d entries of the journal are as they were written.\n",
-					v.Journal.Entries)
-			}
-			switch {
-			case err != nil:
-				return err
-			case !v.Whole:
-				return errors.New(v.Why)
-			case v.Journal.Broken != 0:
-				return errors.New(v.Journal.Why)
-			}
-			return nil
-		}),
-	}
-}
-
 func (a *app) journalVerify() *cobra.Command {
 	return &cobra.Command{
 		Use: "verify", Short: "Hold every entry of the journal against its seal", Args: cobra.NoArgs,

@@ -133,7 +133,7 @@ Exit codes: 0 done or pass, 1 error, 2 wrong usage, 3 fail (marginal with --stri
 		a.changePassword(), a.token(), a.bench(), a.dialect(), a.preflight(), a.procedure(), a.nameplate(), a.run(),
 		a.licences(), a.watch(), a.stop(), a.goOn(), a.runs(), a.show(), a.export(),
 		a.captures(), a.statistics(), a.excursions(), a.excerpts(), a.attach(), a.attachments(),
-		a.report(), a.journal(), a.check(),
+		a.report(), a.journal(), a.check(), a.backup(), a.restore(),
 		a.rehearse(), a.deviations(), a.judge(), a.tables(), a.queue(), a.overlay(), a.match(), a.lots(), a.units(),
 		a.operate(), a.office(), a.importLog(), a.catalogue(), a.contract())
 	root.AddCommand(a.byHand()...)

@@ -185,6 +185,16 @@ func (c *Client) CheckRecords(ctx context.Context) (api.RecordsCheck, error) {
 	return get[api.RecordsCheck](ctx, c, one("records", "check"), nil)
 }
 
+// CopyRecords writes a copy of all records, as they are now.
+func (c *Client) CopyRecords(ctx context.Context, w io.Writer) error {
+	return c.download(ctx, one("records", "copy"), nil, w)
+}
+
+// Copies lists the copies that the service makes by itself.
+func (c *Client) Copies(ctx context.Context) (api.RecordsCopies, error) {
+	return get[api.RecordsCopies](ctx, c, one("records", "copies"), nil)
+}
+
 // Accounts lists the accounts.
 func (c *Client) Accounts(ctx context.Context) ([]api.Account, error) {
 	return get[[]api.Account](ctx, c, one("accounts"), nil)

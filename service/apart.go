@@ -149,6 +149,7 @@ func Apart(st *store.Store, log *slog.Logger) http.Handler {
 	s.echo.Use(middleware.Recover(), asAccount)
 	s.echo.POST(importsPath, s.workOutImport)
 	s.echo.POST(judgementsPath, s.workOutJudgement)
+	s.echo.GET(copyPath, s.workOutCopy)
 	for _, r := range s.routes() {
 		if slices.Contains(heavy, r.path) && !slices.Contains(here, r.path) {
 			s.echo.Add(r.method, r.path, r.handle)

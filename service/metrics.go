@@ -1,6 +1,8 @@
 package service
 
 import (
+	"time"
+
 	"github.com/labstack/echo/v5"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
@@ -15,6 +17,7 @@ import (
 type benchCollector struct {
 	engine *engine.Engine
 	store  *store.Store
+	copied func() time.Time // when the newest copy of the records was made; zero: there is none
 }
 
 var (
@@ -29,6 +32,9 @@ var (
 		nil)
 	recordsWhole = prometheus.NewDesc("usher_records_whole",
 		"1 while the database is the one that was opened, and nothing damaged was found in it.", nil, nil)
+	recordsBytes  = prometheus.NewDesc("usher_records_bytes", "What the records take on the disk.", nil, nil)
+	recordsCopied = prometheus.NewDesc("usher_records_copied_timestamp_seconds",
+		"When the newest copy was made of those that the service makes by itself; 0: there is none.", nil, nil)
 	failedWrites = prometheus.NewDesc("usher_failed_writes_total", "Writes of records that the disk did not take.",
 		nil, nil)
 	frameRate = prometheus.NewDesc("usher_bay_frames_per_second", "Frames a second of bench time.", []string{"bay"},
@@ -43,17 +49,16 @@ var (
 		[]string{"instrument"}, nil)
 )
 
-func newMetrics(en *engine.Engine, s *store.Store) *prometheus.Registry {
+func newMetrics(en *engine.Engine, s *store.Store, copied func() time.Time) *prometheus.Registry {
 	r := prometheus.NewRegistry()
-	r.MustRegister(benchCollector{en, s}, collectors.NewGoCollector(),
+	r.MustRegister(benchCollector{en, s, copied}, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return r
 }
 
 func (b benchCollector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{liveRun, alarm, held, wardenUp, unwritten, recordsWhole, failedWrites,
-		frameRate, messages, errorsOf,
-		connects, latency} {
+	for _, d := range []*prometheus.Desc{liveRun, alarm, held, wardenUp, unwritten, recordsWhole, recordsBytes,
+		recordsCopied, failedWrites, frameRate, messages, errorsOf, connects, latency} {
 		ch <- d
 	}
 }
@@ -68,6 +73,12 @@ func (b benchCollector) Collect(ch chan<- prometheus.Metric) {
 	ch <- prometheus.MustNewConstMetric(unwritten, prometheus.GaugeValue, float64(b.engine.Unwritten()))
 	_, failed, _ := b.store.Failing()
 	ch <- prometheus.MustNewConstMetric(failedWrites, prometheus.CounterValue, float64(failed))
+	ch <- prometheus.MustNewConstMetric(recordsBytes, prometheus.GaugeValue, float64(b.store.Size()))
+	at := 0.0
+	if copied := b.copied(); !copied.IsZero() {
+		at = float64(copied.Unix())
+	}
+	ch <- prometheus.MustNewConstMetric(recordsCopied, prometheus.GaugeValue, at)
 	ch <- prometheus.MustNewConstMetric(recordsWhole, prometheus.GaugeValue, truth(b.store.Whole() == nil))
 	for _, bay := range b.engine.Bays() {
 		s := bay.Status()

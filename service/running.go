@@ -63,14 +63,15 @@ type Running struct {
 	// Warden is the service's end of the second process; nil if there is none.
 	Warden *warden.Keeper
 
-	line   *line.Line
-	places *operate.Places
-	outbox *outbox.Outbox
-	desk   *desk.Desk
-	server *http.Server
-	lock   *os.File
-	local  string
-	failed chan error
+	line      *line.Line
+	places    *operate.Places
+	outbox    *outbox.Outbox
+	desk      *desk.Desk
+	server    *http.Server
+	lock      *os.File
+	local     string
+	failed    chan error
+	endCopies func() // nil: none are made by themselves
 }
 
 // LocalAccess is how a client on this machine finds the service and proves that it may read the data folder.
@@ -134,6 +135,9 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 	}
 	r.outbox = outbox.Open(r.Store, c.Data, r.Service.Report, log)
 	r.Service.options.Outbox = r.outbox
+	if c.Bench.Copies != nil {
+		r.keepCopies(*c.Bench.Copies, log)
+	}
 	r.URL = "http://" + listener.Addr().String()
 	if c.TLSCert != "" {
 		r.URL = "https://" + listener.Addr().String()
@@ -154,6 +158,20 @@ func Start(c Config, log *slog.Logger) (r *Running, err error) {
 		}
 	}()
 	return r, nil
+}
+
+// keepCopies has copies of the records made until the service ends.
+func (r *Running) keepCopies(asked bench.Copies, log *slog.Logger) {
+	ctx, cancel := context.WithCancel(context.Background())
+	k := &copies{store: r.Store, asked: asked, log: log,
+		note: func(what, detail string) { r.Service.note("the service", what, detail) }}
+	r.Service.copies = k
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		k.run(ctx)
+	}()
+	r.endCopies = func() { cancel(); <-ended }
 }
 
 func listen(c Config) (net.Listener, error) {
@@ -249,6 +267,9 @@ func (r *Running) release() error {
 	}
 	if r.places != nil {
 		r.places.Close()
+	}
+	if r.endCopies != nil {
+		r.endCopies()
 	}
 	if r.outbox != nil {
 		r.outbox.Close()

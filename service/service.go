@@ -46,6 +46,7 @@ type Service struct {
 	metrics   *prometheus.Registry
 	options   Options
 	streams   perAccount
+	copies    *copies // nil: none are made by themselves
 }
 
 // Options of a service.
@@ -99,13 +100,13 @@ var heavy = []string{
 	"/api/v1/lots/:lot/log", "/api/v1/lots/:lot/report", "/api/v1/units/:serial/report", "/api/v1/selection",
 	"/api/v1/matches", "/api/v1/matches/labels", importsPath, importsPath + "/look", judgementsPath,
 	"/api/v1/rehearsals", "/api/v1/runs/:run/rehearsal", "/api/v1/tables", "/api/v1/tables/export",
-	"/api/v1/journal/verify", "/api/v1/records/check",
+	"/api/v1/journal/verify", "/api/v1/records/check", copyPath,
 }
 
 // here are the heavy routes that are not answered at the desk as they come. Of what is kept on record the work is
 // done there all the same, and the service keeps what came of it; what a check of the records finds is for the
 // service that has them.
-var here = []string{importsPath, judgementsPath, "/api/v1/records/check"}
+var here = []string{importsPath, judgementsPath, "/api/v1/records/check", copyPath}
 
 func (s *Service) routes() []route {
 	return []route{
@@ -233,6 +234,8 @@ func (s *Service) routes() []route {
 		{"GET", "/api/v1/journal", api.Viewer, s.journal, false},
 		{"GET", "/api/v1/journal/verify", api.Viewer, s.verifyJournal, false},
 		{"GET", "/api/v1/records/check", api.Engineer, s.checkRecords, false},
+		{"GET", copyPath, api.Admin, s.copyRecords, false},
+		{"GET", "/api/v1/records/copies", api.Engineer, s.listCopies, false},
 	}
 }
 
@@ -248,12 +251,12 @@ func New(st *store.Store, en *engine.Engine, ln *line.Line, places *operate.Plac
 	if err := s.accounts.load(); err != nil {
 		return nil, fmt.Errorf("who may use the service: %w", err)
 	}
-	s.metrics = newMetrics(en, s.store)
+	s.metrics = newMetrics(en, s.store, func() time.Time { return s.copies.newest() })
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.answerError
 	s.echo.Use(middleware.Recover(), s.protect, bodyLimit(),
 		middleware.GzipWithConfig(middleware.GzipConfig{
-			Skipper: func(c *echo.Context) bool { return c.Path() == "/api/v1/live" },
+			Skipper: func(c *echo.Context) bool { return c.Path() == "/api/v1/live" || c.Path() == copyPath },
 		}))
 	limiter := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
 		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 0.2, Burst: 10,

@@ -173,9 +173,9 @@ func prepare(db *gorm.DB, path string) error {
 	if err := errors.Join(migrate(db, path), keepPrivate(path)); err != nil {
 		return err
 	}
-	beside := filepath.Join(filepath.Dir(path), note)
-	if _, err := os.Stat(beside); errors.Is(err, fs.ErrNotExist) {
-		_ = os.WriteFile(beside, []byte(noteText), 0o600) // where there is no room for it now, the next start tries again
+	folder := filepath.Dir(path)
+	if _, err := os.Stat(filepath.Join(folder, note)); errors.Is(err, fs.ErrNotExist) {
+		_ = writeNote(folder) // where there is no room for it now, the next start tries again
 	}
 	return nil
 }

@@ -34,6 +34,10 @@ const (
 		"here: put a copy of it back. To begin without any records, take another folder, or remove this file too.\n"
 )
 
+func writeNote(folder string) error {
+	return os.WriteFile(filepath.Join(folder, note), []byte(noteText), 0o600)
+}
+
 // lookBefore says why a file is not to be opened as a database. A new one is made where there never was one.
 func lookBefore(path string) error {
 	if _, err := os.Stat(filepath.Join(filepath.Dir(path), note)); err != nil {
