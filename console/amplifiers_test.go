@@ -19,7 +19,7 @@ import (
 // the next one is asked for, and the log has the spectra of each under its line.
 func TestABatchOfAmplifiers(t *testing.T) {
 	want := map[string]string{"GM-1": "pass", "GM-2": "fail", "GM-3": "fail", "GM-4": "fail", "GM-5": "pass"}
-	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 4,
+	h, ctx := open(t, servicetest.Options{Layouts: []simbench.Layout{simbench.Amplified}, TimeFactor: 1,
 		Faulty: map[string]string{"GM-2": string(amplifier.Noisy), "GM-3": string(amplifier.Distorting),
 			"GM-4": string(plant.DeadUnit)}}, api.Operator)
 	_, err := h.Local.SetUpPlace(t.Context(), "bay1", api.PlaceSetup{Lot: "A-1",
