@@ -136,7 +136,10 @@ func (e *Engine) scanInTurn(ctx context.Context, m *outputs.Member, pairs [][2]i
 
 // watches checks that a crosspoint can watch what the procedure has watched.
 func (p *preflight) watches(m *outputs.Member, o *kinds.Openings) {
-	switch watch := m.Dialect.Scan.Watch; {
+	switch watch, most := m.Dialect.Scan.Watch, m.Dialect.Scan.Most; {
+	case len(o.Contacts()) > most:
+		p.blocks("wiring", "use another crosspoint", "%s takes %d pairs at a time, and %d contacts are to be watched", m.Name,
+			most, len(o.Contacts()))
 	case watch == nil:
 		p.blocks("wiring", "say in its dialect how (scan: watch), or use another crosspoint",
 			"%s cannot watch for openings", m.Name)

@@ -72,7 +72,8 @@ type copies struct {
 
 	mu   sync.Mutex // guards what follows
 	last *api.RecordsCopy
-	why  error // the last one could not be made
+	made time.Time // when this service made the last one
+	why  error     // the last one could not be made
 }
 
 // tryAgain is after what time a copy is tried again that could not be made.
@@ -117,14 +118,18 @@ func (k *copies) run(ctx context.Context) {
 	}
 }
 
-// due is when the next copy is made: so long after the newest, whoever made that.
+// due is when the next copy is made: so long after the last. What an earlier service has made counts by its name, but
+// for one of an instant that is still to come: the clock was set back since.
 func (k *copies) due() time.Time {
-	all, err := k.all()
-	if err != nil || len(all) == 0 {
-		return time.Time{}
+	k.mu.Lock()
+	last := k.made
+	k.mu.Unlock()
+	if last.IsZero() {
+		if last = k.newest(); last.After(time.Now()) {
+			return time.Time{}
+		}
 	}
-	at, _ := copyTime(all[len(all)-1])
-	return at.Add(time.Duration(k.asked.Every))
+	return last.Add(time.Duration(k.asked.Every))
 }
 
 // all lists the copies in the folder, the oldest first.
@@ -162,13 +167,15 @@ func (k *copies) make(ctx context.Context) error {
 	}
 	at, _ := copyTime(filepath.Base(file))
 	k.mu.Lock()
+	k.made = time.Now()
 	k.last = &api.RecordsCopy{File: file, At: at, Bytes: info.Size(), Runs: found.Runs, Entries: found.Entries,
 		Schema: found.Schema}
 	k.mu.Unlock()
 	all, err := k.all()
-	for len(all) > k.asked.Keep && err == nil {
-		err = os.Remove(filepath.Join(k.asked.Folder, all[0]))
-		all = all[1:]
+	others := slices.DeleteFunc(all, func(name string) bool { return name == filepath.Base(file) })
+	for len(others) >= k.asked.Keep && err == nil {
+		err = os.Remove(filepath.Join(k.asked.Folder, others[0]))
+		others = others[1:]
 	}
 	return err
 }
@@ -204,7 +211,7 @@ func (k *copies) state() api.RecordsCopies {
 	return all
 }
 
-// newest is when the newest copy was made; zero: there is none.
+// newest is the instant of the newest copy by its name; zero: there is none.
 func (k *copies) newest() time.Time {
 	if k == nil {
 		return time.Time{}

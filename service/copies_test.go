@@ -111,6 +111,28 @@ func TestCopiesAreMadeByThemselves(t *testing.T) {
 	})
 }
 
+// Copies go on where the clock was set back since the newest was made, and none is made again and again.
+func TestCopiesGoOnWhenTheClockWasSetBack(t *testing.T) {
+	servicetest.Simulated(t, func(t *testing.T) {
+		folder := t.TempDir()
+		for k := range 3 {
+			late := time.Now().AddDate(5, 0, k).UTC().Format("usher-20060102T150405Z.db")
+			require.NoError(t, os.WriteFile(filepath.Join(folder, late), nil, 0o600))
+		}
+		h := servicetest.Start(t, servicetest.Options{Change: func(c *bench.Config) {
+			c.Copies = &bench.Copies{Folder: folder, Every: api.Span(time.Minute), Keep: 2}
+		}})
+		time.Sleep(3*time.Minute + 30*time.Second)
+		all, err := h.Local.Copies(t.Context())
+		require.NoError(t, err)
+		require.Empty(t, all.Why)
+		assert.Len(t, all.Copies, 2)
+		newest := all.Copies[1]
+		assert.WithinDuration(t, time.Now(), newest.At, time.Minute)
+		assert.Positive(t, newest.Bytes)
+	})
+}
+
 func TestWhereCopiesGoIsChecked(t *testing.T) {
 	for words, c := range map[string]bench.Copies{
 		"into which folder":     {},

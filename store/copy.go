@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"github.com/mattn/go-sqlite3"
@@ -32,6 +33,9 @@ func (s *Store) Copy(ctx context.Context, file string) (err error) {
 	if err := s.watch.look(); err != nil {
 		return err
 	}
+	if err := roomFor(s.Size(), filepath.Dir(file)); err != nil {
+		return fmt.Errorf("copy: %w", err)
+	}
 	folder, err := os.MkdirTemp(filepath.Dir(file), makings)
 	if err != nil {
 		return fmt.Errorf("copy: %w", err)
@@ -48,6 +52,22 @@ func (s *Store) Copy(ctx context.Context, file string) (err error) {
 		return fmt.Errorf("copy: %w", err)
 	}
 	return onDisk(filepath.Dir(file))
+}
+
+// spareRoom is what a copy leaves free on a disk, on which a service may record.
+const spareRoom = 256 << 20
+
+// roomFor says why so many bytes are not written into a folder.
+func roomFor(bytes int64, folder string) error {
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(folder, &disk); err != nil {
+		return fmt.Errorf("%s: %w", folder, err)
+	}
+	if free := int64(disk.Bavail) * disk.Bsize; free < bytes+spareRoom {
+		return fmt.Errorf("%s has room for %d MB, and a copy takes %d MB beside the %d MB that are left to others; "+
+			"make room, or take another disk", folder, free>>20, bytes>>20, int64(spareRoom)>>20)
+	}
+	return nil
 }
 
 // WithCopy has somebody use a copy of all records, which is gone afterwards.
@@ -163,6 +183,10 @@ type Inspected struct {
 func Inspect(ctx context.Context, file string) (found Inspected, err error) {
 	if info, err := os.Stat(file); err != nil || info.IsDir() || info.Size() == 0 {
 		return found, fmt.Errorf("%s is no copy of records: it is missing or empty", file)
+	}
+	if log, err := os.Stat(file + "-wal"); err == nil && log.Size() > 0 {
+		return found, fmt.Errorf("%s has a write-ahead log beside it, in which the newest records are: it is the database of a "+
+			"service; copy it by usher backup", file)
 	}
 	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: uriOf(file) + "?mode=ro&immutable=1&_loc=auto"},
 		&gorm.Config{Logger: logger.Discard, TranslateError: true})

@@ -66,6 +66,16 @@ func TestACopyIsMadeWhileOthersWrite(t *testing.T) {
 	assert.Equal(t, written, found.Entries)
 }
 
+// A database with a write-ahead log beside it is no copy: the newest of it would be left behind.
+func TestTheDatabaseOfAServiceIsNoCopy(t *testing.T) {
+	s := open(t)
+	require.NoError(t, s.Journal(JournalEntry{By: "mira", What: "looked"}))
+	_, err := Inspect(t.Context(), s.watch.path)
+	assert.ErrorContains(t, err, "usher backup")
+	assert.ErrorContains(t, roomFor(1<<60, t.TempDir()), "make room")
+	assert.NoError(t, roomFor(1, t.TempDir()))
+}
+
 func TestACopyThatIsGivenUpLeavesNothing(t *testing.T) {
 	s := open(t)
 	folder := t.TempDir()

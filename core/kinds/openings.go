@@ -35,7 +35,7 @@ func (*Openings) Feeds() []figure.Need { return []figure.Need{figure.Openings} }
 
 // Words implements procedure.Worded.
 func (o *Openings) Words() string {
-	words := fmt.Sprintf("%d contacts, openings of %s or longer", len(o.pairs()),
+	words := fmt.Sprintf("%d contacts, openings of %s or longer", len(o.Contacts()),
 		quantity.Quantity{Value: o.Least, Dim: quantity.Time}.Format(3))
 	if o.For > 0 {
 		words += ", for " + procedure.SpanWords(o.For)
@@ -43,8 +43,8 @@ func (o *Openings) Words() string {
 	return words
 }
 
-// pairs are the contacts that are watched: every pin of a net with its anchor, by terminals.
-func (o *Openings) pairs() (pairs [][2]int) {
+// Contacts are those that are watched: every pin of a net with its anchor, by terminals.
+func (o *Openings) Contacts() (pairs [][2]int) {
 	at := map[string]int{}
 	for i, pin := range o.Pins {
 		at[pin] = i
@@ -117,7 +117,7 @@ func (r *openingsRunner) Enter(m *stage.Machine) ([]stage.Effect, stage.Verdict)
 	if r.until != nil {
 		r.until.Reset()
 	}
-	return []stage.Effect{stage.WatchOpenings{Seat: r.spec.Seat, Pairs: r.spec.pairs(), Least: r.spec.Least,
+	return []stage.Effect{stage.WatchOpenings{Seat: r.spec.Seat, Pairs: r.spec.Contacts(), Least: r.spec.Least,
 		Shot: r.watch.Shot}}, stage.GoesOn
 }
 
@@ -151,7 +151,7 @@ func (r *openingsRunner) Opened(_ *stage.Machine, e stage.Opened) (effects []sta
 	if !r.watch.Began {
 		r.watch.Began, r.watch.Since = true, e.Since
 	}
-	pairs := r.spec.pairs()
+	pairs := r.spec.Contacts()
 	for _, o := range e.All {
 		if o.Pair < 0 || o.Pair >= len(pairs) || o.Lasted < r.spec.Least {
 			continue
