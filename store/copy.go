@@ -185,8 +185,8 @@ func Inspect(ctx context.Context, file string) (found Inspected, err error) {
 		return found, fmt.Errorf("%s is no copy of records: it is missing or empty", file)
 	}
 	if log, err := os.Stat(file + "-wal"); err == nil && log.Size() > 0 {
-		return found, fmt.Errorf("%s has a write-ahead log beside it, in which the newest records are: it is the database of a "+
-			"service; copy it by usher backup", file)
+		return found, fmt.Errorf("%s has a write-ahead log beside it, in which the newest records are: it is the database "+
+			"of a service; copy it by usher backup", file)
 	}
 	db, err := gorm.Open(&sqlite.Dialector{DriverName: driverName, DSN: uriOf(file) + "?mode=ro&immutable=1&_loc=auto"},
 		&gorm.Config{Logger: logger.Discard, TranslateError: true})
