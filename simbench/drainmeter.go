@@ -2,7 +2,6 @@ package simbench
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 
@@ -73,10 +72,10 @@ func newDrainMeter(serial string, ideal bool) *drainMeter {
 	})
 	d.on("MEASure:CURRent", nil, func(int) (string, error) {
 		truth := d.takes()
-		return d.shown(d.ranges[drainRange(truth)], truth), nil
+		return d.shown(d.ranges[rangeOf(drainRanges, truth)], truth), nil
 	})
 	d.on("[SENSe:]CURRent:RANGe", nil, func(int) (string, error) {
-		return strconv.FormatFloat(drainRanges[drainRange(d.takes())], 'e', 3, 64), nil
+		return strconv.FormatFloat(drainRanges[rangeOf(drainRanges, d.takes())], 'e', 3, 64), nil
 	})
 	d.on("COUNt:STARt", func([]string, int) error {
 		d.count()
@@ -96,15 +95,6 @@ func (d *drainMeter) takes() float64 {
 		return 0
 	}
 	return d.feed.operating().Line.Amps
-}
-
-// drainRange is the finest range that holds a current.
-func drainRange(amps float64) int {
-	k := slices.IndexFunc(drainRanges, func(most float64) bool { return math.Abs(amps) <= most })
-	if k < 0 {
-		return len(drainRanges) - 1
-	}
-	return k
 }
 
 // count adds what was taken since it looked last.

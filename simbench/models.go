@@ -4,6 +4,7 @@ import (
 	"hash/fnv"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 )
 
@@ -69,6 +70,15 @@ var (
 	registerAmps     = channelModel{gain: 0.002, offset: 5e-3, noise: 0.5e-3, resolution: 1e-3}
 	registerSet      = channelModel{gain: 0.002, offset: 5e-3, resolution: 1e-3}
 )
+
+// rangeOf is the finest of some ranges, by their upper ends, that holds a value; the last where none does.
+func rangeOf(ends []float64, x float64) int {
+	k := slices.IndexFunc(ends, func(most float64) bool { return math.Abs(x) <= most })
+	if k < 0 {
+		return len(ends) - 1
+	}
+	return k
+}
 
 // standbyRange is the upper end of the supply's fine current range, A.
 const standbyRange = 0.1

@@ -2,7 +2,6 @@ package simbench
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strconv"
 
@@ -82,22 +81,13 @@ func newSoftSwitch(serial string, ideal bool, f *fixture) *softSwitch {
 		if s.closed {
 			amps = f.operating().Line.Amps
 		}
-		return s.shown(s.ranges[softRange(amps)], amps), nil
+		return s.shown(s.ranges[rangeOf(softRanges, amps)], amps), nil
 	})
 	s.on("[SENSe:]CURRent:RANGe", nil, func(int) (string, error) {
-		return strconv.FormatFloat(softRanges[softRange(f.operating().Line.Amps)], 'f', 1, 64), nil
+		return strconv.FormatFloat(softRanges[rangeOf(softRanges, f.operating().Line.Amps)], 'f', 1, 64), nil
 	})
 	s.watchdogCommands(func() { set(false) })
 	return s
-}
-
-// softRange is the finest range that holds a current.
-func softRange(amps float64) int {
-	k := slices.IndexFunc(softRanges, func(most float64) bool { return math.Abs(amps) <= most })
-	if k < 0 {
-		return len(softRanges) - 1
-	}
-	return k
 }
 
 func (b *Bench) addSoftSwitch(j joint) error {
