@@ -19,10 +19,18 @@ type Asking struct {
 // readAsked reads the columns that say what a unit is asked for, beside what is measured: [unit.percent].
 func (r *Reader) readAsked(n document.Node) {
 	for _, item := range n.Items() {
-		if name := item.Text(); r.newColumn(item, name, "a column of what is asked") {
-			r.p.Asked = append(r.p.Asked, name)
-			r.p.Columns = append(r.p.Columns, name)
+		name := item.Text()
+		if !slices.Contains(r.p.Asked, name) && r.newColumn(item, name, "a column of what is asked") {
+			r.addAsked(name)
 		}
+	}
+}
+
+// addAsked adds a column of what is asked, unless there is one: a procedure that is used may ask in those of the whole.
+func (r *Reader) addAsked(name string) {
+	if !slices.Contains(r.p.Asked, name) {
+		r.p.Asked = append(r.p.Asked, name)
+		r.p.Columns = append(r.p.Columns, name)
 	}
 }
 

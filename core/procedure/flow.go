@@ -313,7 +313,7 @@ func (r *Reader) inline(c *Common, n document.Node, name, text string, values ma
 		return
 	}
 	scratch := &Program{Name: r.p.Name, Seats: r.p.Seats, Columns: r.p.Columns, Constants: map[string]quantity.Quantity{},
-		Answers: r.p.Answers, Used: r.p.Used,
+		Answers: r.p.Answers, Used: r.p.Used, Asked: slices.Clone(r.p.Asked),
 		Protect: map[string]map[string]float64{}}
 	line, _ := n.Position()
 	if r.inside != nil {
@@ -330,6 +330,9 @@ func (r *Reader) inline(c *Common, n document.Node, name, text string, values ma
 	}
 	for _, column := range scratch.Columns { // what it names becomes a column of the whole
 		r.hasColumn(column)
+	}
+	for _, name := range scratch.Asked {
+		r.addAsked(name)
 	}
 	base := len(r.p.Stages)
 	locals := maps.Clone(scratch.Constants)
@@ -391,6 +394,7 @@ func (r *Reader) readUsed(root document.Node) {
 	r.readParameters(root, parts["parameters"])
 	r.readTables(parts["tables"])
 	r.readPictures(parts["pictures"])
+	r.readAsked(parts["asked"])
 	for _, n := range parts["guards"].Items() {
 		r.readGuard(n, 0, math.MaxInt)
 	}
