@@ -150,8 +150,9 @@ func (k *copies) all() (names []string, err error) {
 // make makes a copy, reads it whole, and removes those that are too many. One that is not whole is not kept, and costs
 // no earlier one.
 func (k *copies) make(ctx context.Context) error {
-	if err := os.MkdirAll(k.asked.Folder, 0o700); err != nil {
-		return err
+	// It is not made here: below a disk that is not mounted it would lie on the disk that it is to guard against.
+	if info, err := os.Stat(k.asked.Folder); err != nil || !info.IsDir() {
+		return fmt.Errorf("the folder %s for copies is not there; make it, or mount its disk", k.asked.Folder)
 	}
 	file := filepath.Join(k.asked.Folder, copyName(k.store.Now()))
 	if err := k.store.Copy(ctx, file); err != nil {

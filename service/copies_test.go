@@ -65,6 +65,7 @@ func TestTheRecordsAreCopiedDuringARun(t *testing.T) {
 func TestCopiesAreMadeByThemselves(t *testing.T) {
 	servicetest.Simulated(t, func(t *testing.T) {
 		folder := filepath.Join(t.TempDir(), "copies")
+		require.NoError(t, os.Mkdir(folder, 0o700))
 		h := servicetest.Start(t, servicetest.Options{Change: func(c *bench.Config) {
 			c.Copies = &bench.Copies{Folder: folder, Every: api.Span(2 * time.Minute), Keep: 3}
 		}})
@@ -85,13 +86,12 @@ func TestCopiesAreMadeByThemselves(t *testing.T) {
 		assert.Contains(t, metrics, "usher_records_bytes")
 		assert.NotContains(t, metrics, "usher_records_copied_timestamp_seconds 0\n")
 
-		moved := folder + "-away"
+		moved := folder + "-away" // the disk of the copies is not there
 		require.NoError(t, os.Rename(folder, moved))
-		require.NoError(t, os.WriteFile(folder, nil, 0o600)) // the disk of the copies is not there
 		time.Sleep(7 * time.Minute)
 		all, err = h.Local.Copies(t.Context())
 		require.NoError(t, err)
-		assert.NotEmpty(t, all.Why)
+		assert.Contains(t, all.Why, "make it, or mount its disk")
 		entries, err := h.Local.Journal(t.Context(), api.JournalFilter{})
 		require.NoError(t, err)
 		told := 0
@@ -101,7 +101,6 @@ func TestCopiesAreMadeByThemselves(t *testing.T) {
 			}
 		}
 		assert.Equal(t, 1, told, "it is told once")
-		require.NoError(t, os.Remove(folder))
 		require.NoError(t, os.Rename(moved, folder))
 		time.Sleep(3 * time.Minute)
 		all, err = h.Local.Copies(t.Context())
