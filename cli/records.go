@@ -83,11 +83,18 @@ func inspected(ctx context.Context, file string) (api.RecordsCopy, error) {
 }
 
 func holds(c api.RecordsCopy) string {
-	words := fmt.Sprintf("%d runs, %d entries of the journal, %s", c.Runs, c.Entries, bytesWords(c.Bytes))
+	words := fmt.Sprintf("%s, %d entries of the journal, %s", runsWords(c.Runs), c.Entries, bytesWords(c.Bytes))
 	if !c.At.IsZero() {
 		words += ", to " + c.At.Local().Format(time.DateTime)
 	}
 	return words
+}
+
+func runsWords(n int) string {
+	if n == 1 {
+		return "1 run"
+	}
+	return fmt.Sprintf("%d runs", n)
 }
 
 func bytesWords(n int64) string {
@@ -188,16 +195,17 @@ the copy stays.
 A copy of an older program is brought up to date when the service starts; one of a newer program is refused.`,
 		Example: "  usher restore monday.db --data bench",
 		RunE: func(c *cobra.Command, args []string) error {
-			found, aside, err := service.PutBack(c.Context(), args[0], a.data, time.Now())
+			data := a.dataFolder()
+			found, aside, err := service.PutBack(c.Context(), args[0], data, time.Now())
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return a.printJSON(map[string]any{"file": args[0], "data": a.data, "aside": aside, "runs": found.Runs,
+				return a.printJSON(map[string]any{"file": args[0], "data": data, "aside": aside, "runs": found.Runs,
 					"entries": found.Entries, "schema": found.Schema, "newest": found.Newest})
 			}
-			fmt.Fprintf(a.out, "● %s is put back in %s: %d runs, %d entries of the journal.\n", args[0], a.data, found.Runs,
-				found.Entries)
+			fmt.Fprintf(a.out, "● %s is put back in %s: %s, %d entries of the journal.\n", args[0], data,
+				runsWords(found.Runs), found.Entries)
 			if aside != "" {
 				fmt.Fprintf(a.out, "  What was there before is in %s.\n", aside)
 			}
