@@ -17,7 +17,7 @@ import (
 // What was copied while the service worked is checked, and put back where no service is.
 func TestRecordsAreCopiedCheckedAndPutBack(t *testing.T) {
 	h := servicetest.Start(t, servicetest.Options{Sockets: true})
-	h.Ended(h.Start("bay1", "tern-acceptance", "TN-2208"))
+	h.Ended(h.Start("bay1", "tern-outgoing", "TN-2208"))
 	file := filepath.Join(t.TempDir(), "monday.db")
 	code, out, errOut := usher(t, "", "--data", h.Data, "backup", file)
 	require.Zero(t, code, errOut)
