@@ -134,6 +134,8 @@ type Definition struct {
 	Exact string
 	// OfState is true for a figure of a state of the unit, which state names.
 	OfState bool
+	// MayHaveState is true for one that may be of a state, or of all there is.
+	MayHaveState bool
 	// OfProfile is true for a figure of how long the unit is in each of its states, which profile may say.
 	OfProfile bool
 	// Args are the numbers that can be given.

@@ -113,7 +113,7 @@ func (r *Reader) readRequest(n document.Node, more map[string]func(document.Node
 	case f.Definition.OfState && f.State == "":
 		n.Fail("%s is of a state of the unit; name it with state, such as state: transmit", f.ID)
 		return f, false
-	case !f.Definition.OfState && state.Present():
+	case !f.Definition.OfState && !f.Definition.MayHaveState && state.Present():
 		state.Fail("%s is of no state of the unit", f.ID)
 	case !f.Definition.OfProfile && profile.Present():
 		profile.Fail("%s is of no profile of use", f.ID)

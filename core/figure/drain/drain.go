@@ -21,7 +21,7 @@ var Figures = []figure.Definition{
 	ofState("state-charge", "Charge in a state", "Ah", charge),
 	ofState("state-mean-current", "Mean current in a state", "A", meanCurrent),
 	{ID: "current-percentile", Title: "Percentile of the current", Unit: "A", Least: math.Inf(-1), Most: math.Inf(1),
-		AllSides: true, Args: []figure.Arg{share}, Formula: percentile},
+		AllSides: true, MayHaveState: true, Args: []figure.Arg{share}, Formula: percentile},
 	profiled("profile-mean-current", "Mean current of a profile", "A", profile),
 	profiled("battery-life-estimate", "Estimated life of a battery", "h", life, capacity, usable, fades),
 }
@@ -135,29 +135,21 @@ func meanCurrent(rec *record.Record, req figure.Request) (figure.Result, error) 
 // percentile is the smallest current at which the time of all that is not larger reaches a share: by time, not by
 // count.
 func percentile(rec *record.Record, req figure.Request) (figure.Result, error) {
-	from, to := rec.Ends()
-	if req.Stage != "" {
-		span, err := rec.Span(req.Stage, req.Pass)
-		if err != nil {
-			return figure.Result{}, err
-		}
-		from, to = span.T0, span.T1
-	}
-	m, err := rec.Measured(columnOf(req), from, to)
+	all, err := weighedOf(rec, req)
 	if err != nil {
 		return figure.Result{}, err
 	}
 	p := req.Args[share.Name]
-	if least := 10 / min(p, 1-p); float64(m.Len()) < least {
+	if least := 10 / min(p, 1-p); float64(len(all)) < least {
 		return figure.Result{}, record.Because(record.TooFew,
-			"%d readings are too few for this share of the time; it takes %.0f", m.Len(), least)
+			"%d readings are too few for this share of the time; it takes %.0f", len(all), least)
 	}
-	all := timesAt(m.T, m.X)
-	r := figure.Result{N: m.Len(), Value: all.below(p), Remarks: []string{quantity.Sprintf("%.4g %% of the time", 100*p)}}
+	slices.SortFunc(all, func(a, b weighed) int { return cmp.Compare(a.amps, b.amps) })
+	r := figure.Result{N: len(all), Value: all.below(p), Remarks: []string{quantity.Sprintf("%.4g %% of the time", 100*p)}}
 	reading, stated := rec.Input(columnOf(req), r.Value, 0)
 	r.WithUncertainty(func(x []float64) float64 { return x[0] }, []uncertainty.Reading{reading}, stated)
 	// Readings are a sample of the time: the share that they found below a current may be off by so much (95 %).
-	off := 2 * math.Sqrt(p*(1-p)/float64(m.Len()))
+	off := 2 * math.Sqrt(p*(1-p)/float64(len(all)))
 	low, high := all.below(math.Max(p-off, 0)), all.below(math.Min(p+off, 1))
 	if beside := math.Max(high-r.Value, r.Value-low); beside > 3*r.U {
 		r.Remarks = record.AddRemark(r.Remarks, quantity.Sprintf("at a step, from %.4g A to %.4g A", low, high))
@@ -168,10 +160,38 @@ func percentile(rec *record.Record, req figure.Request) (figure.Result, error) {
 	return r, nil
 }
 
+// weighedOf are the currents of a state, of a stage, or of all of the run, each with how long it flowed.
+func weighedOf(rec *record.Record, req figure.Request) (all times, err error) {
+	var visited []record.Visit
+	switch {
+	case req.State != "":
+		if visited, err = visits(rec, req); err != nil {
+			return nil, err
+		}
+	case req.Stage != "":
+		span, err := rec.Span(req.Stage, req.Pass)
+		if err != nil {
+			return nil, err
+		}
+		visited = []record.Visit{{T0: span.T0, T1: span.T1}}
+	default:
+		from, to := rec.Ends()
+		visited = []record.Visit{{T0: from, T1: to}}
+	}
+	for _, v := range visited {
+		m, err := rec.Measured(columnOf(req), v.T0, v.T1)
+		if why := record.ReasonOf(err); err != nil && (len(visited) == 1 || why.Code != record.NoData) {
+			return nil, err
+		}
+		all = append(all, timesAt(m.T, m.X)...)
+	}
+	return all, nil
+}
+
 // weighed is a current with the time for which it flowed, s.
 type weighed struct{ amps, seconds float64 }
 
-// times are currents with how long each flowed, in order.
+// times are currents with how long each flowed.
 type times []weighed
 
 // timesAt gives each reading half the time to both of its neighbours.
@@ -180,11 +200,11 @@ func timesAt(t, amps []float64) times {
 	for k, x := range amps {
 		all[k] = weighed{x, (t[min(k+1, len(t)-1)] - t[max(k-1, 0)]) / 2}
 	}
-	slices.SortFunc(all, func(a, b weighed) int { return cmp.Compare(a.amps, b.amps) })
 	return all
 }
 
-// below is the smallest current at which the time of all that is not larger reaches a share.
+// below is, of times in the order of their currents, the smallest current at which the time of all that is not larger
+// reaches a share.
 func (all times) below(share float64) float64 {
 	total, past := 0.0, 0.0
 	for _, w := range all {

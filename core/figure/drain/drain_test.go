@@ -161,3 +161,30 @@ func TestACounterSeesWhatNoReadingDoes(t *testing.T) {
 	slept := compute(rec, "state-charge", "sleep", nil)
 	assert.InDelta(t, 118e-6/3600, slept.Value, 1e-12)
 }
+
+// A percentile of a state is that of its visits, whatever was between them.
+func TestAPercentileOfAState(t *testing.T) {
+	var at, amps []float64
+	for k := range 4000 {
+		at = append(at, float64(k)/10)
+		x := 2e-6
+		if k/1000%2 == 1 { // it transmits from 100 to 200 s, and from 300 to 400 s
+			x = 0.1
+			if k%10 == 0 {
+				x = 0.2
+			}
+		}
+		amps = append(amps, x)
+	}
+	rec := recorded(at, amps, record.State{State: "sleep", At: 0}, record.State{State: "transmit", At: 100},
+		record.State{State: "sleep", At: 200}, record.State{State: "transmit", At: 300})
+	for _, c := range []struct {
+		state       string
+		share, want float64
+	}{{"sleep", 0.9, 2e-6}, {"transmit", 0.5, 0.1}, {"transmit", 0.95, 0.2}, {"", 0.3, 2e-6}, {"", 0.7, 0.1}} {
+		r := compute(rec, "current-percentile", c.state, map[string]float64{"share": c.share})
+		require.Nil(t, r.Undetermined, c)
+		assert.InDelta(t, c.want, r.Value, 1e-12, "%v", c)
+	}
+	assert.Equal(t, record.NoMark, compute(rec, "current-percentile", "flying", nil).Undetermined.Code)
+}
